@@ -1,0 +1,50 @@
+"""Consent: a person's yes to one survey's listing of one `ask` category."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Annotated, Literal
+
+from pydantic import Field, model_validator
+
+from phylax.core.values import Demand, Moment, Value
+
+LASTS = timedelta(days=7)
+"""A yes that was not acted on by then no longer counts."""
+
+Via = Literal["console", "command line", "api"]
+
+
+class NewConsent(Demand):
+    """A yes to a whole proposal, or to chosen items of the listing."""
+
+    survey_id: int
+    category: str
+    whole: bool = Field(False, description="Everything the rule proposed in this listing")
+    numbers: Annotated[
+        tuple[int, ...], Field(max_length=100_000, description="Chosen items by their number")
+    ] = ()
+    via: Via = "api"
+    word: Annotated[str, Field(max_length=400, examples=["asked by phone"])] = ""
+
+    @model_validator(mode="after")
+    def _whole_or_chosen(self) -> NewConsent:
+        if self.whole == bool(self.numbers):
+            raise ValueError("agree to the whole proposal, or to items by number, not both")
+        return self
+
+
+class Consent(Value):
+    id: int
+    survey_id: int
+    machine_id: int
+    category: str
+    whole: bool
+    items: int
+    size: int
+    given_by: str
+    via: Via
+    word: str
+    given_at: Moment
+    expires_at: Moment
+    used_by_run: int | None = None

@@ -1,0 +1,99 @@
+"""Sizes, shares and spans of time: read what people type, show what people read."""
+
+from __future__ import annotations
+
+import re
+from datetime import datetime, timedelta
+
+_UNITS = ("B", "KiB", "MiB", "GiB", "TiB", "PiB")
+_SIZE = re.compile(r"\s*(\d+(?:[.,]\d+)?)\s*([a-z]*)\s*", re.IGNORECASE)
+_FACTORS: dict[str, int] = {
+    "": 1, "b": 1, "byte": 1, "bytes": 1,
+    **{unit.lower(): int(1024**power) for power, unit in enumerate(_UNITS)},
+    "kb": 10**3, "mb": 10**6, "gb": 10**9, "tb": 10**12, "pb": 10**15,
+}  # fmt: skip
+_SPAN_WORDS = {
+    "minute": timedelta(minutes=1),
+    "hour": timedelta(hours=1),
+    "day": timedelta(days=1),
+    "week": timedelta(weeks=1),
+    "month": timedelta(days=30),
+    "year": timedelta(days=365),
+}
+_SPAN = re.compile(r"(\d+)\s*([a-z]+?)s?", re.IGNORECASE)
+_ISO_SPAN = re.compile(
+    r"P(?:(?P<weeks>\d+)W)?(?:(?P<days>\d+)D)?(?:T(?:(?P<hours>\d+)H)?(?:(?P<minutes>\d+)M)?)?"
+)
+
+
+def show_size(size: int) -> str:
+    """A number of bytes in binary units with one decimal: ``1.5 GiB``; whole below 1 KiB."""
+    if size < 0:
+        return f"-{show_size(-size)}"
+    value = float(size)
+    for unit in _UNITS:
+        # 1023.95 would round to "1024.0", which belongs to the next unit
+        if value < 1023.95 or unit == _UNITS[-1]:
+            return f"{size} B" if unit == "B" else f"{value:.1f} {unit}"
+        value /= 1024
+    raise AssertionError("unreachable")
+
+
+def parse_size(text: str) -> int:
+    """The bytes in ``"500 MiB"``, ``"1.5GiB"`` or ``"100 MB"`` (decimal units as they say).
+
+    Raises ValueError naming the text and what is allowed.
+    """
+    match = _SIZE.fullmatch(text)
+    factor = _FACTORS.get(match[2].lower()) if match else None
+    if match is None or factor is None:
+        raise ValueError(f"{text!r} is not a size; write a number and a unit, as in '500 MiB'")
+    return round(float(match[1].replace(",", ".")) * factor)
+
+
+def parse_span(text: str) -> timedelta:
+    """The span in ``"30 days"``, ``"2 weeks"`` or an ISO 8601 duration such as ``"P30D"``.
+
+    Raises ValueError naming the text and what is allowed. A month counts as 30 days.
+    """
+    plain = _SPAN.fullmatch(text.strip())
+    if plain and plain[2].lower() in _SPAN_WORDS:
+        return int(plain[1]) * _SPAN_WORDS[plain[2].lower()]
+    iso = _ISO_SPAN.fullmatch(text.strip().upper())
+    parts = {name: int(n) for name, n in iso.groupdict().items() if n} if iso else {}
+    if not parts:
+        raise ValueError(f"{text!r} is not a span of time; write '30 days', '12 hours' or 'P30D'")
+    return timedelta(**parts)
+
+
+def show_span(span: timedelta) -> str:
+    """A span in plain words, in its largest whole unit: ``30 days``, ``12 hours``."""
+    minutes = int(span.total_seconds() // 60)
+    # days, not weeks: "30 days" and "14 days" are how rules are spoken of
+    for word, size in (("day", 24 * 60), ("hour", 60), ("minute", 1)):
+        if minutes and minutes % size == 0:
+            return count(minutes // size, word)
+    return count(int(span.total_seconds()), "second")
+
+
+def show_age(then: datetime, now: datetime) -> str:
+    """How long ago, in one rounded unit: ``3 days ago``, ``just now``."""
+    seconds = int((now - then).total_seconds())
+    for word, size in (("day", 86400), ("hour", 3600), ("minute", 60)):
+        if seconds >= size:
+            return f"{count(seconds // size, word)} ago"
+    return "just now"
+
+
+def show_share(part: int, whole: int) -> str:
+    """A share in whole per cent, never rounded up to a full hundred."""
+    if whole <= 0:
+        return "0 %"
+    percent = 100 * part / whole
+    return f"{min(round(percent), 99) if part < whole else round(percent)} %"
+
+
+def count(number: int, noun: str) -> str:
+    """A number with its noun in the right form: ``1 file``, ``12,400 files``."""
+    plural = noun[:-1] + "ies" if noun.endswith("y") and noun[-2] not in "aeiou" else noun + "s"
+    return f"{number:,} {noun if number == 1 else plural}"

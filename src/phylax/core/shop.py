@@ -1,0 +1,194 @@
+"""Who and what the shop knows: its people, clients, machines and their volumes."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import Annotated, Literal
+from zoneinfo import ZoneInfo, available_timezones
+
+from pydantic import AfterValidator, Field
+
+from phylax.core.values import Bytes, Demand, Moment, Value
+
+
+class System(StrEnum):
+    """The operating system of a machine."""
+
+    WINDOWS = "windows"
+    MACOS = "macos"
+    LINUX = "linux"
+
+
+class Role(StrEnum):
+    """What a person may do: owner everything, technician the work, desk take in and read."""
+
+    OWNER = "owner"
+    TECHNICIAN = "technician"
+    DESK = "desk"
+
+
+DiskKind = Literal["ssd", "spinning", "unknown"]
+
+
+def known_zone(name: str) -> str:
+    """The name of an IANA time zone, or ValueError saying what is allowed."""
+    if name not in available_timezones():
+        raise ValueError(f"{name!r} is not a time zone; write an IANA name such as 'Europe/Dublin'")
+    return name
+
+
+Zone = Annotated[str, AfterValidator(known_zone), Field(examples=["Europe/Dublin"])]
+Tag = Annotated[
+    str,
+    Field(
+        pattern=r"^[a-z0-9][a-z0-9-]{0,62}$",
+        description="Short name on the machine's label: small letters, digits and hyphens",
+        examples=["ferry-desk"],
+    ),
+]
+Name = Annotated[str, Field(min_length=1, max_length=120, examples=["Skerry Ferry Office"])]
+Note = Annotated[str, Field(max_length=4000)]
+
+
+class ShopEdit(Demand):
+    """What may be changed about the shop itself."""
+
+    name: Name
+    zone: Zone
+    threshold_percent: int = Field(
+        90, ge=50, le=99, description="A volume used more is nearly full"
+    )
+
+
+class Shop(Value):
+    name: str
+    zone: str
+    threshold_percent: int
+    version: int
+    is_demo: bool = False
+
+    @property
+    def clock(self) -> ZoneInfo:
+        return ZoneInfo(self.zone)
+
+
+class NewPerson(Demand):
+    login: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9._-]{0,62}$", examples=["wren"])]
+    name: Name
+    role: Role
+    password: Annotated[
+        str, Field(min_length=10, max_length=200, examples=["four plain words here"])
+    ]
+
+
+class Person(Value):
+    id: int
+    login: str
+    name: str
+    role: Role
+    active: bool = True
+
+
+class ClientEdit(Demand):
+    """A client as people write it down."""
+
+    name: Name
+    contact: Annotated[str, Field(max_length=120, examples=["Aoife Brann"])] = ""
+    mail: Annotated[str, Field(max_length=200, examples=["office@ferry.example"])] = ""
+    phone: Annotated[str, Field(max_length=60)] = ""
+    note: Note = ""
+
+
+class Client(Value):
+    id: int
+    name: str
+    contact: str = ""
+    mail: str = ""
+    phone: str = ""
+    note: str = ""
+    machines: int = 0
+    version: int
+
+
+class MachineEdit(Demand):
+    """A machine as the desk takes it in."""
+
+    tag: Tag
+    client_id: int
+    system: System
+    make: Annotated[str, Field(max_length=120, examples=["Corrin"])] = ""
+    model: Annotated[str, Field(max_length=120, examples=["Slate 14"])] = ""
+    serial: Annotated[str, Field(max_length=120)] = ""
+    memory: Bytes | None = None
+    note: Note = ""
+
+
+class Volume(Value):
+    """One mounted file system, as last read."""
+
+    id: int
+    mount: str
+    name: str = ""
+    disk: DiskKind = "unknown"
+    file_system: str = ""
+    capacity: int = 0
+    free: int = 0
+    read_at: Moment | None = None
+
+    @property
+    def used(self) -> int:
+        return self.capacity - self.free
+
+    def is_nearly_full(self, threshold_percent: int) -> bool:
+        return self.capacity > 0 and 100 * self.used > threshold_percent * self.capacity
+
+
+class Machine(Value):
+    id: int
+    tag: str
+    client_id: int
+    client_name: str
+    system: System
+    make: str = ""
+    model: str = ""
+    serial: str = ""
+    memory: int | None = None
+    note: str = ""
+    version: int
+    enrolled: bool = False
+    agent_version: str = ""
+    seen_at: Moment | None = None
+    cleaned_at: Moment | None = None
+    volumes: tuple[Volume, ...] = ()
+
+
+class EnrolmentCode(Value):
+    """A one-time code by which an agent becomes this machine's. Shown once."""
+
+    code: str
+    machine_id: int
+    expires_at: Moment
+
+
+class ReadingIn(Demand):
+    """One measurement of a volume by the agent."""
+
+    mount: str
+    capacity: Bytes
+    free: Bytes
+    at: Moment
+    name: str = ""
+    file_system: str = ""
+    disk: DiskKind = "unknown"
+
+
+class MachineFacts(Demand):
+    """What an agent knows of its machine when it enrols."""
+
+    system: System
+    host: str
+    agent_version: str
+    kind: Literal["linux", "standin"]
+    memory: Bytes | None = None
+    make: str = ""
+    model: str = ""

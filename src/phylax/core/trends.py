@@ -1,0 +1,94 @@
+"""Trends of free space: from readings to a line that can be drawn and keeps its extremes."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from typing import NamedTuple
+
+from phylax.core.values import Moment, Value
+
+
+class Reading(NamedTuple):
+    """One measurement: epoch seconds, capacity, lowest, highest and last free bytes of its time."""
+
+    at: int
+    capacity: int
+    low: int
+    high: int
+    free: int
+
+
+class TrendPoint(Value):
+    at: Moment
+    capacity: int
+    free: int
+    low: int
+    high: int
+
+
+class Cleaning(Value):
+    """A cleaning on the trend's span."""
+
+    run_id: int
+    at: Moment
+    freed: int | None
+
+
+class Trend(Value):
+    volume_id: int
+    mount: str
+    since: Moment
+    until: Moment
+    points: tuple[TrendPoint, ...]
+    cleanings: tuple[Cleaning, ...]
+    threshold_percent: int
+
+
+class FreeLine(Value):
+    """A volume's free space, one share (0 to 1) for each step of a span, None where unknown."""
+
+    volume_id: int
+    machine_id: int
+    shares: tuple[float | None, ...]
+
+
+def condense(readings: Sequence[Reading], most: int) -> list[Reading]:
+    """At most `most` readings of a span in order, each with the extremes of what it stands for.
+
+    The first and the last reading stay as they are; in between, equal stretches of time are folded
+    into their last value with the lowest and highest free of the stretch.
+    """
+    if len(readings) <= most or most < 3:
+        return list(readings)
+    begin, end = readings[0].at, readings[-1].at
+    width = max(1, (end - begin) / (most - 2))
+    folded: list[Reading] = [readings[0]]
+    stretch = -1
+    for reading in readings[1:-1]:
+        number = int((reading.at - begin) / width)
+        if number != stretch:
+            folded.append(reading)
+            stretch = number
+            continue
+        last = folded[-1]
+        folded[-1] = reading._replace(
+            low=min(last.low, reading.low), high=max(last.high, reading.high)
+        )
+    folded.append(readings[-1])
+    return folded
+
+
+def free_line(
+    readings: Sequence[Reading], since: datetime, until: datetime, steps: int
+) -> tuple[float | None, ...]:
+    """The share free in each of `steps` equal parts of a span: the lowest of the part."""
+    shares: list[float | None] = [None] * steps
+    begin, width = since.timestamp(), (until - since).total_seconds() / steps
+    for reading in readings:
+        step = int((reading.at - begin) / width)
+        if 0 <= step < steps and reading.capacity:
+            share = reading.low / reading.capacity
+            known = shares[step]
+            shares[step] = round(share if known is None else min(known, share), 4)
+    return tuple(shares)

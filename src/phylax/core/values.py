@@ -1,0 +1,52 @@
+"""The ground the wire types stand on: frozen models, aware UTC times, plain spans."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from typing import Annotated
+
+from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field, PlainSerializer
+
+
+class Value(BaseModel):
+    """A frozen value that crosses a boundary. Readers ignore fields newer than they are."""
+
+    model_config = ConfigDict(frozen=True, extra="ignore")
+
+
+class Demand(BaseModel):
+    """A frozen value that somebody sends to be acted on. Unknown fields are refused."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+def _to_utc(at: datetime) -> datetime:
+    return at.astimezone(UTC)
+
+
+def _show_utc(at: datetime) -> str:
+    return at.astimezone(UTC).isoformat().replace("+00:00", "Z")
+
+
+Moment = Annotated[
+    AwareDatetime,
+    AfterValidator(_to_utc),
+    PlainSerializer(_show_utc, return_type=str, when_used="json"),
+    Field(examples=["2026-03-02T18:30:00Z"]),
+]
+"""An aware point in time; stored and sent in UTC (RFC 3339)."""
+
+Span = Annotated[timedelta, Field(examples=["P30D"])]
+"""A span of time; ISO 8601 duration on the wire."""
+
+Bytes = Annotated[int, Field(ge=0, examples=[1_610_612_736])]
+
+
+def to_seconds(at: datetime) -> int:
+    """Whole seconds since the Unix epoch, as the store keeps times."""
+    return int(at.timestamp())
+
+
+def from_seconds(seconds: int) -> datetime:
+    """The aware UTC time of a stored number of seconds."""
+    return datetime.fromtimestamp(seconds, UTC)

@@ -1,0 +1,93 @@
+"""The application: routes, problems, the scheduler's life, the console's files."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from typing import Any
+
+from fastapi import FastAPI
+from fastapi.openapi.utils import get_openapi
+
+from phylax import __version__
+from phylax.service import console_files, problems, scheduler
+from phylax.service.house import House
+from phylax.service.routes import (
+    agent,
+    clients,
+    events,
+    machines,
+    people,
+    records,
+    rounds,
+    rules,
+    runs,
+    shop,
+    surveys,
+)
+
+API = "/api/v1"
+
+
+def create_app(house: House) -> FastAPI:
+    """The service over an open house."""
+
+    @asynccontextmanager
+    async def life(app: FastAPI) -> AsyncIterator[None]:
+        house.hub.attach(asyncio.get_running_loop())
+        house.db.on_commit(house.hub.changed)
+        keeping_time = asyncio.create_task(scheduler.keep_time(house))
+        yield
+        house.hub.stop()
+        await keeping_time
+
+    app = FastAPI(
+        title="Phylax",
+        version=__version__,
+        summary="Recurring cleanup and upkeep of client computers, for a repair shop",
+        lifespan=life,
+        docs_url=None,
+        redoc_url=None,
+        separate_input_output_schemas=False,
+        generate_unique_id_function=lambda route: route.name,
+    )
+    app.state.house = house
+    problems.install(app)
+    for family in (shop, people, clients, machines, surveys, rules, runs, rounds, records):
+        app.include_router(family.router, prefix=API, responses=problems.documented(401))
+    app.include_router(events.router, prefix=API, responses=problems.documented(401))
+    app.include_router(agent.router, prefix=API)
+
+    def openapi() -> dict[str, Any]:
+        if app.openapi_schema is None:
+            app.openapi_schema = _document(app)
+        return app.openapi_schema
+
+    app.openapi = openapi  # type: ignore[method-assign]
+    console_files.install(app)
+    return app
+
+
+def _document(app: FastAPI) -> dict[str, Any]:
+    """The OpenAPI document, with problems, both ways to sign in, and RFC 9457's media type."""
+    document = get_openapi(
+        title=app.title, version=app.version, summary=app.summary, routes=app.routes
+    )
+    schemas = document["components"]["schemas"]
+    problem = problems.ProblemBody.model_json_schema(ref_template="#/components/schemas/{model}")
+    schemas |= problem.pop("$defs", {})
+    schemas["ProblemBody"] = problem
+    for name in ("HTTPValidationError", "ValidationError"):
+        schemas.pop(name, None)
+    refused = problems.documented(422)[422]
+    for path in document["paths"].values():
+        for operation in path.values():
+            if "422" in operation["responses"]:
+                operation["responses"]["422"] = refused
+    document["components"]["securitySchemes"] = {
+        "token": {"type": "http", "scheme": "bearer"},
+        "session": {"type": "apiKey", "in": "cookie", "name": "phylax_session"},
+    }
+    document["security"] = [{"token": []}, {"session": []}]
+    return document

@@ -1,0 +1,59 @@
+"""The console's built files, served with a strict content security policy."""
+
+from __future__ import annotations
+
+import base64
+import re
+from hashlib import sha256
+from pathlib import Path
+
+from fastapi import FastAPI, Request, Response
+from fastapi.responses import FileResponse, PlainTextResponse
+
+BUILT = Path(__file__).parent / "console"
+_INLINE = re.compile(r"<script(?![^>]*\bsrc=)[^>]*>(.*?)</script>", re.DOTALL)
+
+
+def policy(page: str) -> str:
+    """A content security policy that allows nothing but our own files and this page's scripts."""
+    hashes = " ".join(
+        f"'sha256-{base64.b64encode(sha256(script.encode()).digest()).decode()}'"
+        for script in _INLINE.findall(page)
+    )
+    # The chart library positions its tooltip by style attributes, which need their own word.
+    return (
+        f"default-src 'none'; script-src 'self' {hashes}; style-src 'self'; "
+        "style-src-attr 'unsafe-inline'; img-src 'self' data:; font-src 'self'; "
+        "connect-src 'self'; manifest-src 'self'; base-uri 'none'; form-action 'self'; "
+        "frame-ancestors 'none'"
+    )
+
+
+def install(app: FastAPI, built: Path = BUILT) -> None:
+    """Serve the console: its files as they are, its one page for every other address."""
+    index = built / "index.html"
+    page = index.read_text("utf-8") if index.exists() else ""
+    headers = {
+        "Content-Security-Policy": policy(page),
+        "Cache-Control": "no-cache",
+        "X-Content-Type-Options": "nosniff",
+        "Referrer-Policy": "same-origin",
+    }
+
+    @app.get("/{path:path}", include_in_schema=False)
+    def console(path: str, request: Request) -> Response:
+        if path == "api" or path.startswith("api/"):
+            from phylax.service.problems import not_found
+
+            raise not_found("address", f"/{path}")
+        if not page:
+            return PlainTextResponse("The console was not built; run 'make console'.", 503)
+        file = (built / path).resolve()
+        if path and file.is_relative_to(built.resolve()) and file.is_file():
+            # built files carry a digest in their name and never change
+            lasting = "public, max-age=31536000, immutable"
+            cache = lasting if "immutable" in path else "no-cache"
+            return FileResponse(
+                file, headers={"Cache-Control": cache, "X-Content-Type-Options": "nosniff"}
+            )
+        return Response(page, media_type="text/html", headers=headers)

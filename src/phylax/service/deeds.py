@@ -1,0 +1,131 @@
+"""The one way in which people change something: once, in one transaction, with an audit.
+
+A request repeated with the same `Idempotency-Key` gets the answer of the first. What two people may
+edit carries a version: `If-Match` must name the one that was read.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from hashlib import sha256
+from typing import Annotated, Any, Protocol
+
+from fastapi import Depends, Request, Response
+from pydantic import BaseModel
+
+from phylax.core.values import from_seconds
+from phylax.service.house import House, TheHouse
+from phylax.service.problems import Problem
+from phylax.service.signin import Actor, Signed
+from phylax.store import journal
+from phylax.store.database import Connection
+
+
+@dataclass(frozen=True)
+class Deed:
+    """One request that changes something."""
+
+    house: House
+    actor: Actor
+    request: Request
+    now: int
+
+    @property
+    def who(self) -> str:
+        return self.actor.name
+
+    def audit(
+        self,
+        conn: Connection,
+        what: str,
+        subject: str,
+        before: BaseModel | None = None,
+        after: BaseModel | None = None,
+    ) -> None:
+        journal.audit(
+            conn,
+            who=self.who,
+            at=self.now,
+            deed=what,
+            subject=subject,
+            before=before.model_dump_json() if before else None,
+            after=after.model_dump_json() if after else None,
+        )
+
+    def tell(
+        self,
+        conn: Connection,
+        kind: journal.EventKind,
+        machine_id: int | None = None,
+        run_id: int | None = None,
+    ) -> None:
+        journal.tell(conn, kind, at=self.now, machine_id=machine_id, run_id=run_id)
+
+    def once(
+        self, body: BaseModel, act: Callable[[Connection], BaseModel], status: int = 201
+    ) -> Response:
+        """Carry out a creation, or repeat the answer it got under the same key."""
+        key = self.request.headers.get("idempotency-key")
+        asked = f"{self.request.method} {self.request.url.path}\n{body.model_dump_json()}"
+        fingerprint = sha256(asked.encode()).hexdigest()
+        actor = f"person:{self.actor.person.id}"
+        with self.house.db.write() as conn:
+            if key and (given := journal.answer(conn, actor, key)):
+                if given.request != fingerprint:
+                    raise Problem(
+                        422, "key-used", "This Idempotency-Key was used for another request."
+                    )
+                return _json(given.body, given.status)
+            made = act(conn)
+            text = made.model_dump_json()
+            if key:
+                answer = journal.Answer(fingerprint, status, text)
+                journal.keep_answer(conn, actor, key, answer, at=self.now)
+        return _json(text, status, etag_of(made))
+
+
+def _deed(request: Request, house: TheHouse, actor: Signed) -> Deed:
+    return Deed(house, actor, request, house.now())
+
+
+TheDeed = Annotated[Deed, Depends(_deed)]
+
+
+class Versioned(Protocol):
+    @property
+    def version(self) -> int: ...
+
+
+def etag_of(model: Any) -> str | None:
+    version = getattr(model, "version", None)
+    return None if version is None else f'"{version}"'
+
+
+def with_etag(model: BaseModel, response: Response) -> None:
+    if etag := etag_of(model):
+        response.headers["ETag"] = etag
+
+
+def _json(text: str, status: int, etag: str | None = None) -> Response:
+    headers = {"ETag": etag} if etag else None
+    return Response(text, status, headers, "application/json")
+
+
+def check_match(request: Request, current: BaseModel, changed: tuple[str, int]) -> None:
+    """Refuse an edit of another version than the current one, showing the current one."""
+    wanted = request.headers.get("if-match")
+    if wanted is None:
+        raise Problem(
+            428, "if-match-missing", "Send If-Match with the ETag of the version you edited."
+        )
+    if wanted.strip() != etag_of(current):
+        who, at = changed
+        raise Problem(
+            412,
+            "changed-meanwhile",
+            f"{who or 'Somebody'} changed this meanwhile; look at both versions.",
+            changed_by=who,
+            changed_at=from_seconds(at).isoformat(),
+            current=current.model_dump(mode="json"),
+        )

@@ -1,0 +1,51 @@
+"""What every request stands on: the database, the clock, the hub."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Annotated
+
+from fastapi import Depends, Request
+
+from phylax.core.shop import Shop
+from phylax.core.values import to_seconds
+from phylax.service.hub import Hub
+from phylax.service.problems import Problem
+from phylax.store import shop as shop_store
+from phylax.store.database import Connection, Database
+
+
+def system_clock() -> datetime:
+    return datetime.now(UTC)
+
+
+@dataclass
+class House:
+    db: Database
+    clock: Callable[[], datetime] = system_clock
+    hub: Hub = field(default_factory=Hub)
+    secure_cookies: bool = False
+
+    def now(self) -> int:
+        """Epoch seconds."""
+        return to_seconds(self.clock())
+
+
+def the_house(request: Request) -> House:
+    house: House = request.app.state.house
+    return house
+
+
+TheHouse = Annotated[House, Depends(the_house)]
+
+
+def the_shop(conn: Connection) -> Shop:
+    """The shop; a problem says what to do where none was opened."""
+    found = shop_store.shop(conn)
+    if found is None:
+        raise Problem(
+            409, "no-shop-yet", "No shop was opened in this data directory; run 'phylax shop open'."
+        )
+    return found

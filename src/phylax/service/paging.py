@@ -1,0 +1,37 @@
+"""Cursor pages: arrays with a `Link` to the next page (RFC 8288)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Annotated, Any, Protocol, TypeVar
+
+from fastapi import Query, Request, Response
+
+Limit = Annotated[int, Query(ge=1, le=500, description="At most so many")]
+After = Annotated[int, Query(ge=0, description="Cursor: continue after this number")]
+Before = Annotated[int, Query(ge=1, description="Cursor: continue before this number")]
+NEWEST = 2**62
+
+
+class Numbered(Protocol):
+    @property
+    def id(self) -> int: ...
+
+
+N = TypeVar("N", bound=Numbered)
+
+
+def page(
+    found: Sequence[N], limit: int, request: Request, response: Response, cursor: str
+) -> list[N]:
+    """The first `limit` of what was found; one more than that means there is a next page."""
+    shown = list(found[:limit])
+    if len(found) > limit:
+        link_next(request, response, **{cursor: shown[-1].id})
+    return shown
+
+
+def link_next(request: Request, response: Response, **cursor: Any) -> None:
+    """Link the next page. The path alone, for a proxy may stand between."""
+    url = request.url.include_query_params(**cursor)
+    response.headers["Link"] = f'<{url.path}?{url.query}>; rel="next"'

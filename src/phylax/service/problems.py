@@ -1,0 +1,130 @@
+"""Problems by RFC 9457: what was wrong with which value, what is allowed, what to do."""
+
+from __future__ import annotations
+
+import logging
+import sqlite3
+from typing import Any
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse
+from pydantic import Field
+from starlette.exceptions import HTTPException
+
+from phylax.core.values import Value
+
+MEDIA_TYPE = "application/problem+json"
+_log = logging.getLogger("phylax.service")
+
+
+class FieldProblem(Value):
+    """One field that is wrong."""
+
+    pointer: str = Field(description="JSON pointer (RFC 6901) into the body, or the parameter")
+    detail: str
+
+
+class ProblemBody(Value):
+    """RFC 9457."""
+
+    type: str = Field(examples=["urn:phylax:problem:not-found"])
+    title: str = Field(examples=["Not found"])
+    status: int = Field(examples=[404])
+    detail: str = Field("", examples=["There is no machine 'ferry-dask'."])
+    errors: tuple[FieldProblem, ...] = ()
+
+
+class Problem(Exception):
+    """Raised anywhere in a request; answered as problem+json."""
+
+    def __init__(
+        self,
+        status: int,
+        kind: str,
+        detail: str,
+        *,
+        pointer: str | None = None,
+        headers: dict[str, str] | None = None,
+        **more: Any,
+    ) -> None:
+        super().__init__(detail)
+        self.status = status
+        self.kind = kind
+        self.detail = detail
+        self.errors = [FieldProblem(pointer=pointer, detail=detail)] if pointer else []
+        self.headers = headers or {}
+        self.more = more
+
+    def response(self) -> JSONResponse:
+        body = ProblemBody(
+            type=f"urn:phylax:problem:{self.kind}",
+            title=self.kind.replace("-", " ").capitalize(),
+            status=self.status,
+            detail=self.detail,
+            errors=tuple(self.errors),
+        ).model_dump(mode="json")
+        return JSONResponse(body | self.more, self.status, self.headers, MEDIA_TYPE)
+
+
+def not_found(what: str, which: object) -> Problem:
+    return Problem(404, "not-found", f"There is no {what} {which!r}.")
+
+
+def invalid(pointer: str, detail: str) -> Problem:
+    """A value that is well formed but not allowed."""
+    return Problem(422, "not-allowed", detail, pointer=pointer)
+
+
+def install(app: FastAPI) -> None:
+    """Answer every failure of the app as a problem."""
+
+    @app.exception_handler(Problem)
+    def problem(request: Request, error: Problem) -> JSONResponse:
+        return error.response()
+
+    @app.exception_handler(RequestValidationError)
+    def bad_request(request: Request, error: RequestValidationError) -> JSONResponse:
+        found = Problem(422, "not-allowed", "Some values are not allowed.")
+        found.errors = [
+            FieldProblem(
+                pointer="/" + "/".join(str(p) for p in e["loc"][1:]),
+                detail=e["msg"].removeprefix("Value error, "),
+            )
+            for e in error.errors()
+        ]
+        found.detail = "; ".join(f"{e.pointer}: {e.detail}" for e in found.errors[:3])
+        return found.response()
+
+    @app.exception_handler(HTTPException)
+    def http(request: Request, error: HTTPException) -> JSONResponse:
+        kind = {404: "not-found", 405: "method-not-allowed"}.get(error.status_code, "refused")
+        return Problem(
+            error.status_code, kind, str(error.detail), headers=dict(error.headers or {})
+        ).response()
+
+    @app.exception_handler(sqlite3.IntegrityError)
+    def taken(request: Request, error: sqlite3.IntegrityError) -> JSONResponse:
+        text = str(error)
+        if not text.startswith("UNIQUE"):
+            return unexpected(request, error)
+        field = text.rpartition(".")[2]
+        return Problem(
+            409, "taken", f"This {field} is taken already.", pointer=f"/{field}"
+        ).response()
+
+    @app.exception_handler(Exception)
+    def unexpected(request: Request, error: Exception) -> JSONResponse:
+        _log.error("%s %s failed", request.method, request.url.path, exc_info=error)
+        return Problem(500, "unexpected", "The service failed; its log says why.").response()
+
+
+def documented(*statuses: int) -> dict[int | str, dict[str, Any]]:
+    """OpenAPI responses for problems."""
+    content = {MEDIA_TYPE: {"schema": {"$ref": "#/components/schemas/ProblemBody"}}}
+    titles = {
+        401: "Not signed in", 403: "Not allowed for this role", 404: "Not found",
+        409: "In conflict with what is there", 412: "Changed meanwhile", 422: "Value not allowed",
+        428: "If-Match is missing", 429: "Too many tries",
+    }  # fmt: skip
+    return {s: {"description": titles[s], "content": content} for s in statuses}

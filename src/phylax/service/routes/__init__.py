@@ -1,0 +1,1 @@
+"""The routes under /api/v1, a module for each family."""

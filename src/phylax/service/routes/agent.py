@@ -1,0 +1,129 @@
+"""What agents call: enrol, report, ask for an order, tell progress. They are never called."""
+
+from __future__ import annotations
+
+import time
+from typing import Annotated
+
+import anyio.to_thread
+from fastapi import APIRouter, Query, Response
+from pydantic import Field
+
+from phylax.core.records import Entry, RecordKind
+from phylax.core.runs import LEASE_SECONDS, CleanOrder, GoOn, Message, Order, Progress, SurveyOrder
+from phylax.core.shop import MachineFacts
+from phylax.core.values import Demand, Value, from_seconds
+from phylax.service import work
+from phylax.service.house import House, TheHouse
+from phylax.service.problems import Problem, documented
+from phylax.service.routes.lookup import find_machine
+from phylax.service.signin import AgentsMachine, hashed, new_secret
+from phylax.store import agents, journal, records, runs
+from phylax.store.journal import EventKind
+
+router = APIRouter(prefix="/agent", tags=["agents"])
+
+
+class Enrolment(Demand):
+    """An agent's first call."""
+
+    code: Annotated[str, Field(max_length=40, examples=["k7wq-m2xd-9hfe-tz4b"])]
+    facts: MachineFacts
+
+
+class Enrolled(Value):
+    """The agent's own key; shown this once."""
+
+    machine_id: int
+    tag: str
+    key: str
+
+
+class LeasedProgress(Demand):
+    lease: str
+    progress: Progress
+
+
+@router.post("/enrolment", status_code=201, responses=documented(403, 409))
+def enrol(new: Enrolment, house: TheHouse) -> Enrolled:
+    """Become a machine's agent by a one-time code."""
+    now = house.now()
+    key, key_hash = new_secret("agent")
+    with house.db.write() as conn:
+        machine_id = agents.use_code(conn, hashed(new.code.strip().lower()), at=now)
+        if machine_id is None:
+            raise Problem(
+                403, "code-not-valid", "This code is not valid any more; make a new one.",
+                pointer="/code",
+            )  # fmt: skip
+        machine = find_machine(conn, str(machine_id))
+        if machine.system != new.facts.system:
+            raise Problem(
+                409,
+                "wrong-system",
+                f"{machine.tag} was taken in as {machine.system}, this is {new.facts.system}.",
+            )
+        agents.enrol(conn, machine_id, key_hash, new.facts, at=now)
+        records.append(
+            conn,
+            Entry(
+                machine_id=machine_id,
+                at=from_seconds(now),
+                who=f"agent on {new.facts.host}",
+                kind=RecordKind.MACHINE,
+                text=f"Agent {new.facts.agent_version} enrolled.",
+            ),
+        )
+        journal.audit(conn, who=new.facts.host, at=now, deed="enrol agent", subject=machine.tag)
+        journal.tell(conn, EventKind.MACHINE, at=now, machine_id=machine_id)
+    return Enrolled(machine_id=machine_id, tag=machine.tag, key=key)
+
+
+@router.post("/messages", status_code=204, responses=documented(401, 422))
+def take_message(message: Message, house: TheHouse, machine_id: AgentsMachine) -> None:
+    """A report; applied once, however often it is sent."""
+    with house.db.write() as conn:
+        work.apply(conn, machine_id, message, at=house.now())
+
+
+@router.get("/order", response_model=Order | None, responses=documented(401))
+async def next_order(
+    house: TheHouse,
+    machine_id: AgentsMachine,
+    wait: Annotated[float, Query(ge=0, le=55, description="Seconds to wait for work")] = 0,
+) -> SurveyOrder | CleanOrder | Response:
+    """The next order, leased; 204 when there is none within the wait."""
+    deadline = time.monotonic() + wait
+    while True:
+        ear = house.hub.ear_of(machine_id)
+        order = await anyio.to_thread.run_sync(_offer, house, machine_id)
+        left = deadline - time.monotonic()
+        if order is not None:
+            return order
+        if left <= 0 or house.hub.stopping.is_set():
+            return Response(status_code=204)
+        await house.hub.listen(ear, left)
+
+
+def _offer(house: House, machine_id: int) -> SurveyOrder | CleanOrder | None:
+    now = house.now()
+    with house.db.read() as conn:
+        idle = not runs.has_open(conn, machine_id)
+    with house.db.write() as conn:
+        agents.seen(conn, machine_id, at=now)
+        return None if idle else work.offer(conn, machine_id, at=now)
+
+
+@router.post("/runs/{run_id}/progress", responses=documented(401))
+def take_progress(
+    run_id: int, told: LeasedProgress, house: TheHouse, machine_id: AgentsMachine
+) -> GoOn:
+    """How far a run is; keeps the lease. The answer says whether to go on."""
+    now = house.now()
+    with house.db.write() as conn:
+        go_on = runs.hold_lease(
+            conn, machine_id, run_id, told.lease, told.progress, at=now, until=now + LEASE_SECONDS
+        )
+        agents.seen(conn, machine_id, at=now)
+        journal.tell(conn, EventKind.RUN, at=now, machine_id=machine_id, run_id=run_id)
+    return GoOn(go_on=go_on)

@@ -1,0 +1,49 @@
+"""Server-sent events: what changed, for those who watch. Resumable by `Last-Event-ID`."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterable
+from typing import Annotated
+
+import anyio.to_thread
+from fastapi import APIRouter, Header, Query, Request
+from fastapi.sse import EventSourceResponse, ServerSentEvent
+
+from phylax.service.house import House, TheHouse
+from phylax.service.signin import Signed
+from phylax.store import journal
+from phylax.store.journal import Event
+
+router = APIRouter(tags=["events"])
+_KEEP_ALIVE = 15.0
+
+
+@router.get("/events", response_class=EventSourceResponse)
+async def watch(
+    request: Request,
+    house: TheHouse,
+    actor: Signed,
+    last_event_id: Annotated[int | None, Header(description="Continue after this event")] = None,
+    after: Annotated[int | None, Query(ge=0, description="As Last-Event-ID")] = None,
+) -> AsyncIterable[ServerSentEvent]:
+    """Changes as they are committed. What something is now is asked for."""
+    seen = last_event_id if last_event_id is not None else after
+    if seen is None:
+        seen = await anyio.to_thread.run_sync(_newest, house)
+    yield ServerSentEvent(comment="watching", id=str(seen), retry=1000)
+    while not house.hub.stopping.is_set():
+        waiting = house.hub.change()
+        for event in await anyio.to_thread.run_sync(_since, house, seen):
+            seen = event.id
+            yield ServerSentEvent(event=event.kind, id=str(event.id), data=event)
+        await house.hub.listen(waiting, _KEEP_ALIVE)
+
+
+def _newest(house: House) -> int:
+    with house.db.read() as conn:
+        return journal.newest_event(conn)
+
+
+def _since(house: House, seen: int) -> list[Event]:
+    with house.db.read() as conn:
+        return journal.events(conn, after=seen)

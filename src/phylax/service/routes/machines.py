@@ -1,0 +1,219 @@
+"""Machines: taken in, enrolled, looked at."""
+
+from __future__ import annotations
+
+import secrets
+from datetime import timedelta
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Request, Response
+
+from phylax.core.records import Entry, RecordKind
+from phylax.core.retention import RuleInForce
+from phylax.core.rounds import Round
+from phylax.core.shop import EnrolmentCode, Machine, MachineEdit
+from phylax.core.survey import Ledger, ledger
+from phylax.core.trends import Cleaning, FreeLine, Trend, TrendPoint, condense, free_line
+from phylax.core.values import Moment, from_seconds, to_seconds
+from phylax.service.deeds import TheDeed, check_match, with_etag
+from phylax.service.house import TheHouse, the_shop
+from phylax.service.paging import After, Limit, page
+from phylax.service.problems import Problem, documented, invalid
+from phylax.service.routes.lookup import find_machine
+from phylax.service.signin import Signed, Technician, hashed
+from phylax.store import agents, readings, records, rounds, rules, runs, shop, surveys
+from phylax.store.database import Connection
+from phylax.store.journal import EventKind
+
+router = APIRouter(prefix="/machines", tags=["machines"])
+CODE_LASTS = timedelta(days=2)
+# no letters or digits that are mistaken for each other when read aloud
+_CODE_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"
+
+
+@router.get("")
+def list_machines(
+    house: TheHouse,
+    actor: Signed,
+    request: Request,
+    response: Response,
+    client_id: int | None = None,
+    words: Annotated[str, Query(max_length=100, description="In tag, client, make or model")] = "",
+    after: After = 0,
+    limit: Limit = 100,
+) -> list[Machine]:
+    with house.db.read() as conn:
+        found = shop.machines(
+            conn, after=after, limit=limit + 1, client_id=client_id, words=words.strip()
+        )
+    return page(found, limit, request, response, "after")
+
+
+@router.post("", status_code=201, response_model=Machine, responses=documented(409, 422))
+def add_machine(edit: MachineEdit, deed: TheDeed) -> Response:
+    """Take a machine in."""
+
+    def act(conn: Connection) -> Machine:
+        _check_client(conn, edit)
+        machine_id = shop.add_machine(conn, edit, who=deed.who, at=deed.now)
+        made = find_machine(conn, str(machine_id))
+        records.append(
+            conn,
+            Entry(
+                machine_id=made.id,
+                at=from_seconds(deed.now),
+                who=deed.who,
+                kind=RecordKind.MACHINE,
+                text=" ".join(f"Taken in: {made.make} {made.model}".split()) + ".",
+            ),
+        )
+        deed.audit(conn, "take in machine", made.tag, after=made)
+        deed.tell(conn, EventKind.MACHINE, made.id)
+        return made
+
+    return deed.once(edit, act)
+
+
+@router.get("/free-lines")
+def list_free_lines(
+    house: TheHouse,
+    actor: Signed,
+    machine_id: Annotated[list[int], Query(max_length=200)],
+    days: Annotated[int, Query(ge=7, le=800)] = 90,
+    steps: Annotated[int, Query(ge=7, le=200)] = 45,
+) -> list[FreeLine]:
+    """The share free on every volume of some machines, for small drawings."""
+    until = house.clock()
+    since = until - timedelta(days=days)
+    with house.db.read() as conn:
+        found = readings.days_of_machines(conn, machine_id, to_seconds(since))
+    return [
+        FreeLine(
+            machine_id=machine,
+            volume_id=volume,
+            shares=free_line(history, since, until, steps),
+        )
+        for (machine, volume), history in found.items()
+    ]
+
+
+@router.get("/{machine}", responses=documented(404))
+def get_machine(machine: str, house: TheHouse, actor: Signed, response: Response) -> Machine:
+    """One machine, by number or tag."""
+    with house.db.read() as conn:
+        found = find_machine(conn, machine)
+    with_etag(found, response)
+    return found
+
+
+@router.put("/{machine}", responses=documented(404, 409, 412, 422, 428))
+def change_machine(
+    machine: str, edit: MachineEdit, deed: TheDeed, request: Request, response: Response
+) -> Machine:
+    with deed.house.db.write() as conn:
+        before = find_machine(conn, machine)
+        check_match(request, before, shop.last_change(conn, "machines", before.id))
+        _check_client(conn, edit)
+        shop.change_machine(conn, before.id, edit, who=deed.who, at=deed.now)
+        after = find_machine(conn, str(before.id))
+        deed.audit(conn, "change machine", after.tag, before, after)
+        deed.tell(conn, EventKind.MACHINE, after.id)
+    with_etag(after, response)
+    return after
+
+
+def _check_client(conn: Connection, edit: MachineEdit) -> None:
+    if shop.client(conn, edit.client_id) is None:
+        raise invalid("/client_id", f"there is no client {edit.client_id}")
+
+
+@router.post("/{machine}/enrolment-code", status_code=201, responses=documented(403, 404))
+def make_enrolment_code(machine: str, deed: TheDeed, technician: Technician) -> EnrolmentCode:
+    """A one-time code by which an agent becomes this machine's; shown once, lasts two days."""
+    code = "-".join("".join(secrets.choice(_CODE_LETTERS) for _ in range(4)) for _ in range(4))
+    until = deed.now + int(CODE_LASTS.total_seconds())
+    with deed.house.db.write() as conn:
+        found = find_machine(conn, machine)
+        agents.add_code(conn, hashed(code), found.id, who=deed.who, at=deed.now, until=until)
+        deed.audit(conn, "make enrolment code", found.tag)
+    return EnrolmentCode(code=code, machine_id=found.id, expires_at=from_seconds(until))
+
+
+@router.delete("/{machine}/agent", status_code=204, responses=documented(403, 404))
+def withdraw_agent(machine: str, deed: TheDeed, technician: Technician) -> None:
+    """The machine's agent may not call any more."""
+    with deed.house.db.write() as conn:
+        found = find_machine(conn, machine)
+        agents.withdraw(conn, found.id)
+        deed.audit(conn, "withdraw agent", found.tag)
+        deed.tell(conn, EventKind.MACHINE, found.id)
+
+
+@router.get("/{machine}/ledger", responses=documented(404))
+def get_ledger(machine: str, house: TheHouse, actor: Signed) -> Ledger:
+    """What the newest survey found: what goes, what stays and why."""
+    with house.db.read() as conn:
+        found = find_machine(conn, machine)
+        survey = surveys.newest(conn, found.id)
+    if survey is None:
+        raise Problem(404, "not-looked-at", f"{found.tag} was not looked at yet; run a survey.")
+    return ledger(survey)
+
+
+@router.get("/{machine}/rules", responses=documented(404))
+def get_rules_in_force(machine: str, house: TheHouse, actor: Signed) -> dict[str, RuleInForce]:
+    """The rule that decides for each category, and where it comes from."""
+    with house.db.read() as conn:
+        return rules.in_force_on(conn, find_machine(conn, machine).id)
+
+
+@router.get("/{machine}/rounds", responses=documented(404))
+def get_rounds_of_machine(machine: str, house: TheHouse, actor: Signed) -> list[Round]:
+    with house.db.read() as conn:
+        return rounds.of_machine(conn, find_machine(conn, machine).id)
+
+
+@router.get("/{machine}/trend", responses=documented(404, 422))
+def get_trend(
+    machine: str,
+    house: TheHouse,
+    actor: Signed,
+    mount: Annotated[str | None, Query(description="Which volume; the fullest if left out")] = None,
+    since: Moment | None = None,
+    until: Moment | None = None,
+    points: Annotated[int, Query(ge=10, le=1000, description="At most so many")] = 300,
+) -> Trend:
+    """Free space over a span, cleanings marked; the last 90 days if no span is given."""
+    end = until or house.clock()
+    begin = since or end - timedelta(days=90)
+    if begin >= end:
+        raise invalid("/since", "the span must begin before it ends")
+    with house.db.read() as conn:
+        found = find_machine(conn, machine)
+        chosen = [v for v in found.volumes if mount is None or v.mount == mount]
+        if not chosen:
+            known = ", ".join(v.mount for v in found.volumes) or "none yet"
+            raise Problem(404, "not-found", f"{found.tag} has no such volume; it has {known}.")
+        volume = max(chosen, key=lambda v: v.used / v.capacity if v.capacity else 0)
+        first, last = to_seconds(begin), to_seconds(end)
+        by_hour = last - first <= 7 * readings.DAY
+        read = readings.hourly if by_hour else readings.daily
+        history = condense(read(conn, volume.id, first, last), points)
+        cleaned = runs.cleanings(conn, found.id, first, last)
+        threshold = the_shop(conn).threshold_percent
+    return Trend(
+        volume_id=volume.id,
+        mount=volume.mount,
+        since=begin,
+        until=end,
+        points=tuple(
+            TrendPoint(
+                at=from_seconds(r.at), capacity=r.capacity, free=r.free, low=r.low, high=r.high
+            )
+            for r in history
+        ),
+        cleanings=tuple(
+            Cleaning(run_id=r.id, at=r.ended_at, freed=r.freed) for r in cleaned if r.ended_at
+        ),
+        threshold_percent=threshold,
+    )

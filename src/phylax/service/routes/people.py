@@ -1,0 +1,130 @@
+"""People, signing in and out, their programs' tokens, and the audit."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Request, Response
+
+from phylax.core.shop import NewPerson, Person, Role
+from phylax.core.values import Demand, Value
+from phylax.service import signin
+from phylax.service.deeds import TheDeed
+from phylax.service.house import TheHouse
+from phylax.service.paging import NEWEST, Before, Limit, page
+from phylax.service.problems import Problem, documented, not_found
+from phylax.service.signin import Owner, Signed
+from phylax.store import journal, people
+from phylax.store.journal import Audited
+from phylax.store.people import Token
+
+router = APIRouter(tags=["people"])
+
+
+class SignIn(Demand):
+    login: str
+    password: str
+
+
+class NewToken(Demand):
+    name: str
+
+
+class TokenShown(Value):
+    """A new token; its secret is shown this once."""
+
+    id: int
+    name: str
+    token: str
+
+
+@router.post("/sign-in", responses=documented(401, 403, 429))
+def sign_in(who: SignIn, house: TheHouse, request: Request, response: Response) -> Person:
+    """Sign in with login and password; the answer sets the session's cookie."""
+    signin.check_origin(request)
+    person = signin.sign_in(house, who.login, who.password)
+    signin.begin_session(house, person, response)
+    return person
+
+
+@router.post("/sign-out", status_code=204)
+def sign_out(house: TheHouse, actor: Signed, request: Request, response: Response) -> None:
+    if cookie := request.cookies.get(signin.COOKIE):
+        with house.db.write() as conn:
+            people.end_session(conn, signin.hashed(cookie))
+    response.delete_cookie(signin.COOKIE, path="/")
+
+
+@router.get("/me", responses=documented(401))
+def get_me(actor: Signed) -> Person:
+    return actor.person
+
+
+@router.get("/people")
+def list_people(house: TheHouse, actor: Signed) -> list[Person]:
+    with house.db.read() as conn:
+        return people.everyone(conn)
+
+
+@router.post("/people", status_code=201, responses=documented(403, 409, 422))
+def add_person(new: NewPerson, deed: TheDeed, owner: Owner) -> Person:
+    hashed = signin.hash_password(new.password)
+    with deed.house.db.write() as conn:
+        made = people.add(conn, new.login, new.name, new.role, hashed, at=deed.now)
+        deed.audit(conn, "add person", made.login, after=made)
+    return made
+
+
+@router.get("/tokens")
+def list_tokens(house: TheHouse, actor: Signed) -> list[Token]:
+    """One's own tokens; everyone's for the owner."""
+    everyone = actor.person.role is Role.OWNER
+    with house.db.read() as conn:
+        return people.tokens(conn, None if everyone else actor.person.id)
+
+
+@router.post("/tokens", status_code=201)
+def make_token(new: NewToken, deed: TheDeed) -> TokenShown:
+    """A bearer token for a program, with one's own role."""
+    secret, hashed = signin.new_secret("phylax")
+    with deed.house.db.write() as conn:
+        number = people.add_token(conn, hashed, deed.actor.person.id, new.name, at=deed.now)
+        deed.audit(conn, "make token", f"{new.name} of {deed.actor.person.login}")
+    return TokenShown(id=number, name=new.name, token=secret)
+
+
+@router.post("/command-line/sign-in", status_code=201, responses=documented(401, 429))
+def sign_in_for_token(who: SignIn, house: TheHouse) -> TokenShown:
+    """Sign in from a program: a token instead of a cookie."""
+    person = signin.sign_in(house, who.login, who.password)
+    secret, hashed = signin.new_secret("phylax")
+    with house.db.write() as conn:
+        number = people.add_token(conn, hashed, person.id, "command line", at=house.now())
+        journal.audit(
+            conn, who=person.name, at=house.now(), deed="make token", subject="command line"
+        )
+    return TokenShown(id=number, name="command line", token=secret)
+
+
+@router.delete("/tokens/{token_id}", status_code=204, responses=documented(403, 404))
+def withdraw_token(token_id: int, deed: TheDeed) -> None:
+    with deed.house.db.write() as conn:
+        own = {t.id for t in people.tokens(conn, deed.actor.person.id)}
+        if token_id not in own and deed.actor.person.role is not Role.OWNER:
+            raise Problem(403, "not-yours", "Only the owner withdraws other people's tokens.")
+        if not people.withdraw_token(conn, token_id, at=deed.now):
+            raise not_found("token", token_id)
+        deed.audit(conn, "withdraw token", str(token_id))
+
+
+@router.get("/audit", responses=documented(403))
+def list_audit(
+    house: TheHouse,
+    owner: Owner,
+    request: Request,
+    response: Response,
+    before: Before = NEWEST,
+    limit: Limit = 100,
+) -> list[Audited]:
+    """Everything that was changed, newest first."""
+    with house.db.read() as conn:
+        found = journal.audited(conn, before=before, limit=limit + 1)
+    return page(found, limit, request, response, "before")

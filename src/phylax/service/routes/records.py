@@ -1,0 +1,77 @@
+"""Maintenance records: read, searched, added to, verified."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Request, Response
+
+from phylax.core.records import ChainCheck, Entry, NewNote, Record, RecordKind, verify
+from phylax.core.values import from_seconds
+from phylax.service.deeds import TheDeed
+from phylax.service.house import TheHouse
+from phylax.service.paging import NEWEST, Before, Limit, page
+from phylax.service.problems import documented, invalid
+from phylax.service.routes.lookup import find_machine
+from phylax.service.signin import Signed
+from phylax.store import records
+from phylax.store.database import Connection
+from phylax.store.journal import EventKind
+
+router = APIRouter(prefix="/records", tags=["records"])
+
+
+@router.get("")
+def list_records(
+    house: TheHouse,
+    actor: Signed,
+    request: Request,
+    response: Response,
+    machine: str | None = None,
+    words: Annotated[str, Query(max_length=200, description="All of these words")] = "",
+    before: Before = NEWEST,
+    limit: Limit = 50,
+) -> list[Record]:
+    """Entries, newest first."""
+    with house.db.read() as conn:
+        machine_id = find_machine(conn, machine).id if machine else None
+        found = records.records(
+            conn, before=before, limit=limit + 1, machine_id=machine_id, words=words
+        )
+    return page(found, limit, request, response, "before")
+
+
+@router.post("", status_code=201, response_model=Record, responses=documented(404, 422))
+def add_note(new: NewNote, deed: TheDeed) -> Response:
+    """Write something into a machine's record."""
+
+    def act(conn: Connection) -> Record:
+        find_machine(conn, str(new.machine_id))
+        if new.corrects is not None:
+            wrong = records.record(conn, new.corrects)
+            if wrong is None or wrong.machine_id != new.machine_id:
+                raise invalid("/corrects", f"entry {new.corrects} is not in this machine's record")
+        record_id = records.append(
+            conn,
+            Entry(
+                machine_id=new.machine_id,
+                at=from_seconds(deed.now),
+                who=deed.who,
+                kind=RecordKind.NOTE,
+                text=new.text,
+                corrects=new.corrects,
+            ),
+        )
+        deed.tell(conn, EventKind.RECORD, new.machine_id)
+        made = records.record(conn, record_id)
+        assert made is not None
+        return made
+
+    return deed.once(new, act)
+
+
+@router.get("/verification")
+def verify_chain(house: TheHouse, actor: Signed) -> ChainCheck:
+    """Follow the digests from the first entry to the last."""
+    with house.db.read() as conn:
+        return verify(records.chain(conn))

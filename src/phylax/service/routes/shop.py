@@ -1,0 +1,129 @@
+"""The shop itself, what it needs today, and the catalogue."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+
+from fastapi import APIRouter, Request, Response
+
+from phylax import __version__
+from phylax.core.attention import Attention, needs_you
+from phylax.core.catalogue import Category, catalogue
+from phylax.core.quantities import count
+from phylax.core.rounds import Round
+from phylax.core.runs import Run
+from phylax.core.shop import Shop, ShopEdit
+from phylax.core.values import Moment, Value, from_seconds, to_seconds
+from phylax.service.deeds import TheDeed, check_match, with_etag
+from phylax.service.house import TheHouse, the_shop
+from phylax.service.problems import documented
+from phylax.service.signin import Owner, Signed
+from phylax.store import rounds, runs, shop, standing
+from phylax.store.journal import EventKind
+
+router = APIRouter(tags=["shop"])
+
+
+class Health(Value):
+    status: str
+    version: str
+
+
+class Today(Value):
+    """How the shop stands."""
+
+    sentence: str
+    needs_you: tuple[Attention, ...]
+    running: tuple[Run, ...]
+    waiting: tuple[Run, ...]
+    next_rounds: tuple[Round, ...]
+    done: tuple[Run, ...]
+    freed: int
+    since: Moment
+
+
+@router.get("/health")
+def health(house: TheHouse) -> Health:
+    """Whether the service answers and its file can be read."""
+    with house.db.read() as conn:
+        conn.execute("SELECT 1").fetchone()
+    return Health(status="ok", version=__version__)
+
+
+@router.get("/shop")
+def get_shop(house: TheHouse, actor: Signed, response: Response) -> Shop:
+    with house.db.read() as conn:
+        found = the_shop(conn)
+    with_etag(found, response)
+    return found
+
+
+@router.put("/shop", responses=documented(403, 412, 428))
+def change_shop(
+    edit: ShopEdit, deed: TheDeed, owner: Owner, request: Request, response: Response
+) -> Shop:
+    with deed.house.db.write() as conn:
+        before = the_shop(conn)
+        check_match(request, before, shop.last_change(conn, "shop", 1))
+        shop.change_shop(conn, edit, who=deed.who, at=deed.now)
+        after = the_shop(conn)
+        deed.audit(conn, "change shop", before.name, before, after)
+        deed.tell(conn, EventKind.SHOP)
+    with_etag(after, response)
+    return after
+
+
+@router.get("/catalogue")
+def get_catalogue(actor: Signed) -> list[Category]:
+    """Every category of files that can be let go."""
+    return list(catalogue().values())
+
+
+@router.get("/attention")
+def get_attention(house: TheHouse, actor: Signed) -> list[Attention]:
+    """What needs a person, most urgent first."""
+    with house.db.read() as conn:
+        threshold = the_shop(conn).threshold_percent
+        found = standing.standings(conn, at=house.now(), threshold_percent=threshold)
+    return needs_you(found)
+
+
+@router.get("/today")
+def get_today(house: TheHouse, actor: Signed) -> Today:
+    """What needs a person, what runs, what comes, and what was done since yesterday."""
+    now = house.now()
+    with house.db.read() as conn:
+        the = the_shop(conn)
+        attention = needs_you(
+            standing.standings(conn, at=now, threshold_percent=the.threshold_percent)
+        )
+        open_runs = runs.open_runs(conn)
+        coming = rounds.next_ones(conn, limit=8)
+        local = from_seconds(now).astimezone(the.clock)
+        yesterday = local.replace(hour=0, minute=0, second=0) - timedelta(days=1)
+        since = to_seconds(yesterday)
+        done = runs.ended_since(conn, since, limit=200)
+    return Today(
+        sentence=_sentence(attention, coming, local),
+        needs_you=tuple(attention),
+        running=tuple(r for r in open_runs if r.state != "waiting"),
+        waiting=tuple(r for r in open_runs if r.state == "waiting"),
+        next_rounds=tuple(coming),
+        done=tuple(done),
+        freed=sum(r.freed or 0 for r in done if r.work == "clean"),
+        since=from_seconds(since),
+    )
+
+
+def _sentence(attention: list[Attention], coming: list[Round], local: datetime) -> str:
+    machines = len({a.machine_id for a in attention})
+    need = f"{count(machines, 'machine')} {'needs' if machines == 1 else 'need'} you."
+    tonight = [
+        r for r in coming if r.next_at and not r.paused and r.next_at - local < timedelta(hours=24)
+    ]
+    if not tonight:
+        return f"{need if machines else 'Nothing needs you.'} No round runs in the next 24 hours."
+    first = min(r.next_at for r in tonight if r.next_at).astimezone(local.tzinfo)
+    runs_ = f"{count(len(tonight), 'round')} {'runs' if len(tonight) == 1 else 'run'}"
+    head = need if machines else "Nothing needs you."
+    return f"{head} {runs_} in the next 24 hours, the first at {first:%H:%M}."

@@ -1,0 +1,70 @@
+"""Starting the service, and opening a shop in its data directory."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from types import FrameType
+
+import uvicorn
+
+from phylax.core.shop import NewPerson, Role, ShopEdit
+from phylax.core.values import to_seconds
+from phylax.service.app import create_app
+from phylax.service.house import House, system_clock
+from phylax.service.signin import hash_password
+from phylax.store import journal, people
+from phylax.store import shop as shop_store
+from phylax.store.database import Database
+
+FILE = "phylax.sqlite3"
+
+
+class _Server(uvicorn.Server):
+    """Sends waiting requests home first, so that stopping takes no longer than the work at hand."""
+
+    def __init__(self, config: uvicorn.Config, house: House) -> None:
+        super().__init__(config)
+        self._house = house
+
+    def handle_exit(self, sig: int, frame: FrameType | None) -> None:
+        self._house.hub.stop()
+        super().handle_exit(sig, frame)
+
+
+def serve(data: Path, host: str, port: int, *, behind_proxy: bool = False) -> None:
+    """Serve the shop in a data directory until told to stop (SIGINT, SIGTERM)."""
+    database = Database(data / FILE)
+    try:
+        house = House(database, secure_cookies=behind_proxy)
+        config = uvicorn.Config(
+            create_app(house),
+            host=host,
+            port=port,
+            log_level="warning",
+            access_log=False,
+            proxy_headers=behind_proxy,
+            timeout_graceful_shutdown=5,
+        )
+        _Server(config, house).run()
+    except KeyboardInterrupt:
+        pass
+    finally:
+        database.close()
+
+
+def open_shop(data: Path, edit: ShopEdit, owner: NewPerson) -> None:
+    """Open a shop with its first owner; SystemExit with a message where there is one already."""
+    database = Database(data / FILE)
+    try:
+        with database.write() as conn:
+            if shop_store.shop(conn) is not None:
+                sys.exit(f"There is a shop in {data} already.")
+            now = to_seconds(system_clock())
+            shop_store.open_shop(conn, edit)
+            people.add(
+                conn, owner.login, owner.name, Role.OWNER, hash_password(owner.password), at=now
+            )
+            journal.audit(conn, who=owner.name, at=now, deed="open shop", subject=edit.name)
+    finally:
+        database.close()

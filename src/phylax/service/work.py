@@ -1,0 +1,256 @@
+"""Work on machines: runs are made, ordered, reported on and ended here, each with its record."""
+
+from __future__ import annotations
+
+import secrets
+from typing import assert_never
+
+from phylax.core.catalogue import catalogue
+from phylax.core.records import Entry, RecordKind
+from phylax.core.retention import Caution
+from phylax.core.runs import (
+    LEASE_SECONDS,
+    AgreedListing,
+    CategoryRule,
+    CleanOrder,
+    Conclusion,
+    ListingMessage,
+    Message,
+    NewRun,
+    ReadingsMessage,
+    ResultMessage,
+    Run,
+    RunState,
+    SurveyMessage,
+    SurveyOrder,
+    conclude,
+    in_a_sentence,
+)
+from phylax.core.survey import Ledger, Look, Tally, ledger
+from phylax.core.values import from_seconds, to_seconds
+from phylax.service.problems import Problem, invalid, not_found
+from phylax.store import agents, journal, readings, records, rules, runs, shop, surveys
+from phylax.store.database import Connection
+from phylax.store.journal import EventKind
+
+
+def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
+    """A run that a person asked for; problems say what is missing."""
+    if shop.machine(conn, new.machine_id) is None:
+        raise not_found("machine", new.machine_id)
+    for key in new.categories:
+        if key not in catalogue():
+            raise invalid("/categories", f"no category {key!r}; there are {', '.join(catalogue())}")
+    agreed = _check_consents(conn, new, at)
+    survey = surveys.newest(conn, new.machine_id) if new.work == "clean" else None
+    expected = _promised(ledger(survey), new.categories) + agreed if survey else None
+    run_id = runs.add(
+        conn,
+        new.machine_id,
+        new.work,
+        new.categories,
+        who=who,
+        at=at,
+        survey_id=survey.id if survey else None,
+        expected=expected,
+    )
+    assert run_id is not None
+    for consent_id in new.consent_ids:
+        surveys.use_consent(conn, consent_id, run_id)
+    if new.consent_ids:
+        surveys.no_longer_waits(conn, new.machine_id)
+    made = runs.run(conn, run_id)
+    assert made is not None
+    journal.tell(conn, EventKind.RUN, at=at, machine_id=made.machine_id, run_id=made.id)
+    return made
+
+
+def _check_consents(conn: Connection, new: NewRun, at: int) -> Tally:
+    """The sum agreed to; every `ask` category must have its yes, every yes its category."""
+    agreed: dict[str, Tally] = {}
+    for consent_id in new.consent_ids:
+        consent = surveys.consent(conn, consent_id)
+        if consent is None or consent.machine_id != new.machine_id:
+            raise invalid("/consent_ids", f"consent {consent_id} is not for this machine")
+        if consent.used_by_run is not None:
+            raise invalid("/consent_ids", f"consent {consent_id} was acted on already")
+        if to_seconds(consent.expires_at) < at:
+            raise invalid("/consent_ids", f"consent {consent_id} has expired; ask again")
+        agreed[consent.category] = Tally(count=consent.items, size=consent.size)
+    for key in new.categories:
+        caution = catalogue()[key].caution
+        if caution is Caution.REPORT:
+            raise invalid("/categories", f"{key} is only ever listed; a person deals with it")
+        if caution is Caution.ASK and key not in agreed:
+            raise invalid(
+                "/consent_ids", f"{key} needs a person's yes to its listing; give consent first"
+            )
+    for key in agreed:
+        if key not in new.categories:
+            raise invalid(
+                "/categories", f"there is a consent for {key}, which is not to be cleaned"
+            )
+    return sum(agreed.values(), Tally())
+
+
+def _promised(found: Ledger, categories: tuple[str, ...]) -> Tally:
+    return sum((line.goes for line in found.lines if line.category in categories), Tally())
+
+
+def offer(conn: Connection, machine_id: int, *, at: int) -> SurveyOrder | CleanOrder | None:
+    """The next order for a machine, leased; None where there is nothing to do."""
+    lease = secrets.token_hex(16)
+    run = runs.offer(conn, machine_id, lease, at=at, until=at + LEASE_SECONDS)
+    if run is None:
+        return None
+    journal.tell(conn, EventKind.RUN, at=at, machine_id=machine_id, run_id=run.id)
+    look = tuple(
+        CategoryRule(category=key, rule=rule)
+        for key, rule in rules.in_force_on(conn, machine_id).items()
+    )
+    if run.work == "survey":
+        return SurveyOrder(run_id=run.id, lease=lease, look=look)
+    return CleanOrder(
+        run_id=run.id,
+        lease=lease,
+        look=look,
+        clean=run.categories,
+        agreed=tuple(
+            AgreedListing(category=consent.category, consent_id=consent.id, items=tuple(items))
+            for consent, items in surveys.agreed(conn, run.id)
+        ),
+        look_first=run.survey_id is None,
+    )
+
+
+def apply(conn: Connection, machine_id: int, message: Message, *, at: int) -> None:
+    """Apply an agent's message, once however often it is sent."""
+    if not agents.first_time(conn, machine_id, message.id, at=at):
+        return
+    agents.seen(conn, machine_id, at=at)
+    match message:
+        case ReadingsMessage():
+            readings.add(conn, machine_id, message.readings)
+            journal.tell(conn, EventKind.READING, at=at, machine_id=machine_id)
+        case ListingMessage():
+            run = _own_run(conn, machine_id, message.run_id)
+            survey_id = surveys.begun(conn, machine_id, run.id, message.look, at=at)
+            surveys.add_items(
+                conn, survey_id, message.category, message.first_number, message.items
+            )
+        case SurveyMessage():
+            _finish_survey(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
+        case ResultMessage():
+            _finish_run(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
+        case _:
+            assert_never(message)
+
+
+def _own_run(conn: Connection, machine_id: int, run_id: int) -> Run:
+    run = runs.run(conn, run_id)
+    if run is None or run.machine_id != machine_id:
+        raise Problem(422, "not-your-run", f"Run {run_id} is not this machine's.")
+    return run
+
+
+def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: int) -> None:
+    survey_id = surveys.begun(conn, run.machine_id, run.id, message.look, at=at)
+    survey = surveys.finish(
+        conn,
+        survey_id,
+        message.lines,
+        started=to_seconds(message.started_at),
+        ended=to_seconds(message.ended_at),
+    )
+    found = ledger(survey)
+    surveys.becomes_newest(conn, survey, found.goes, found.needs_yes)
+    expected = _promised(found, run.categories) if run.work == "clean" else None
+    runs.note_look(conn, run.id, survey_id, expected, second=message.look is Look.SECOND)
+    journal.tell(conn, EventKind.SURVEY, at=at, machine_id=run.machine_id, run_id=run.id)
+
+
+def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -> None:
+    readings.add(conn, run.machine_id, (*result.before, *result.after))
+    conclusion = conclude(result)
+    reason = conclusion.reason
+    if conclusion.state is RunState.CALLED_OFF:
+        reason = f"called off by {runs.stop_asked_by(conn, run.id) or 'the machine'}"
+        conclusion = conclusion.model_copy(update={"reason": reason})
+    ended = to_seconds(result.ended_at)
+    if runs.end(
+        conn, run.id, conclusion.state, reason, at=ended, result=result, conclusion=conclusion
+    ):
+        _write_down(conn, run, conclusion, at=ended)
+        journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
+        return
+    # The run was given up here while the machine still worked; what it did is written down.
+    text = f"Reported late for run {run.id}: {in_a_sentence(run.work, conclusion)}"
+    records.append(
+        conn,
+        Entry(
+            machine_id=run.machine_id,
+            at=from_seconds(at),
+            who=run.made_by,
+            kind=RecordKind.NOTE,
+            text=text,
+            freed=conclusion.freed,
+        ),
+    )
+
+
+def _write_down(conn: Connection, run: Run, conclusion: Conclusion, *, at: int) -> None:
+    runs.note_standing(conn, run.id)
+    stuck = [stay for stay in conclusion.left if stay.reason.should_have_gone]
+    records.append(
+        conn,
+        Entry(
+            machine_id=run.machine_id,
+            at=from_seconds(at),
+            who=f"{run.round_name} (round)" if run.round_name else run.made_by,
+            kind=RecordKind.RUN,
+            text=in_a_sentence(run.work, conclusion),
+            run_id=run.id,
+            state=conclusion.state,
+            freed=conclusion.freed if run.work == "clean" else None,
+            removed_count=conclusion.removed.count if run.work == "clean" else None,
+            left_count=sum(stay.count for stay in stuck) if run.work == "clean" else None,
+        ),
+    )
+    journal.tell(conn, EventKind.RECORD, at=at, machine_id=run.machine_id)
+
+
+def give_up(conn: Connection, run: Run, state: RunState, reason: str, *, at: int) -> None:
+    """End a run that its machine never took up, or will not finish."""
+    if not runs.end(conn, run.id, state, reason, at=at):
+        return
+    runs.note_standing(conn, run.id)
+    records.append(
+        conn,
+        Entry(
+            machine_id=run.machine_id,
+            at=from_seconds(at),
+            who=f"{run.round_name} (round)" if run.round_name else run.made_by,
+            kind=RecordKind.RUN,
+            text=f"{'Cleaning' if run.work == 'clean' else 'Look'} {state}: {reason}.",
+            run_id=run.id,
+            state=state,
+        ),
+    )
+    journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
+
+
+def call_off(conn: Connection, run: Run, *, who: str, at: int) -> Run:
+    """Call a run off: at once where nobody works on it, else with the agent's next progress."""
+    if run.state.has_ended:
+        raise Problem(409, "ended-already", f"Run {run.id} has ended already: {run.state}.")
+    on_lease = run.state is not RunState.WAITING and run.id not in {
+        lapsed.id for lapsed in runs.lapsed(conn, at=at)
+    }
+    if on_lease:
+        runs.ask_to_stop(conn, run.id, who=who)
+    else:
+        give_up(conn, run, RunState.CALLED_OFF, f"called off by {who}", at=at)
+    journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
+    found = runs.run(conn, run.id)
+    assert found is not None
+    return found

@@ -1,0 +1,81 @@
+"""Agents: enrolment codes, keys, and the messages already applied."""
+
+from __future__ import annotations
+
+import sqlite3
+
+from phylax.core.shop import MachineFacts
+
+Connection = sqlite3.Connection
+MESSAGES_KEPT = 30 * 86400
+"""A message is applied once if it is repeated within this many seconds."""
+
+
+def add_code(
+    conn: Connection, hashed: bytes, machine_id: int, *, who: str, at: int, until: int
+) -> None:
+    """A new one-time code; earlier unused ones of the machine no longer count."""
+    conn.execute(
+        "DELETE FROM enrolment_codes WHERE (machine_id = ? AND used_at IS NULL) OR expires_at < ?",
+        (machine_id, at),
+    )
+    conn.execute(
+        "INSERT INTO enrolment_codes VALUES (?, ?, ?, ?, ?, NULL)",
+        (hashed, machine_id, who, at, until),
+    )
+
+
+def use_code(conn: Connection, hashed: bytes, *, at: int) -> int | None:
+    """The machine a code is for, if it is unused and in time; it cannot be used again."""
+    row = conn.execute(
+        """
+        UPDATE enrolment_codes SET used_at = :at
+        WHERE hash = :hash AND used_at IS NULL AND expires_at > :at
+        RETURNING machine_id
+        """,
+        {"at": at, "hash": hashed},
+    ).fetchone()
+    return row[0] if row else None
+
+
+def enrol(
+    conn: Connection, machine_id: int, key_hash: bytes, facts: MachineFacts, *, at: int
+) -> None:
+    """Give a machine its agent; an earlier agent's key no longer counts."""
+    conn.execute(
+        "INSERT OR REPLACE INTO agents VALUES (?, ?, ?, ?, ?, ?)",
+        (machine_id, key_hash, facts.kind, facts.host, facts.agent_version, at),
+    )
+    conn.execute(
+        """
+        UPDATE machines SET seen_at = ?, memory = coalesce(memory, ?),
+               make = iif(make = '', ?, make), model = iif(model = '', ?, model)
+        WHERE id = ?
+        """,
+        (at, facts.memory, facts.make, facts.model, machine_id),
+    )
+
+
+def machine_of_key(conn: Connection, key_hash: bytes) -> int | None:
+    row = conn.execute("SELECT machine_id FROM agents WHERE key_hash = ?", (key_hash,)).fetchone()
+    return row[0] if row else None
+
+
+def withdraw(conn: Connection, machine_id: int) -> bool:
+    return conn.execute("DELETE FROM agents WHERE machine_id = ?", (machine_id,)).rowcount > 0
+
+
+def seen(conn: Connection, machine_id: int, *, at: int) -> None:
+    conn.execute("UPDATE machines SET seen_at = ? WHERE id = ?", (at, machine_id))
+
+
+def first_time(conn: Connection, machine_id: int, message_id: str, *, at: int) -> bool:
+    """Note a message; False when it was applied before."""
+    added = conn.execute(
+        "INSERT OR IGNORE INTO messages VALUES (?, ?, ?)", (machine_id, message_id, at)
+    )
+    return added.rowcount > 0
+
+
+def forget_old_messages(conn: Connection, *, at: int) -> None:
+    conn.execute("DELETE FROM messages WHERE at < ?", (at - MESSAGES_KEPT,))

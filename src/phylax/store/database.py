@@ -1,0 +1,129 @@
+"""The connections to the one SQLite file: one writer at a time, readers beside it.
+
+Opening applies the numbered schema files, each in a transaction, after an automatic copy. A file
+that a newer Phylax wrote is refused.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from importlib import resources
+from pathlib import Path
+from queue import Empty, LifoQueue
+
+Connection = sqlite3.Connection
+_BUSY_SECONDS = 10.0
+
+
+class NewerFileError(Exception):
+    """The file was written by a newer Phylax than this one."""
+
+
+def migrations() -> list[tuple[int, str]]:
+    """The schema files as (number, SQL), in order."""
+    files = resources.files("phylax.store.schema").iterdir()
+    found = [(int(f.name[:4]), f.read_text("utf-8")) for f in files if f.name.endswith(".sql")]
+    return sorted(found)
+
+
+class Database:
+    """Owns the connections to one file. Callers only ask questions and make short changes."""
+
+    def __init__(self, path: Path) -> None:
+        """Open or make the file and bring its schema up to date.
+
+        Raises NewerFileError for a file of a newer program, sqlite3.Error for what is no database.
+        """
+        self.path = path
+        path.parent.mkdir(parents=True, exist_ok=True)
+        self._write_lock = threading.Lock()
+        self._readers: LifoQueue[sqlite3.Connection] = LifoQueue()
+        self._listeners: list[Callable[[], None]] = []
+        self._writer = self._connect()
+        try:
+            self._migrate()
+        except BaseException:
+            self._writer.close()
+            raise
+
+    def _connect(self) -> sqlite3.Connection:
+        connection = sqlite3.connect(
+            self.path, timeout=_BUSY_SECONDS, isolation_level=None, check_same_thread=False
+        )
+        connection.row_factory = sqlite3.Row
+        connection.execute("PRAGMA foreign_keys = ON")
+        # what was acknowledged is on the disk, even when the power goes
+        connection.execute("PRAGMA synchronous = FULL")
+        return connection
+
+    def _migrate(self) -> None:
+        writer = self._writer
+        known = migrations()
+        version = writer.execute("PRAGMA user_version").fetchone()[0]
+        newest = known[-1][0]
+        if version > newest:
+            raise NewerFileError(
+                f"{self.path} has schema {version}, this Phylax knows up to {newest}; "
+                "start the newer Phylax that wrote it"
+            )
+        writer.execute("PRAGMA journal_mode = WAL")
+        if 0 < version < newest:
+            self._copy_aside(version)
+        for number, sql in known:
+            if number > version:
+                writer.executescript(
+                    f"BEGIN IMMEDIATE;\n{sql}\nPRAGMA user_version = {number};\nCOMMIT;"
+                )
+
+    def _copy_aside(self, version: int) -> None:
+        copy = sqlite3.connect(self.path.with_name(f"{self.path.name}.schema-{version}"))
+        try:
+            self._writer.backup(copy)
+        finally:
+            copy.close()
+
+    def on_commit(self, listener: Callable[[], None]) -> None:
+        """Call this after every committed change, on the thread that made it."""
+        self._listeners.append(listener)
+
+    @contextmanager
+    def write(self) -> Iterator[sqlite3.Connection]:
+        """A short transaction; committed when the block ends, undone when it raises."""
+        with self._write_lock:
+            self._writer.execute("BEGIN IMMEDIATE")
+            try:
+                yield self._writer
+            except BaseException:
+                self._writer.execute("ROLLBACK")
+                raise
+            self._writer.execute("COMMIT")
+        for listener in self._listeners:
+            listener()
+
+    @contextmanager
+    def read(self) -> Iterator[sqlite3.Connection]:
+        """A connection for questions, consistent over the block."""
+        try:
+            connection = self._readers.get_nowait()
+        except Empty:
+            connection = self._connect()
+            connection.execute("PRAGMA query_only = ON")
+        try:
+            connection.execute("BEGIN")
+            yield connection
+        finally:
+            connection.execute("ROLLBACK")
+            self._readers.put(connection)
+
+    def close(self) -> None:
+        """Close every connection; the write-ahead log is folded into the file."""
+        while True:
+            try:
+                self._readers.get_nowait().close()
+            except Empty:
+                break
+        with self._write_lock:
+            self._writer.close()

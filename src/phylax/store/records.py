@@ -1,0 +1,71 @@
+"""Maintenance records: appended, never changed, chained by digest."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator
+
+from phylax.core.records import FIRST, Entry, Record, digest
+from phylax.core.values import from_seconds, to_seconds
+
+Connection = sqlite3.Connection
+
+_RECORD = """
+    SELECT r.*, m.tag AS machine_tag, c.name AS client_name
+    FROM records r
+    JOIN machines m ON m.id = r.machine_id
+    JOIN clients c ON c.id = m.client_id
+"""
+
+
+def append(conn: Connection, entry: Entry) -> int:
+    """Add an entry to the chain; its number."""
+    last = conn.execute("SELECT digest FROM records ORDER BY id DESC LIMIT 1").fetchone()
+    previous = last[0] if last else FIRST
+    cursor = conn.execute(
+        """
+        INSERT INTO records (machine_id, at, who, kind, text, run_id, state, freed, removed_count,
+                             left_count, corrects, previous, digest)
+        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+        """,
+        (
+            entry.machine_id, to_seconds(entry.at), entry.who, entry.kind, entry.text,
+            entry.run_id, entry.state, entry.freed, entry.removed_count, entry.left_count,
+            entry.corrects, previous, digest(entry, previous),
+        ),
+    )  # fmt: skip
+    return int(cursor.lastrowid or 0)
+
+
+def _record(row: sqlite3.Row) -> Record:
+    fields = {name: row[name] for name in Record.model_fields}
+    return Record.model_validate(fields | {"at": from_seconds(row["at"])})
+
+
+def record(conn: Connection, record_id: int) -> Record | None:
+    row = conn.execute(f"{_RECORD} WHERE r.id = ?", (record_id,)).fetchone()
+    return _record(row) if row else None
+
+
+def records(
+    conn: Connection, *, before: int, limit: int, machine_id: int | None = None, words: str = ""
+) -> list[Record]:
+    """Entries, newest first, before a number; of one machine, or with all of some words."""
+    where = ["r.id < :before"]
+    if machine_id is not None:
+        where.append("r.machine_id = :machine")
+    # Each word is quoted, so that what people type is never FTS5 syntax.
+    match = " ".join('"' + word.replace('"', '""') + '"' for word in words.split())
+    if match:
+        where.append("r.id IN (SELECT rowid FROM records_text WHERE records_text MATCH :match)")
+    rows = conn.execute(
+        f"{_RECORD} WHERE {' AND '.join(where)} ORDER BY r.id DESC LIMIT :limit",
+        {"before": before, "machine": machine_id, "match": match, "limit": limit},
+    )
+    return [_record(row) for row in rows]
+
+
+def chain(conn: Connection) -> Iterator[Record]:
+    """Every entry from the first."""
+    for row in conn.execute(f"{_RECORD} ORDER BY r.id"):
+        yield _record(row)

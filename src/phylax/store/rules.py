@@ -1,0 +1,104 @@
+"""What each scope says about each category."""
+
+from __future__ import annotations
+
+import sqlite3
+
+from phylax.core.catalogue import catalogue
+from phylax.core.retention import Rule, RuleInForce, Scope, in_force
+from phylax.core.values import Moment, Value, from_seconds
+
+Connection = sqlite3.Connection
+
+
+class ScopedRule(Value):
+    """What one scope says about one category."""
+
+    scope: Scope
+    subject_id: int
+    category: str
+    rule: Rule
+    version: int
+    changed_by: str
+    changed_at: Moment
+
+
+def _rule(row: sqlite3.Row) -> ScopedRule:
+    return ScopedRule(
+        scope=Scope(row["scope"]),
+        subject_id=row["subject_id"],
+        category=row["category"],
+        rule=Rule.model_validate_json(row["rule"]),
+        version=row["version"],
+        changed_by=row["changed_by"],
+        changed_at=from_seconds(row["changed_at"]),
+    )
+
+
+def rule(conn: Connection, scope: Scope, subject_id: int, category: str) -> ScopedRule | None:
+    row = conn.execute(
+        "SELECT * FROM rules WHERE scope = ? AND subject_id = ? AND category = ?",
+        (scope, subject_id, category),
+    ).fetchone()
+    return _rule(row) if row else None
+
+
+def rules(conn: Connection, scope: Scope, subject_id: int) -> list[ScopedRule]:
+    rows = conn.execute(
+        "SELECT * FROM rules WHERE scope = ? AND subject_id = ?", (scope, subject_id)
+    )
+    return [_rule(row) for row in rows]
+
+
+def overrides(conn: Connection) -> dict[str, int]:
+    """How many clients and machines differ from the shop, by category."""
+    rows = conn.execute(
+        "SELECT category, count(*) FROM rules WHERE scope <> 'shop' GROUP BY category"
+    )
+    return {row[0]: row[1] for row in rows}
+
+
+def put(
+    conn: Connection,
+    scope: Scope,
+    subject_id: int,
+    category: str,
+    rule: Rule,
+    *,
+    who: str,
+    at: int,
+) -> None:
+    conn.execute(
+        """
+        INSERT INTO rules VALUES (?, ?, ?, ?, 1, ?, ?)
+        ON CONFLICT (scope, subject_id, category) DO UPDATE SET
+            rule = excluded.rule, version = version + 1,
+            changed_by = excluded.changed_by, changed_at = excluded.changed_at
+        """,
+        (scope, subject_id, category, rule.model_dump_json(exclude_none=True), who, at),
+    )
+
+
+def in_force_on(conn: Connection, machine_id: int) -> dict[str, RuleInForce]:
+    """The rule that decides for each category on a machine, and where it comes from."""
+    said: dict[str, list[tuple[Scope, Rule]]] = {
+        key: [(Scope.CATALOGUE, category.rule)] for key, category in catalogue().items()
+    }
+    rows = conn.execute(
+        """
+        SELECT 1 AS nearness, r.* FROM rules r WHERE r.scope = 'shop' AND r.subject_id = 0
+        UNION ALL
+        SELECT 2, r.* FROM machines m
+        JOIN rules r ON r.scope = 'client' AND r.subject_id = m.client_id WHERE m.id = :machine
+        UNION ALL
+        SELECT 3, r.* FROM rules r WHERE r.scope = 'machine' AND r.subject_id = :machine
+        ORDER BY nearness
+        """,
+        {"machine": machine_id},
+    )
+    for row in rows:
+        if row["category"] in said:
+            said[row["category"]].append(
+                (Scope(row["scope"]), Rule.model_validate_json(row["rule"]))
+            )
+    return {key: in_force(scopes) for key, scopes in said.items()}

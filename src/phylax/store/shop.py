@@ -1,0 +1,224 @@
+"""The shop itself, its clients and machines."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterable
+
+from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit, Shop, ShopEdit, Volume
+from phylax.core.values import from_seconds
+
+Connection = sqlite3.Connection
+
+
+def shop(conn: Connection) -> Shop | None:
+    """The shop, or None before it was opened."""
+    row = conn.execute("SELECT * FROM shop").fetchone()
+    if row is None:
+        return None
+    return Shop(
+        name=row["name"],
+        zone=row["zone"],
+        threshold_percent=row["threshold_percent"],
+        version=row["version"],
+        is_demo=bool(row["is_demo"]),
+    )
+
+
+def open_shop(conn: Connection, edit: ShopEdit, *, is_demo: bool = False) -> None:
+    conn.execute(
+        "INSERT INTO shop (id, name, zone, threshold_percent, is_demo) VALUES (1, ?, ?, ?, ?)",
+        (edit.name, edit.zone, edit.threshold_percent, int(is_demo)),
+    )
+
+
+def change_shop(conn: Connection, edit: ShopEdit, *, who: str, at: int) -> None:
+    conn.execute(
+        """
+        UPDATE shop SET name = ?, zone = ?, threshold_percent = ?,
+               version = version + 1, changed_by = ?, changed_at = ?
+        """,
+        (edit.name, edit.zone, edit.threshold_percent, who, at),
+    )
+
+
+# --- clients ---------------------------------------------------------------------------------
+
+_CLIENT = """
+    SELECT c.*, (SELECT count(*) FROM machines m WHERE m.client_id = c.id) AS machines
+    FROM clients c
+"""
+
+
+def _client(row: sqlite3.Row) -> Client:
+    return Client.model_validate({name: row[name] for name in Client.model_fields})
+
+
+def client(conn: Connection, client_id: int) -> Client | None:
+    row = conn.execute(f"{_CLIENT} WHERE c.id = ?", (client_id,)).fetchone()
+    return _client(row) if row else None
+
+
+def clients(conn: Connection, *, after: int, limit: int) -> list[Client]:
+    """Clients in order of their number, after one."""
+    rows = conn.execute(f"{_CLIENT} WHERE c.id > ? ORDER BY c.id LIMIT ?", (after, limit))
+    return [_client(row) for row in rows]
+
+
+def add_client(conn: Connection, edit: ClientEdit, *, who: str, at: int) -> int:
+    cursor = conn.execute(
+        """
+        INSERT INTO clients (name, contact, mail, phone, note, changed_by, changed_at)
+        VALUES (?, ?, ?, ?, ?, ?, ?)
+        """,
+        (edit.name, edit.contact, edit.mail, edit.phone, edit.note, who, at),
+    )
+    return int(cursor.lastrowid or 0)
+
+
+def change_client(conn: Connection, client_id: int, edit: ClientEdit, *, who: str, at: int) -> None:
+    conn.execute(
+        """
+        UPDATE clients SET name = ?, contact = ?, mail = ?, phone = ?, note = ?,
+               version = version + 1, changed_by = ?, changed_at = ?
+        WHERE id = ?
+        """,
+        (edit.name, edit.contact, edit.mail, edit.phone, edit.note, who, at, client_id),
+    )
+
+
+# --- machines --------------------------------------------------------------------------------
+
+_MACHINE = """
+    SELECT m.*, c.name AS client_name, a.version AS agent_version
+    FROM machines m
+    JOIN clients c ON c.id = m.client_id
+    LEFT JOIN agents a ON a.machine_id = m.id
+"""
+
+
+def _machine(row: sqlite3.Row, volumes: Iterable[Volume]) -> Machine:
+    return Machine(
+        id=row["id"],
+        tag=row["tag"],
+        client_id=row["client_id"],
+        client_name=row["client_name"],
+        system=row["system"],
+        make=row["make"],
+        model=row["model"],
+        serial=row["serial"],
+        memory=row["memory"],
+        note=row["note"],
+        version=row["version"],
+        enrolled=row["agent_version"] is not None,
+        agent_version=row["agent_version"] or "",
+        seen_at=row["seen_at"] and from_seconds(row["seen_at"]),
+        cleaned_at=row["cleaned_at"] and from_seconds(row["cleaned_at"]),
+        volumes=tuple(volumes),
+    )
+
+
+def _with_volumes(conn: Connection, rows: list[sqlite3.Row]) -> list[Machine]:
+    ids = json.dumps([row["id"] for row in rows])
+    volumes: dict[int, list[Volume]] = {row["id"]: [] for row in rows}
+    for row in conn.execute(
+        """
+        SELECT v.* FROM json_each(?) wanted JOIN volumes v ON v.machine_id = wanted.value
+        ORDER BY v.mount
+        """,
+        (ids,),
+    ):
+        volumes[row["machine_id"]].append(as_volume(row))
+    return [_machine(row, volumes[row["id"]]) for row in rows]
+
+
+def as_volume(row: sqlite3.Row) -> Volume:
+    return Volume(
+        id=row["id"],
+        mount=row["mount"],
+        name=row["name"],
+        disk=row["disk"],
+        file_system=row["file_system"],
+        capacity=row["capacity"],
+        free=row["free"],
+        read_at=from_seconds(row["read_at"]),
+    )
+
+
+def machine(conn: Connection, machine_id: int) -> Machine | None:
+    row = conn.execute(f"{_MACHINE} WHERE m.id = ?", (machine_id,)).fetchone()
+    return _with_volumes(conn, [row])[0] if row else None
+
+
+def machine_by_tag(conn: Connection, tag: str) -> Machine | None:
+    row = conn.execute(f"{_MACHINE} WHERE m.tag = ?", (tag,)).fetchone()
+    return _with_volumes(conn, [row])[0] if row else None
+
+
+def machines_by_id(conn: Connection, ids: list[int]) -> list[Machine]:
+    """Chosen machines, in no order."""
+    rows = conn.execute(
+        f"{_MACHINE} WHERE m.id IN (SELECT value FROM json_each(?))", (json.dumps(ids),)
+    ).fetchall()
+    return _with_volumes(conn, rows)
+
+
+def machines(
+    conn: Connection, *, after: int, limit: int, client_id: int | None = None, words: str = ""
+) -> list[Machine]:
+    """Machines in order of their number, after one; of one client, or matching words."""
+    like = f"%{words.replace('%', '').replace('_', '')}%"
+    rows = conn.execute(
+        f"""
+        {_MACHINE}
+        WHERE m.id > :after
+          AND (:client IS NULL OR m.client_id = :client)
+          AND (:words = '' OR m.tag LIKE :like OR c.name LIKE :like
+               OR m.make LIKE :like OR m.model LIKE :like)
+        ORDER BY m.id LIMIT :limit
+        """,
+        {"after": after, "client": client_id, "words": words, "like": like, "limit": limit},
+    ).fetchall()
+    return _with_volumes(conn, rows)
+
+
+def add_machine(conn: Connection, edit: MachineEdit, *, who: str, at: int) -> int:
+    cursor = conn.execute(
+        """
+        INSERT INTO machines
+            (tag, client_id, system, make, model, serial, memory, note, changed_by, changed_at)
+        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+        """,
+        (*_columns(edit), who, at),
+    )
+    return int(cursor.lastrowid or 0)
+
+
+def change_machine(
+    conn: Connection, machine_id: int, edit: MachineEdit, *, who: str, at: int
+) -> None:
+    conn.execute(
+        """
+        UPDATE machines SET tag = ?, client_id = ?, system = ?, make = ?, model = ?, serial = ?,
+               memory = ?, note = ?, version = version + 1, changed_by = ?, changed_at = ?
+        WHERE id = ?
+        """,
+        (*_columns(edit), who, at, machine_id),
+    )
+
+
+def _columns(edit: MachineEdit) -> tuple[object, ...]:
+    return (
+        edit.tag, edit.client_id, edit.system, edit.make, edit.model, edit.serial, edit.memory,
+        edit.note,
+    )  # fmt: skip
+
+
+def last_change(conn: Connection, table: str, row_id: int) -> tuple[str, int]:
+    """By whom and when a row that people edit was changed last."""
+    assert table in {"shop", "clients", "machines", "rounds"}
+    row = conn.execute(
+        f"SELECT changed_by, changed_at FROM {table} WHERE id = ?", (row_id,)
+    ).fetchone()
+    return (row[0], row[1]) if row else ("", 0)

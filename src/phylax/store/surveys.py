@@ -1,0 +1,268 @@
+"""Surveys, the kept listings of `ask` categories, and the consents given to them."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable
+
+from pydantic import TypeAdapter
+
+from phylax.core.consents import LASTS, Consent, NewConsent
+from phylax.core.survey import Item, ListedItem, Look, Survey, SurveyLine, Tally
+from phylax.core.values import from_seconds, to_seconds
+
+Connection = sqlite3.Connection
+_LINES = TypeAdapter(tuple[SurveyLine, ...])
+
+
+def begun(conn: Connection, machine_id: int, run_id: int, look: Look, *, at: int) -> int:
+    """The number of a run's survey, made when its first part arrives."""
+    row = conn.execute(
+        """
+        INSERT INTO surveys (machine_id, run_id, look, started_at) VALUES (?, ?, ?, ?)
+        ON CONFLICT (run_id, look) DO UPDATE SET look = look
+        RETURNING id
+        """,
+        (machine_id, run_id, look, at),
+    ).fetchone()
+    return int(row[0])
+
+
+def finish(
+    conn: Connection, survey_id: int, lines: tuple[SurveyLine, ...], *, started: int, ended: int
+) -> Survey:
+    """The survey is whole."""
+    conn.execute(
+        "UPDATE surveys SET lines = ?, started_at = ?, ended_at = ? WHERE id = ?",
+        (_LINES.dump_json(lines).decode(), started, ended, survey_id),
+    )
+    found = survey(conn, survey_id)
+    assert found is not None
+    return found
+
+
+def becomes_newest(conn: Connection, survey: Survey, can_go: Tally, waits: Tally) -> None:
+    """The machine now stands as this survey says, unless a newer one was there first."""
+    conn.execute(
+        """
+        UPDATE machines SET survey_id = :id, looked_at = :at,
+               can_go = :can_go, waits_for_yes = :waits
+        WHERE id = :machine AND coalesce(survey_id, 0) <= :id
+        """,
+        {
+            "id": survey.id,
+            "at": to_seconds(survey.ended_at or survey.started_at),
+            "can_go": can_go.model_dump_json(),
+            "waits": waits.model_dump_json(),
+            "machine": survey.machine_id,
+        },
+    )
+
+
+def no_longer_waits(conn: Connection, machine_id: int) -> None:
+    """The listing that waited was decided on."""
+    conn.execute("UPDATE machines SET waits_for_yes = NULL WHERE id = ?", (machine_id,))
+
+
+def _survey(row: sqlite3.Row) -> Survey:
+    return Survey(
+        id=row["id"],
+        machine_id=row["machine_id"],
+        run_id=row["run_id"],
+        look=Look(row["look"]),
+        started_at=from_seconds(row["started_at"]),
+        ended_at=None if row["ended_at"] is None else from_seconds(row["ended_at"]),
+        lines=_LINES.validate_json(row["lines"]),
+    )
+
+
+def survey(conn: Connection, survey_id: int) -> Survey | None:
+    row = conn.execute("SELECT * FROM surveys WHERE id = ?", (survey_id,)).fetchone()
+    return _survey(row) if row else None
+
+
+def newest(conn: Connection, machine_id: int) -> Survey | None:
+    """The newest whole survey of a machine."""
+    row = conn.execute(
+        "SELECT s.* FROM machines m JOIN surveys s ON s.id = m.survey_id WHERE m.id = ?",
+        (machine_id,),
+    ).fetchone()
+    return _survey(row) if row else None
+
+
+def of_machine(conn: Connection, machine_id: int, *, before: int, limit: int) -> list[Survey]:
+    """Whole surveys of a machine, newest first, before a number."""
+    rows = conn.execute(
+        """
+        SELECT * FROM surveys WHERE machine_id = ? AND id < ? AND ended_at IS NOT NULL
+        ORDER BY id DESC LIMIT ?
+        """,
+        (machine_id, before, limit),
+    )
+    return [_survey(row) for row in rows]
+
+
+# --- listings --------------------------------------------------------------------------------
+
+
+def add_items(
+    conn: Connection, survey_id: int, category: str, first_number: int, items: Iterable[Item]
+) -> None:
+    """A page of a listing; a repeated page changes nothing."""
+    conn.executemany(
+        "INSERT OR IGNORE INTO survey_items VALUES (?, ?, ?, ?, ?, ?)",
+        [
+            (survey_id, category, number, item.size, int(item.reason is None), _compact(item))
+            for number, item in enumerate(items, first_number)
+        ],
+    )
+
+
+def _compact(item: Item) -> str:
+    return item.model_dump_json(exclude_none=True)
+
+
+def _listed(row: sqlite3.Row) -> ListedItem:
+    item = Item.model_validate_json(row["item"])
+    return ListedItem(number=row["number"], **{n: getattr(item, n) for n in Item.model_fields})
+
+
+def items(
+    conn: Connection, survey_id: int, category: str, *, after: int, limit: int
+) -> list[ListedItem]:
+    """A page of a listing, in its order."""
+    rows = conn.execute(
+        """
+        SELECT number, item FROM survey_items
+        WHERE survey_id = ? AND category = ? AND number > ? ORDER BY number LIMIT ?
+        """,
+        (survey_id, category, after, limit),
+    )
+    return [_listed(row) for row in rows]
+
+
+def proposed(conn: Connection, survey_id: int, category: str) -> dict[int, int]:
+    """The sizes of all proposed items, by number."""
+    rows = conn.execute(
+        "SELECT number, size FROM survey_items WHERE survey_id = ? AND category = ? AND proposed",
+        (survey_id, category),
+    )
+    return {row[0]: row[1] for row in rows}
+
+
+def sizes(conn: Connection, survey_id: int, category: str, numbers: list[int]) -> dict[int, int]:
+    """The sizes of chosen items, by number; numbers that are not in the listing are missing."""
+    rows = conn.execute(
+        """
+        SELECT i.number, i.size FROM json_each(?) wanted
+        JOIN survey_items i ON i.survey_id = ? AND i.category = ? AND i.number = wanted.value
+        """,
+        (str(numbers), survey_id, category),
+    )
+    return {row[0]: row[1] for row in rows}
+
+
+# --- consents --------------------------------------------------------------------------------
+
+
+def add_consent(
+    conn: Connection,
+    new: NewConsent,
+    machine_id: int,
+    sizes: dict[int, int],
+    *,
+    who: str,
+    at: int,
+) -> Consent:
+    """A yes to items of known sizes."""
+    cursor = conn.execute(
+        """
+        INSERT INTO consents (survey_id, machine_id, category, whole, items, size, given_by, via,
+                              word, given_at, expires_at)
+        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+        """,
+        (
+            new.survey_id, machine_id, new.category, int(new.whole), len(sizes),
+            sum(sizes.values()), who, new.via, new.word, at, at + int(LASTS.total_seconds()),
+        ),
+    )  # fmt: skip
+    consent_id = int(cursor.lastrowid or 0)
+    conn.executemany("INSERT INTO consent_items VALUES (?, ?)", [(consent_id, n) for n in sizes])
+    made = consent(conn, consent_id)
+    assert made is not None
+    return made
+
+
+def _consent(row: sqlite3.Row) -> Consent:
+    return Consent(
+        id=row["id"],
+        survey_id=row["survey_id"],
+        machine_id=row["machine_id"],
+        category=row["category"],
+        whole=bool(row["whole"]),
+        items=row["items"],
+        size=row["size"],
+        given_by=row["given_by"],
+        via=row["via"],
+        word=row["word"],
+        given_at=from_seconds(row["given_at"]),
+        expires_at=from_seconds(row["expires_at"]),
+        used_by_run=row["run_id"],
+    )
+
+
+def consent(conn: Connection, consent_id: int) -> Consent | None:
+    row = conn.execute("SELECT * FROM consents WHERE id = ?", (consent_id,)).fetchone()
+    return _consent(row) if row else None
+
+
+def consents(conn: Connection, machine_id: int, *, before: int, limit: int) -> list[Consent]:
+    rows = conn.execute(
+        "SELECT * FROM consents WHERE machine_id = ? AND id < ? ORDER BY id DESC LIMIT ?",
+        (machine_id, before, limit),
+    )
+    return [_consent(row) for row in rows]
+
+
+def has_consent(conn: Connection, survey_id: int, category: str) -> bool:
+    row = conn.execute(
+        "SELECT 1 FROM consents WHERE survey_id = ? AND category = ?", (survey_id, category)
+    ).fetchone()
+    return row is not None
+
+
+def use_consent(conn: Connection, consent_id: int, run_id: int) -> None:
+    conn.execute("UPDATE consents SET run_id = ? WHERE id = ?", (run_id, consent_id))
+
+
+def agreed(conn: Connection, run_id: int) -> list[tuple[Consent, list[Item]]]:
+    """The consents a run acts on, each with exactly its items."""
+    found = [
+        _consent(r) for r in conn.execute("SELECT * FROM consents WHERE run_id = ?", (run_id,))
+    ]
+    return [
+        (
+            consent,
+            [
+                Item.model_validate_json(row[0])
+                for row in conn.execute(
+                    """
+                    SELECT i.item FROM consent_items c
+                    JOIN survey_items i ON i.survey_id = ? AND i.category = ?
+                         AND i.number = c.number
+                    WHERE c.consent_id = ? ORDER BY c.number
+                    """,
+                    (consent.survey_id, consent.category, consent.id),
+                )
+            ],
+        )
+        for consent in found
+    ]
+
+
+def consented_sum(conn: Connection, run_id: int) -> Tally:
+    row = conn.execute(
+        "SELECT coalesce(sum(items), 0), coalesce(sum(size), 0) FROM consents WHERE run_id = ?",
+        (run_id,),
+    ).fetchone()
+    return Tally(count=row[0], size=row[1])
