@@ -14,7 +14,7 @@ from enum import StrEnum
 from pydantic import Field, model_validator
 
 from phylax.core.quantities import show_span
-from phylax.core.values import Demand, Span, Value
+from phylax.core.values import Demand, Moment, Span, Value
 
 
 class Caution(StrEnum):
@@ -99,6 +99,30 @@ class RuleInForce(Value):
         if not self.keep_for:
             return "goes whatever its age"
         return f"keep for {show_span(self.keep_for)}"
+
+
+class ScopedRule(Value):
+    """What one scope says about one category."""
+
+    scope: Scope
+    subject_id: int = Field(description="Number of the client or machine; 0 for the shop")
+    category: str
+    rule: Rule
+    version: int
+    changed_by: str
+    changed_at: Moment
+
+
+class ShopRule(Value):
+    """The shop's rule for a category beside the catalogue's, and how many scopes differ."""
+
+    category: str
+    name: str
+    catalogue: Rule
+    shop: ScopedRule | None
+    in_force: RuleInForce
+    in_words: str
+    overrides: int
 
 
 def in_force(scopes: Iterable[tuple[Scope, Rule]]) -> RuleInForce:

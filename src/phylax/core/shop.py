@@ -19,14 +19,6 @@ class System(StrEnum):
     LINUX = "linux"
 
 
-class Role(StrEnum):
-    """What a person may do: owner everything, technician the work, desk take in and read."""
-
-    OWNER = "owner"
-    TECHNICIAN = "technician"
-    DESK = "desk"
-
-
 DiskKind = Literal["ssd", "spinning", "unknown"]
 
 
@@ -70,23 +62,6 @@ class Shop(Value):
     @property
     def clock(self) -> ZoneInfo:
         return ZoneInfo(self.zone)
-
-
-class NewPerson(Demand):
-    login: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9._-]{0,62}$", examples=["wren"])]
-    name: Name
-    role: Role
-    password: Annotated[
-        str, Field(min_length=10, max_length=200, examples=["four plain words here"])
-    ]
-
-
-class Person(Value):
-    id: int
-    login: str
-    name: str
-    role: Role
-    active: bool = True
 
 
 class ClientEdit(Demand):
@@ -138,6 +113,10 @@ class Volume(Value):
     @property
     def used(self) -> int:
         return self.capacity - self.free
+
+    @property
+    def used_share(self) -> float:
+        return self.used / self.capacity if self.capacity else 0.0
 
     def is_nearly_full(self, threshold_percent: int) -> bool:
         return self.capacity > 0 and 100 * self.used > threshold_percent * self.capacity

@@ -92,3 +92,14 @@ def free_line(
             known = shares[step]
             shares[step] = round(share if known is None else min(known, share), 4)
     return tuple(shares)
+
+
+def condense_points(trend: Trend, columns: int) -> list[TrendPoint | None]:
+    """A trend's points on so many columns of equal time; the last of each, None where unknown."""
+    found: list[TrendPoint | None] = [None] * columns
+    width = (trend.until - trend.since).total_seconds() / columns
+    for point in trend.points:
+        column = min(columns - 1, int((point.at - trend.since).total_seconds() / width))
+        if column >= 0:
+            found[column] = point
+    return found

@@ -14,6 +14,7 @@ from typing import Annotated, Any, Protocol
 from fastapi import Depends, Request, Response
 from pydantic import BaseModel
 
+from phylax.core.events import EventKind
 from phylax.core.values import from_seconds
 from phylax.service.house import House, TheHouse
 from phylax.service.problems import Problem
@@ -56,7 +57,7 @@ class Deed:
     def tell(
         self,
         conn: Connection,
-        kind: journal.EventKind,
+        kind: EventKind,
         machine_id: int | None = None,
         run_id: int | None = None,
     ) -> None:

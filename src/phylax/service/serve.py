@@ -8,7 +8,8 @@ from types import FrameType
 
 import uvicorn
 
-from phylax.core.shop import NewPerson, Role, ShopEdit
+from phylax.core.people import NewPerson, Role
+from phylax.core.shop import ShopEdit
 from phylax.core.values import to_seconds
 from phylax.service.app import create_app
 from phylax.service.house import House, system_clock

@@ -16,7 +16,7 @@ from argon2 import PasswordHasher
 from argon2.exceptions import VerificationError
 from fastapi import Depends, Request, Response
 
-from phylax.core.shop import Person, Role
+from phylax.core.people import Person, Role
 from phylax.service.house import House, TheHouse
 from phylax.service.problems import Problem
 from phylax.store import agents, people

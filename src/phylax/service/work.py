@@ -6,32 +6,27 @@ import secrets
 from typing import assert_never
 
 from phylax.core.catalogue import catalogue
-from phylax.core.records import Entry, RecordKind
-from phylax.core.retention import Caution
-from phylax.core.runs import (
+from phylax.core.events import EventKind
+from phylax.core.orders import (
     LEASE_SECONDS,
     AgreedListing,
     CategoryRule,
     CleanOrder,
-    Conclusion,
     ListingMessage,
     Message,
-    NewRun,
     ReadingsMessage,
     ResultMessage,
-    Run,
-    RunState,
     SurveyMessage,
     SurveyOrder,
-    conclude,
-    in_a_sentence,
 )
+from phylax.core.records import Entry, RecordKind
+from phylax.core.retention import Caution
+from phylax.core.runs import Conclusion, NewRun, Run, RunState, conclude, in_a_sentence
 from phylax.core.survey import Ledger, Look, Tally, ledger
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.store import agents, journal, readings, records, rules, runs, shop, surveys
 from phylax.store.database import Connection
-from phylax.store.journal import EventKind
 
 
 def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:

@@ -3,49 +3,15 @@
 from __future__ import annotations
 
 import sqlite3
-from enum import StrEnum
 from typing import NamedTuple
 
-from phylax.core.values import Moment, Value, from_seconds
+from phylax.core.events import Event, EventKind
+from phylax.core.people import Audited
+from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
 EVENTS_KEPT = 20_000
 ANSWERS_KEPT = 2 * 86400
-
-
-class EventKind(StrEnum):
-    SHOP = "shop"
-    CLIENT = "client"
-    MACHINE = "machine"
-    READING = "reading"
-    RULE = "rule"
-    ROUND = "round"
-    RUN = "run"
-    SURVEY = "survey"
-    RECORD = "record"
-    CONSENT = "consent"
-
-
-class Event(Value):
-    """Something changed; what it is now is asked for."""
-
-    id: int
-    at: Moment
-    kind: EventKind
-    machine_id: int | None = None
-    run_id: int | None = None
-
-
-class Audited(Value):
-    """One deed: who, when, what, before and after."""
-
-    id: int
-    at: Moment
-    who: str
-    deed: str
-    subject: str
-    before: str | None
-    after: str | None
 
 
 class Answer(NamedTuple):

@@ -4,21 +4,10 @@ from __future__ import annotations
 
 import sqlite3
 
-from phylax.core.shop import Person, Role
-from phylax.core.values import Moment, Value, from_seconds
+from phylax.core.people import Person, Role, Token
+from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
-
-
-class Token(Value):
-    """A program's token, without its secret."""
-
-    id: int
-    name: str
-    login: str
-    made_at: Moment
-    used_at: Moment | None
-    withdrawn_at: Moment | None
 
 
 def _person(row: sqlite3.Row) -> Person:

@@ -5,22 +5,10 @@ from __future__ import annotations
 import sqlite3
 
 from phylax.core.catalogue import catalogue
-from phylax.core.retention import Rule, RuleInForce, Scope, in_force
-from phylax.core.values import Moment, Value, from_seconds
+from phylax.core.retention import Rule, RuleInForce, Scope, ScopedRule, in_force
+from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
-
-
-class ScopedRule(Value):
-    """What one scope says about one category."""
-
-    scope: Scope
-    subject_id: int
-    category: str
-    rule: Rule
-    version: int
-    changed_by: str
-    changed_at: Moment
 
 
 def _rule(row: sqlite3.Row) -> ScopedRule:

@@ -6,15 +6,8 @@ import json
 import sqlite3
 from typing import Any
 
-from phylax.core.runs import (
-    Conclusion,
-    Progress,
-    ResultMessage,
-    Run,
-    RunDetail,
-    RunState,
-    Work,
-)
+from phylax.core.orders import Progress, ResultMessage
+from phylax.core.runs import Conclusion, Run, RunDetail, RunState, Work
 from phylax.core.survey import Tally
 from phylax.core.values import from_seconds, to_seconds
 

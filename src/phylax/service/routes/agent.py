@@ -7,41 +7,29 @@ from typing import Annotated
 
 import anyio.to_thread
 from fastapi import APIRouter, Query, Response
-from pydantic import Field
 
+from phylax.core.events import EventKind
+from phylax.core.orders import (
+    LEASE_SECONDS,
+    CleanOrder,
+    Enrolled,
+    Enrolment,
+    GoOn,
+    LeasedProgress,
+    Message,
+    Order,
+    SurveyOrder,
+)
 from phylax.core.records import Entry, RecordKind
-from phylax.core.runs import LEASE_SECONDS, CleanOrder, GoOn, Message, Order, Progress, SurveyOrder
-from phylax.core.shop import MachineFacts
-from phylax.core.values import Demand, Value, from_seconds
+from phylax.core.values import from_seconds
 from phylax.service import work
 from phylax.service.house import House, TheHouse
 from phylax.service.problems import Problem, documented
 from phylax.service.routes.lookup import find_machine
 from phylax.service.signin import AgentsMachine, hashed, new_secret
 from phylax.store import agents, journal, records, runs
-from phylax.store.journal import EventKind
 
 router = APIRouter(prefix="/agent", tags=["agents"])
-
-
-class Enrolment(Demand):
-    """An agent's first call."""
-
-    code: Annotated[str, Field(max_length=40, examples=["k7wq-m2xd-9hfe-tz4b"])]
-    facts: MachineFacts
-
-
-class Enrolled(Value):
-    """The agent's own key; shown this once."""
-
-    machine_id: int
-    tag: str
-    key: str
-
-
-class LeasedProgress(Demand):
-    lease: str
-    progress: Progress
 
 
 @router.post("/enrolment", status_code=201, responses=documented(403, 409))

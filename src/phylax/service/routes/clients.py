@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
+from phylax.core.events import EventKind
 from phylax.core.shop import Client, ClientEdit
 from phylax.service.deeds import TheDeed, check_match, with_etag
 from phylax.service.house import TheHouse
@@ -12,7 +13,6 @@ from phylax.service.problems import documented, not_found
 from phylax.service.signin import Signed
 from phylax.store import shop
 from phylax.store.database import Connection
-from phylax.store.journal import EventKind
 
 router = APIRouter(prefix="/clients", tags=["clients"])
 

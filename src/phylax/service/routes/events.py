@@ -9,10 +9,10 @@ import anyio.to_thread
 from fastapi import APIRouter, Header, Query, Request
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 
+from phylax.core.events import Event
 from phylax.service.house import House, TheHouse
 from phylax.service.signin import Signed
 from phylax.store import journal
-from phylax.store.journal import Event
 
 router = APIRouter(tags=["events"])
 _KEEP_ALIVE = 15.0

@@ -8,6 +8,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
 
+from phylax.core.events import EventKind
 from phylax.core.records import Entry, RecordKind
 from phylax.core.retention import RuleInForce
 from phylax.core.rounds import Round
@@ -23,7 +24,6 @@ from phylax.service.routes.lookup import find_machine
 from phylax.service.signin import Signed, Technician, hashed
 from phylax.store import agents, readings, records, rounds, rules, runs, shop, surveys
 from phylax.store.database import Connection
-from phylax.store.journal import EventKind
 
 router = APIRouter(prefix="/machines", tags=["machines"])
 CODE_LASTS = timedelta(days=2)
@@ -194,7 +194,7 @@ def get_trend(
         if not chosen:
             known = ", ".join(v.mount for v in found.volumes) or "none yet"
             raise Problem(404, "not-found", f"{found.tag} has no such volume; it has {known}.")
-        volume = max(chosen, key=lambda v: v.used / v.capacity if v.capacity else 0)
+        volume = max(chosen, key=lambda v: v.used_share)
         first, last = to_seconds(begin), to_seconds(end)
         by_hour = last - first <= 7 * readings.DAY
         read = readings.hourly if by_hour else readings.daily

@@ -4,8 +4,16 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.shop import NewPerson, Person, Role
-from phylax.core.values import Demand, Value
+from phylax.core.people import (
+    Audited,
+    NewPerson,
+    NewToken,
+    Person,
+    Role,
+    SignIn,
+    Token,
+    TokenShown,
+)
 from phylax.service import signin
 from phylax.service.deeds import TheDeed
 from phylax.service.house import TheHouse
@@ -13,27 +21,8 @@ from phylax.service.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import Problem, documented, not_found
 from phylax.service.signin import Owner, Signed
 from phylax.store import journal, people
-from phylax.store.journal import Audited
-from phylax.store.people import Token
 
 router = APIRouter(tags=["people"])
-
-
-class SignIn(Demand):
-    login: str
-    password: str
-
-
-class NewToken(Demand):
-    name: str
-
-
-class TokenShown(Value):
-    """A new token; its secret is shown this once."""
-
-    id: int
-    name: str
-    token: str
 
 
 @router.post("/sign-in", responses=documented(401, 403, 429))

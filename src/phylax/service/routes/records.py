@@ -6,6 +6,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
 
+from phylax.core.events import EventKind
 from phylax.core.records import ChainCheck, Entry, NewNote, Record, RecordKind, verify
 from phylax.core.values import from_seconds
 from phylax.service.deeds import TheDeed
@@ -16,7 +17,6 @@ from phylax.service.routes.lookup import find_machine
 from phylax.service.signin import Signed
 from phylax.store import records
 from phylax.store.database import Connection
-from phylax.store.journal import EventKind
 
 router = APIRouter(prefix="/records", tags=["records"])
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
+from phylax.core.events import EventKind
 from phylax.core.rounds import Round, RoundEdit, RoundPreview
 from phylax.core.shop import Shop
 from phylax.core.values import from_seconds, to_seconds
@@ -14,7 +15,6 @@ from phylax.service.problems import documented, invalid, not_found
 from phylax.service.signin import Signed, Technician
 from phylax.store import rounds, shop
 from phylax.store.database import Connection
-from phylax.store.journal import EventKind
 
 router = APIRouter(prefix="/rounds", tags=["rounds"])
 

@@ -5,29 +5,17 @@ from __future__ import annotations
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.catalogue import catalogue
-from phylax.core.retention import Rule, Scope
-from phylax.core.shop import Role
-from phylax.core.values import Value
+from phylax.core.events import EventKind
+from phylax.core.people import Role
+from phylax.core.retention import Rule, Scope, ScopedRule, ShopRule, in_force
 from phylax.service.deeds import Deed, TheDeed, check_match, with_etag
 from phylax.service.house import TheHouse
 from phylax.service.problems import Problem, documented, not_found
 from phylax.service.signin import Signed, Technician
 from phylax.store import rules, shop
 from phylax.store.database import Connection
-from phylax.store.journal import EventKind
-from phylax.store.rules import ScopedRule
 
 router = APIRouter(prefix="/rules", tags=["rules"])
-
-
-class ShopRule(Value):
-    """The shop's rule for a category in words, and how many scopes differ."""
-
-    category: str
-    name: str
-    catalogue: Rule
-    shop: ScopedRule | None
-    overrides: int
 
 
 @router.get("")
@@ -36,16 +24,24 @@ def list_rules(house: TheHouse, actor: Signed) -> list[ShopRule]:
     with house.db.read() as conn:
         said = {r.category: r for r in rules.rules(conn, Scope.SHOP, 0)}
         differ = rules.overrides(conn)
-    return [
-        ShopRule(
-            category=key,
-            name=category.name,
-            catalogue=category.rule,
-            shop=said.get(key),
-            overrides=differ.get(key, 0),
+    lines = []
+    for key, category in catalogue().items():
+        scopes = [(Scope.CATALOGUE, category.rule)]
+        if key in said:
+            scopes.append((Scope.SHOP, said[key].rule))
+        rule = in_force(scopes)
+        lines.append(
+            ShopRule(
+                category=key,
+                name=category.name,
+                catalogue=category.rule,
+                shop=said.get(key),
+                in_force=rule,
+                in_words=rule.in_words(),
+                overrides=differ.get(key, 0),
+            )
         )
-        for key, category in catalogue().items()
-    ]
+    return lines
 
 
 @router.get("/{scope}/{subject_id}/{category}", responses=documented(404))

@@ -2,24 +2,22 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from datetime import timedelta
 
 from fastapi import APIRouter, Request, Response
 
 from phylax import __version__
 from phylax.core.attention import Attention, needs_you
 from phylax.core.catalogue import Category, catalogue
-from phylax.core.quantities import count
-from phylax.core.rounds import Round
-from phylax.core.runs import Run
+from phylax.core.events import EventKind
 from phylax.core.shop import Shop, ShopEdit
-from phylax.core.values import Moment, Value, from_seconds, to_seconds
+from phylax.core.today import Today, in_a_sentence
+from phylax.core.values import Value, from_seconds, to_seconds
 from phylax.service.deeds import TheDeed, check_match, with_etag
 from phylax.service.house import TheHouse, the_shop
 from phylax.service.problems import documented
 from phylax.service.signin import Owner, Signed
 from phylax.store import rounds, runs, shop, standing
-from phylax.store.journal import EventKind
 
 router = APIRouter(tags=["shop"])
 
@@ -27,19 +25,6 @@ router = APIRouter(tags=["shop"])
 class Health(Value):
     status: str
     version: str
-
-
-class Today(Value):
-    """How the shop stands."""
-
-    sentence: str
-    needs_you: tuple[Attention, ...]
-    running: tuple[Run, ...]
-    waiting: tuple[Run, ...]
-    next_rounds: tuple[Round, ...]
-    done: tuple[Run, ...]
-    freed: int
-    since: Moment
 
 
 @router.get("/health")
@@ -104,7 +89,7 @@ def get_today(house: TheHouse, actor: Signed) -> Today:
         since = to_seconds(yesterday)
         done = runs.ended_since(conn, since, limit=200)
     return Today(
-        sentence=_sentence(attention, coming, local),
+        sentence=in_a_sentence(attention, coming, local),
         needs_you=tuple(attention),
         running=tuple(r for r in open_runs if r.state != "waiting"),
         waiting=tuple(r for r in open_runs if r.state == "waiting"),
@@ -113,17 +98,3 @@ def get_today(house: TheHouse, actor: Signed) -> Today:
         freed=sum(r.freed or 0 for r in done if r.work == "clean"),
         since=from_seconds(since),
     )
-
-
-def _sentence(attention: list[Attention], coming: list[Round], local: datetime) -> str:
-    machines = len({a.machine_id for a in attention})
-    need = f"{count(machines, 'machine')} {'needs' if machines == 1 else 'need'} you."
-    tonight = [
-        r for r in coming if r.next_at and not r.paused and r.next_at - local < timedelta(hours=24)
-    ]
-    if not tonight:
-        return f"{need if machines else 'Nothing needs you.'} No round runs in the next 24 hours."
-    first = min(r.next_at for r in tonight if r.next_at).astimezone(local.tzinfo)
-    runs_ = f"{count(len(tonight), 'round')} {'runs' if len(tonight) == 1 else 'run'}"
-    head = need if machines else "Nothing needs you."
-    return f"{head} {runs_} in the next 24 hours, the first at {first:%H:%M}."

@@ -6,6 +6,7 @@ from fastapi import APIRouter, Request, Response
 
 from phylax.core.catalogue import catalogue
 from phylax.core.consents import Consent, NewConsent
+from phylax.core.events import EventKind
 from phylax.core.retention import Caution
 from phylax.core.survey import Ledger, ListedItem, Survey, ledger
 from phylax.service.deeds import TheDeed
@@ -16,7 +17,6 @@ from phylax.service.routes.lookup import find_machine, find_survey
 from phylax.service.signin import Signed, Technician
 from phylax.store import surveys
 from phylax.store.database import Connection
-from phylax.store.journal import EventKind
 
 router = APIRouter(tags=["surveys"])
 

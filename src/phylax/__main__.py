@@ -1,0 +1,5 @@
+"""`python -m phylax` is the command line."""
+
+from phylax.cli import main
+
+main()

@@ -1,0 +1,88 @@
+"""The agent's own folder: which service it calls, as which machine, and on what kind."""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+import platformdirs
+import tomli_w
+from pydantic import Field
+
+from phylax.agent.machines import MachineKind
+from phylax.core.values import Demand
+
+CONFIG = "agent.toml"
+KEY = "agent.key"
+
+
+class NotEnrolledError(Exception):
+    """There is no agent in this folder yet."""
+
+
+class AgentConfig(Demand):
+    """What `agent.toml` says."""
+
+    url: str
+    tag: str
+    machine_id: int
+    kind: Literal["linux", "standin"]
+    standin: str | None = None
+    homes: tuple[str, ...] = ()
+    readings_every: int = Field(900, ge=5, description="Seconds between readings")
+
+
+@dataclass(frozen=True)
+class AgentHome:
+    folder: Path
+
+    @classmethod
+    def default(cls) -> AgentHome:
+        return cls(Path(platformdirs.user_data_dir("phylax-agent", appauthor=False)))
+
+    def config(self) -> AgentConfig:
+        try:
+            text = (self.folder / CONFIG).read_text(encoding="utf-8")
+        except FileNotFoundError:
+            raise NotEnrolledError(
+                f"no agent is enrolled in {self.folder}; run 'phylax agent enrol' first"
+            ) from None
+        return AgentConfig.model_validate(tomllib.loads(text))
+
+    def key(self) -> str:
+        return (self.folder / KEY).read_text(encoding="ascii").strip()
+
+    def save(self, config: AgentConfig, key: str) -> None:
+        """Write configuration and key; the key is readable by this user alone."""
+        self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        text = tomli_w.dumps(config.model_dump(mode="json", exclude_none=True))
+        (self.folder / CONFIG).write_text(text, encoding="utf-8")
+        handle = os.open(self.folder / KEY, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(handle, "w", encoding="ascii") as file:
+            file.write(key)
+
+    @property
+    def spool(self) -> Path:
+        return self.folder / "spool"
+
+    @property
+    def runs(self) -> Path:
+        return self.folder / "runs"
+
+
+def open_machine(
+    kind: Literal["linux", "standin"], standin: str | None, homes: tuple[str, ...]
+) -> MachineKind:
+    """The machine that an agent works on. ValueError where the configuration does not fit."""
+    if kind == "standin":
+        if not standin:
+            raise ValueError("a stand-in needs its folder: --stand-in DIR")
+        from phylax.agent.machines.standin import StandInMachine
+
+        return StandInMachine(Path(standin))
+    from phylax.agent.machines.linux import LinuxMachine
+
+    return LinuxMachine(homes)

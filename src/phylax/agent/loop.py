@@ -1,0 +1,135 @@
+"""The agent's loop: report readings, send what waits, ask for work, do it."""
+
+from __future__ import annotations
+
+import logging
+import signal
+import time
+import uuid
+from types import FrameType
+
+from phylax.agent.guard import Guard
+from phylax.agent.home import AgentHome, open_machine
+from phylax.agent.journal import RunJournal
+from phylax.agent.spool import Spool
+from phylax.agent.work import ShutDown, Worker
+from phylax.client import AgentLink, NotSignedInError, RefusedError, UnreachableError
+from phylax.core.orders import ReadingsMessage
+
+_LONGEST_POLL = 25.0
+_LONGEST_PAUSE = 60.0
+_log = logging.getLogger("phylax.agent")
+
+
+class Agent:
+    """One machine's agent."""
+
+    def __init__(self, home: AgentHome) -> None:
+        """NotEnrolledError where the folder holds no agent."""
+        self._config = home.config()
+        self._machine = open_machine(self._config.kind, self._config.standin, self._config.homes)
+        self._link = AgentLink(self._config.url, home.key())
+        self._spool = Spool(home.spool)
+        self._runs = home.runs
+        self._stopping = False
+        self._idle = False
+        self._next_reading = 0.0
+        self._worker = Worker(
+            self._machine,
+            Guard(self._machine, own=[str(home.folder)]),
+            self._link,
+            self._spool,
+            self._runs,
+            lambda: self._stopping,
+        )
+
+    @property
+    def tag(self) -> str:
+        return self._config.tag
+
+    def once(self) -> bool:
+        """One round trip: finish what was cut off, report, do the work there is.
+
+        Returns whether there was work. UnreachableError or RefusedError where the service is not
+        to be had; what could not be sent is kept.
+        """
+        worked = self._finish_cut_off()
+        self._take_reading()
+        self._send()
+        while (order := self._link.next_order(0)) is not None:
+            worked = True
+            self._worker.carry_out(order)
+            self._take_reading()
+            self._send()
+        return worked
+
+    def start(self) -> None:
+        """Work until told to stop (SIGTERM, SIGINT). Survives the service being away."""
+        signal.signal(signal.SIGTERM, self._stop)
+        signal.signal(signal.SIGINT, self._stop)
+        pause = 0.0
+        try:
+            self._finish_cut_off()
+            while not self._stopping:
+                try:
+                    self._step()
+                    pause = 0.0
+                except NotSignedInError as error:
+                    _log.error("%s: %s", self.tag, error)
+                    pause = _LONGEST_PAUSE
+                except (UnreachableError, RefusedError) as error:
+                    pause = min(_LONGEST_PAUSE, max(1.0, pause * 2))
+                    _log.warning("%s: %s; next try in %.0f s", self.tag, error, pause)
+                self._rest(pause)
+        except ShutDown:
+            return
+        finally:
+            self._link.close()
+
+    def _step(self) -> None:
+        if time.monotonic() >= self._next_reading:
+            self._take_reading()
+        self._send()
+        wait = min(_LONGEST_POLL, max(0.0, self._next_reading - time.monotonic()))
+        self._idle = True
+        try:
+            order = self._link.next_order(wait)
+        finally:
+            self._idle = False
+        if order is not None:
+            _log.info("%s: %s, run %s", self.tag, order.kind, order.run_id)
+            self._worker.carry_out(order)
+            self._take_reading()
+
+    def _rest(self, seconds: float) -> None:
+        self._idle = True
+        time.sleep(seconds)
+        self._idle = False
+
+    def _take_reading(self) -> None:
+        self._spool.put(
+            ReadingsMessage(id=uuid.uuid4().hex, readings=tuple(self._machine.volumes()))
+        )
+        self._next_reading = time.monotonic() + self._config.readings_every
+
+    def _send(self) -> None:
+        if not self._worker.send_spooled():
+            # asking for work tells why: unreachable, or no longer known
+            self._link.next_order(0)
+
+    def _finish_cut_off(self) -> bool:
+        """Take up runs that an earlier stop cut off."""
+        found = sorted(self._runs.glob("*.jsonl")) if self._runs.is_dir() else []
+        for path in found:
+            order = RunJournal.order_in(path)
+            if order is None:
+                path.unlink()
+                continue
+            _log.info("%s: taking up run %s again", self.tag, order.run_id)
+            self._worker.carry_out(order)
+        return bool(found)
+
+    def _stop(self, number: int, frame: FrameType | None) -> None:
+        self._stopping = True
+        if self._idle:
+            raise ShutDown

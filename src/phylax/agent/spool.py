@@ -1,0 +1,86 @@
+"""The spool: messages for the service, kept on disk until they are taken, oldest first.
+
+A file for each message, written whole or not at all. A reserve file is given up when the volume has
+no byte left, so that a result can still be kept on the very disk that had to be cleaned.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+from collections.abc import Iterator
+from pathlib import Path
+
+from pydantic import TypeAdapter
+
+from phylax.core.orders import Message
+
+_MESSAGE: TypeAdapter[Message] = TypeAdapter(Message)
+_RESERVE = 512 * 1024
+
+
+class Spool:
+    """A folder of messages. One process uses it at a time."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._refused = folder / "refused"
+        folder.mkdir(parents=True, exist_ok=True)
+        for cut_off in folder.glob("*.part"):
+            cut_off.unlink()
+        last = max((int(p.name[:12]) for p in folder.glob("*.json")), default=0)
+        self._next = last + 1
+        self._reserve = folder / "reserve"
+        self._keep_reserve()
+
+    def put(self, message: Message) -> None:
+        """Keep a message until it is taken; when this returns, it is on the disk."""
+        text = _MESSAGE.dump_json(message)
+        path = self._folder / f"{self._next:012d}.json"
+        try:
+            _write_whole(path, text)
+        except OSError as error:
+            if error.errno not in (errno.ENOSPC, errno.EDQUOT):
+                raise
+            self._reserve.unlink(missing_ok=True)
+            _write_whole(path, text)
+        self._next += 1
+
+    def waiting(self) -> Iterator[tuple[Path, Message]]:
+        """The messages not yet taken, oldest first."""
+        for path in sorted(self._folder.glob("*.json")):
+            yield path, _MESSAGE.validate_json(path.read_bytes())
+
+    def __len__(self) -> int:
+        return sum(1 for _ in self._folder.glob("*.json"))
+
+    def taken(self, path: Path) -> None:
+        path.unlink(missing_ok=True)
+        self._keep_reserve()
+
+    def was_refused(self, path: Path) -> None:
+        """The service will never take it; it is put aside for a person to look at."""
+        self._refused.mkdir(exist_ok=True)
+        path.replace(self._refused / path.name)
+
+    def _keep_reserve(self) -> None:
+        if self._reserve.exists():
+            return
+        try:
+            self._reserve.write_bytes(os.urandom(_RESERVE))
+        except OSError:
+            # full: an incomplete reserve would be taken for a whole one
+            self._reserve.unlink(missing_ok=True)
+
+
+def _write_whole(path: Path, text: bytes) -> None:
+    part = path.with_suffix(".part")
+    try:
+        with part.open("wb") as file:
+            file.write(text)
+            file.flush()
+            os.fsync(file.fileno())
+        part.replace(path)
+    except OSError:
+        part.unlink(missing_ok=True)
+        raise

@@ -1,0 +1,95 @@
+"""The front door: where the service is, who one is, and which nouns there are."""
+
+from __future__ import annotations
+
+import importlib
+import sys
+from typing import Any
+
+import click
+
+from phylax import __version__
+from phylax.cli._session import Session
+
+_NOUNS = {
+    "agent": "the Phylax program on a client's machine",
+    "catalogue": "the kinds of files that can be let go",
+    "client": "the shop's clients",
+    "completion": "completion for your shell",
+    "demo": "the made-up shop",
+    "machine": "clients' computers",
+    "record": "the maintenance records",
+    "round": "work that recurs",
+    "rule": "retention rules",
+    "run": "cleanings and looks, done now",
+    "serve": "start the shop's service",
+    "shop": "the shop and its people",
+    "sign-in": "sign in to a service",
+    "survey": "what a look found",
+    "today": "what needs you",
+    "trend": "free space over time",
+}
+
+
+class _Nouns(click.Group):
+    """Loads a noun's module when it is asked for."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(_NOUNS)
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        if name not in _NOUNS:
+            return None
+        module = importlib.import_module(f"phylax.cli.{name.replace('-', '_')}")
+        command: click.Command = module.command
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Nouns"):
+            formatter.write_dl(list(_NOUNS.items()))
+
+
+@click.command(cls=_Nouns, context_settings={"help_option_names": ["-h", "--help"]})
+@click.option("--url", envvar="PHYLAX_URL", help="Address of the service.")
+@click.option(
+    "--token-file",
+    envvar="PHYLAX_TOKEN_FILE",
+    type=click.Path(exists=True, dir_okay=False),
+    help="File that holds a bearer token.",
+)
+@click.version_option(__version__, prog_name="phylax")
+@click.pass_context
+def _phylax(ctx: click.Context, url: str | None, token_file: str | None) -> None:
+    """Recurring cleanup and upkeep of client computers, for a repair shop.
+
+    Ends with 0 when all went well, 2 for wrong usage, 3 when the service cannot be reached, 4 when
+    it refuses, 5 when a run left something behind, 6 when a run failed or was not done.
+    """
+    ctx.obj = Session(url, token_file)
+
+
+def main() -> None:
+    """Run the command line; errors end it with a sentence, not with a traceback."""
+    from phylax.cli._session import EXIT_REFUSED, EXIT_UNREACHABLE
+    from phylax.client import PhylaxError, RefusedError, UnreachableError
+
+    try:
+        result: Any = _phylax.main(standalone_mode=False, prog_name="phylax")
+        sys.exit(result if isinstance(result, int) else 0)
+    except click.exceptions.Abort:
+        click.echo("Stopped; nothing more was asked for.", err=True)
+        sys.exit(130)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(error.exit_code)
+    except UnreachableError as error:
+        click.echo(f"{error}\nDoes it run? Start it with 'phylax serve', or give --url.", err=True)
+        sys.exit(EXIT_UNREACHABLE)
+    except RefusedError as error:
+        click.echo(error.detail, err=True)
+        if error.status == 401:
+            click.echo("Sign in with 'phylax sign-in', or give --token-file.", err=True)
+        sys.exit(EXIT_REFUSED)
+    except PhylaxError as error:
+        click.echo(str(error), err=True)
+        sys.exit(EXIT_REFUSED)

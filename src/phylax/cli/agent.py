@@ -1,0 +1,96 @@
+"""`phylax agent`: the Phylax program on a client's machine."""
+
+from __future__ import annotations
+
+import logging
+from pathlib import Path
+
+import click
+
+_folder = click.option(
+    "--data",
+    "folder",
+    envvar="PHYLAX_AGENT_DATA",
+    type=click.Path(file_okay=False, path_type=Path),
+    help="The agent's own folder; the system's convention if left out.",
+)
+
+
+@click.group("agent")
+def command() -> None:
+    """The Phylax program on a client's machine."""
+
+
+@command.command("enrol")
+@click.argument("url")
+@click.argument("code")
+@_folder
+@click.option(
+    "--stand-in",
+    type=click.Path(exists=True, file_okay=False, path_type=Path),
+    help="A folder that pretends to be a machine, instead of this one.",
+)
+@click.option(
+    "--home",
+    "homes",
+    multiple=True,
+    type=click.Path(exists=True, file_okay=False),
+    help="Look after this home only; repeat for more. Everyone's if left out.",
+)
+@click.option(
+    "--readings-every", default=900, show_default=True, type=click.IntRange(5, 86400),
+    help="Seconds between readings.",
+)  # fmt: skip
+def enrol(
+    url: str,
+    code: str,
+    folder: Path | None,
+    stand_in: Path | None,
+    homes: tuple[str, ...],
+    readings_every: int,
+) -> None:
+    """Enrol this machine at a service by a one-time CODE."""
+    from phylax.agent import commands
+
+    try:
+        config = commands.enrol(
+            commands.home_at(folder),
+            url,
+            code,
+            "standin" if stand_in else "linux",
+            stand_in,
+            homes,
+            readings_every,
+        )
+    except (OSError, ValueError) as error:
+        raise click.ClickException(str(error)) from error
+    click.echo(f"Enrolled as {config.tag}. Start the agent with 'phylax agent start'.")
+
+
+@command.command("start")
+@_folder
+def start(folder: Path | None) -> None:
+    """Work until told to stop."""
+    from phylax.agent import commands
+    from phylax.agent.home import NotEnrolledError
+
+    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(message)s")
+    logging.getLogger("httpx").setLevel(logging.WARNING)
+    try:
+        commands.start(commands.home_at(folder))
+    except NotEnrolledError as error:
+        raise click.ClickException(str(error)) from error
+
+
+@command.command("once")
+@_folder
+def once(folder: Path | None) -> None:
+    """One round trip: report, do the work there is, and end."""
+    from phylax.agent import commands
+    from phylax.agent.home import NotEnrolledError
+
+    try:
+        worked = commands.once(commands.home_at(folder))
+    except NotEnrolledError as error:
+        raise click.ClickException(str(error)) from error
+    click.echo("Reported; the work is done." if worked else "Reported; there was no work.")

@@ -1,0 +1,158 @@
+"""`phylax machine`: clients' computers."""
+
+from __future__ import annotations
+
+import click
+from rich.text import Text
+
+from phylax.cli._output import Column, console, format_option, local, print_list, print_one
+from phylax.cli._session import Session, pass_session
+from phylax.core.quantities import parse_size, show_share, show_size
+from phylax.core.shop import Machine, MachineEdit, Volume
+
+
+@click.group("machine")
+def command() -> None:
+    """Clients' computers."""
+
+
+@command.command("list")
+@click.argument("words", required=False, default="")
+@format_option
+@pass_session
+def list_machines(session: Session, words: str, form: str) -> None:
+    """List machines; WORDS are looked for in tag, client, make and model."""
+    shop = session.the_shop
+    columns = (
+        Column("tag", lambda m: m.tag),
+        Column("client", lambda m: m.client_name),
+        Column("system", lambda m: m.system),
+        Column("tightest volume", lambda m: _tightest(m, shop.threshold_percent)),
+        Column("free", lambda m: show_size(v.free) if (v := _fullest(m)) else "–", right=True),
+        Column("last cleaned", lambda m: local(m.cleaned_at, shop.clock)),
+        Column("last heard of", lambda m: local(m.seen_at, shop.clock)),
+    )
+    print_list(form, session.shop.machines.list(words=words), columns, empty="No such machines.")
+
+
+def _fullest(machine: Machine) -> Volume | None:
+    return max(
+        machine.volumes, key=lambda v: v.used / v.capacity if v.capacity else 0, default=None
+    )
+
+
+def _tightest(machine: Machine, threshold: int) -> Text:
+    volume = _fullest(machine)
+    if volume is None:
+        return Text("not read yet", style="dim")
+    full = volume.is_nearly_full(threshold)
+    share = show_share(volume.used, volume.capacity)
+    filled = round(12 * volume.used_share)
+    bar = "█" * filled + "·" * (12 - filled)
+    words = f"{volume.mount} {bar} {share}{' nearly full' if full else ''}"
+    return Text(words, style="bold yellow" if full else "")
+
+
+@command.command("show")
+@click.argument("machine")
+@format_option
+@pass_session
+def show_machine(session: Session, machine: str, form: str) -> None:
+    """What a machine is, whose, and how full."""
+    found = session.shop.machines.get(machine)
+    zone = session.the_shop.clock
+    pairs = [
+        ("tag", found.tag),
+        ("client", found.client_name),
+        ("system", str(found.system)),
+        ("make and model", f"{found.make} {found.model}".strip() or "–"),
+        ("memory", show_size(found.memory) if found.memory else "–"),
+        ("agent", found.agent_version or "not enrolled"),
+        ("last heard of", local(found.seen_at, zone)),
+        ("last cleaned", local(found.cleaned_at, zone)),
+    ]
+    pairs += [
+        (
+            f"volume {v.mount}",
+            f"{show_size(v.used)} of {show_size(v.capacity)} used "
+            f"({show_share(v.used, v.capacity)}), {show_size(v.free)} free",
+        )
+        for v in found.volumes
+    ]
+    print_one(form, found, pairs)
+
+
+@command.command("add")
+@click.argument("tag")
+@click.option("--client", "client", required=True, help="Number or name of the client.")
+@click.option(
+    "--system", type=click.Choice(["windows", "macos", "linux"]), required=True, help="Its system."
+)
+@click.option("--make", default="")
+@click.option("--model", default="")
+@click.option("--serial", default="")
+@click.option("--memory", callback=lambda c, p, v: _size(v), help="As in '16 GiB'.")
+@click.option("--note", default="")
+@format_option
+@pass_session
+def add_machine(
+    session: Session,
+    tag: str,
+    client: str,
+    system: str,
+    make: str,
+    model: str,
+    serial: str,
+    memory: int | None,
+    note: str,
+    form: str,
+) -> None:
+    """Take a machine in."""
+    made = session.shop.machines.add(
+        MachineEdit.model_validate(
+            {
+                "tag": tag,
+                "client_id": session.shop.clients.find(client).id,
+                "system": system,
+                "make": make,
+                "model": model,
+                "serial": serial,
+                "memory": memory,
+                "note": note,
+            }
+        )
+    )
+    print_one(form, made, [("number", str(made.id)), ("tag", made.tag)])
+    if form == "table":
+        console.print(f"Next: 'phylax machine code {made.tag}' gives its agent's one-time code.")
+
+
+def _size(text: str | None) -> int | None:
+    if text is None:
+        return None
+    try:
+        return parse_size(text)
+    except ValueError as error:
+        raise click.BadParameter(str(error)) from error
+
+
+@command.command("code")
+@click.argument("machine")
+@format_option
+@pass_session
+def make_code(session: Session, machine: str, form: str) -> None:
+    """Make the one-time code by which an agent enrols."""
+    code = session.shop.machines.enrolment_code(machine)
+    until = local(code.expires_at, session.the_shop.clock)
+    print_one(form, code, [("code", code.code), ("good until", until)])
+    if form == "table":
+        console.print(f"On the machine: phylax agent enrol {session.url} {code.code}")
+
+
+@command.command("withdraw")
+@click.argument("machine")
+@pass_session
+def withdraw(session: Session, machine: str) -> None:
+    """Withdraw a machine's agent: its key no longer counts."""
+    session.shop.machines.withdraw_agent(machine)
+    console.print(f"The agent of {machine} may not call any more.")

@@ -1,0 +1,63 @@
+"""`phylax record`: the maintenance records."""
+
+from __future__ import annotations
+
+import sys
+from itertools import islice
+
+import click
+
+from phylax.cli._output import Column, console, format_option, local, print_list, print_one
+from phylax.cli._session import EXIT_REFUSED, Session, pass_session
+from phylax.core.quantities import count, show_size
+
+
+@click.group("record")
+def command() -> None:
+    """The maintenance records."""
+
+
+@command.command("list")
+@click.argument("words", required=False, default="")
+@click.option("--machine", help="Only of this machine.")
+@click.option("--most", default=40, show_default=True, help="At most so many.")
+@format_option
+@pass_session
+def list_records(session: Session, words: str, machine: str | None, most: int, form: str) -> None:
+    """List entries, newest first; only those with all of WORDS."""
+    zone = session.the_shop.clock
+    columns = (
+        Column("entry", lambda r: str(r.id), right=True),
+        Column("when", lambda r: local(r.at, zone)),
+        Column("machine", lambda r: r.machine_tag),
+        Column("who", lambda r: r.who),
+        Column("what", lambda r: r.text),
+        Column("freed", lambda r: "–" if r.freed is None else show_size(r.freed), right=True),
+        Column("left", lambda r: "–" if r.left_count is None else str(r.left_count), right=True),
+    )
+    found = islice(session.shop.records.list(machine=machine, words=words), most)
+    print_list(form, found, columns, empty="No such entries.")
+
+
+@command.command("note")
+@click.argument("machine")
+@click.argument("text")
+@click.option("--corrects", type=int, help="The entry that this one puts right.")
+@format_option
+@pass_session
+def add_note(session: Session, machine: str, text: str, corrects: int | None, form: str) -> None:
+    """Write TEXT into a machine's record."""
+    made = session.shop.records.add_note(machine, text, corrects=corrects)
+    print_one(form, made, [("entry", str(made.id)), ("machine", made.machine_tag)])
+
+
+@command.command("verify")
+@pass_session
+def verify(session: Session) -> None:
+    """Verify the chain of all entries; ends with 4 where it is broken."""
+    found = session.shop.records.verify()
+    if found.intact:
+        console.print(f"{count(found.entries, 'entry')}, each fits the one before it.")
+        return
+    console.print(f"Broken at entry {found.broken_at}: {found.why}.")
+    sys.exit(EXIT_REFUSED)

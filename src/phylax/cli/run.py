@@ -1,0 +1,152 @@
+"""`phylax run`: cleanings and looks, done now."""
+
+from __future__ import annotations
+
+import sys
+
+import click
+
+from phylax.cli._following import exit_code, follow, print_end
+from phylax.cli._output import Column, console, format_option, local, print_list, print_one
+from phylax.cli._session import Session, pass_session
+from phylax.core.quantities import count, show_size
+from phylax.core.survey import Ledger
+
+
+@click.group("run")
+def command() -> None:
+    """Cleanings and looks, done now."""
+
+
+@command.command("list")
+@click.option("--machine", help="Only of this machine.")
+@click.option("--most", default=30, show_default=True, help="At most so many.")
+@format_option
+@pass_session
+def list_runs(session: Session, machine: str | None, most: int, form: str) -> None:
+    """List runs, newest first."""
+    from itertools import islice
+
+    zone = session.the_shop.clock
+    columns = (
+        Column("run", lambda r: str(r.id), right=True),
+        Column("machine", lambda r: r.machine_tag),
+        Column("work", lambda r: r.work),
+        Column("state", lambda r: str(r.state)),
+        Column("by", lambda r: r.round_name or r.made_by),
+        Column("due", lambda r: local(r.due_at, zone)),
+        Column("ended", lambda r: local(r.ended_at, zone)),
+        Column("freed", lambda r: "–" if r.freed is None else show_size(r.freed), right=True),
+        Column("why", lambda r: r.reason),
+    )
+    found = islice(session.shop.runs.list(machine=machine), most)
+    print_list(form, found, columns, empty="No runs yet.")
+
+
+@command.command("show")
+@click.argument("run", type=int)
+@format_option
+@pass_session
+def show(session: Session, run: int, form: str) -> None:
+    """How a run went."""
+    found = session.shop.runs.get(run)
+    if form == "table":
+        print_end(found)
+    else:
+        print_one(form, found, [("run", str(found.id)), ("state", str(found.state))])
+
+
+@command.command("clean")
+@click.argument("machine")
+@click.argument("categories", nargs=-1, required=True)
+@click.option(
+    "--agree",
+    multiple=True,
+    metavar="CATEGORY[:NUMBERS]",
+    help="A yes to a category's newest listing: all it proposed, or chosen items, as in "
+    "'downloads:3,7'.",
+)
+@click.option("--word", default="", help="The client's word, as in 'asked by phone'.")
+@click.option("--yes", is_flag=True, help="Do not ask before cleaning.")
+@click.option("--wait/--no-wait", default=True, help="Follow it to its end.", show_default=True)
+@pass_session
+def clean(
+    session: Session,
+    machine: str,
+    categories: tuple[str, ...],
+    agree: tuple[str, ...],
+    word: str,
+    yes: bool,
+    wait: bool,
+) -> None:
+    """Clean CATEGORIES of a machine as soon as it calls."""
+    ledger = session.shop.machines.ledger(machine)
+    agreed = dict(_agreed(text) for text in agree)
+    wanted = tuple(dict.fromkeys((*categories, *agreed)))
+    console.print(_sentence(machine, ledger, wanted, agreed))
+    if not yes:
+        click.confirm("Clean now?", abort=True)
+    consents = [
+        session.shop.surveys.consent(
+            ledger.survey_id, key, numbers=numbers, via="command line", word=word
+        ).id
+        for key, numbers in agreed.items()
+    ]
+    run = session.shop.runs.clean(machine, wanted, consents=consents)
+    if not wait:
+        console.print(f"Run {run.id} waits for {run.machine_tag}.")
+        return
+    ended = follow(session, run)
+    print_end(ended)
+    sys.exit(exit_code(ended))
+
+
+def _agreed(text: str) -> tuple[str, list[int] | None]:
+    key, _, numbers = text.partition(":")
+    try:
+        return key, [int(n) for n in numbers.split(",")] if numbers else None
+    except ValueError:
+        raise click.BadParameter(
+            f"{numbers!r} are not numbers of a listing; write 'downloads:3,7'", param_hint="--agree"
+        ) from None
+
+
+def _sentence(
+    machine: str, ledger: Ledger, wanted: tuple[str, ...], agreed: dict[str, list[int] | None]
+) -> str:
+    """Exactly what will be gone for good."""
+    parts = []
+    for line in ledger.lines:
+        if line.category not in wanted:
+            continue
+        if line.category in agreed:
+            numbers = agreed[line.category]
+            chosen = (
+                f"the {count(len(numbers), 'item')} you chose"
+                if numbers
+                else (f"{count(line.needs_yes.count, 'item')}, {show_size(line.needs_yes.size)}")
+            )
+            parts.append(f"{line.name}: {chosen}")
+        else:
+            told = f"{count(line.goes.count, 'item')}, {show_size(line.goes.size)}"
+            parts.append(f"{line.name}: {told}")
+    return f"Gone for good from {machine}:\n  " + "\n  ".join(parts or ["nothing"])
+
+
+@command.command("follow")
+@click.argument("run", type=int)
+@pass_session
+def follow_run(session: Session, run: int) -> None:
+    """Follow a run to its end."""
+    ended = follow(session, session.shop.runs.get(run))
+    print_end(ended)
+    sys.exit(exit_code(ended))
+
+
+@command.command("call-off")
+@click.argument("run", type=int)
+@pass_session
+def call_off(session: Session, run: int) -> None:
+    """Stop a run; what it did so far is told truthfully."""
+    found = session.shop.runs.call_off(run)
+    console.print(f"Run {found.id}: {found.state}; it stops as soon as the machine hears of it.")

@@ -1,0 +1,72 @@
+"""`phylax serve`: start the shop's service."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, TypeVar
+
+import click
+import platformdirs
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+def data_option(command: F) -> F:
+    """`--data DIR`, the shop's data directory."""
+    return click.option(
+        "--data",
+        envvar="PHYLAX_DATA",
+        type=click.Path(file_okay=False, path_type=Path),
+        default=lambda: Path(platformdirs.user_data_dir("phylax", appauthor=False)),
+        help="The shop's data directory.",
+    )(command)
+
+
+@click.command("serve")
+@data_option
+@click.option("--host", default="127.0.0.1", show_default=True, help="Address to listen on.")
+@click.option("--port", default=8610, show_default=True, type=click.IntRange(1, 65535))
+@click.option(
+    "--behind-proxy",
+    is_flag=True,
+    help="A proxy before the service does TLS; needed for any address but loopback.",
+)
+def command(data: Path, host: str, port: int, behind_proxy: bool) -> None:
+    """Start the shop's service; Ctrl-C stops it."""
+    if not behind_proxy and not _is_loopback(host):
+        raise click.UsageError(
+            f"{host} can be reached by others: put a proxy that does TLS before it and say "
+            "--behind-proxy, or listen on 127.0.0.1."
+        )
+    from phylax.service.serve import serve
+    from phylax.store.database import NewerFileError
+
+    click.echo(f"Phylax is at http://{host}:{port} (data in {data})")
+    try:
+        serve(data, host, port, behind_proxy=behind_proxy)
+    except NewerFileError as error:
+        raise click.ClickException(str(error)) from error
+
+
+def _is_loopback(host: str) -> bool:
+    if host == "localhost":
+        return True
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return False
+
+
+def open_shop(data: Path, name: str, zone: str, owner: str, login: str, password: str) -> None:
+    """Open a shop with its first owner."""
+    from phylax.core.people import NewPerson, Role
+    from phylax.core.shop import ShopEdit
+    from phylax.service import serve
+
+    serve.open_shop(
+        data,
+        ShopEdit.model_validate({"name": name, "zone": zone}),
+        NewPerson(login=login, name=owner, role=Role.OWNER, password=password),
+    )

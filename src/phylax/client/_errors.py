@@ -1,0 +1,86 @@
+"""Errors of the client library.
+
+PhylaxError
+├── UnreachableError        the service could not be reached: does it run at this address?
+└── RefusedError            the service answered with a problem (RFC 9457)
+    ├── NotSignedInError      401: sign in again, or make a new token
+    ├── NotAllowedError       403: the role does not allow it
+    ├── NotFoundError         404: what was named is not there
+    ├── ChangedMeanwhileError 412: somebody changed it; `current` is what it is now
+    └── ServiceError          5xx: the service failed; its log says why
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import httpx
+
+
+class PhylaxError(Exception):
+    """Anything that can go wrong between a program and the service."""
+
+
+class UnreachableError(PhylaxError):
+    """The service could not be reached. Trying again later may help."""
+
+
+class RefusedError(PhylaxError):
+    """The service answered with a problem: `status`, `kind`, and `errors` by field."""
+
+    def __init__(self, status: int, kind: str, detail: str, body: dict[str, Any]) -> None:
+        super().__init__(detail)
+        self.status = status
+        self.kind = kind
+        self.detail = detail
+        self.errors: list[dict[str, str]] = body.get("errors", [])
+        self.body = body
+
+
+class NotSignedInError(RefusedError):
+    """No valid token or key was sent."""
+
+
+class NotAllowedError(RefusedError):
+    """The person's role does not allow it."""
+
+
+class NotFoundError(RefusedError):
+    """What was named is not there."""
+
+
+class ChangedMeanwhileError(RefusedError):
+    """Somebody else changed it since it was read."""
+
+    @property
+    def current(self) -> dict[str, Any]:
+        """What it is now."""
+        found: dict[str, Any] = self.body.get("current", {})
+        return found
+
+
+class ServiceError(RefusedError):
+    """The service failed."""
+
+
+_BY_STATUS: dict[int, type[RefusedError]] = {
+    401: NotSignedInError,
+    403: NotAllowedError,
+    404: NotFoundError,
+    412: ChangedMeanwhileError,
+}
+
+
+def from_response(response: httpx.Response) -> RefusedError:
+    """The error that a response with a problem stands for."""
+    try:
+        body = response.json()
+    except ValueError:
+        body = {}
+    if not isinstance(body, dict):
+        body = {}
+    status = response.status_code
+    default = ServiceError if status >= 500 else RefusedError
+    kind = str(body.get("type", "")).rpartition(":")[2]
+    detail = str(body.get("detail") or response.reason_phrase)
+    return _BY_STATUS.get(status, default)(status, kind, detail, body)

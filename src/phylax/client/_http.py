@@ -1,0 +1,105 @@
+"""The requests themselves: addresses, authorization, problems, pages."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Iterator
+from types import TracebackType
+from typing import Any, Self, TypeVar
+
+import httpx
+from pydantic import BaseModel, TypeAdapter
+
+from phylax import __version__
+from phylax.client._errors import UnreachableError, from_response
+
+T = TypeVar("T")
+_PREFIX = "/api/v1"
+
+
+class Http:
+    """A connection to one service with one secret. Safe to share between threads."""
+
+    def __init__(self, url: str, secret: str | None = None, *, timeout: float = 30.0) -> None:
+        headers = {"User-Agent": f"phylax/{__version__}", "Accept": "application/json"}
+        if secret:
+            headers["Authorization"] = f"Bearer {secret}"
+        self.url = url.rstrip("/")
+        self._client = httpx.Client(base_url=self.url, headers=headers, timeout=timeout)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        traceback: TracebackType | None,
+    ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        self._client.close()
+
+    def send(
+        self,
+        method: str,
+        path: str,
+        *,
+        body: BaseModel | None = None,
+        params: dict[str, Any] | None = None,
+        headers: dict[str, str] | None = None,
+        timeout: float | None = None,
+    ) -> httpx.Response:
+        """Send a request; UnreachableError or a RefusedError where it fails."""
+        headers = dict(headers or {})
+        content = None
+        if body is not None:
+            content = body.model_dump_json(exclude_none=True)
+            headers["Content-Type"] = "application/json"
+        if method == "POST":
+            # if the answer is lost, the same request may be sent again without being done twice
+            headers.setdefault("Idempotency-Key", uuid.uuid4().hex)
+        request = self._client.build_request(
+            method,
+            path if path.startswith(_PREFIX) else _PREFIX + path,
+            content=content,
+            params={k: v for k, v in (params or {}).items() if v is not None},
+            headers=headers,
+            timeout=timeout if timeout is not None else httpx.USE_CLIENT_DEFAULT,
+        )
+        try:
+            response = self._client.send(request)
+        except httpx.TransportError as error:
+            raise UnreachableError(f"{self.url} could not be reached: {error}") from error
+        if response.is_error:
+            raise from_response(response)
+        return response
+
+    def get(self, kind: type[T], path: str, **params: Any) -> T:
+        return _parse(kind, self.send("GET", path, params=params))
+
+    def post(self, kind: type[T], path: str, body: BaseModel | None = None) -> T:
+        return _parse(kind, self.send("POST", path, body=body))
+
+    def put(self, kind: type[T], path: str, body: BaseModel, version: int | None) -> T:
+        """Replace what has a version; the version is the one that was read and edited."""
+        headers = {} if version is None else {"If-Match": f'"{version}"'}
+        return _parse(kind, self.send("PUT", path, body=body, headers=headers))
+
+    def delete(self, path: str) -> None:
+        self.send("DELETE", path)
+
+    def pages(self, kind: type[T], path: str, **params: Any) -> Iterator[T]:
+        """Every element of a paged listing; pages are fetched as they are needed."""
+        response = self.send("GET", path, params=params)
+        while True:
+            yield from _parse(list[kind], response)  # type: ignore[valid-type]
+            following = response.links.get("next")
+            if following is None:
+                return
+            response = self.send("GET", following["url"])
+
+
+def _parse(kind: type[T], response: httpx.Response) -> T:
+    return TypeAdapter(kind).validate_json(response.content)

@@ -1,0 +1,37 @@
+"""What agents say to the service."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import TypeAdapter
+
+from phylax.client._http import Http
+from phylax.core.orders import Enrolled, Enrolment, GoOn, LeasedProgress, Message, Order, Progress
+from phylax.core.shop import MachineFacts
+
+_ORDER: TypeAdapter[Any] = TypeAdapter(Order)
+
+
+def enrol(url: str, code: str, facts: MachineFacts) -> Enrolled:
+    """Become a machine's agent by a one-time code."""
+    with Http(url) as http:
+        return http.post(Enrolled, "/agent/enrolment", Enrolment(code=code, facts=facts))
+
+
+class AgentLink(Http):
+    """One agent's connection, with its own key."""
+
+    def report(self, message: Message) -> None:
+        """Send a message; the service applies it once however often it is sent."""
+        self.send("POST", "/agent/messages", body=message)
+
+    def next_order(self, wait: float) -> Any:
+        """The next order, or None where none came within so many seconds."""
+        response = self.send("GET", "/agent/order", params={"wait": wait}, timeout=wait + 15)
+        return None if response.status_code == 204 else _ORDER.validate_json(response.content)
+
+    def progress(self, run_id: int, lease: str, progress: Progress) -> bool:
+        """Tell how far a run is; whether to go on."""
+        told = LeasedProgress(lease=lease, progress=progress)
+        return self.post(GoOn, f"/agent/runs/{run_id}/progress", told).go_on

@@ -1,0 +1,329 @@
+"""The shop as a program sees it: a family of calls for each noun."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+from itertools import islice
+
+from phylax.client._errors import PhylaxError, UnreachableError
+from phylax.client._http import Http
+from phylax.core.attention import Attention
+from phylax.core.catalogue import Category
+from phylax.core.consents import Consent, NewConsent, Via
+from phylax.core.people import Audited, NewPerson, NewToken, Person, SignIn, Token, TokenShown
+from phylax.core.records import ChainCheck, NewNote, Record
+from phylax.core.retention import Rule, RuleInForce, Scope, ScopedRule, ShopRule
+from phylax.core.rounds import Round, RoundEdit, RoundPreview
+from phylax.core.runs import NewRun, Run, RunDetail
+from phylax.core.shop import (
+    Client,
+    ClientEdit,
+    EnrolmentCode,
+    Machine,
+    MachineEdit,
+    Shop,
+    ShopEdit,
+)
+from phylax.core.survey import Ledger, ListedItem, Survey
+from phylax.core.today import Today
+from phylax.core.trends import FreeLine, Trend
+
+Which = int | str
+"""A machine by its number or its tag."""
+
+
+def sign_in(url: str, login: str, password: str) -> str:
+    """A new bearer token for a person."""
+    with Http(url) as http:
+        who = SignIn(login=login, password=password)
+        return http.post(TokenShown, "/command-line/sign-in", who).token
+
+
+class _Family:
+    def __init__(self, http: Http) -> None:
+        self._http = http
+
+
+class Clients(_Family):
+    def list(self) -> Iterator[Client]:
+        return self._http.pages(Client, "/clients")
+
+    def get(self, client_id: int) -> Client:
+        return self._http.get(Client, f"/clients/{client_id}")
+
+    def find(self, which: Which) -> Client:
+        """A client by number or name."""
+        if isinstance(which, int) or which.isdecimal():
+            return self.get(int(which))
+        for client in self.list():
+            if client.name.casefold() == which.casefold():
+                return client
+        raise PhylaxError(f"there is no client {which!r}")
+
+    def add(self, edit: ClientEdit) -> Client:
+        return self._http.post(Client, "/clients", edit)
+
+    def change(self, client: Client, edit: ClientEdit) -> Client:
+        """Change a client as it was read; ChangedMeanwhileError where somebody was faster."""
+        return self._http.put(Client, f"/clients/{client.id}", edit, client.version)
+
+
+class Machines(_Family):
+    def list(self, *, client_id: int | None = None, words: str = "") -> Iterator[Machine]:
+        return self._http.pages(Machine, "/machines", client_id=client_id, words=words or None)
+
+    def get(self, which: Which) -> Machine:
+        return self._http.get(Machine, f"/machines/{which}")
+
+    def add(self, edit: MachineEdit) -> Machine:
+        return self._http.post(Machine, "/machines", edit)
+
+    def change(self, machine: Machine, edit: MachineEdit) -> Machine:
+        return self._http.put(Machine, f"/machines/{machine.id}", edit, machine.version)
+
+    def enrolment_code(self, which: Which) -> EnrolmentCode:
+        """A one-time code for an agent on the machine."""
+        return self._http.post(EnrolmentCode, f"/machines/{which}/enrolment-code")
+
+    def withdraw_agent(self, which: Which) -> None:
+        self._http.delete(f"/machines/{which}/agent")
+
+    def ledger(self, which: Which) -> Ledger:
+        """What goes and what stays, as the newest survey found it."""
+        return self._http.get(Ledger, f"/machines/{which}/ledger")
+
+    def surveys(self, which: Which) -> Iterator[Survey]:
+        """Newest first."""
+        return self._http.pages(Survey, f"/machines/{which}/surveys")
+
+    def rules(self, which: Which) -> dict[str, RuleInForce]:
+        return self._http.get(dict[str, RuleInForce], f"/machines/{which}/rules")
+
+    def rounds(self, which: Which) -> Sequence[Round]:
+        return self._http.get(list[Round], f"/machines/{which}/rounds")
+
+    def consents(self, which: Which) -> Iterator[Consent]:
+        return self._http.pages(Consent, f"/machines/{which}/consents")
+
+    def trend(
+        self,
+        which: Which,
+        *,
+        mount: str | None = None,
+        since: datetime | None = None,
+        until: datetime | None = None,
+        points: int = 300,
+    ) -> Trend:
+        """Free space of one volume (the fullest by default) over a span, cleanings marked."""
+        return self._http.get(
+            Trend,
+            f"/machines/{which}/trend",
+            mount=mount,
+            since=since and since.isoformat(),
+            until=until and until.isoformat(),
+            points=points,
+        )
+
+    def free_lines(self, machine_ids: Sequence[int], *, days: int = 90) -> Sequence[FreeLine]:
+        """The share free over some days, for small drawings; at most 200 machines."""
+        return self._http.get(
+            list[FreeLine], "/machines/free-lines", machine_id=list(machine_ids), days=days
+        )
+
+
+class Surveys(_Family):
+    def get(self, survey_id: int) -> Survey:
+        return self._http.get(Survey, f"/surveys/{survey_id}")
+
+    def ledger(self, survey_id: int) -> Ledger:
+        return self._http.get(Ledger, f"/surveys/{survey_id}/ledger")
+
+    def listing(self, survey_id: int, category: str) -> Iterator[ListedItem]:
+        """Every item of an `ask` category's listing."""
+        return self._http.pages(ListedItem, f"/surveys/{survey_id}/listings/{category}")
+
+    def consent(
+        self,
+        survey_id: int,
+        category: str,
+        *,
+        numbers: Sequence[int] | None = None,
+        via: Via = "api",
+        word: str = "",
+    ) -> Consent:
+        """A yes to chosen items of a listing, or to all that the rule proposed."""
+        new = NewConsent(
+            survey_id=survey_id,
+            category=category,
+            whole=numbers is None,
+            numbers=tuple(numbers or ()),
+            via=via,
+            word=word,
+        )
+        return self._http.post(Consent, "/consents", new)
+
+
+class Rules(_Family):
+    def list(self) -> Sequence[ShopRule]:
+        return self._http.get(list[ShopRule], "/rules")
+
+    def get(self, scope: Scope, subject_id: int, category: str) -> ScopedRule:
+        return self._http.get(ScopedRule, f"/rules/{scope}/{subject_id}/{category}")
+
+    def put(
+        self,
+        scope: Scope,
+        subject_id: int,
+        category: str,
+        rule: Rule,
+        *,
+        version: int | None = None,
+    ) -> ScopedRule:
+        """Say something at a scope; `version` is that of the rule read before, if there was one."""
+        path = f"/rules/{scope}/{subject_id}/{category}"
+        return self._http.put(ScopedRule, path, rule, version)
+
+
+class Runs(_Family):
+    def list(self, *, machine: Which | None = None) -> Iterator[Run]:
+        """Newest first."""
+        return self._http.pages(Run, "/runs", machine=machine)
+
+    def get(self, run_id: int) -> RunDetail:
+        return self._http.get(RunDetail, f"/runs/{run_id}")
+
+    def survey(self, which: Which) -> Run:
+        """Look through a machine as soon as it calls."""
+        machine = self._http.get(Machine, f"/machines/{which}")
+        return self._http.post(Run, "/runs", NewRun(machine_id=machine.id, work="survey"))
+
+    def clean(
+        self, which: Which, categories: Sequence[str], *, consents: Sequence[int] = ()
+    ) -> Run:
+        """Clean categories of a machine as soon as it calls."""
+        machine = self._http.get(Machine, f"/machines/{which}")
+        new = NewRun(
+            machine_id=machine.id,
+            work="clean",
+            categories=tuple(categories),
+            consent_ids=tuple(consents),
+        )
+        return self._http.post(Run, "/runs", new)
+
+    def call_off(self, run_id: int) -> Run:
+        return self._http.post(Run, f"/runs/{run_id}/call-off")
+
+    def follow(self, run_id: int, *, every: float = 0.5) -> Iterator[RunDetail]:
+        """The run each time it has changed, until it has ended.
+
+        A service that cannot be reached for a while is waited for.
+        """
+        last: RunDetail | None = None
+        while True:
+            try:
+                run = self.get(run_id)
+            except UnreachableError:
+                time.sleep(max(every, 1.0))
+                continue
+            if run != last:
+                yield run
+                last = run
+            if run.state.has_ended:
+                return
+            time.sleep(every)
+
+
+class Rounds(_Family):
+    def list(self) -> Iterator[Round]:
+        return self._http.pages(Round, "/rounds")
+
+    def get(self, round_id: int) -> Round:
+        return self._http.get(Round, f"/rounds/{round_id}")
+
+    def preview(self, edit: RoundEdit) -> RoundPreview:
+        """How often in words, and the next five dates; nothing is saved."""
+        return self._http.post(RoundPreview, "/rounds/preview", edit)
+
+    def add(self, edit: RoundEdit) -> Round:
+        return self._http.post(Round, "/rounds", edit)
+
+    def change(self, round_: Round, edit: RoundEdit) -> Round:
+        return self._http.put(Round, f"/rounds/{round_.id}", edit, round_.version)
+
+    def end(self, round_id: int) -> None:
+        self._http.delete(f"/rounds/{round_id}")
+
+
+class Records(_Family):
+    def list(self, *, machine: Which | None = None, words: str = "") -> Iterator[Record]:
+        """Newest first."""
+        return self._http.pages(Record, "/records", machine=machine, words=words or None)
+
+    def add_note(self, which: Which, text: str, *, corrects: int | None = None) -> Record:
+        machine = self._http.get(Machine, f"/machines/{which}")
+        note = NewNote(machine_id=machine.id, text=text, corrects=corrects)
+        return self._http.post(Record, "/records", note)
+
+    def verify(self) -> ChainCheck:
+        """Follow the chain of digests from the first entry to the last."""
+        return self._http.get(ChainCheck, "/records/verification")
+
+
+class People(_Family):
+    def list(self) -> Sequence[Person]:
+        return self._http.get(list[Person], "/people")
+
+    def add(self, new: NewPerson) -> Person:
+        return self._http.post(Person, "/people", new)
+
+    def me(self) -> Person:
+        return self._http.get(Person, "/me")
+
+    def tokens(self) -> Sequence[Token]:
+        return self._http.get(list[Token], "/tokens")
+
+    def make_token(self, name: str) -> TokenShown:
+        return self._http.post(TokenShown, "/tokens", NewToken(name=name))
+
+    def withdraw_token(self, token_id: int) -> None:
+        self._http.delete(f"/tokens/{token_id}")
+
+    def audit(self, *, most: int = 100) -> Sequence[Audited]:
+        """The newest deeds."""
+        return list(islice(self._http.pages(Audited, "/audit"), most))
+
+
+class Phylax(Http):
+    """One shop's service, as one person.
+
+    Families of calls: `clients`, `machines`, `surveys`, `rules`, `runs`, `rounds`, `records`,
+    `people`; and what concerns the shop as a whole.
+    """
+
+    def __init__(self, url: str, token: str, *, timeout: float = 30.0) -> None:
+        super().__init__(url, token, timeout=timeout)
+        self.clients = Clients(self)
+        self.machines = Machines(self)
+        self.surveys = Surveys(self)
+        self.rules = Rules(self)
+        self.runs = Runs(self)
+        self.rounds = Rounds(self)
+        self.records = Records(self)
+        self.people = People(self)
+
+    def shop(self) -> Shop:
+        return self.get(Shop, "/shop")
+
+    def change_shop(self, shop: Shop, edit: ShopEdit) -> Shop:
+        return self.put(Shop, "/shop", edit, shop.version)
+
+    def today(self) -> Today:
+        return self.get(Today, "/today")
+
+    def attention(self) -> Sequence[Attention]:
+        return self.get(list[Attention], "/attention")
+
+    def catalogue(self) -> Sequence[Category]:
+        return self.get(list[Category], "/catalogue")

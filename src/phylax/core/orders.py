@@ -1,0 +1,155 @@
+"""What service and agent say to each other: enrolment, orders, progress and reports.
+
+An order is data of a fixed set of kinds. There is no kind that carries a command line or a script.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from phylax.core.retention import RuleInForce
+from phylax.core.shop import MachineFacts, ReadingIn
+from phylax.core.survey import Item, Look, Stay, SurveyLine, Tally
+from phylax.core.values import Demand, Moment, Value
+
+LEASE_SECONDS = 90
+
+
+class Enrolment(Demand):
+    """An agent's first call."""
+
+    code: Annotated[str, Field(max_length=40, examples=["k7wq-m2xd-9hfe-tz4b"])]
+    facts: MachineFacts
+
+
+class Enrolled(Value):
+    """The agent's own key; shown this once."""
+
+    machine_id: int
+    tag: str
+    key: str
+
+
+class CategoryRule(Value):
+    category: str
+    rule: RuleInForce
+
+
+class AgreedListing(Value):
+    """Exactly the items a person agreed to."""
+
+    category: str
+    consent_id: int
+    items: tuple[Item, ...]
+
+
+class SurveyOrder(Value):
+    kind: Literal["survey"] = "survey"
+    run_id: int
+    lease: str
+    look: tuple[CategoryRule, ...]
+
+
+class CleanOrder(Value):
+    kind: Literal["clean"] = "clean"
+    run_id: int
+    lease: str
+    look: tuple[CategoryRule, ...] = Field(description="Rules in force, for looks and verdicts")
+    clean: tuple[str, ...]
+    agreed: tuple[AgreedListing, ...] = ()
+    look_first: bool = Field(description="Survey before cleaning, for work nobody looked at first")
+
+
+Order = Annotated[SurveyOrder | CleanOrder, Field(discriminator="kind")]
+
+
+class Progress(Demand):
+    """How far a run is; only the newest counts."""
+
+    step: Literal["look", "clean", "second look"]
+    category: str = ""
+    items: int = Field(0, ge=0)
+    size: int = Field(0, ge=0, description="Bytes looked at or removed so far in this step")
+    of_items: int | None = Field(None, ge=0, description="Items expected in this step, if known")
+    of_size: int | None = Field(None, ge=0)
+
+
+class LeasedProgress(Demand):
+    lease: str
+    progress: Progress
+
+
+class GoOn(Value):
+    """The service's answer to progress."""
+
+    go_on: bool = Field(description="False: the run was called off or is no longer this agent's")
+
+
+class LeftItem(Value):
+    """Something named that was left."""
+
+    category: str
+    place: str
+    path: str
+    size: int
+    reason: str
+    detail: str = ""
+
+
+class CategoryOutcome(Value):
+    category: str
+    removed: Tally
+    left: tuple[Stay, ...] = ()
+    unread_count: int = 0
+
+
+class ReadingsMessage(Demand):
+    kind: Literal["readings"] = "readings"
+    id: str = Field(min_length=8, max_length=80)
+    readings: tuple[ReadingIn, ...] = Field(max_length=2000)
+
+
+class ListingMessage(Demand):
+    """A page of the kept listing of an `ask` category."""
+
+    kind: Literal["listing"] = "listing"
+    id: str = Field(min_length=8, max_length=80)
+    run_id: int
+    look: Look
+    category: str
+    first_number: int
+    items: tuple[Item, ...] = Field(max_length=2000)
+
+
+class SurveyMessage(Demand):
+    kind: Literal["survey"] = "survey"
+    id: str = Field(min_length=8, max_length=80)
+    run_id: int
+    look: Look
+    started_at: Moment
+    ended_at: Moment
+    lines: tuple[SurveyLine, ...]
+
+
+class ResultMessage(Demand):
+    """How a run ended on the machine."""
+
+    kind: Literal["result"] = "result"
+    id: str = Field(min_length=8, max_length=80)
+    run_id: int
+    started_at: Moment
+    ended_at: Moment
+    outcomes: tuple[CategoryOutcome, ...] = ()
+    left: tuple[LeftItem, ...] = Field((), max_length=500)
+    before: tuple[ReadingIn, ...] = ()
+    after: tuple[ReadingIn, ...] = ()
+    called_off: bool = False
+    resumed: int = Field(0, description="How often the agent was restarted in the middle")
+    error: str = ""
+
+
+Message = Annotated[
+    ReadingsMessage | ListingMessage | SurveyMessage | ResultMessage, Field(discriminator="kind")
+]

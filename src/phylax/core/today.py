@@ -1,0 +1,45 @@
+"""How the shop stands, in a sentence and in what is behind it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+
+from phylax.core.attention import Attention
+from phylax.core.quantities import count
+from phylax.core.rounds import Round
+from phylax.core.runs import Run
+from phylax.core.values import Moment, Value
+
+
+class Today(Value):
+    sentence: str
+    needs_you: tuple[Attention, ...]
+    running: tuple[Run, ...]
+    waiting: tuple[Run, ...]
+    next_rounds: tuple[Round, ...]
+    done: tuple[Run, ...]
+    freed: int
+    since: Moment
+
+
+def in_a_sentence(
+    attention: Sequence[Attention], coming: Sequence[Round], local_now: datetime
+) -> str:
+    """How many machines need somebody, how many rounds run in the next 24 hours, and when first.
+
+    `local_now` is the time in the shop's zone, in which the hour is given.
+    """
+    machines = len({a.machine_id for a in attention})
+    head = "Nothing needs you."
+    if machines:
+        head = f"{count(machines, 'machine')} {'needs' if machines == 1 else 'need'} you."
+    horizon = local_now + timedelta(hours=24)
+    times = [r.next_at for r in coming if r.next_at and not r.paused and r.next_at < horizon]
+    if not times:
+        return f"{head} No round runs in the next 24 hours."
+    first = min(times).astimezone(local_now.tzinfo)
+    verb = "runs" if len(times) == 1 else "run"
+    return (
+        f"{head} {count(len(times), 'round')} {verb} in the next 24 hours, first at {first:%H:%M}."
+    )

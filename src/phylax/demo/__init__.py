@@ -1,0 +1,1 @@
+"""The made-up shop: everything in it is invented."""

@@ -1,0 +1,145 @@
+"""The demo alive: the service and three machines' agents as processes of their own."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+from contextlib import suppress
+from datetime import UTC, datetime
+from pathlib import Path
+from types import FrameType
+
+import httpx
+
+from phylax.demo import scenario
+
+_MADE = "made"
+
+
+def run(data: Path, port: int, *, fresh: bool, only_make: bool) -> None:
+    """Make the demo if it is not there, start it, and stay until told to stop."""
+    url = f"http://127.0.0.1:{port}"
+    if fresh and data.exists():
+        if not (data / _MADE).exists() and any(data.iterdir()):
+            sys.exit(f"{data} is no demo of ours; it stays as it is. Choose another --data.")
+        shutil.rmtree(data)
+    if not (data / _MADE).exists():
+        _make(data, url)
+    if only_make:
+        return
+    if _is_taken(port):
+        sys.exit(f"Port {port} is taken: is the demo running already? Else choose another --port.")
+    _Live(data, port, url).stay()
+
+
+def _make(data: Path, url: str) -> None:
+    """Made beside and moved into place, so that there is never half a demo."""
+    from phylax.demo.shop import make
+
+    began = time.monotonic()
+    half = data.with_name(data.name + ".half")
+    shutil.rmtree(half, ignore_errors=True)
+    half.mkdir(parents=True)
+    make(half, datetime.now(UTC), url, lives_in=data)
+    (half / _MADE).write_text("", encoding="ascii")
+    if data.exists():
+        data.rmdir()
+    half.rename(data)
+    print(f"Made the demo shop in {time.monotonic() - began:.1f} s.", flush=True)
+
+
+def _is_taken(port: int) -> bool:
+    with socket.socket() as probe:
+        return probe.connect_ex(("127.0.0.1", port)) == 0
+
+
+class _Live:
+    def __init__(self, data: Path, port: int, url: str) -> None:
+        self._data = data
+        self._port = port
+        self._url = url
+        self._children: list[subprocess.Popen[bytes]] = []
+        self._stopping = False
+
+    def stay(self) -> None:
+        signal.signal(signal.SIGTERM, self._stop)
+        signal.signal(signal.SIGINT, self._stop)
+        try:
+            service = self._start(
+                "service", "serve", "--data", str(self._data), "--port", str(self._port)
+            )
+            self._wait_until_ready(service)
+            for spec in scenario.MACHINES:
+                if spec.live:
+                    folder = self._data / "agents" / spec.tag
+                    self._start(spec.tag, "agent", "start", "--data", str(folder))
+            self._say_ready()
+            while not self._stopping and service.poll() is None:
+                time.sleep(0.2)
+            if service.poll() is not None and not self._stopping:
+                sys.exit(
+                    f"The service ended with {service.returncode}; see {self._log('service')}."
+                )
+        finally:
+            self._end_all()
+
+    def _log(self, name: str) -> Path:
+        return self._data / "logs" / f"{name}.log"
+
+    def _start(self, name: str, *words: str) -> subprocess.Popen[bytes]:
+        log = self._log(name)
+        log.parent.mkdir(exist_ok=True)
+        with log.open("ab") as file:
+            # a session of its own: Ctrl-C reaches us, and we stop them in order
+            child = subprocess.Popen(
+                [sys.executable, "-m", "phylax", *words],
+                stdin=subprocess.DEVNULL,
+                stdout=file,
+                stderr=file,
+                start_new_session=True,
+                env=os.environ | {"PYTHONUNBUFFERED": "1"},
+            )
+        self._children.append(child)
+        return child
+
+    def _wait_until_ready(self, service: subprocess.Popen[bytes]) -> None:
+        deadline = time.monotonic() + 30
+        while time.monotonic() < deadline and not self._stopping:
+            if service.poll() is not None:
+                sys.exit(f"The service did not start; see {self._log('service')}.")
+            with suppress(httpx.TransportError):
+                if httpx.get(f"{self._url}/api/v1/health").is_success:
+                    return
+            time.sleep(0.1)
+        if not self._stopping:
+            sys.exit("The service did not answer within 30 seconds.")
+
+    def _say_ready(self) -> None:
+        print(
+            f"Phylax is ready at {self._url}\n"
+            f"Sign in as ines (owner), tobias or wren (technicians) or petra (desk), "
+            f"password {scenario.PASSWORD}\n"
+            f"Command line: export PHYLAX_TOKEN_FILE={self._data / 'owner.token'}\n"
+            "Ctrl-C stops everything.",
+            flush=True,
+        )
+
+    def _stop(self, number: int, frame: FrameType | None) -> None:
+        self._stopping = True
+
+    def _end_all(self) -> None:
+        """Agents first, so that the service hears of it; by their own process ids."""
+        for child in reversed(self._children):
+            if child.poll() is None:
+                child.terminate()
+        for child in self._children:
+            try:
+                child.wait(timeout=10)
+            except subprocess.TimeoutExpired:
+                child.kill()
+                child.wait()

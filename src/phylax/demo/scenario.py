@@ -1,0 +1,241 @@
+"""Quayside Computer Repair, on the invented island of Tarn Skerry: who, what, and each story.
+
+Sizes are in GiB, rates in GiB a day. All people, places, firms and makes are invented.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+
+from phylax.core.people import Role
+from phylax.core.retention import Rule, Scope
+from phylax.core.shop import DiskKind, System
+
+SHOP = "Quayside Computer Repair"
+ZONE = "Europe/Dublin"
+PASSWORD = "quayside-demo"
+"""The demo's only; no shop outside the demo is ever made with it."""
+
+PEOPLE = (
+    ("ines", "Ines Marrow", Role.OWNER),
+    ("tobias", "Tobias Quill", Role.TECHNICIAN),
+    ("wren", "Wren Halloran", Role.TECHNICIAN),
+    ("petra", "Petra Lund", Role.DESK),
+)
+
+On = Callable[[datetime], bool]
+"""Whether a machine is on at a local time."""
+
+
+def office(at: datetime) -> bool:
+    return at.weekday() < 5 and 8 <= at.hour < 19
+
+
+def daytime(at: datetime) -> bool:
+    return 9 <= at.hour < 18
+
+
+def evenings(at: datetime) -> bool:
+    return 9 <= at.hour < 23
+
+
+def always(at: datetime) -> bool:
+    return at.year > 0
+
+
+def library_hours(at: datetime) -> bool:
+    return (at.weekday() < 5 and 8 <= at.hour < 17) or (at.day == 1 and at.hour < 4)
+
+
+@dataclass(frozen=True)
+class VolumeSpec:
+    mount: str
+    capacity: float
+    used_now: float
+    """Share of the capacity in use at the demo's now."""
+    own: float
+    """What people's own files grow by."""
+    junk: float
+    """What can be cleaned grows by."""
+    disk: DiskKind = "ssd"
+    file_system: str = "NTFS"
+
+
+@dataclass(frozen=True)
+class MachineSpec:
+    tag: str
+    client: str
+    system: System
+    make: str
+    model: str
+    memory: int
+    volumes: tuple[VolumeSpec, ...]
+    on: On = office
+    person: str = "desk"
+    live: bool = False
+    story: str = ""
+    recovers: float = 0.9
+    """The share of the junk that a cleaning lets go."""
+
+
+@dataclass(frozen=True)
+class RoundSpec:
+    name: str
+    recurrence: str
+    at: str
+    machines: tuple[str, ...]
+    categories: tuple[str, ...] = ("user-temp", "trash", "web-cache")
+    catch_up: timedelta = timedelta(hours=36)
+    began_days_ago: int = 400
+
+
+@dataclass(frozen=True)
+class RuleSpec:
+    scope: Scope
+    subject: str
+    category: str
+    rule: Rule
+
+
+@dataclass(frozen=True)
+class NoteSpec:
+    machine: str
+    days_ago: float
+    who: str
+    text: str
+
+
+CLIENTS = (
+    ("Skerry Ferry Office", "Maren Oyle", "office@skerryferry.example"),
+    ("Marram Lighthouse Museum", "Edda Thorne", "desk@marramlight.example"),
+    ("Gannet Row Veterinary Practice", "Dr Colm Ashby", "front@gannetrow.example"),
+    ("Saltmarsh Primary School library", "Nuala Prendy", "library@saltmarsh.example"),
+    ("Kelpie Boatyard", "Rory Vane", "yard@kelpieboats.example"),
+    ("Tidewrack Pottery", "Sunniva Clay", "studio@tidewrack.example"),
+    ("Harbour Choir archive", "Orla Finch", "archive@harbourchoir.example"),
+    ("Bram Oakes, at home", "Bram Oakes", "bram@oakes.example"),
+)
+
+_WIN, _MAC, _LIN = System.WINDOWS, System.MACOS, System.LINUX
+
+
+def _ssd(used: float, own: float, junk: float, capacity: float = 237.0) -> tuple[VolumeSpec, ...]:
+    return (VolumeSpec("C:", capacity, used, own, junk),)
+
+
+def _old_disk(used: float, own: float, junk: float) -> tuple[VolumeSpec, ...]:
+    return (VolumeSpec("C:", 465.0, used, own, junk, "spinning"),)
+
+
+def _linux(used: float, own: float, junk: float, capacity: float) -> tuple[VolumeSpec, ...]:
+    return (VolumeSpec("/", capacity, used, own, junk, "ssd", "ext4"),)
+
+
+def _mac(used: float, own: float, junk: float, capacity: float = 460.0) -> tuple[VolumeSpec, ...]:
+    return (VolumeSpec("/", capacity, used, own, junk, "ssd", "APFS"),)
+
+
+MACHINES = (
+    MachineSpec("ferry-desk", "Skerry Ferry Office", _WIN, "Corrin", "Slate 14", 16,
+                _ssd(0.58, 0.03, 0.35), person="maren"),
+    MachineSpec("ferry-tickets", "Skerry Ferry Office", _WIN, "Corrin", "Slate 12", 8,
+                _ssd(0.885, 0.10, 0.25), person="tickets",
+                story="writes scans into a folder nobody empties"),
+    MachineSpec("ferry-board", "Skerry Ferry Office", _LIN, "Pelham", "Cube 2", 8,
+                _linux(0.41, 0.01, 0.08, 117.0), on=always, person="board"),
+    MachineSpec("museum-desk", "Marram Lighthouse Museum", _WIN, "Haldane", "Tower 300", 8,
+                _old_disk(0.63, 0.06, 0.3), on=daytime, person="edda"),
+    MachineSpec("museum-kiosk", "Marram Lighthouse Museum", _LIN, "Pelham", "Cube 1", 4,
+                _linux(0.72, 0.01, 0.12, 58.0), on=daytime, person="kiosk",
+                story="off at night, so its nightly round is missed"),
+    MachineSpec("vet-front", "Gannet Row Veterinary Practice", _WIN, "Corrin", "Slate 14", 16,
+                _ssd(0.66, 0.04, 0.4), person="front"),
+    MachineSpec("vet-xray", "Gannet Row Veterinary Practice", _WIN, "Haldane", "Tower 500", 32,
+                (VolumeSpec("C:", 930.0, 0.94, 1.1, 0.15),), person="xray", recovers=0.95,
+                story="94 % used after cleaning: the pictures themselves"),
+    MachineSpec("vet-office", "Gannet Row Veterinary Practice", _WIN, "Corrin", "Slate 12", 16,
+                _ssd(0.52, 0.02, 0.3), person="office"),
+    *(
+        MachineSpec(f"library-{n}", "Saltmarsh Primary School library", _WIN, "Haldane",
+                    "Tower 200", 4, _old_disk(0.55 + 0.06 * n, 0.02, 0.12 + 0.03 * n),
+                    on=library_hours, person=f"pupil{n}")
+        for n in range(1, 5)
+    ),
+    MachineSpec("boatyard-cad", "Kelpie Boatyard", _WIN, "Haldane", "Tower 700", 64,
+                (VolumeSpec("C:", 237.0, 0.955, 0.1, 0.35),
+                 VolumeSpec("D:", 1862.0, 0.07, 0.05, 0.0)),
+                person="rory", story="one volume full while the other is empty"),
+    MachineSpec("boatyard-mac", "Kelpie Boatyard", _MAC, "Orrery", "Leaf 13", 8,
+                _mac(0.81, 0.12, 0.3, 233.0), on=evenings, person="isla"),
+    MachineSpec("pottery-mac", "Tidewrack Pottery", _MAC, "Orrery", "Leaf 15", 16,
+                _mac(0.83, 0.1, 0.5), on=evenings, person="sunniva", live=True,
+                story="holds more than any listing shows"),
+    MachineSpec("choir-server", "Harbour Choir archive", _LIN, "Pelham", "Rack 1", 16,
+                _linux(0.87, 0.12, 0.25, 233.0), on=always, person="orla", live=True,
+                story="a listing of downloads waits for a yes"),
+    MachineSpec("oakes-laptop", "Bram Oakes, at home", _WIN, "Corrin", "Slate 15", 16,
+                _ssd(0.91, 0.03, 2.6, 476.0), on=evenings, person="bram", live=True,
+                story="heavy use: caches are back a week after each cleaning"),
+)  # fmt: skip
+
+ROUNDS = (
+    RoundSpec("Light weekly, ferry and vet", "FREQ=WEEKLY;BYDAY=TU", "18:30",
+              ("ferry-desk", "ferry-tickets", "ferry-board", "vet-front", "vet-xray",
+               "vet-office")),
+    RoundSpec("Library, first of the month", "FREQ=MONTHLY;BYMONTHDAY=1", "00:00",
+              ("library-1", "library-2", "library-3", "library-4")),
+    RoundSpec("Kiosk, every night", "FREQ=DAILY", "02:00", ("museum-kiosk",),
+              catch_up=timedelta(hours=3), began_days_ago=3),
+    RoundSpec("Museum desk, monthly", "FREQ=MONTHLY;BYDAY=1MO", "17:00", ("museum-desk",)),
+    RoundSpec("Yard and pottery", "FREQ=MONTHLY;BYDAY=1FR", "19:00",
+              ("boatyard-cad", "boatyard-mac", "pottery-mac")),
+    RoundSpec("Choir, monthly", "FREQ=MONTHLY;BYMONTHDAY=15", "03:00", ("choir-server",)),
+    RoundSpec("Oakes, weekly", "FREQ=WEEKLY;BYDAY=SA", "10:00", ("oakes-laptop",)),
+)  # fmt: skip
+
+RULES = (
+    RuleSpec(Scope.SHOP, "", "trash", Rule(keep_for=timedelta(days=14))),
+    RuleSpec(Scope.CLIENT, "Saltmarsh Primary School library", "trash",
+             Rule(keep_for=timedelta(days=1))),
+    RuleSpec(Scope.MACHINE, "choir-server", "downloads",
+             Rule(off=False, keep_for=timedelta(days=90))),
+    RuleSpec(Scope.MACHINE, "pottery-mac", "trash", Rule(keep_for=timedelta(days=30))),
+)  # fmt: skip
+
+NOTES = (
+    NoteSpec("ferry-tickets", 20, "Wren Halloran",
+             "Told Maren Oyle: the scanner's folder grows by more than two gigabytes a day."),
+    NoteSpec("vet-xray", 6, "Tobias Quill",
+             "Advised a larger disk: what fills it is the picture archive, not junk."),
+    NoteSpec("library-3", 3, "Wren Halloran",
+             "Slow to start. Check the file system before anything else is done here."),
+    NoteSpec("pottery-mac", 12, "Petra Lund", "Client asked when the next cleaning is. Told her."),
+    NoteSpec("oakes-laptop", 34, "Tobias Quill",
+             "Bram downloads everything twice. Showed him where the files go."),
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Trees:
+    """What a stand-in's folders hold: (files, GiB) of each kind."""
+
+    temp: tuple[int, float] = (300, 1.6)
+    cache: tuple[int, float] = (900, 2.4)
+    trash: tuple[int, float] = (24, 3.0)
+    downloads: tuple[int, float] = (40, 5.0)
+    documents: tuple[int, float] = (60, 4.0)
+    browsers_open: tuple[str, ...] = field(default=())
+
+
+TREES = {
+    "oakes-laptop": Trees(temp=(520, 6.4), cache=(1900, 11.8), trash=(46, 14.2),
+                          downloads=(85, 31.0), documents=(120, 22.0)),
+    "pottery-mac": Trees(temp=(260, 2.1), cache=(1100, 6.2), trash=(30, 12.5),
+                         downloads=(48, 9.0), documents=(200, 40.0)),
+    "choir-server": Trees(temp=(180, 0.9), cache=(700, 1.8), trash=(22, 5.1),
+                          downloads=(64, 17.5), documents=(150, 60.0)),
+    "vet-xray": Trees(temp=(60, 0.3), cache=(200, 0.5), trash=(4, 0.2), downloads=(10, 0.4)),
+    "boatyard-cad": Trees(temp=(420, 4.4), cache=(800, 3.1), trash=(35, 6.0)),
+}  # fmt: skip

@@ -1,0 +1,376 @@
+"""Making the demo shop's data directory: deterministic, dated relative to a given now."""
+
+from __future__ import annotations
+
+import os
+import uuid
+from dataclasses import dataclass
+from datetime import date, datetime, time, timedelta
+from pathlib import Path
+from random import Random
+from zoneinfo import ZoneInfo
+
+from phylax.agent.guard import Guard
+from phylax.agent.home import AgentConfig, AgentHome
+from phylax.agent.machines.standin import StandInMachine
+from phylax.agent.surveyor import survey
+from phylax.core.orders import (
+    CategoryOutcome,
+    CategoryRule,
+    ListingMessage,
+    ResultMessage,
+    SurveyMessage,
+)
+from phylax.core.records import Entry, RecordKind
+from phylax.core.retention import Scope
+from phylax.core.rounds import RoundEdit
+from phylax.core.runs import RunState
+from phylax.core.shop import ClientEdit, MachineEdit, ReadingIn, ShopEdit
+from phylax.core.survey import Item, Look, Tally
+from phylax.core.values import from_seconds, to_seconds
+from phylax.demo import scenario
+from phylax.demo.history import Freed, Occurrence, Point, occurrences_of, volume_history
+from phylax.demo.standins import GIB, build
+from phylax.service import work
+from phylax.service.serve import FILE
+from phylax.service.signin import hash_password, new_secret
+from phylax.store import agents, people, readings, records, rounds, rules, runs, shop
+from phylax.store.database import Connection, Database
+
+SEED = 8610
+READINGS_EVERY = 30
+
+
+@dataclass(frozen=True)
+class _Deed:
+    """Something that happened, to be written down in the order of time."""
+
+    at: datetime
+    machine: str
+    note: scenario.NoteSpec | None = None
+    occurrence: Occurrence | None = None
+    freed: tuple[tuple[scenario.VolumeSpec, Freed], ...] = ()
+
+
+def make(folder: Path, now: datetime, url: str, *, lives_in: Path) -> None:
+    """Make the whole demo in an empty folder, from where it is moved to live; takes seconds."""
+    now = now.replace(minute=0, second=0, microsecond=0)
+    zone = ZoneInfo(scenario.ZONE)
+    database = Database(folder / FILE)
+    try:
+        with database.write() as conn:
+            _open_shop(conn, folder, now)
+            machine_ids = _take_in(conn, now)
+            round_ids = _make_rounds(conn, machine_ids, now, zone)
+            _set_rules(conn, machine_ids, now)
+            deeds = [
+                _Deed(now - timedelta(days=note.days_ago), note.machine, note=note)
+                for note in scenario.NOTES
+            ]
+            for spec in scenario.MACHINES:
+                deeds += _live_through(conn, spec, machine_ids[spec.tag], now, zone)
+            for deed in sorted(deeds, key=lambda d: d.at):
+                _write_down(conn, deed, machine_ids[deed.machine], round_ids)
+            for spec in scenario.MACHINES:
+                _set_up(conn, folder, spec, machine_ids[spec.tag], now, url, lives_in)
+    finally:
+        database.close()
+
+
+def _open_shop(conn: Connection, folder: Path, now: datetime) -> None:
+    began = to_seconds(now - timedelta(days=410))
+    shop.open_shop(conn, ShopEdit(name=scenario.SHOP, zone=scenario.ZONE), is_demo=True)
+    hashed = hash_password(scenario.PASSWORD)
+    for login, name, role in scenario.PEOPLE:
+        people.add(conn, login, name, role, hashed, at=began)
+    owner = people.by_login(conn, "ines")
+    assert owner is not None
+    token, token_hash = new_secret("phylax")
+    people.add_token(conn, token_hash, owner[0].id, "demo", at=to_seconds(now))
+    write_secret(folder / "owner.token", token)
+
+
+def write_secret(path: Path, secret: str) -> None:
+    handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(handle, "w", encoding="ascii") as file:
+        file.write(secret + "\n")
+
+
+def _take_in(conn: Connection, now: datetime) -> dict[str, int]:
+    """Clients and machines; machine numbers by tag."""
+    at = to_seconds(now - timedelta(days=402))
+    client_ids = {
+        name: shop.add_client(
+            conn, ClientEdit(name=name, contact=contact, mail=mail), who="Petra Lund", at=at
+        )
+        for name, contact, mail in scenario.CLIENTS
+    }
+    return {
+        spec.tag: shop.add_machine(
+            conn,
+            MachineEdit(
+                tag=spec.tag,
+                client_id=client_ids[spec.client],
+                system=spec.system,
+                make=spec.make,
+                model=spec.model,
+                memory=spec.memory * GIB,
+                note=spec.story,
+            ),
+            who="Petra Lund",
+            at=at,
+        )
+        for spec in scenario.MACHINES
+    }
+
+
+def _make_rounds(
+    conn: Connection, machine_ids: dict[str, int], now: datetime, zone: ZoneInfo
+) -> dict[str, int]:
+    made = {}
+    for spec in scenario.ROUNDS:
+        began = (now - timedelta(days=spec.began_days_ago)).astimezone(zone).date()
+        edit = RoundEdit(
+            name=spec.name,
+            recurrence=spec.recurrence,
+            at=time.fromisoformat(spec.at),
+            starts_on=date(began.year, began.month, began.day),
+            catch_up=spec.catch_up,
+            machine_ids=tuple(machine_ids[tag] for tag in spec.machines),
+            categories=spec.categories,
+        )
+        next_at = edit.next_dates(zone, after=now, most=1)[0]
+        made[spec.name] = rounds.add(
+            conn, edit, to_seconds(next_at), who="Ines Marrow", at=to_seconds(now)
+        )
+    return made
+
+
+def _set_rules(conn: Connection, machine_ids: dict[str, int], now: datetime) -> None:
+    clients = {c.name: c.id for c in shop.clients(conn, after=0, limit=100)}
+    for spec in scenario.RULES:
+        subject = {Scope.CLIENT: clients, Scope.MACHINE: machine_ids}.get(spec.scope, {"": 0})
+        rules.put(
+            conn,
+            spec.scope,
+            subject[spec.subject],
+            spec.category,
+            spec.rule,
+            who="Ines Marrow",
+            at=to_seconds(now - timedelta(days=100)),
+        )
+
+
+def _live_through(
+    conn: Connection,
+    spec: scenario.MachineSpec,
+    machine_id: int,
+    now: datetime,
+    zone: ZoneInfo,
+) -> list[_Deed]:
+    """A machine's readings go into the store; its occurrences are returned."""
+    random = Random(f"{SEED} {spec.tag}")
+    happened = [
+        occurrence
+        for round_ in scenario.ROUNDS
+        if spec.tag in round_.machines
+        for occurrence in occurrences_of(spec, round_, now, zone, random)
+    ]
+    histories: list[tuple[scenario.VolumeSpec, list[Point], list[Freed]]] = []
+    for volume in spec.volumes:
+        points, freed = volume_history(spec, volume, happened, now, zone, random)
+        histories.append((volume, points, freed))
+        first = _reading(volume, points[0].free, points[0].at)
+        readings.add(conn, machine_id, [first])
+        volume_id = conn.execute(
+            "SELECT id FROM volumes WHERE machine_id = ? AND mount = ?", (machine_id, volume.mount)
+        ).fetchone()[0]
+        capacity = int(volume.capacity * GIB)
+        readings.add_points(conn, volume_id, [(to_seconds(p.at), capacity, p.free) for p in points])
+        readings.add(conn, machine_id, [_reading(volume, points[-1].free, points[-1].at)])
+    deeds = []
+    for occurrence in happened:
+        freed_here = tuple(
+            (volume, jump)
+            for volume, _, jumps in histories
+            for jump in jumps
+            if jump.at == occurrence.done_at and jump.round_name == occurrence.round_name
+        )
+        ended = occurrence.done_at or occurrence.due_at + timedelta(hours=3)
+        deeds.append(_Deed(ended, spec.tag, occurrence=occurrence, freed=freed_here))
+    return deeds
+
+
+def _reading(volume: scenario.VolumeSpec, free: int, at: datetime) -> ReadingIn:
+    return ReadingIn(
+        mount=volume.mount,
+        capacity=int(volume.capacity * GIB),
+        free=free,
+        at=at,
+        file_system=volume.file_system,
+        disk=volume.disk,
+    )
+
+
+def _write_down(conn: Connection, deed: _Deed, machine_id: int, round_ids: dict[str, int]) -> None:
+    """A note, or an occurrence with its run and record, as they would have come in."""
+    if deed.note is not None:
+        entry = Entry(
+            machine_id=machine_id,
+            at=deed.at,
+            who=deed.note.who,
+            kind=RecordKind.NOTE,
+            text=deed.note.text,
+        )
+        records.append(conn, entry)
+        return
+    occurrence = deed.occurrence
+    assert occurrence is not None
+    spec = next(r for r in scenario.ROUNDS if r.name == occurrence.round_name)
+    run_id = runs.add(
+        conn,
+        machine_id,
+        "clean",
+        spec.categories,
+        who=spec.name,
+        at=to_seconds(occurrence.due_at),
+        due_at=to_seconds(occurrence.due_at),
+        until_at=to_seconds(occurrence.due_at + spec.catch_up),
+        round_id=round_ids[spec.name],
+        expected=_expected(deed),
+    )
+    assert run_id is not None
+    if occurrence.done_at is None:
+        run = runs.run(conn, run_id)
+        assert run is not None
+        why = "the machine was off, or could not reach the service"
+        work.give_up(conn, run, RunState.MISSED, why, at=to_seconds(deed.at))
+        return
+    work.apply(conn, machine_id, _result(deed, run_id, spec), at=to_seconds(deed.at))
+
+
+def _freed(deed: _Deed) -> int:
+    return sum(jump.after - jump.before for _, jump in deed.freed)
+
+
+def _expected(deed: _Deed) -> Tally:
+    freed = _freed(deed)
+    return Tally(count=max(1, freed // (3 * 1024**2)), size=int(freed * 1.02))
+
+
+def _result(deed: _Deed, run_id: int, spec: scenario.RoundSpec) -> ResultMessage:
+    freed = _freed(deed)
+    shares = (0.2, 0.45, 0.35)
+    return ResultMessage(
+        id=f"demo-{run_id:08d}",
+        run_id=run_id,
+        started_at=deed.at,
+        ended_at=deed.at + timedelta(minutes=4),
+        outcomes=tuple(
+            CategoryOutcome(
+                category=key,
+                removed=Tally(
+                    count=max(1, int(share * freed) // (3 * 1024**2)), size=int(share * freed)
+                ),
+            )
+            for key, share in zip(spec.categories, shares, strict=True)
+        ),
+        before=tuple(_reading(v, jump.before, deed.at) for v, jump in deed.freed),
+        after=tuple(
+            _reading(v, jump.after, deed.at + timedelta(minutes=4)) for v, jump in deed.freed
+        ),
+    )
+
+
+def _set_up(
+    conn: Connection,
+    folder: Path,
+    spec: scenario.MachineSpec,
+    machine_id: int,
+    now: datetime,
+    url: str,
+    lives_in: Path,
+) -> None:
+    """The machine's stand-in, its enrolled agent, and a survey of what really lies there."""
+    standin = folder / "machines" / spec.tag
+    standin.mkdir(parents=True)
+    build(standin, spec, now, Random(f"{SEED} tree {spec.tag}"))
+    machine = StandInMachine(standin)
+    key, key_hash = new_secret("agent")
+    agents.enrol(conn, machine_id, key_hash, machine.facts(), at=to_seconds(now))
+    AgentHome(folder / "agents" / spec.tag).save(
+        AgentConfig(
+            url=url,
+            tag=spec.tag,
+            machine_id=machine_id,
+            kind="standin",
+            standin=str((lives_in / "machines" / spec.tag).resolve()),
+            readings_every=READINGS_EVERY,
+        ),
+        key,
+    )
+    _look_through(conn, machine, machine_id, now)
+    seen = now if spec.live else _last_on(spec, now)
+    conn.execute("UPDATE machines SET seen_at = ? WHERE id = ?", (to_seconds(seen), machine_id))
+
+
+def _last_on(spec: scenario.MachineSpec, now: datetime) -> datetime:
+    at = now
+    while not spec.on(at.astimezone(ZoneInfo(scenario.ZONE))):
+        at -= timedelta(hours=1)
+    return at
+
+
+class _Unhurried(StandInMachine):
+    """The same machine, surveyed without the pretended slowness of its disk."""
+
+    def pace(self, items: int) -> None:
+        """No waiting while the demo is made."""
+
+
+def _look_through(
+    conn: Connection, machine: StandInMachine, machine_id: int, now: datetime
+) -> None:
+    quick = _Unhurried(machine.folder)
+    listed: dict[str, list[Item]] = {}
+    look = [
+        CategoryRule(category=key, rule=rule)
+        for key, rule in rules.in_force_on(conn, machine_id).items()
+    ]
+    lines = survey(
+        quick,
+        Guard(quick),
+        look,
+        now,
+        listing=lambda key, item: listed.setdefault(key, []).append(item),
+    )
+    at = to_seconds(now) - 1800
+    run_id = runs.add(conn, machine_id, "survey", (), who="Tobias Quill", at=at - 60)
+    assert run_id is not None
+    for key, items in listed.items():
+        for start in range(0, len(items), 500):
+            page = ListingMessage(
+                id=uuid.uuid4().hex,
+                run_id=run_id,
+                look=Look.FIRST,
+                category=key,
+                first_number=start + 1,
+                items=tuple(items[start : start + 500]),
+            )
+            work.apply(conn, machine_id, page, at=at)
+    started, ended = from_seconds(at - 20), from_seconds(at)
+    work.apply(
+        conn,
+        machine_id,
+        SurveyMessage(
+            id=uuid.uuid4().hex,
+            run_id=run_id,
+            look=Look.FIRST,
+            started_at=started,
+            ended_at=ended,
+            lines=tuple(lines),
+        ),
+        at=at,
+    )
+    result = ResultMessage(id=uuid.uuid4().hex, run_id=run_id, started_at=started, ended_at=ended)
+    work.apply(conn, machine_id, result, at=at)

@@ -1,0 +1,181 @@
+"""The demo machines' folder trees: sparse files with believable names, sizes and ages."""
+
+from __future__ import annotations
+
+import os
+import struct
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from pathlib import Path
+from random import Random
+
+import tomli_w
+
+from phylax.agent.machines.standin import STATE_FILE
+from phylax.core.shop import System
+from phylax.demo.scenario import TREES, MachineSpec, Trees
+
+GIB = 1024**3
+_FILETIME_EPOCH = 11_644_473_600
+_ITEMS_PER_SECOND = 420.0
+
+_WORDS = (
+    "harbour", "invoice", "tide", "regatta", "glaze", "hymn", "anchor", "scan", "kiln", "ledger",
+    "choir", "mooring", "archive", "season", "visit", "plan", "order", "lantern",
+)  # fmt: skip
+_DOWNLOADS = (".pdf", ".zip", ".jpg", ".docx", ".mp4", ".exe", ".dmg", ".iso", ".xlsx")
+
+
+def build(folder: Path, spec: MachineSpec, now: datetime, random: Random) -> None:
+    """Lay out a machine's tree and its state file in an empty folder."""
+    system_volume = spec.volumes[0]
+    top = folder / _volume_folder(system_volume.mount)
+    homes = top / ("home" if spec.system is System.LINUX else "Users")
+    tree = _Tree(now, random)
+    _person(tree, homes / spec.person, spec.system, TREES.get(spec.tag, Trees()), top)
+    volumes = []
+    for volume in spec.volumes:
+        (folder / _volume_folder(volume.mount)).mkdir(parents=True, exist_ok=True)
+        laid_out = tree.total if volume is system_volume else 0
+        volumes.append(
+            {
+                "mount": volume.mount,
+                "folder": _volume_folder(volume.mount),
+                "capacity": int(volume.capacity * GIB),
+                "base_used": int(volume.capacity * volume.used_now * GIB) - laid_out,
+                "file_system": volume.file_system,
+                "disk": volume.disk,
+            }
+        )
+    state = {
+        "system": str(spec.system),
+        "host": spec.tag,
+        "make": spec.make,
+        "model": spec.model,
+        "memory": spec.memory * GIB,
+        "people": [spec.person],
+        "volumes": volumes,
+        "files_in_use": [os.path.relpath(path, folder) for path in tree.in_use],
+        "items_per_second": _ITEMS_PER_SECOND,
+    }
+    (folder / STATE_FILE).write_text(tomli_w.dumps(state), encoding="utf-8")
+
+
+def _volume_folder(mount: str) -> str:
+    return {"/": "root"}.get(mount, mount.rstrip(":"))
+
+
+class _Tree:
+    def __init__(self, now: datetime, random: Random) -> None:
+        self.now = now
+        self.random = random
+        self.total = 0
+        self.in_use: list[Path] = []
+
+    def file(self, path: Path, size: int, age_days: float) -> None:
+        """A sparse file of a length and an age."""
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with path.open("wb") as file:
+            file.truncate(size)
+        at = (self.now - timedelta(days=age_days)).timestamp()
+        os.utime(path, (at, at))
+        self.total += size
+
+    def files(
+        self, many: tuple[int, float], ages: Callable[[], float], name: Callable[[int], Path]
+    ) -> list[Path]:
+        """So many files that add up to so many GiB, a few of them large, as files are."""
+        number, gib = many
+        weights = [self.random.paretovariate(1.1) for _ in range(number)]
+        scale = gib * GIB / sum(weights)
+        made = []
+        for index, weight in enumerate(weights):
+            path = name(index)
+            self.file(path, max(1, int(weight * scale)), ages())
+            made.append(path)
+        return made
+
+    def word(self) -> str:
+        return f"{self.random.choice(_WORDS)}-{self.random.choice(_WORDS)}"
+
+
+def _person(tree: _Tree, home: Path, system: System, trees: Trees, top: Path) -> None:
+    random = tree.random
+    temp, cache, documents = {
+        System.WINDOWS: (
+            "AppData/Local/Temp",
+            "AppData/Local/Google/Chrome/User Data/Default/Cache/Cache_Data",
+            "Documents",
+        ),
+        System.MACOS: (
+            "Library/Caches/TemporaryItems",
+            "Library/Caches/com.apple.Safari/WebKitCache",
+            "Documents",
+        ),
+        System.LINUX: (".tmp", ".cache/mozilla/firefox/x4k2.default/cache2/entries", "Documents"),
+    }[system]
+    young_and_old = lambda: random.choice((random.uniform(0, 0.9), random.uniform(1, 60)))  # noqa: E731
+    made = tree.files(
+        trees.temp,
+        young_and_old,
+        lambda n: home / temp / f"session-{n % 17:02d}" / f"{tree.word()}-{n}.tmp",
+    )
+    tree.in_use += sorted(made, key=lambda p: p.stat().st_mtime)[:2]
+    tree.files(
+        trees.cache,
+        lambda: random.uniform(0, 9),
+        lambda n: home / cache / f"{n % 40:02x}" / f"{random.getrandbits(64):016x}",
+    )
+    tree.files(
+        trees.downloads,
+        lambda: random.uniform(2, 700),
+        lambda n: home / "Downloads" / f"{tree.word()}-{n}{random.choice(_DOWNLOADS)}",
+    )
+    tree.files(
+        trees.documents,
+        lambda: random.uniform(1, 900),
+        lambda n: home / documents / tree.word() / f"{tree.word()}-{n}.odt",
+    )
+    _trash(tree, home, system, trees, top)
+
+
+def _trash(tree: _Tree, home: Path, system: System, trees: Trees, top: Path) -> None:
+    random = tree.random
+    if system is System.WINDOWS:
+        bin_ = top / "$Recycle.Bin" / "S-1-5-21-4211-7733-1002-1001"
+        for path in tree.files(
+            trees.trash, lambda: random.uniform(60, 400), lambda n: bin_ / f"$R{n:06X}.zip"
+        ):
+            deleted = tree.now - timedelta(days=random.uniform(0, 55))
+            _write_recycle_info(path, deleted, f"C:\\Users\\{home.name}\\{tree.word()}.zip")
+            tree.total += path.with_name("$I" + path.name[2:]).stat().st_size
+    elif system is System.LINUX:
+        trash = home / ".local/share/Trash"
+        (trash / "info").mkdir(parents=True)
+        for path in tree.files(
+            trees.trash,
+            lambda: random.uniform(60, 400),
+            lambda n: trash / "files" / f"{tree.word()}-{n}.zip",
+        ):
+            deleted = (tree.now - timedelta(days=random.uniform(0, 55))).astimezone()
+            info = trash / "info" / f"{path.name}.trashinfo"
+            info.write_text(
+                f"[Trash Info]\nPath={home}/{path.name}\n"
+                f"DeletionDate={deleted:%Y-%m-%dT%H:%M:%S}\n",
+                encoding="utf-8",
+            )
+            tree.total += info.stat().st_size
+    else:
+        tree.files(
+            trees.trash,
+            lambda: random.uniform(0, 55),
+            lambda n: home / ".Trash" / f"{tree.word()}-{n}.zip",
+        )
+
+
+def _write_recycle_info(path: Path, deleted: datetime, original: str) -> None:
+    """The $I file beside a $R file, version 2: header, length, FILETIME, path in UTF-16."""
+    filetime = int((deleted.timestamp() + _FILETIME_EPOCH) * 10_000_000)
+    name = original + "\0"
+    header = struct.pack("<qqqi", 2, path.stat().st_size, filetime, len(name))
+    path.with_name("$I" + path.name[2:]).write_bytes(header + name.encode("utf-16-le"))
