@@ -61,7 +61,7 @@ def _draw(machine: str, trend: Trend, zone: object) -> None:
     height = max(1, top - bottom)
     last = trend.points[-1]
     console.print(
-        f"{machine} {trend.mount}: {show_size(last.free)} free of {show_size(last.capacity)} "
+        f"{machine}, {trend.mount}  {show_size(last.free)} free of {show_size(last.capacity)} "
         f"({show_share(last.capacity - last.free, last.capacity)} used)"
     )
     for row in range(_HEIGHT, 0, -1):

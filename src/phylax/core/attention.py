@@ -87,20 +87,21 @@ def _nearly_full(standing: Standing) -> Attention | None:
     worst = min(full, key=lambda v: v.free / v.capacity)
     can_go = standing.can_go.size if standing.can_go else 0
     looked = standing.looked_at is not None
-    if can_go:
+    worth_it = 100 * can_go >= worst.capacity
+    if worth_it:
         evidence = f"{show_size(worst.free)} free; {show_size(can_go)} can go"
     elif looked:
-        evidence = f"{show_size(worst.free)} free; cleaning would gain next to nothing"
+        evidence = f"{show_size(worst.free)} free; cleaning would gain only {show_size(can_go)}"
     else:
         evidence = f"{show_size(worst.free)} free; not looked at yet"
     return _about(
         standing,
         cause=Cause.NEARLY_FULL,
         urgency=90 if worst.free * 20 < worst.capacity else 70,
-        since=worst.read_at,
+        since=None,
         reason=f"{worst.mount} is {show_share(worst.used, worst.capacity)} full",
         evidence=evidence,
-        next_step=NextStep.CLEAN if can_go else NextStep.ASK_CLIENT if looked else NextStep.LOOK,
+        next_step=NextStep.CLEAN if worth_it else NextStep.ASK_CLIENT if looked else NextStep.LOOK,
         volume_mount=worst.mount,
     )
 

@@ -93,6 +93,17 @@ def show_share(part: int, whole: int) -> str:
     return f"{min(round(percent), 99) if part < whole else round(percent)} %"
 
 
+_SPOKEN = ("no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten",
+           "eleven", "twelve")  # fmt: skip
+
+
+def spoken(number: int, noun: str) -> str:
+    """As `count`, with numbers up to twelve in words: ``three machines``, ``14 machines``."""
+    if number >= len(_SPOKEN):
+        return count(number, noun)
+    return f"{_SPOKEN[number]} {count(number, noun).partition(' ')[2]}"
+
+
 def count(number: int, noun: str) -> str:
     """A number with its noun in the right form: ``1 file``, ``12,400 files``."""
     plural = noun[:-1] + "ies" if noun.endswith("y") and noun[-2] not in "aeiou" else noun + "s"

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 from phylax.core.attention import Attention
-from phylax.core.quantities import count
+from phylax.core.quantities import spoken
 from phylax.core.rounds import Round
 from phylax.core.runs import Run
 from phylax.core.values import Moment, Value
@@ -33,13 +33,14 @@ def in_a_sentence(
     machines = len({a.machine_id for a in attention})
     head = "Nothing needs you."
     if machines:
-        head = f"{count(machines, 'machine')} {'needs' if machines == 1 else 'need'} you."
+        verb = "needs" if machines == 1 else "need"
+        head = f"{spoken(machines, 'machine').capitalize()} {verb} you."
     horizon = local_now + timedelta(hours=24)
     times = [r.next_at for r in coming if r.next_at and not r.paused and r.next_at < horizon]
     if not times:
         return f"{head} No round runs in the next 24 hours."
     first = min(times).astimezone(local_now.tzinfo)
-    verb = "runs" if len(times) == 1 else "run"
-    return (
-        f"{head} {count(len(times), 'round')} {verb} in the next 24 hours, first at {first:%H:%M}."
-    )
+    if len(times) == 1:
+        return f"{head} One round runs in the next 24 hours, at {first:%H:%M}."
+    rounds = spoken(len(times), "round").capitalize()
+    return f"{head} {rounds} run in the next 24 hours, the first at {first:%H:%M}."

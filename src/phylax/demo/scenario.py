@@ -166,7 +166,7 @@ MACHINES = (
     MachineSpec("boatyard-cad", "Kelpie Boatyard", _WIN, "Haldane", "Tower 700", 64,
                 (VolumeSpec("C:", 237.0, 0.955, 0.1, 0.35),
                  VolumeSpec("D:", 1862.0, 0.07, 0.05, 0.0)),
-                person="rory", story="one volume full while the other is empty"),
+                on=evenings, person="rory", story="one volume full while the other is empty"),
     MachineSpec("boatyard-mac", "Kelpie Boatyard", _MAC, "Orrery", "Leaf 13", 8,
                 _mac(0.81, 0.12, 0.3, 233.0), on=evenings, person="isla"),
     MachineSpec("pottery-mac", "Tidewrack Pottery", _MAC, "Orrery", "Leaf 15", 16,

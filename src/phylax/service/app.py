@@ -11,6 +11,7 @@ from fastapi import FastAPI
 from fastapi.openapi.utils import get_openapi
 
 from phylax import __version__
+from phylax.core.events import Event
 from phylax.service import console_files, problems, scheduler
 from phylax.service.house import House
 from phylax.service.routes import (
@@ -72,12 +73,18 @@ def create_app(house: House) -> FastAPI:
 def _document(app: FastAPI) -> dict[str, Any]:
     """The OpenAPI document, with problems, both ways to sign in, and RFC 9457's media type."""
     document = get_openapi(
-        title=app.title, version=app.version, summary=app.summary, routes=app.routes
+        title=app.title,
+        version=app.version,
+        summary=app.summary,
+        routes=app.routes,
+        separate_input_output_schemas=False,
     )
     schemas = document["components"]["schemas"]
-    problem = problems.ProblemBody.model_json_schema(ref_template="#/components/schemas/{model}")
-    schemas |= problem.pop("$defs", {})
-    schemas["ProblemBody"] = problem
+    # a problem is raised, an event is the data of a server-sent event: no route returns them
+    for kind in (problems.ProblemBody, Event):
+        schema = kind.model_json_schema(ref_template="#/components/schemas/{model}")
+        schemas |= schema.pop("$defs", {})
+        schemas[kind.__name__] = schema
     for name in ("HTTPValidationError", "ValidationError"):
         schemas.pop(name, None)
     refused = problems.documented(422)[422]

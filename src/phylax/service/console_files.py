@@ -7,8 +7,10 @@ import re
 from hashlib import sha256
 from pathlib import Path
 
-from fastapi import FastAPI, Request, Response
+from fastapi import FastAPI, Response
 from fastapi.responses import FileResponse, PlainTextResponse
+
+from phylax.service.problems import not_found
 
 BUILT = Path(__file__).parent / "console"
 _INLINE = re.compile(r"<script(?![^>]*\bsrc=)[^>]*>(.*?)</script>", re.DOTALL)
@@ -41,10 +43,9 @@ def install(app: FastAPI, built: Path = BUILT) -> None:
     }
 
     @app.get("/{path:path}", include_in_schema=False)
-    def console(path: str, request: Request) -> Response:
-        if path == "api" or path.startswith("api/"):
-            from phylax.service.problems import not_found
-
+    def console(path: str) -> Response:
+        if path.split("/")[0] in ("api", "_app") and not (built / path).is_file():
+            # an address of the API or a built file that is not there is no page of the console
             raise not_found("address", f"/{path}")
         if not page:
             return PlainTextResponse("The console was not built; run 'make console'.", 503)

@@ -321,15 +321,25 @@ def take_back(conn: Connection, run_id: int) -> None:
 
 
 def note_standing(conn: Connection, run_id: int) -> None:
-    """The machine's standing after a run has ended."""
+    """The machine's standing after a run has ended.
+
+    A look that went well does not make up for a cleaning that failed or was missed.
+    """
     conn.execute(
         """
         UPDATE machines SET
-            last_run_id = r.id,
-            missed_in_a_row = iif(r.state = 'missed', missed_in_a_row + 1, 0),
+            last_run_id = iif(r.work = 'clean' OR r.state <> 'done' OR last.work = 'survey'
+                              OR last.id IS NULL, r.id, last.id),
+            missed_in_a_row = CASE
+                WHEN r.state = 'missed' THEN machines.missed_in_a_row + 1
+                WHEN r.work = 'clean' THEN 0
+                ELSE machines.missed_in_a_row END,
             cleaned_at = iif(r.work = 'clean' AND r.state IN ('done', 'partly'),
-                             max(coalesce(cleaned_at, 0), r.ended_at), cleaned_at)
-        FROM runs r WHERE r.id = ? AND machines.id = r.machine_id
+                             max(coalesce(machines.cleaned_at, 0), r.ended_at), machines.cleaned_at)
+        FROM runs r
+        JOIN machines m ON m.id = r.machine_id
+        LEFT JOIN runs last ON last.id = m.last_run_id
+        WHERE r.id = ? AND machines.id = r.machine_id
         """,
         (run_id,),
     )

@@ -74,7 +74,11 @@ def take_message(message: Message, house: TheHouse, machine_id: AgentsMachine) -
         work.apply(conn, machine_id, message, at=house.now())
 
 
-@router.get("/order", response_model=Order | None, responses=documented(401))
+@router.get(
+    "/order",
+    response_model=Order,
+    responses=documented(401) | {204: {"description": "No work within the wait"}},
+)
 async def next_order(
     house: TheHouse,
     machine_id: AgentsMachine,

@@ -1,0 +1,43 @@
+import { goto } from '$app/navigation';
+import createClient, { type Middleware } from 'openapi-fetch';
+import type { components, paths } from './schema';
+
+export type Schema = components['schemas'];
+export type Machine = Schema['Machine'];
+export type Volume = Schema['Volume'];
+export type Run = Schema['Run'];
+export type RunDetail = Schema['RunDetail'];
+export type Ledger = Schema['Ledger'];
+export type LedgerLine = Schema['LedgerLine'];
+export type ListedItem = Schema['ListedItem'];
+export type Round = Schema['Round'];
+export type MaintenanceRecord = Schema['Record'];
+export type Trend = Schema['Trend'];
+export type Today = Schema['Today'];
+export type Attention = Schema['Attention'];
+export type Person = Schema['Person'];
+export type Client = Schema['Client'];
+export type Problem = Schema['ProblemBody'];
+
+const toSignIn: Middleware = {
+  onResponse({ response }) {
+    if (response.status === 401 && !location.pathname.startsWith('/sign-in')) {
+      void goto(`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`);
+    }
+  }
+};
+
+export const api = createClient<paths>({ baseUrl: '' });
+api.use(toSignIn);
+
+/** The sentence of a problem, or of a service that does not answer. */
+export function inWords(error: unknown): string {
+  if (error && typeof error === 'object' && 'detail' in error) return String(error.detail);
+  if (error instanceof TypeError) return 'The service does not answer. Is it running?';
+  return 'Something went wrong; the service could not say what.';
+}
+
+/** The `next` page of a listing as path and query, from its `Link` header (RFC 8288). */
+export function nextPage(response: Response): string | null {
+  return /<([^>]+)>;\s*rel="next"/.exec(response.headers.get('Link') ?? '')?.[1] ?? null;
+}

@@ -1,0 +1,69 @@
+import type { Schema } from './client';
+
+type Event = Schema['Event'];
+type Kind = Event['kind'];
+type Listener = (event: Event) => void;
+
+const KINDS: Kind[] = [
+  'shop',
+  'client',
+  'machine',
+  'reading',
+  'rule',
+  'round',
+  'run',
+  'survey',
+  'record',
+  'consent'
+];
+
+/** What changes in the shop, as the service tells it. The browser catches up by `Last-Event-ID`. */
+class Live {
+  connected = $state(true);
+  #source: EventSource | null = null;
+  #listeners = new Set<Listener>();
+
+  start() {
+    if (this.#source) return;
+    const source = new EventSource('/api/v1/events');
+    source.onopen = () => {
+      this.connected = true;
+    };
+    source.onerror = () => {
+      this.connected = false;
+    };
+    for (const kind of KINDS) {
+      source.addEventListener(kind, (message) => {
+        const event = JSON.parse((message as MessageEvent<string>).data) as Event;
+        for (const listener of this.#listeners) listener(event);
+      });
+    }
+    this.#source = source;
+  }
+
+  stop() {
+    this.#source?.close();
+    this.#source = null;
+  }
+
+  /** Call `listener` for events of some kinds; bursts are folded into one call after `fold` ms. */
+  on(kinds: Kind[], listener: Listener, fold = 150): () => void {
+    let timer: ReturnType<typeof setTimeout> | undefined;
+    let last: Event;
+    const own: Listener = (event) => {
+      if (!kinds.includes(event.kind)) return;
+      last = event;
+      timer ??= setTimeout(() => {
+        timer = undefined;
+        listener(last);
+      }, fold);
+    };
+    this.#listeners.add(own);
+    return () => {
+      clearTimeout(timer);
+      this.#listeners.delete(own);
+    };
+  }
+}
+
+export const live = new Live();

@@ -1,0 +1,60 @@
+<script lang="ts">
+  import type { RunDetail } from '$lib/api/client';
+  import { count, size } from '$lib/words';
+  import RunState from './RunState.svelte';
+  import When from './When.svelte';
+
+  let { run }: { run: RunDetail } = $props();
+
+  const left = $derived(
+    run.outcomes.flatMap((o) => o.left.map((stay) => ({ category: o.category, ...stay })))
+  );
+</script>
+
+<div class="space-y-3" data-testid="result">
+  <p class="flex flex-wrap items-center gap-x-3">
+    <RunState state={run.state} />
+    <span class="muted">
+      run {run.id}, by {run.round_name ?? run.made_by}, <When at={run.ended_at} />
+    </span>
+    {#if run.reason}<span>{run.reason}</span>{/if}
+  </p>
+  {#if run.work === 'clean' && run.removed}
+    <dl class="grid grid-cols-3 gap-4">
+      <div>
+        <dt class="muted text-sm">expected</dt>
+        <dd class="text-lg">{size(run.expected?.size)}</dd>
+        <dd class="muted text-sm">{run.expected ? count(run.expected.count, 'item') : ''}</dd>
+      </div>
+      <div>
+        <dt class="muted text-sm">removed</dt>
+        <dd class="text-lg">{size(run.removed.size)}</dd>
+        <dd class="muted text-sm">{count(run.removed.count, 'item')}</dd>
+      </div>
+      <div>
+        <dt class="muted text-sm">more free, on the volume itself</dt>
+        <dd class="text-lg font-semibold">{size(run.freed)}</dd>
+      </div>
+    </dl>
+  {/if}
+  {#if left.length}
+    <details open={run.state === 'partly'}>
+      <summary class="cursor-pointer">What was left, and why</summary>
+      <ul class="mt-2 space-y-1">
+        {#each left as stay (stay.category + stay.reason)}
+          <li>
+            {stay.category}: {count(stay.count, 'item')}, {size(stay.size)} –
+            {stay.reason}
+          </li>
+        {/each}
+      </ul>
+      {#if run.left.length}
+        <ul class="muted mt-2 space-y-0.5 text-sm">
+          {#each run.left.slice(0, 30) as item (item.place + item.path)}
+            <li><span class="path break-all">{item.place} › {item.path}</span> – {item.reason}</li>
+          {/each}
+        </ul>
+      {/if}
+    </details>
+  {/if}
+</div>

@@ -1,0 +1,44 @@
+<script lang="ts">
+  import type { MaintenanceRecord } from '$lib/api/client';
+  import { size } from '$lib/words';
+  import Cleaned from '@lucide/svelte/icons/list-x';
+  import Monitor from '@lucide/svelte/icons/monitor-smartphone';
+  import PencilLine from '@lucide/svelte/icons/pencil-line';
+  import When from './When.svelte';
+
+  let { records, withMachine = false }: { records: MaintenanceRecord[]; withMachine?: boolean } =
+    $props();
+  const marks = { run: Cleaned, note: PencilLine, machine: Monitor };
+</script>
+
+<ol class="ruled" data-testid="record">
+  {#each records as entry (entry.id)}
+    {@const Mark = marks[entry.kind]}
+    <li class="grid grid-cols-[1.5rem_1fr_auto] gap-x-2 py-2.5">
+      <Mark size={16} class="mt-1 text-[var(--muted)]" aria-hidden="true" />
+      <div>
+        {#if withMachine}
+          <a class="anchor" href="/machines/{entry.machine_tag}">{entry.machine_tag}</a>
+          <span class="muted">{entry.client_name}</span>
+        {/if}
+        <p>
+          {entry.text}{#if entry.corrects}<span class="muted">
+              (puts entry {entry.corrects} right)</span
+            >{/if}
+        </p>
+        <p class="muted text-sm">{entry.who}, <When at={entry.at} />, entry {entry.id}</p>
+      </div>
+      <div class="text-right whitespace-nowrap">
+        {#if entry.freed !== null && entry.freed !== undefined}
+          <div>{size(entry.freed)} freed</div>
+        {/if}
+        {#if entry.left_count}<div class="lookhere text-sm">{entry.left_count} left</div>{/if}
+        {#if entry.state && entry.state !== 'done'}<div class="muted text-sm">
+            {entry.state}
+          </div>{/if}
+      </div>
+    </li>
+  {:else}
+    <li class="muted py-3">Nothing is written down yet.</li>
+  {/each}
+</ol>

@@ -1,0 +1,79 @@
+/** Sizes and times as people read them. */
+
+const UNITS = ['B', 'KiB', 'MiB', 'GiB', 'TiB', 'PiB'];
+
+/** Bytes in binary units with one decimal, as everywhere in Phylax. */
+export function size(bytes: number | null | undefined): string {
+  if (bytes === null || bytes === undefined) return '–';
+  if (bytes < 0) return `-${size(-bytes)}`;
+  let value = bytes;
+  let unit = 0;
+  while (value >= 1023.95 && unit < UNITS.length - 1) {
+    value /= 1024;
+    unit += 1;
+  }
+  return unit === 0 ? `${bytes} B` : `${value.toFixed(1)} ${UNITS[unit]}`;
+}
+
+export function share(part: number, whole: number): string {
+  if (whole <= 0) return '0 %';
+  const percent = Math.round((100 * part) / whole);
+  return `${part < whole ? Math.min(percent, 99) : percent} %`;
+}
+
+export function count(number: number, noun: string): string {
+  const plural = /[^aeiou]y$/.test(noun) ? `${noun.slice(0, -1)}ies` : `${noun}s`;
+  return `${number.toLocaleString('en-IE')} ${number === 1 ? noun : plural}`;
+}
+
+/** The shop's time zone; set once the shop is known. */
+let zone: string | undefined;
+export function setZone(name: string) {
+  zone = name;
+}
+
+function dayOf(at: Date): string {
+  return at.toLocaleDateString('en-CA', { timeZone: zone });
+}
+
+export function clock(at: Date): string {
+  return at.toLocaleTimeString('en-GB', { timeZone: zone, hour: '2-digit', minute: '2-digit' });
+}
+
+/** "today 18:42", "yesterday 18:42", "Tuesday 18:42" within the week, else "3 Dec 18:42". */
+export function when(text: string | null | undefined, now = new Date()): string {
+  if (!text) return '–';
+  const at = new Date(text);
+  const days = Math.round((Date.parse(dayOf(at)) - Date.parse(dayOf(now))) / 86_400_000);
+  if (days === 0) return `today ${clock(at)}`;
+  if (days === -1) return `yesterday ${clock(at)}`;
+  if (days === 1) return `tomorrow ${clock(at)}`;
+  const near = days < 0 && days > -7;
+  const year = at.getFullYear() === now.getFullYear() ? undefined : 'numeric';
+  const weekday = days > 0 && days < 7 ? 'short' : undefined;
+  const day = near
+    ? at.toLocaleDateString('en-GB', { timeZone: zone, weekday: 'long' })
+    : at.toLocaleDateString('en-GB', {
+        timeZone: zone,
+        weekday,
+        day: 'numeric',
+        month: 'short',
+        year
+      });
+  return `${day.replace(',', '')} ${clock(at)}`;
+}
+
+export function full(text: string | null | undefined): string {
+  if (!text) return '';
+  return new Date(text).toLocaleString('en-GB', {
+    timeZone: zone,
+    dateStyle: 'full',
+    timeStyle: 'medium'
+  });
+}
+
+/** Days in an ISO 8601 duration of days and hours, as rules use them. */
+export function daysOf(span: string): number {
+  const match = /^P(?:(\d+)W)?(?:(\d+)D)?/.exec(span);
+  return 7 * Number(match?.[1] ?? 0) + Number(match?.[2] ?? 0);
+}

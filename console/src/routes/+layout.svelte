@@ -1,0 +1,250 @@
+<script lang="ts">
+  import '../app.css';
+  import { goto } from '$app/navigation';
+  import { page } from '$app/state';
+  import { api, type Person, type Schema } from '$lib/api/client';
+  import { live } from '$lib/api/live.svelte';
+  import Modal from '$lib/components/Modal.svelte';
+  import { setZone } from '$lib/words';
+  import BookOpenText from '@lucide/svelte/icons/book-open-text';
+  import Lamp from '@lucide/svelte/icons/lamp';
+  import Laptop from '@lucide/svelte/icons/laptop-minimal';
+  import LogOut from '@lucide/svelte/icons/log-out';
+  import Repeat from '@lucide/svelte/icons/repeat';
+  import Scale from '@lucide/svelte/icons/scale';
+  import Search from '@lucide/svelte/icons/search';
+  import Store from '@lucide/svelte/icons/store';
+  import Sunrise from '@lucide/svelte/icons/sunrise';
+  import Unplug from '@lucide/svelte/icons/unplug';
+  import type { Snippet } from 'svelte';
+
+  let { children }: { children: Snippet } = $props();
+  let me = $state<Person | null>(null);
+  let shop = $state<Schema['Shop'] | null>(null);
+  let keysShown = $state(false);
+  let words = $state('');
+  let searchBox = $state<HTMLInputElement>();
+  let lamp = $state(localStorage.getItem('phylax-lamp') ?? 'system');
+
+  const PLACES = [
+    { href: '/', name: 'Today', key: 't', icon: Sunrise },
+    { href: '/machines', name: 'Machines', key: 'm', icon: Laptop },
+    { href: '/rounds', name: 'Rounds', key: 'r', icon: Repeat },
+    { href: '/rules', name: 'Rules', key: 'u', icon: Scale },
+    { href: '/records', name: 'Records', key: 'e', icon: BookOpenText },
+    { href: '/shop', name: 'Shop', key: 's', icon: Store }
+  ];
+  const LAMPS: Record<string, string> = { system: 'as the system', day: 'day', night: 'night' };
+
+  const signingIn = $derived(page.url.pathname.startsWith('/sign-in'));
+
+  $effect(() => {
+    if (signingIn) {
+      live.stop();
+      me = null;
+      return;
+    }
+    void load();
+  });
+
+  async function load() {
+    const [who, where] = await Promise.all([api.GET('/api/v1/me'), api.GET('/api/v1/shop')]);
+    if (!who.data || !where.data) return;
+    setZone(where.data.zone);
+    shop = where.data;
+    me = who.data;
+    live.start();
+  }
+
+  function isHere(href: string): boolean {
+    return href === '/' ? page.url.pathname === '/' : page.url.pathname.startsWith(href);
+  }
+
+  function switchLamp() {
+    const order = ['system', 'day', 'night'];
+    lamp = order[(order.indexOf(lamp) + 1) % order.length] ?? 'system';
+    localStorage.setItem('phylax-lamp', lamp);
+    applyLamp();
+  }
+  function applyLamp() {
+    const night =
+      lamp === 'night' || (lamp === 'system' && matchMedia('(prefers-color-scheme: dark)').matches);
+    document.documentElement.dataset.mode = night ? 'dark' : 'light';
+  }
+  $effect(() => {
+    const system = matchMedia('(prefers-color-scheme: dark)');
+    system.addEventListener('change', applyLamp);
+    return () => system.removeEventListener('change', applyLamp);
+  });
+
+  async function signOut() {
+    await api.POST('/api/v1/sign-out');
+    live.stop();
+    await goto('/sign-in');
+  }
+
+  function onkeydown(event: KeyboardEvent) {
+    const target = event.target as HTMLElement;
+    if (event.ctrlKey || event.metaKey || event.altKey || signingIn) return;
+    if (/^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) || target.isContentEditable) return;
+    if (event.key === '/') {
+      event.preventDefault();
+      searchBox?.focus();
+    } else if (event.key === '?') {
+      keysShown = true;
+    } else {
+      const place = PLACES.find((p) => p.key === event.key);
+      if (place) void goto(place.href);
+    }
+  }
+
+  function search(event: SubmitEvent) {
+    event.preventDefault();
+    void goto(`/machines?words=${encodeURIComponent(words.trim())}`);
+  }
+</script>
+
+<svelte:window {onkeydown} />
+
+{#if signingIn}
+  {@render children()}
+{:else if me}
+  <div class="house">
+    <nav aria-label="Places" class="rail">
+      <p class="brand"><img src="/mark.svg" alt="" width="28" height="28" /><span>Phylax</span></p>
+      {#each PLACES as place (place.href)}
+        <a href={place.href} aria-current={isHere(place.href) ? 'page' : undefined}>
+          <place.icon size={20} aria-hidden="true" /><span>{place.name}</span>
+        </a>
+      {/each}
+      <span class="rest"></span>
+      <button onclick={switchLamp} title="Light: {LAMPS[lamp]}">
+        <Lamp size={20} aria-hidden="true" /><span>Light</span>
+        <span class="sr-only">, now {LAMPS[lamp]}</span>
+      </button>
+      <button onclick={signOut} title="{me.name}, {me.role}">
+        <LogOut size={20} aria-hidden="true" /><span>Sign out</span>
+      </button>
+    </nav>
+    <div class="min-w-0">
+      <header class="noprint flex items-center gap-4 border-b border-[var(--line)] px-6 py-2">
+        <span class="muted hidden sm:inline">{shop?.name}</span>
+        {#if shop?.is_demo}<span class="lookhere text-sm">demo</span>{/if}
+        <form class="ml-auto flex items-center gap-2" role="search" onsubmit={search}>
+          <Search size={16} aria-hidden="true" class="text-[var(--muted)]" />
+          <label class="sr-only" for="search">Find a machine or client</label>
+          <input
+            id="search"
+            class="box w-56"
+            placeholder="Find a machine or client ( / )"
+            bind:value={words}
+            bind:this={searchBox}
+          />
+        </form>
+        <span class="muted hidden text-sm md:inline">{me.name}</span>
+      </header>
+      {#if !live.connected}
+        <p class="lookhere flex items-center gap-2 px-6 py-2" role="status">
+          <Unplug size={16} aria-hidden="true" /> The line to the service dropped; what you see may be
+          old. It catches up by itself.
+        </p>
+      {/if}
+      <main class="mx-auto max-w-6xl px-6 py-6">{@render children()}</main>
+    </div>
+  </div>
+  <Modal bind:open={keysShown} title="Keys">
+    <dl class="grid grid-cols-[4rem_1fr] gap-y-1">
+      <dt><kbd>/</kbd></dt>
+      <dd>find a machine or client</dd>
+      {#each PLACES as place (place.href)}
+        <dt><kbd>{place.key}</kbd></dt>
+        <dd>{place.name}</dd>
+      {/each}
+      <dt><kbd>?</kbd></dt>
+      <dd>this list</dd>
+    </dl>
+  </Modal>
+{:else}
+  <p class="muted p-8">Opening the shop…</p>
+{/if}
+
+<style>
+  .house {
+    display: grid;
+    grid-template-columns: 5.5rem minmax(0, 1fr);
+    min-height: 100vh;
+  }
+  .rail {
+    position: sticky;
+    top: 0;
+    height: 100vh;
+    display: flex;
+    flex-direction: column;
+    gap: 0.25rem;
+    padding: 0.75rem 0.5rem;
+    border-right: 1px solid var(--line);
+  }
+  .brand {
+    display: flex;
+    flex-direction: column;
+    align-items: center;
+    gap: 0.25rem;
+    font-weight: 600;
+    font-size: 0.875rem;
+    margin-bottom: 0.75rem;
+  }
+  .rail a,
+  .rail button {
+    display: flex;
+    flex-direction: column;
+    align-items: center;
+    gap: 0.15rem;
+    padding: 0.5rem 0.25rem;
+    border-radius: 0.3rem;
+    font-size: 0.8125rem;
+    color: var(--muted);
+    cursor: pointer;
+  }
+  .rail a:hover,
+  .rail button:hover {
+    color: inherit;
+    background: var(--raised);
+  }
+  .rail a[aria-current='page'] {
+    color: var(--main);
+    background: var(--raised);
+    font-weight: 600;
+  }
+  .rest {
+    flex: 1;
+  }
+  kbd {
+    font-family: 'Atkinson Hyperlegible Mono Variable', monospace;
+    border: 1px solid var(--line);
+    border-radius: 0.2rem;
+    padding: 0 0.35rem;
+  }
+  @media (max-width: 640px) {
+    .house {
+      grid-template-columns: minmax(0, 1fr);
+      padding-bottom: 4.5rem;
+    }
+    .rail {
+      position: fixed;
+      inset: auto 0 0 0;
+      z-index: 30;
+      height: auto;
+      flex-direction: row;
+      justify-content: space-around;
+      border-right: 0;
+      border-top: 1px solid var(--line);
+      background: light-dark(#f7f4ee, #10191c);
+      padding: 0.25rem;
+    }
+    .brand,
+    .rest,
+    .rail button {
+      display: none;
+    }
+  }
+</style>

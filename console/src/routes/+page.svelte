@@ -1,0 +1,139 @@
+<script lang="ts">
+  import { api, inWords, type Attention, type Today } from '$lib/api/client';
+  import { live } from '$lib/api/live.svelte';
+  import RunProgress from '$lib/components/RunProgress.svelte';
+  import RunState from '$lib/components/RunState.svelte';
+  import When from '$lib/components/When.svelte';
+  import { count, size } from '$lib/words';
+  import CircleCheck from '@lucide/svelte/icons/circle-check';
+
+  let today = $state<Today | null>(null);
+  let problem = $state('');
+
+  const STEPS: Record<Attention['next_step'], string> = {
+    look: 'Look through it',
+    clean: 'See what can go',
+    decide: 'Decide',
+    'run again': 'Run again',
+    'ask the client': 'See the machine'
+  };
+
+  async function load() {
+    const { data, error } = await api.GET('/api/v1/today');
+    if (data) today = data;
+    else problem = inWords(error);
+  }
+  $effect(() => {
+    void load();
+    return live.on(
+      ['run', 'survey', 'reading', 'round', 'machine', 'consent'],
+      () => void load(),
+      500
+    );
+  });
+  const cleaned = $derived(today?.done.filter((r) => r.work === 'clean' && r.removed) ?? []);
+</script>
+
+<svelte:head><title>Today – Phylax</title></svelte:head>
+
+{#if problem}
+  <p class="lossy">{problem}</p>
+{:else if !today}
+  <p class="muted">Asking the service…</p>
+{:else}
+  <h1 data-testid="sentence">{today.sentence}</h1>
+  <div class="mt-6 grid gap-10 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
+    <section aria-labelledby="needs">
+      <h2 id="needs">Needs you</h2>
+      <ul class="ruled mt-2">
+        {#each today.needs_you as need (need.machine_id + need.cause)}
+          <li class="grid grid-cols-[1fr_auto] items-center gap-4 py-3">
+            <div>
+              <p>
+                <a class="anchor font-semibold" href="/machines/{need.machine_tag}"
+                  >{need.machine_tag}</a
+                >
+                <span class="muted">{need.client_name}</span>
+              </p>
+              <p>{need.reason}</p>
+              <p class="muted text-sm">
+                {need.evidence}{#if need.since}, since <When at={need.since} />{/if}
+              </p>
+            </div>
+            <a class="act" href="/machines/{need.machine_tag}#goes-and-stays"
+              >{STEPS[need.next_step]}</a
+            >
+          </li>
+        {:else}
+          <li class="flex items-center gap-2 py-4">
+            <CircleCheck size={18} aria-hidden="true" class="text-[var(--main)]" />
+            Nothing needs you. The next round is on the right.
+          </li>
+        {/each}
+      </ul>
+    </section>
+    <div class="space-y-8">
+      <section aria-labelledby="now">
+        <h2 id="now">Runs now</h2>
+        {#each today.running as run (run.id)}
+          <div class="mt-3">
+            <p><a class="anchor" href="/machines/{run.machine_tag}">{run.machine_tag}</a></p>
+            <RunProgress {run} brief />
+          </div>
+        {:else}
+          <p class="muted mt-2">Nothing at the moment.</p>
+        {/each}
+        {#if today.waiting.length}
+          <p class="muted mt-2 text-sm">
+            {count(today.waiting.length, 'run')} wait for their machine:
+            {today.waiting
+              .slice(0, 4)
+              .map((r) => r.machine_tag)
+              .join(', ')}{today.waiting.length > 4 ? ' …' : ''}
+          </p>
+        {/if}
+      </section>
+      <section aria-labelledby="next">
+        <h2 id="next">Runs next</h2>
+        <ul class="ruled mt-2">
+          {#each today.next_rounds.slice(0, 5) as round (round.id)}
+            <li class="flex justify-between gap-4 py-2">
+              <span>
+                {round.name}
+                <span class="muted block text-sm">{count(round.machine_ids.length, 'machine')}</span
+                >
+              </span>
+              <span class="whitespace-nowrap">
+                {#if round.paused}paused{:else}<When at={round.next_at} />{/if}
+              </span>
+            </li>
+          {:else}
+            <li class="py-2"><a class="anchor" href="/rounds/new">Make the first round</a></li>
+          {/each}
+        </ul>
+      </section>
+      <section aria-labelledby="done">
+        <h2 id="done">Done since yesterday</h2>
+        <p class="mt-2">
+          {size(today.freed)} freed in {count(cleaned.length, 'cleaning')}
+        </p>
+        <ul class="ruled mt-1">
+          {#each today.done.slice(0, 6) as run (run.id)}
+            <li class="flex justify-between gap-4 py-2">
+              <span>
+                <a class="anchor" href="/machines/{run.machine_tag}">{run.machine_tag}</a>
+                <span class="muted block text-sm">{run.work}, <When at={run.ended_at} /></span>
+              </span>
+              <span class="text-right">
+                <RunState state={run.state} />
+                {#if run.freed !== null && run.work === 'clean'}
+                  <span class="muted block text-sm">{size(run.freed)} freed</span>
+                {/if}
+              </span>
+            </li>
+          {/each}
+        </ul>
+      </section>
+    </div>
+  </div>
+{/if}

@@ -1,0 +1,149 @@
+<script lang="ts">
+  import { api, inWords, type Client, type Machine, type Schema } from '$lib/api/client';
+  import When from '$lib/components/When.svelte';
+
+  const DRAFT = 'phylax-new-machine';
+  const blank = {
+    tag: '',
+    client: '',
+    newClient: '',
+    system: 'windows' as Schema['System'],
+    make: '',
+    model: '',
+    serial: '',
+    memory: '',
+    note: ''
+  };
+
+  let clients = $state<Client[]>([]);
+  let form = $state({ ...blank, ...JSON.parse(sessionStorage.getItem(DRAFT) ?? '{}') });
+  let problem = $state('');
+  let saving = $state(false);
+  let made = $state<Machine | null>(null);
+  let code = $state<Schema['EnrolmentCode'] | null>(null);
+
+  $effect(() => sessionStorage.setItem(DRAFT, JSON.stringify(form)));
+  $effect(() => {
+    void api
+      .GET('/api/v1/clients', { params: { query: { limit: 500 } } })
+      .then(({ data }) => (clients = data ?? []));
+  });
+
+  async function clientId(): Promise<number | null> {
+    if (form.client !== 'new') return Number(form.client);
+    const { data, error } = await api.POST('/api/v1/clients', {
+      body: { name: form.newClient, contact: '', mail: '', phone: '', note: '' }
+    });
+    if (!data) {
+      problem = inWords(error);
+      return null;
+    }
+    clients = [...clients, data];
+    form.client = String(data.id);
+    return data.id;
+  }
+
+  async function save(event: SubmitEvent) {
+    event.preventDefault();
+    saving = true;
+    problem = '';
+    const client = await clientId();
+    if (client !== null) {
+      const { data, error } = await api.POST('/api/v1/machines', {
+        body: {
+          tag: form.tag,
+          client_id: client,
+          system: form.system,
+          make: form.make,
+          model: form.model,
+          serial: form.serial,
+          memory: form.memory ? Number(form.memory) * 1024 ** 3 : null,
+          note: form.note
+        }
+      });
+      if (data) {
+        made = data;
+        sessionStorage.removeItem(DRAFT);
+        await makeCode(data.tag);
+      } else problem = inWords(error);
+    }
+    saving = false;
+  }
+
+  async function makeCode(tag: string) {
+    const { data, error } = await api.POST('/api/v1/machines/{machine}/enrolment-code', {
+      params: { path: { machine: tag } }
+    });
+    if (data) code = data;
+    else problem = inWords(error);
+  }
+</script>
+
+<svelte:head><title>Take a machine in – Phylax</title></svelte:head>
+
+<h1>Take a machine in</h1>
+
+{#if made}
+  <div class="mt-6 max-w-2xl space-y-4">
+    <p><strong>{made.tag}</strong> is taken in for {made.client_name}.</p>
+    {#if code}
+      <p>On the machine, start its agent with this one-time code:</p>
+      <p class="path rounded border border-[var(--line)] bg-[var(--raised)] p-3 break-all">
+        phylax agent enrol {location.origin}
+        {code.code}
+      </p>
+      <p class="muted">
+        The code is shown this once and is good until <When at={code.expires_at} />.
+      </p>
+    {/if}
+    <a class="act main" href="/machines/{made.tag}">Go to {made.tag}</a>
+  </div>
+{:else}
+  <form class="mt-6 grid max-w-2xl gap-4 sm:grid-cols-2" onsubmit={save}>
+    <label class="field">
+      <span>Whose is it?</span>
+      <select class="box" bind:value={form.client} required>
+        <option value="" disabled>Choose a client</option>
+        {#each clients as client (client.id)}
+          <option value={String(client.id)}>{client.name}</option>
+        {/each}
+        <option value="new">A new client…</option>
+      </select>
+    </label>
+    {#if form.client === 'new'}
+      <label class="field">
+        <span>Name of the new client</span>
+        <input class="box" bind:value={form.newClient} required maxlength="120" />
+      </label>
+    {:else}<span class="hidden sm:block"></span>{/if}
+    <label class="field">
+      <span>Tag on its label (small letters, digits, hyphens)</span>
+      <input class="box" bind:value={form.tag} required pattern="[a-z0-9][a-z0-9\-]*" />
+    </label>
+    <label class="field">
+      <span>System</span>
+      <select class="box" bind:value={form.system}>
+        <option value="windows">Windows</option>
+        <option value="macos">macOS</option>
+        <option value="linux">Linux</option>
+      </select>
+    </label>
+    <label class="field"><span>Make</span><input class="box" bind:value={form.make} /></label>
+    <label class="field"><span>Model</span><input class="box" bind:value={form.model} /></label>
+    <label class="field"
+      ><span>Serial number</span><input class="box" bind:value={form.serial} /></label
+    >
+    <label class="field">
+      <span>Memory, GiB</span>
+      <input class="box" type="number" min="1" max="4096" bind:value={form.memory} />
+    </label>
+    <label class="field sm:col-span-2">
+      <span>What was said</span>
+      <textarea class="box" rows="3" bind:value={form.note}></textarea>
+    </label>
+    {#if problem}<p class="lossy sm:col-span-2" role="alert">{problem}</p>{/if}
+    <div class="sm:col-span-2">
+      <button class="act main" disabled={saving}>{saving ? 'Taking in…' : 'Take in'}</button>
+    </div>
+  </form>
+{/if}
