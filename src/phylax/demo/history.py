@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime, time, timedelta
+from functools import cache
 from random import Random
 from zoneinfo import ZoneInfo
 
 from phylax.core.recurrence import occurrences
-from phylax.demo.scenario import MachineSpec, RoundSpec, VolumeSpec
+from phylax.demo.scenario import MachineSpec, On, RoundSpec, VolumeSpec
 from phylax.demo.standins import GIB
 
 DAYS = 400
@@ -85,7 +86,7 @@ def volume_history(
         local = at.astimezone(zone)
         is_on = spec.on(local)
         if is_on:
-            busy = 24 / _hours_on(spec, local)
+            busy = 24 / _hours_on(spec.on, local.weekday(), local.day == 1)
             used += volume.own / 24 * busy * random.uniform(0.2, 1.8)
             junk += volume.junk / 24 * busy * random.uniform(0.1, 1.9)
         while done and done[0][0] <= at:
@@ -108,7 +109,12 @@ def volume_history(
     )
 
 
-def _hours_on(spec: MachineSpec, local: datetime) -> int:
-    """How many hours a day the machine is on, so that its daily rates come out as given."""
-    midnight = local.replace(hour=0, minute=0, second=0, microsecond=0)
-    return sum(spec.on(midnight + timedelta(hours=h)) for h in range(24)) or 1
+@cache
+def _hours_on(on: On, weekday: int, is_first: bool) -> int:
+    """How many hours of such a day a machine is on, so that its daily rates come out as given."""
+    day = next(
+        d
+        for d in (datetime(2026, 1, 1) + timedelta(days=n) for n in range(400))  # noqa: DTZ001
+        if d.weekday() == weekday and (d.day == 1) == is_first
+    )
+    return sum(on(day + timedelta(hours=hour)) for hour in range(24)) or 1

@@ -46,16 +46,18 @@ class Live {
     this.#source = null;
   }
 
-  /** Call `listener` for events of some kinds; bursts are folded into one call after `fold` ms. */
-  on(kinds: Kind[], listener: Listener, fold = 150): () => void {
+  /**
+   * Call `listener` after events of some kinds, of one machine or of all; bursts are folded into one
+   * call after `fold` milliseconds. Returns what stops it.
+   */
+  on(kinds: Kind[], listener: () => void, fold = 150, machine?: number): () => void {
     let timer: ReturnType<typeof setTimeout> | undefined;
-    let last: Event;
-    const own: Listener = (event) => {
+    const own = (event: Event) => {
       if (!kinds.includes(event.kind)) return;
-      last = event;
+      if (machine !== undefined && event.machine_id !== machine) return;
       timer ??= setTimeout(() => {
         timer = undefined;
-        listener(last);
+        listener();
       }, fold);
     };
     this.#listeners.add(own);

@@ -229,7 +229,8 @@
   </table>
 </div>
 <div
-  class="noprint sticky bottom-0 flex flex-wrap items-center justify-between gap-3 border-t border-[var(--line)] bg-[var(--raised)] px-3 py-3"
+  class:sticky={chosen > 0}
+  class="noprint bottom-0 flex flex-wrap items-center justify-between gap-3 border-t border-[var(--line)] bg-[var(--raised)] px-3 py-3"
 >
   <span>
     Chosen: <strong data-testid="chosen-sum">{size(sum)}</strong>

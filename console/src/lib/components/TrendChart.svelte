@@ -26,6 +26,7 @@
   let frame = $state<HTMLDivElement>();
 
   const GIB = 1024 ** 3;
+  const FACE = 'Atkinson Hyperlegible Next Variable';
   const last = $derived(trend.points.at(-1));
   const threshold = $derived(last ? last.capacity * (1 - trend.threshold_percent / 100) : 0);
 
@@ -45,7 +46,7 @@
     return {
       animation: false,
       aria: { enabled: true },
-      textStyle: { fontFamily: 'inherit', color: muted },
+      textStyle: { fontFamily: FACE, color: muted },
       grid: { left: 64, right: 24, top: 16, bottom: 32 },
       tooltip: {
         trigger: 'axis',
@@ -68,12 +69,14 @@
       },
       xAxis: {
         type: 'time',
+        splitNumber: 8,
         min: Date.parse(trend.since),
         max: Date.parse(trend.until),
         axisLine: { lineStyle: { color: line } },
         axisLabel: {
           color: muted,
           hideOverlap: true,
+          fontFamily: FACE,
           fontSize: 12,
           formatter: { year: '{MMM} {yyyy}', month: '{MMM}', day: '{d} {MMM}', hour: '{HH}:{mm}' }
         },

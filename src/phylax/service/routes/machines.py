@@ -196,7 +196,7 @@ def get_trend(
             raise Problem(404, "not-found", f"{found.tag} has no such volume; it has {known}.")
         volume = max(chosen, key=lambda v: v.used_share)
         first, last = to_seconds(begin), to_seconds(end)
-        by_hour = last - first <= 7 * readings.DAY
+        by_hour = last - first <= 31 * readings.DAY
         read = readings.hourly if by_hour else readings.daily
         history = condense(read(conn, volume.id, first, last), points)
         cleaned = runs.cleanings(conn, found.id, first, last)

@@ -47,6 +47,8 @@
     run !== null && ['done', 'partly', 'failed', 'missed', 'called off'].includes(run.state)
   );
   const busy = $derived(run !== null && !ended);
+  // the number alone: listeners must not be made anew, losing what they wait for, at each reading
+  const machineId = $derived(machine?.id);
   const shareOf = (name: string) => ledger?.volumes.find((v) => v.mount === name);
   const at = $derived({ params: { path: { machine: tag } } });
 
@@ -104,20 +106,14 @@
     void loadTrend();
   });
   $effect(() => {
-    const id = machine?.id;
+    const id = machineId;
     if (id === undefined) return;
-    const mine = (load: () => Promise<void>) => (event: { machine_id?: number | null }) => {
-      if (event.machine_id === id) void load();
-    };
     const stops = [
-      live.on(['run'], mine(loadRun)),
-      live.on(['survey', 'rule'], mine(loadLedger)),
-      live.on(
-        ['record'],
-        mine(() => loadRecords())
-      ),
-      live.on(['reading', 'machine', 'record'], mine(loadMachine), 400),
-      live.on(['reading', 'record'], mine(loadTrend), 800)
+      live.on(['run'], () => void loadRun(), 150, id),
+      live.on(['survey', 'rule'], () => void loadLedger(), 150, id),
+      live.on(['record'], () => void loadRecords(), 150, id),
+      live.on(['reading', 'machine', 'record'], () => void loadMachine(), 300, id),
+      live.on(['reading', 'record'], () => void loadTrend(), 500, id)
     ];
     return () => stops.forEach((stop) => stop());
   });
