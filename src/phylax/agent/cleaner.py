@@ -20,9 +20,10 @@ from phylax.agent.surveyor import Watcher, age_of
 from phylax.agent.trash import let_go, trashed
 from phylax.agent.walk import Folder, walk
 from phylax.core.catalogue import Category, category
+from phylax.core.counting import spell, unspell
 from phylax.core.orders import AgreedListing, CategoryOutcome, LeftItem
 from phylax.core.retention import Judge, Reason, RuleInForce
-from phylax.core.survey import Item, Stay, Tally, Unread, spell, unspell
+from phylax.core.survey import Item, Stay, Tally, Unread
 
 NAMED = 200
 """So many left items are named, those first that should have gone; all are counted."""

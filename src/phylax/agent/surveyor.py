@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import stat
 from collections.abc import Callable, Iterable
 from datetime import datetime
 from typing import Protocol
@@ -11,12 +12,15 @@ from phylax.agent.guard import Guard
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.places import Place, places
 from phylax.agent.trash import trashed
-from phylax.agent.walk import walk
+from phylax.agent.walk import Folder, walk
 from phylax.core.catalogue import AgeBasis, category
+from phylax.core.counting import Found, LineCount, as_item
 from phylax.core.orders import CategoryRule
 from phylax.core.retention import Caution, Judge
-from phylax.core.survey import Found, Item, LineCount, SurveyLine, Unread, as_item
+from phylax.core.survey import Item, SurveyLine, Unread
 from phylax.core.values import to_seconds
+
+_MODIFIED = stat.ST_MTIME
 
 
 class Stopped(Exception):
@@ -74,6 +78,7 @@ class _Look:
         self._listing = listing if self._category.caution is Caution.ASK else None
         self._counts: dict[str, LineCount] = {}
         self._linked: set[tuple[int, int]] = set()
+        self._aged_field = _MODIFIED if self._category.age == "modified" else None
 
     def lines(self) -> list[SurveyLine]:
         unread: list[Unread] = []
@@ -105,34 +110,49 @@ class _Look:
             os.close(handle)
 
     def _files(self, root: int, place: Place, count: LineCount, program_open: bool) -> None:
-        allocated = self._machine.sizes_as_allocated
-        aged = age_of(self._category.age)
-        why_stays, open_files = self._judge.why_stays, self._in_use.files
         complain = self._complain(place, count)
         for folder in walk(root, complain):
             prefix = f"{folder.path}/" if folder.path else ""
-            size_here = 0
-            for name, found in folder.files:
-                device, file = found.st_dev, found.st_ino
-                if found.st_nlink > 1:
-                    if (device, file) in self._linked:
-                        continue
-                    self._linked.add((device, file))
-                size = found.st_blocks * 512 if allocated else found.st_size
-                aged_from = aged(found)
-                reason = why_stays(
-                    aged_from, in_use=(device, file) in open_files, program_open=program_open
+            if self._listing is None and self._aged_field is not None:
+                size = count.add_folder(
+                    prefix,
+                    folder.files,
+                    self._judge,
+                    self._in_use.files,
+                    in_blocks=self._machine.sizes_as_allocated,
+                    aged_field=self._aged_field,
+                    program_open=program_open,
+                    user=place.user,
                 )
-                one = Found(
-                    prefix + name, size, aged_from, device, file,
-                    found.st_size, found.st_mtime_ns, place.user, reason,
-                )  # fmt: skip
-                count.add(one)
-                size_here += size
-                if self._listing is not None:
-                    self._listing(self._category.key, as_item(one, place.shown))
-            count.end_folder()
-            self._tell(len(folder.files), size_here)
+            else:
+                size = self._one_by_one(prefix, folder, place, count, program_open)
+            self._tell(len(folder.files), size)
+
+    def _one_by_one(
+        self, prefix: str, folder: Folder, place: Place, count: LineCount, program_open: bool
+    ) -> int:
+        """Count and list the files of a folder; the bytes they hold."""
+        total = 0
+        for name, found in folder.files:
+            file = (found.st_dev, found.st_ino)
+            if found.st_nlink > 1:
+                if file in self._linked:
+                    continue
+                self._linked.add(file)
+            size = found.st_blocks * 512 if self._machine.sizes_as_allocated else found.st_size
+            aged_from = age_of(self._category.age)(found)
+            reason = self._judge.why_stays(
+                aged_from, in_use=file in self._in_use.files, program_open=program_open
+            )
+            one = Found(
+                prefix + name, size, aged_from, *file, found.st_size, found.st_mtime_ns,
+                place.user, reason,
+            )  # fmt: skip
+            count.add(one)
+            total += size
+            if self._listing is not None:
+                self._listing(self._category.key, as_item(one, place.shown))
+        return total
 
     def _trash(self, root: int, place: Place, count: LineCount) -> None:
         complain = self._complain(place, count)
@@ -155,7 +175,6 @@ class _Look:
                 )
             )
             self._tell(1, one.size)
-        count.end_folder()
 
     def _complain(self, place: Place, count: LineCount) -> Callable[[str, str], None]:
         join = self._machine.join

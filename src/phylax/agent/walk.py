@@ -9,9 +9,12 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from typing import NamedTuple
 
 from phylax.agent.places import open_folder
+
+_KIND, _REGULAR, _LINK, _FOLDER = 0o170000, stat.S_IFREG, stat.S_IFLNK, stat.S_IFDIR
 
 Complaint = Callable[[str, str], None]
 """Called with a path below the walk's root and why it could not be read."""
@@ -80,20 +83,35 @@ def _frame(handle: int, parent: int, name: str, path: str, complain: Complaint) 
     folders: list[str] = []
     try:
         with os.scandir(handle) as entries:
-            for entry in entries:
-                if entry.is_dir(follow_symlinks=False):
-                    folders.append(entry.name)
-                    continue
-                try:
-                    found = entry.stat(follow_symlinks=False)
-                except FileNotFoundError:
-                    continue
-                if stat.S_ISREG(found.st_mode) or stat.S_ISLNK(found.st_mode):
-                    files.append((entry.name, found))
+            files, folders = _sort_out(list(entries))
     except OSError as error:
         complain(path, error.strerror or str(error))
     folder = Folder(handle, parent, name, path, files, os.fstat(handle).st_mtime)
     return _Frame(handle, path, iter(folders), folder)
+
+
+def _sort_out(
+    entries: list[os.DirEntry[str]],
+) -> tuple[list[tuple[str, os.stat_result]], list[str]]:
+    """The files and the folders of one folder: one system call for each, and little else."""
+    try:
+        found = [(entry.name, entry.stat(follow_symlinks=False)) for entry in entries]
+    except OSError:
+        # something vanished meanwhile, or will not be looked at: the others are worth a slower look
+        found = list(_those_there(entries))
+    odd = [one for one in found if one[1].st_mode & _KIND != _REGULAR]
+    if not odd:
+        return found, []
+    folders = [name for name, of in odd if of.st_mode & _KIND == _FOLDER]
+    return [one for one in found if one[1].st_mode & _KIND in (_REGULAR, _LINK)], folders
+
+
+def _those_there(
+    entries: list[os.DirEntry[str]],
+) -> Iterator[tuple[str, os.stat_result]]:
+    for entry in entries:
+        with suppress(OSError):
+            yield entry.name, entry.stat(follow_symlinks=False)
 
 
 def remove_tree(name: str, parent: int, complain: Complaint) -> bool:

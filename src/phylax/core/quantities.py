@@ -20,7 +20,7 @@ _SPAN_WORDS = {
     "month": timedelta(days=30),
     "year": timedelta(days=365),
 }
-_SPAN = re.compile(r"(\d+)\s*([a-z]+?)s?", re.IGNORECASE)
+_SPAN = re.compile(r"(\d+(?:,\d{3})*)\s*([a-z]+?)s?", re.IGNORECASE)
 _ISO_SPAN = re.compile(
     r"P(?:(?P<weeks>\d+)W)?(?:(?P<days>\d+)D)?(?:T(?:(?P<hours>\d+)H)?(?:(?P<minutes>\d+)M)?)?"
 )
@@ -58,7 +58,7 @@ def parse_span(text: str) -> timedelta:
     """
     plain = _SPAN.fullmatch(text.strip())
     if plain and plain[2].lower() in _SPAN_WORDS:
-        return int(plain[1]) * _SPAN_WORDS[plain[2].lower()]
+        return int(plain[1].replace(",", "")) * _SPAN_WORDS[plain[2].lower()]
     iso = _ISO_SPAN.fullmatch(text.strip().upper())
     parts = {name: int(n) for name, n in iso.groupdict().items() if n} if iso else {}
     if not parts:

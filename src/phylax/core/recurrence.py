@@ -21,6 +21,11 @@ from phylax.core.quantities import count
 _PARTS = frozenset(
     {"FREQ", "INTERVAL", "COUNT", "UNTIL", "BYDAY", "BYMONTHDAY", "BYMONTH", "BYSETPOS", "WKST"}
 )
+_RANGES = {
+    "INTERVAL": (1, 1000), "COUNT": (1, 10_000), "BYMONTHDAY": (1, 31), "BYMONTH": (1, 12),
+    "BYSETPOS": (1, 366),
+}  # fmt: skip
+_FROM_THE_END = frozenset({"BYMONTHDAY", "BYSETPOS"})
 _FREQUENCIES = ("DAILY", "WEEKLY", "MONTHLY", "YEARLY")
 _DAYS = {
     "MO": "Monday", "TU": "Tuesday", "WE": "Wednesday", "TH": "Thursday",
@@ -44,6 +49,12 @@ def parts(rule: str) -> dict[str, str]:
         found[name] = value
     if found.get("FREQ") not in _FREQUENCIES:
         raise ValueError(f"FREQ must be one of {', '.join(_FREQUENCIES)}")
+    for name, (lowest, highest) in _RANGES.items():
+        for number in found.get(name, "").split(",") if name in found else ():
+            # from the end only where a part counts days or places
+            size = number.removeprefix("-") if name in _FROM_THE_END else number
+            if not size.isdecimal() or not lowest <= int(size) <= highest:
+                raise ValueError(f"{name} in the recurrence rule must be {lowest} to {highest}")
     return found
 
 

@@ -166,6 +166,12 @@ class Judge:
         """Epoch seconds; what was last touched later is too young."""
         return self._cutoff
 
+    def standing(self, *, program_open: bool) -> Reason | None:
+        """The reason for which everything stays, whatever its age."""
+        if self._standing is None and program_open:
+            return Reason.PROGRAM_OPEN
+        return self._standing
+
     def why_stays(
         self, aged_from: int, *, in_use: bool = False, program_open: bool = False
     ) -> Reason | None:
@@ -173,10 +179,8 @@ class Judge:
 
         `aged_from` is the epoch second from which the category measures age.
         """
-        if self._standing is not None:
-            return self._standing
-        if program_open:
-            return Reason.PROGRAM_OPEN
+        if (standing := self.standing(program_open=program_open)) is not None:
+            return standing
         if aged_from > self._cutoff:
             return Reason.TOO_YOUNG
         if in_use:

@@ -1,0 +1,66 @@
+# Two commands: `make demo` and `make test`. Both do all set-up by themselves; a second time is quick.
+PYTHON ?= python3
+BIN := .venv/bin
+CONSOLE := src/phylax/service/console/index.html
+TYPES := console/src/lib/api/schema.d.ts
+
+.PHONY: demo demo-fresh test lint bench shots setup console contract clean help
+
+help:
+	@echo "make demo        the made-up shop, alive, at http://127.0.0.1:8610"
+	@echo "make demo-fresh  the same, made anew"
+	@echo "make test        everything that must hold"
+	@echo "make lint        style and types"
+	@echo "make bench       what is measured, against what"
+	@echo "make shots       the pictures in docs/screenshots, from the demo's data"
+
+demo: setup console
+	@$(BIN)/phylax demo
+
+demo-fresh: setup console
+	@$(BIN)/phylax demo --fresh
+
+test: setup console
+	@sh tools/debian-packages.sh chromium gio mkfs.ext4 mount
+	$(BIN)/lint-imports
+	$(BIN)/pytest -n 2 --dist loadgroup
+
+lint: setup console
+	$(BIN)/ruff check src tests bench tools
+	$(BIN)/ruff format --check src tests bench tools
+	$(BIN)/mypy
+	cd console && npm run --silent check && npm run --silent lint
+
+bench: setup
+	$(BIN)/python -m bench
+
+shots: setup console
+	@sh tools/debian-packages.sh chromium xterm Xvfb import
+	$(BIN)/python tools/shots.py
+
+setup: .venv/.ready
+
+.venv/.ready: pyproject.toml constraints.txt
+	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Phylax needs Python 3.11 or newer; say make PYTHON=...")'
+	$(PYTHON) -m venv .venv
+	$(BIN)/pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[dev]'
+	touch $@
+
+console: $(CONSOLE)
+
+console/node_modules/.ready: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	touch $@
+
+$(TYPES): docs/openapi.json console/node_modules/.ready
+	cd console && npm run --silent types >/dev/null
+
+$(CONSOLE): $(TYPES) $(shell find console/src console/static -type f -not -name schema.d.ts) console/svelte.config.js console/vite.config.ts
+	cd console && npm run --silent build >build.log 2>&1 || (cat build.log; false)
+
+# After a change of routes or wire types: the contract that tests and the console hold to.
+contract: setup
+	$(BIN)/python -m phylax.service.contract > docs/openapi.json
+
+clean:
+	rm -rf .venv console/node_modules console/.svelte-kit console/build.log src/phylax/service/console $(TYPES)

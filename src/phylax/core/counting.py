@@ -1,0 +1,276 @@
+"""Adding up a survey while the agent walks: sums, age profile, largest items, digest.
+
+`LineCount` keeps no list of what it counts, so memory stays flat whatever the number of files.
+"""
+
+from __future__ import annotations
+
+import heapq
+from array import array
+from base64 import b64decode, b64encode
+from collections.abc import Iterable, Set
+from hashlib import blake2b
+from typing import Any, NamedTuple, Protocol
+
+from phylax.core.retention import Judge, Reason, RuleInForce
+from phylax.core.survey import (
+    AGE_DAYS,
+    LARGEST,
+    AgeDay,
+    Item,
+    Seal,
+    Stay,
+    SurveyLine,
+    Tally,
+    Unread,
+)
+from phylax.core.values import from_seconds
+
+_DIGEST_BYTES = 16
+_NAMED_UNREAD = 100
+
+
+class Measured(Protocol):
+    """What the system says of a file: an `os.stat_result`, of which the fields with whole seconds
+    have only numbers (7 used, 8 modified)."""
+
+    @property
+    def st_ino(self) -> int: ...
+    @property
+    def st_dev(self) -> int: ...
+    @property
+    def st_size(self) -> int: ...
+    @property
+    def st_blocks(self) -> int: ...
+    @property
+    def st_mtime_ns(self) -> int: ...
+
+    def __getitem__(self, field: Any, /) -> Any: ...
+
+
+class Found(NamedTuple):
+    """One item as the walk sees it; plain numbers, for there may be a million."""
+
+    path: str
+    size: int
+    aged_from: int
+    device: int
+    file: int
+    apparent: int
+    modified_ns: int
+    user: str
+    reason: Reason | None
+
+
+class LineCount:
+    """Adds up one category on one volume.
+
+    `add_folder` counts the files of a folder at once, `add` a single item. The digest is a sum of
+    hashes, so that it does not depend on the order in which folders are walked.
+    """
+
+    def __init__(self, now: int) -> None:
+        """`now` is the epoch second from which ages are counted."""
+        self._now = now
+        self._place = ""
+        self._counts = [0] * AGE_DAYS
+        self._sizes = [0] * AGE_DAYS
+        self._goes = [0, 0]
+        self._stays: dict[Reason, list[int]] = {}
+        self._largest: list[tuple[int, int, str, Found]] = []
+        self._kept = 0
+        self._floor = -1
+        self._linked: set[tuple[int, int]] = set()
+        self._digest = 0
+        self.unread: list[Unread] = []
+        self.unread_count = 0
+        self.programs_open: set[str] = set()
+
+    def enter(self, place: str) -> None:
+        """The next items lie in this place."""
+        self._place = place
+
+    def add(self, found: Found) -> None:
+        """Count one item."""
+        day = min(max((self._now - found.aged_from) // 86400, 0), AGE_DAYS - 1)
+        self._counts[day] += 1
+        self._sizes[day] += found.size
+        if found.reason is None:
+            self._goes[0] += 1
+            self._goes[1] += found.size
+        else:
+            self._stay(found.reason, 1, found.size)
+        if found.size > self._floor:
+            self._keep(found)
+        numbers = array("q", (found.size, found.file, found.modified_ns))
+        self._hash(numbers, [self._place, found.path])
+
+    def add_folder(
+        self,
+        prefix: str,
+        files: Iterable[tuple[str, Measured]],
+        judge: Judge,
+        open_files: Set[tuple[int, int]],
+        *,
+        in_blocks: bool,
+        aged_field: int,
+        program_open: bool,
+        user: str,
+    ) -> int:
+        """Count the files of one folder; the bytes they hold.
+
+        The same as judging and adding each, but written for a million: no call and no object for
+        each. `aged_field` is the field of the stat result that age is measured from; `in_blocks`
+        says whether a file counts as the blocks it holds or as its length. A file with several
+        names (hard links) is counted once.
+        """
+        now, counts, sizes, floor = self._now, self._counts, self._sizes, self._floor
+        cutoff, standing = judge.cutoff, judge.standing(program_open=program_open)
+        names: list[str] = []
+        numbers: list[int] = []
+        old = old_size = young = young_size = used = used_size = 0
+        for name, found in files:
+            if found[3] > 1 and self._counted_before(found):
+                continue
+            size = found.st_blocks * 512 if in_blocks else found.st_size
+            aged_from = found[aged_field]
+            day = (now - aged_from) // 86400
+            if not 0 <= day < AGE_DAYS:
+                day = 0 if day < 0 else AGE_DAYS - 1
+            counts[day] += 1
+            sizes[day] += size
+            reason = standing
+            if standing is not None or aged_from > cutoff:
+                reason = standing or Reason.TOO_YOUNG
+                young += 1
+                young_size += size
+            elif open_files and (found[2], found[1]) in open_files:
+                reason = Reason.IN_USE
+                used += 1
+                used_size += size
+            else:
+                old += 1
+                old_size += size
+            if size > floor:
+                one = Found(
+                    prefix + name, size, aged_from, found.st_dev, found.st_ino,
+                    found.st_size, found.st_mtime_ns, user, reason,
+                )  # fmt: skip
+                self._keep(one)
+                floor = self._floor
+            names.append(name)
+            numbers += (size, found[1], found.st_mtime_ns)
+        self._goes[0] += old
+        self._goes[1] += old_size
+        self._stay(standing or Reason.TOO_YOUNG, young, young_size)
+        self._stay(Reason.IN_USE, used, used_size)
+        if names:
+            self._hash(array("q", numbers), [self._place, prefix, *names])
+        return old_size + young_size + used_size
+
+    def _counted_before(self, found: Measured) -> bool:
+        file = (found.st_dev, found.st_ino)
+        if file in self._linked:
+            return True
+        self._linked.add(file)
+        return False
+
+    def _stay(self, reason: Reason, count: int, size: int) -> None:
+        if count:
+            sums = self._stays.setdefault(reason, [0, 0])
+            sums[0] += count
+            sums[1] += size
+
+    def _keep(self, found: Found) -> None:
+        """Keep an item among the largest; the running number keeps ties from being compared."""
+        self._kept += 1
+        entry = (found.size, -self._kept, self._place, found)
+        if len(self._largest) < LARGEST:
+            heapq.heappush(self._largest, entry)
+        else:
+            heapq.heapreplace(self._largest, entry)
+        if len(self._largest) == LARGEST:
+            self._floor = self._largest[0][0]
+
+    def _hash(self, numbers: array[int], names: list[str]) -> None:
+        hashed = blake2b(numbers.tobytes(), digest_size=_DIGEST_BYTES)
+        hashed.update("\0".join(names).encode("utf-8", "surrogateescape"))
+        self._digest += int.from_bytes(hashed.digest(), "big")
+
+    def could_not_read(self, path: str, why: str) -> None:
+        """Note a place that could not be looked at; the first hundred are named."""
+        self.unread_count += 1
+        if len(self.unread) < _NAMED_UNREAD:
+            self.unread.append(Unread(path=path, why=why))
+
+    def line(self, category_key: str, mount: str, rule: RuleInForce) -> SurveyLine:
+        """What was added up, as the survey's line."""
+        return SurveyLine(
+            category=category_key,
+            mount=mount,
+            rule=rule,
+            holds=Tally(count=sum(self._counts), size=sum(self._sizes)),
+            goes=Tally(count=self._goes[0], size=self._goes[1]),
+            stays=tuple(
+                Stay(reason=reason, count=count, size=size)
+                for reason, (count, size) in self._stays.items()
+            ),
+            ages=tuple(
+                AgeDay(day=day, count=count, size=self._sizes[day])
+                for day, count in enumerate(self._counts)
+                if count
+            ),
+            largest=tuple(
+                as_item(found, place)
+                for _, _, place, found in sorted(self._largest, key=lambda e: (-e[0], -e[1]))
+            ),
+            digest=(self._digest % (1 << 8 * _DIGEST_BYTES)).to_bytes(_DIGEST_BYTES, "big").hex(),
+            programs_open=tuple(sorted(self.programs_open)),
+            unread=tuple(self.unread),
+            unread_count=self.unread_count,
+        )
+
+
+def as_item(found: Found, place: str) -> Item:
+    """A found file as the item that travels."""
+    shown, raw = spell(found.path)
+    return Item(
+        place=place,
+        path=shown,
+        raw=raw,
+        size=found.size,
+        aged_from=from_seconds(found.aged_from),
+        reason=found.reason,
+        user=found.user,
+        seal=Seal(
+            device=found.device,
+            file=found.file,
+            size=found.apparent,
+            modified_ns=found.modified_ns,
+        ),
+    )
+
+
+def spell(path: str) -> tuple[str, str | None]:
+    """A path as people may read it, and in base64 besides where its bytes are not UTF-8.
+
+    Control characters are shown as their escapes, so that a name cannot forge a line of a listing.
+    """
+    try:
+        raw = path.encode("utf-8")
+        plain = True
+    except UnicodeEncodeError:
+        raw = path.encode("utf-8", "surrogateescape")
+        plain = False
+    shown = raw.decode("utf-8", "backslashreplace")
+    if not shown.isprintable():
+        shown = "".join(c if c.isprintable() else repr(c)[1:-1] for c in shown)
+        plain = False
+    return shown, None if plain else b64encode(raw).decode("ascii")
+
+
+def unspell(item: Item) -> str:
+    """The path of an item as the machine's own interfaces take it."""
+    if item.raw is None:
+        return item.path
+    return b64decode(item.raw).decode("utf-8", "surrogateescape")

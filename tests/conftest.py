@@ -1,0 +1,91 @@
+"""A real shop on loopback, real folders, a clock that tests set."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+import uvicorn
+
+from helpers import PASSWORD, Clock, free_port
+from phylax.client import Phylax, sign_in
+from phylax.core.people import NewPerson, Role
+from phylax.core.shop import ClientEdit, Machine, MachineEdit, ShopEdit
+from phylax.service.app import create_app
+from phylax.service.house import House
+from phylax.service.serve import FILE, open_shop
+from phylax.service.signin import hash_password
+from phylax.store import people
+from phylax.store.database import Database
+
+
+@pytest.fixture
+def clock() -> Clock:
+    return Clock(datetime(2026, 3, 2, 9, 0, tzinfo=UTC))
+
+
+@pytest.fixture
+def house(tmp_path: Path, clock: Clock) -> Iterator[House]:
+    """An open shop with an owner (ines), a technician (wren) and a desk (petra)."""
+    data = tmp_path / "shop"
+    owner = NewPerson(login="ines", name="Ines Marrow", role=Role.OWNER, password=PASSWORD)
+    open_shop(data, ShopEdit(name="Quayside", zone="Europe/Dublin"), owner)
+    database = Database(data / FILE)
+    hashed = hash_password(PASSWORD)
+    with database.write() as conn:
+        people.add(conn, "wren", "Wren Halloran", Role.TECHNICIAN, hashed, at=0)
+        people.add(conn, "petra", "Petra Lund", Role.DESK, hashed, at=0)
+    yield House(database, clock)
+    database.close()
+
+
+@dataclass
+class Service:
+    url: str
+    house: House
+
+    def as_(self, login: str) -> Phylax:
+        """A client signed in as somebody."""
+        return Phylax(self.url, sign_in(self.url, login, PASSWORD), timeout=10)
+
+
+@pytest.fixture
+def service(house: House) -> Iterator[Service]:
+    """The real service on loopback, over the house's file and clock."""
+    port = free_port()
+    config = uvicorn.Config(
+        create_app(house), host="127.0.0.1", port=port, log_level="error", access_log=False
+    )
+    server = uvicorn.Server(config)
+    thread = threading.Thread(target=server.run, daemon=True)
+    thread.start()
+    while not server.started:
+        assert thread.is_alive(), "the service did not start"
+        time.sleep(0.005)
+    yield Service(f"http://127.0.0.1:{port}", house)
+    house.hub.stop()
+    server.should_exit = True
+    thread.join(timeout=10)
+    assert not thread.is_alive(), "the service did not stop"
+
+
+@pytest.fixture
+def owner(service: Service) -> Iterator[Phylax]:
+    with service.as_("ines") as shop:
+        yield shop
+
+
+@pytest.fixture
+def machine(owner: Phylax) -> Machine:
+    client = owner.clients.add(ClientEdit(name="Skerry Ferry Office"))
+    return owner.machines.add(MachineEdit(tag="ferry-desk", client_id=client.id, system="linux"))
+
+
+@pytest.fixture
+def day() -> timedelta:
+    return timedelta(days=1)

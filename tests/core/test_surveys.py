@@ -1,0 +1,118 @@
+"""What a look adds up: sums, reasons, ages, the largest, a digest; and names however odd."""
+
+import os
+import stat
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from helpers import make_file
+from phylax.core.counting import Found, LineCount, as_item, spell, unspell
+from phylax.core.retention import Caution, Judge, Reason, Rule, Scope, in_force
+from phylax.core.survey import Look, Survey, SurveyLine, ledger
+
+NOW = datetime(2026, 3, 2, tzinfo=UTC)
+NOW_S = int(NOW.timestamp())
+RULE = in_force([(Scope.CATALOGUE, Rule(off=False, keep_for=timedelta(days=1)))])
+
+
+def found(path: str, size: int = 10, days: int = 0, reason: Reason | None = None) -> Found:
+    return Found(path, size, NOW_S - days * 86400, 1, abs(hash(path)) % 2**40, size, 5, "", reason)
+
+
+def line_of(*items: Found) -> SurveyLine:
+    count = LineCount(NOW_S)
+    for item in items:
+        count.add(item)
+    return count.line("user-temp", "/", RULE)
+
+
+def test_sums_reasons_and_ages() -> None:
+    line = line_of(
+        found("a", 100, 40), found("b", 7, 0, Reason.TOO_YOUNG), found("c", 5, 5000, Reason.IN_USE)
+    )
+    assert (line.holds.count, line.holds.size) == (3, 112)
+    assert (line.goes.count, line.goes.size) == (1, 100)
+    assert {(s.reason, s.size) for s in line.stays} == {("too young", 7), ("in use", 5)}
+    assert [(a.day, a.size) for a in line.ages] == [(0, 7), (40, 100), (800, 5)]
+
+
+@given(st.lists(st.tuples(st.text(min_size=1), st.integers(0, 99)), unique_by=lambda t: t[0]))
+def test_the_digest_is_that_of_the_items_whatever_their_order(items: list[tuple[str, int]]) -> None:
+    forth = line_of(*(found(name, size) for name, size in items))
+    back = line_of(*(found(name, size) for name, size in reversed(items)))
+    assert forth.digest == back.digest
+    if items:
+        fewer = line_of(*(found(name, size) for name, size in items[1:]))
+        assert fewer.digest != forth.digest
+
+
+def test_the_twenty_largest_are_kept_largest_first() -> None:
+    line = line_of(*(found(f"f{n}", n) for n in range(50)))
+    assert [item.size for item in line.largest] == list(range(49, 29, -1))
+
+
+def test_a_folder_at_once_counts_as_its_files_one_by_one(tmp_path: Path) -> None:
+    now = datetime.now(UTC)
+    for number in range(40):
+        make_file(tmp_path / f"f{number}", 100 * number, days_old=number / 8)
+    os.link(tmp_path / "f9", tmp_path / "same-as-f9")
+    judge = Judge(RULE, Caution.SAFE, now)
+    files = [(p.name, p.lstat()) for p in sorted(tmp_path.iterdir())]
+    in_use = {(files[3][1].st_dev, files[3][1].st_ino), (files[30][1].st_dev, files[30][1].st_ino)}
+    at_once, single = LineCount(int(now.timestamp())), LineCount(int(now.timestamp()))
+    size = at_once.add_folder(
+        "", files, judge, in_use,
+        in_blocks=True, aged_field=stat.ST_MTIME, program_open=False, user="",
+    )  # fmt: skip
+    seen = set()
+    for name, of in files:
+        if of.st_ino in seen:
+            continue
+        seen.add(of.st_ino)
+        reason = judge.why_stays(int(of.st_mtime), in_use=(of.st_dev, of.st_ino) in in_use)
+        single.add(
+            Found(name, of.st_blocks * 512, int(of.st_mtime), of.st_dev, of.st_ino, of.st_size,
+                  of.st_mtime_ns, "", reason)
+        )  # fmt: skip
+    mine, theirs = (c.line("user-temp", "/", RULE) for c in (at_once, single))
+    assert size == mine.holds.size
+    assert mine.holds.count == 40
+    for field in ("holds", "goes", "ages"):
+        assert getattr(mine, field) == getattr(theirs, field), field
+    assert set(mine.stays) == set(theirs.stays)
+    assert {i.path for i in mine.largest} == {i.path for i in theirs.largest}
+
+
+@given(st.binary(min_size=1, max_size=40).filter(lambda b: b"\0" not in b))
+def test_any_name_travels_and_comes_back_byte_for_byte(name: bytes) -> None:
+    path = os.fsdecode(name)
+    item = as_item(found(path), "/home/anna/Downloads")
+    assert os.fsencode(unspell(item)) == name
+    assert item.path.isprintable()
+    item.model_dump_json()
+
+
+def test_a_name_with_a_line_break_cannot_forge_a_second_line() -> None:
+    assert spell("a\nb")[0] == "a\\nb"
+
+
+def test_the_ledger_keeps_what_needs_a_yes_apart() -> None:
+    lines = tuple(
+        line_of(found("x", size)).model_copy(update={"category": key, "mount": mount})
+        for key, mount, size in [
+            ("downloads", "/", 70), ("user-temp", "/", 30), ("user-temp", "/data", 5),
+        ]
+    )  # fmt: skip
+    survey = Survey(
+        id=1, machine_id=1, run_id=1, look=Look.FIRST, started_at=NOW, ended_at=NOW, lines=lines
+    )
+    sheet = ledger(survey)
+    assert [line.category for line in sheet.lines] == ["user-temp", "downloads"]
+    assert (sheet.goes.size, sheet.needs_yes.size) == (35, 70)
+    assert {(v.mount, v.goes, v.needs_yes) for v in sheet.volumes} == {
+        ("/", 30, 70),
+        ("/data", 5, 0),
+    }

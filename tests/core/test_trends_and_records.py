@@ -1,0 +1,69 @@
+"""Condensed lines keep their extremes; the chain of records shows every tampering."""
+
+from datetime import UTC, datetime, timedelta
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from phylax.core.records import FIRST, Entry, Record, RecordKind, digest, verify
+from phylax.core.trends import Reading, condense, free_line
+
+NOW = datetime(2026, 3, 2, tzinfo=UTC)
+
+
+@given(st.lists(st.integers(0, 10**12), max_size=300), st.integers(3, 60))
+def test_condensing_keeps_ends_order_and_extremes(frees: list[int], most: int) -> None:
+    readings = [Reading(1000 + 60 * n, 10**12, f, f, f) for n, f in enumerate(frees)]
+    short = condense(readings, most)
+    assert len(short) <= max(most, 3)
+    assert [r.at for r in short] == sorted(r.at for r in short)
+    if readings:
+        assert (short[0].at, short[-1].free) == (readings[0].at, readings[-1].free)
+        assert min(r.low for r in short) == min(frees)
+        assert max(r.high for r in short) == max(frees)
+
+
+def test_a_small_line_shows_the_lowest_share_of_each_step_and_gaps_as_unknown() -> None:
+    since = NOW - timedelta(days=4)
+    at = [int((since + timedelta(days=d)).timestamp()) for d in (0, 0.5, 3.5)]
+    readings = [Reading(t, 100, low, low, low) for t, low in zip(at, (40, 30, 90), strict=True)]
+    assert free_line(readings, since, NOW, 4) == (0.3, None, None, 0.9)
+
+
+def chain(*texts: str) -> list[Record]:
+    found, previous = [], FIRST
+    for number, text in enumerate(texts, 1):
+        entry = Entry(machine_id=1, at=NOW, who="Wren", kind=RecordKind.NOTE, text=text)
+        said = digest(entry, previous)
+        found.append(
+            Record(
+                **dict(entry),
+                id=number,
+                machine_tag="m",
+                client_name="c",
+                previous=previous,
+                digest=said,
+            )  # fmt: skip
+        )
+        previous = said
+    return found
+
+
+def test_an_untouched_chain_is_intact() -> None:
+    assert verify(chain("a", "b", "c")).intact
+
+
+@pytest.mark.parametrize(
+    ("tamper", "broken_at"),
+    [
+        (lambda c: [c[0], c[1].model_copy(update={"text": "B"}), c[2]], 2),
+        (lambda c: [c[0], c[1].model_copy(update={"who": "Ines"}), c[2]], 2),
+        (lambda c: [c[0], c[2]], 3),
+        (lambda c: [c[1], c[2]], 2),
+        (lambda c: [c[0], c[2], c[1]], 3),
+    ],
+)
+def test_what_was_altered_taken_out_or_moved_is_found(tamper, broken_at: int) -> None:
+    check = verify(tamper(chain("a", "b", "c")))
+    assert (check.intact, check.broken_at) == (False, broken_at)

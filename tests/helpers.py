@@ -1,0 +1,103 @@
+"""What several tests need: a clock, folders full of files, pretended machines, agents."""
+
+from __future__ import annotations
+
+import os
+import socket
+import time
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import tomli_w
+
+from phylax.agent import commands
+from phylax.agent.home import AgentHome
+from phylax.agent.loop import Agent
+from phylax.client import Phylax
+
+PASSWORD = "correct horse battery"
+
+
+class Clock:
+    """A clock that stands still until a test moves it."""
+
+    def __init__(self, now: datetime) -> None:
+        self.now = now
+
+    def __call__(self) -> datetime:
+        return self.now
+
+    def pass_(self, span: timedelta) -> None:
+        self.now += span
+
+
+def free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def make_file(path: Path, size: int = 1000, *, days_old: float = 0.0) -> Path:
+    """A file of real bytes and an age."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_bytes(b"x" * size)
+    at = time.time() - days_old * 86400
+    os.utime(path, (at, at), follow_symlinks=False)
+    return path
+
+
+def wait_until(is_so: Callable[[], bool], what: str, seconds: float = 20.0) -> None:
+    """Wait for something another process does; fails with what was waited for."""
+    deadline = time.monotonic() + seconds
+    while not is_so():
+        assert time.monotonic() < deadline, f"waited {seconds:.0f} s in vain: {what}"
+        time.sleep(0.02)
+
+
+def make_standin(
+    folder: Path,
+    *,
+    system: str = "linux",
+    person: str = "anna",
+    files_in_use: tuple[str, ...] = (),
+    programs_open: tuple[str, ...] = (),
+    items_per_second: float = 0,
+) -> Path:
+    """A pretended machine with one volume and one person; returns the person's home."""
+    mount, top = ("/", "root") if system != "windows" else ("C:", "C")
+    home = folder / top / ("home" if system == "linux" else "Users") / person
+    home.mkdir(parents=True)
+    state = {
+        "system": system,
+        "host": "pretended",
+        "people": [person],
+        "volumes": [{"mount": mount, "folder": top, "capacity": 10**9, "base_used": 10**8}],
+        "files_in_use": list(files_in_use),
+        "programs_open": list(programs_open),
+        "items_per_second": items_per_second,
+    }
+    (folder / "machine.toml").write_text(tomli_w.dumps(state), encoding="utf-8")
+    return home
+
+
+def enrol(shop: Phylax, tag: str, folder: Path, standin: Path) -> Agent:
+    """Enrol a stand-in's agent by a fresh code, and return it ready to work."""
+    home = AgentHome(folder)
+    code = shop.machines.enrolment_code(tag).code
+    commands.enrol(home, shop.url, code, "standin", standin, (), 900)
+    return Agent(home)
+
+
+def trashed(home: Path, name: str, size: int, *, days_ago: float) -> Path:
+    """A file in a freedesktop.org trash, deleted so long ago."""
+    trash = home / ".local/share/Trash"
+    path = make_file(trash / "files" / name, size)
+    deleted = datetime.now(UTC).astimezone() - timedelta(days=days_ago)
+    info = trash / "info" / f"{name}.trashinfo"
+    info.parent.mkdir(parents=True, exist_ok=True)
+    info.write_text(
+        f"[Trash Info]\nPath=/home/anna/{name}\nDeletionDate={deleted:%Y-%m-%dT%H:%M:%S}\n",
+        encoding="utf-8",
+    )
+    return path

@@ -1,0 +1,35 @@
+#!/bin/sh
+# Sees to programs that come as Debian packages: installs what is missing where it may, else says
+# what to install. Usage: debian-packages.sh PROGRAM...
+set -eu
+
+package_of() {
+    case "$1" in
+        chromium) echo "chromium fonts-dejavu-core" ;;
+        gio) echo "libglib2.0-bin" ;;
+        mkfs.ext4) echo "e2fsprogs" ;;
+        mount) echo "mount" ;;
+        xterm) echo "xterm" ;;
+        Xvfb) echo "xvfb" ;;
+        import) echo "imagemagick" ;;
+        *) echo "$1" ;;
+    esac
+}
+
+PATH="$PATH:/usr/sbin:/sbin"
+missing=""
+for program in "$@"; do
+    command -v "$program" >/dev/null 2>&1 || missing="$missing $(package_of "$program")"
+done
+[ -z "$missing" ] && exit 0
+
+if [ "$(id -u)" -eq 0 ] && command -v apt-get >/dev/null 2>&1; then
+    echo "Installing$missing"
+    apt-get update -qq
+    # shellcheck disable=SC2086
+    DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing >/dev/null
+else
+    echo "These Debian packages are needed:$missing" >&2
+    echo "Install them with: sudo apt-get install$missing" >&2
+    exit 1
+fi
