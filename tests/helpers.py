@@ -6,7 +6,8 @@ import os
 import socket
 import time
 from collections.abc import Callable
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
+from datetime import time as time_of_day
 from pathlib import Path
 
 import tomli_w
@@ -15,8 +16,14 @@ from phylax.agent import commands
 from phylax.agent.home import AgentHome
 from phylax.agent.loop import Agent
 from phylax.client import Phylax
+from phylax.core.rounds import RoundEdit
 
 PASSWORD = "correct horse battery"
+TUESDAY = RoundEdit(
+    name="Light weekly", recurrence="FREQ=WEEKLY;BYDAY=TU", at=time_of_day(18, 30),
+    starts_on=date(2026, 3, 1), catch_up=timedelta(hours=2), machine_ids=(1,),
+    categories=("user-temp",),
+)  # fmt: skip
 
 
 class Clock:

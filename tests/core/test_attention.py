@@ -19,7 +19,8 @@ def standing(used: int = 50, state: RunState | None = None, **more: object) -> S
     seen = more.pop("seen", NOW)
     machine = Machine(
         id=1, tag="vet-xray", client_id=1, client_name="Gannet Row", system="windows", version=1,
-        enrolled=True, seen_at=seen, volumes=(Volume(id=1, mount="C:", capacity=1000, free=1000 - 10 * used),),
+        enrolled=True, seen_at=seen,
+        volumes=(Volume(id=1, mount="C:", capacity=1000, free=1000 - 10 * used),),
     )  # fmt: skip
     run = state and Run(
         id=7, machine_id=1, machine_tag="vet-xray", client_name="Gannet Row", work="clean",

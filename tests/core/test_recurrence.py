@@ -15,7 +15,7 @@ BEGINNING = datetime(1997, 1, 1, tzinfo=UTC)
 
 
 def days_of(rule: str, most: int = 10) -> list[str]:
-    """Local days of a rule that starts at 09:00 on 2 September 1997 in New York, as the RFC's do."""
+    """Local days of a rule that starts on 2 September 1997, 09:00, in New York, as the RFC's do."""
     found = next_dates(rule, date(1997, 9, 2), time(9), NEW_YORK, after=BEGINNING, most=most)
     assert all(at.astimezone(NEW_YORK).time() == time(9) for at in found)
     return [f"{at.astimezone(NEW_YORK):%m-%d}" for at in found]
@@ -31,7 +31,8 @@ def days_of(rule: str, most: int = 10) -> list[str]:
         ("FREQ=WEEKLY;INTERVAL=2;COUNT=8;WKST=SU;BYDAY=TU,TH",
          ["09-02", "09-04", "09-16", "09-18", "09-30", "10-02", "10-14", "10-16"]),
         ("FREQ=MONTHLY;COUNT=10;BYDAY=1FR",
-         ["09-05", "10-03", "11-07", "12-05", "01-02", "02-06", "03-06", "04-03", "05-01", "06-05"]),
+         ["09-05", "10-03", "11-07", "12-05", "01-02", "02-06", "03-06", "04-03", "05-01",
+          "06-05"]),
         ("FREQ=MONTHLY;COUNT=6;BYDAY=-2MO", ["09-22", "10-20", "11-17", "12-22", "01-19", "02-16"]),
         ("FREQ=MONTHLY;BYMONTHDAY=-3", ["09-28", "10-29", "11-28", "12-29", "01-29", "02-26"]),
         ("FREQ=MONTHLY;COUNT=3;BYDAY=TU,WE,TH;BYSETPOS=3", ["09-04", "10-07", "11-06"]),

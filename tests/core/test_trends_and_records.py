@@ -44,7 +44,7 @@ def chain(*texts: str) -> list[Record]:
                 client_name="c",
                 previous=previous,
                 digest=said,
-            )  # fmt: skip
+            )
         )
         previous = said
     return found

@@ -64,7 +64,8 @@ class Http:
             method,
             path if path.startswith(_PREFIX) else _PREFIX + path,
             content=content,
-            params={k: v for k, v in (params or {}).items() if v is not None},
+            # None, not an empty dict: that would strip the query of a next page's address
+            params={k: v for k, v in (params or {}).items() if v is not None} or None,
             headers=headers,
             timeout=timeout if timeout is not None else httpx.USE_CLIENT_DEFAULT,
         )

@@ -11,13 +11,13 @@ from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field
 class Value(BaseModel):
     """A frozen value that crosses a boundary. Readers ignore fields newer than they are."""
 
-    model_config = ConfigDict(frozen=True, extra="ignore", defer_build=True)
+    model_config = ConfigDict(frozen=True, extra="ignore")
 
 
 class Demand(BaseModel):
     """A frozen value that somebody sends to be acted on. Unknown fields are refused."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
+    model_config = ConfigDict(frozen=True, extra="forbid")
 
 
 def _to_utc(at: datetime) -> datetime:

@@ -1,0 +1,93 @@
+"""No page, timer or order walks a history: the plans of all queries a busy day asks are read."""
+
+import re
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import timedelta
+from pathlib import Path
+
+import pytest
+
+from helpers import TUESDAY, Clock, enrol, make_file, make_standin
+from phylax.client import Phylax
+from phylax.core.retention import Rule, Scope
+from phylax.core.shop import Machine
+from phylax.service import scheduler
+from phylax.service.house import House
+from phylax.store.database import Database
+
+GROWS = re.compile(
+    r"SCAN (readings|reading_days|runs|records|surveys|survey_items|events|messages|consents"
+    r"|consent_items|audit|r|s|i)\b(?! USING (COVERING )?INDEX| VIRTUAL)"
+)
+
+
+@pytest.fixture
+def asked(house: House, monkeypatch: pytest.MonkeyPatch) -> Iterator[set[str]]:
+    """Every statement that connections of the house are asked from now on."""
+    statements: set[str] = set()
+    make = Database._connect
+
+    def traced(self: Database) -> sqlite3.Connection:
+        connection = make(self)
+        connection.set_trace_callback(statements.add)
+        return connection
+
+    monkeypatch.setattr(Database, "_connect", traced)
+    house.db._writer.set_trace_callback(statements.add)
+    while not house.db._readers.empty():
+        house.db._readers.get().close()
+    yield statements
+    house.db._writer.set_trace_callback(None)
+
+
+@contextmanager
+def _plain(path: Path) -> Iterator[sqlite3.Connection]:
+    connection = sqlite3.connect(path)
+    yield connection
+    connection.close()
+
+
+def test_no_query_walks_what_grows(
+    owner: Phylax, machine: Machine, house: House, asked: set[str], tmp_path: Path, clock: Clock
+) -> None:
+    home = make_standin(tmp_path / "m")
+    make_file(home / ".tmp/old", days_old=3)
+    make_file(home / "Downloads/thing", days_old=300)
+    agent = enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
+    owner.rules.put(Scope.MACHINE, machine.id, "downloads", Rule(keep_for=timedelta(days=90)))
+    owner.rounds.add(TUESDAY)
+    owner.runs.survey(machine.tag)
+    agent.once()
+    ledger = owner.machines.ledger(machine.tag)
+    consent = owner.surveys.consent(ledger.survey_id, "downloads")
+    owner.runs.clean(machine.tag, ["user-temp", "downloads"], consents=[consent.id])
+    agent.once()
+    clock.pass_(timedelta(days=9))
+    scheduler.tick(house)
+    owner.today()
+    owner.records.add_note(machine.tag, "Looked at the plans.")
+    list(owner.records.list(words="plans"))
+    list(owner.records.list(machine=machine.tag))
+    list(owner.runs.list(machine=machine.tag))
+    list(owner.surveys.listing(ledger.survey_id, "downloads"))
+    list(owner.machines.surveys(machine.tag))
+    list(owner.machines.consents(machine.tag))
+    owner.machines.trend(machine.tag)
+    owner.machines.free_lines([machine.id])
+
+    walks = []
+    with _plain(house.db.path) as conn:
+        for statement in asked:
+            if not re.match(r"\s*(SELECT|UPDATE|DELETE|INSERT)", statement):
+                continue
+            try:
+                plan = [row[3] for row in conn.execute(f"EXPLAIN QUERY PLAN {statement}")]
+            except sqlite3.OperationalError:
+                continue
+            if statement.endswith("ORDER BY id DESC LIMIT 1"):
+                continue  # one step from the end of the table, which the plan calls a scan
+            walks += [(step, statement) for step in plan if GROWS.match(step)]
+    assert len(asked) > 60
+    assert walks == []

@@ -1,0 +1,106 @@
+"""Who may do what; secrets are shown once and kept as hashes."""
+
+from datetime import timedelta
+
+import httpx
+import pytest
+
+from conftest import Service
+from helpers import PASSWORD, Clock
+from phylax.client import NotAllowedError, NotSignedInError, Phylax, RefusedError, sign_in
+from phylax.core.people import NewPerson, Role
+from phylax.core.retention import Rule, Scope
+from phylax.core.shop import ClientEdit, Machine
+
+
+def test_a_wrong_password_and_an_unknown_login_look_the_same(service: Service) -> None:
+    said = set()
+    for login in ("ines", "nobody"):
+        with pytest.raises(NotSignedInError) as refused:
+            sign_in(service.url, login, "wrong")
+        said.add(refused.value.detail)
+    assert len(said) == 1
+
+
+def test_tries_are_slowed_after_failures_and_free_again_later(
+    service: Service, clock: Clock
+) -> None:
+    for _ in range(4):
+        with pytest.raises(NotSignedInError):
+            sign_in(service.url, "ines", "wrong")
+    with pytest.raises(RefusedError) as slowed:
+        sign_in(service.url, "ines", PASSWORD)
+    assert slowed.value.status == 429
+    clock.pass_(timedelta(seconds=2))
+    assert sign_in(service.url, "ines", PASSWORD)
+
+
+def test_no_secret_is_in_the_file_or_in_a_listing(service: Service, owner: Phylax) -> None:
+    token = owner.people.make_token("backup script").token
+    machine_key = [token, PASSWORD]
+    listed = owner.send("GET", "/tokens").text + owner.send("GET", "/audit").text
+    file = service.house.db.path
+    kept = file.read_bytes() + file.with_name(file.name + "-wal").read_bytes()
+    for secret in machine_key:
+        assert secret not in listed
+        assert secret.encode() not in kept
+
+
+def test_a_withdrawn_token_no_longer_counts(service: Service, owner: Phylax) -> None:
+    made = owner.people.make_token("old script")
+    with Phylax(service.url, made.token) as script:
+        assert script.people.me().login == "ines"
+        owner.people.withdraw_token(made.id)
+        with pytest.raises(NotSignedInError):
+            script.people.me()
+
+
+def test_roles(service: Service, owner: Phylax, machine: Machine) -> None:
+    with service.as_("petra") as desk, service.as_("wren") as technician:
+        desk.clients.add(ClientEdit(name="Tidewrack Pottery"))
+        desk.records.add_note(machine.id, "Client asked.")
+        technician.rules.put(Scope.MACHINE, machine.id, "trash", Rule(keep_for=timedelta(days=1)))
+        newcomer = NewPerson(login="new", name="New", role=Role.DESK, password=PASSWORD)
+        for refused in (
+            lambda: desk.runs.survey(machine.id),
+            lambda: desk.machines.enrolment_code(machine.id),
+            lambda: technician.rules.put(Scope.SHOP, 0, "trash", Rule(off=True)),
+            lambda: technician.people.add(newcomer),
+            lambda: technician.people.audit(),
+        ):
+            with pytest.raises(NotAllowedError):
+                refused()
+
+
+def test_the_browsers_cookie_is_out_of_reach_of_scripts_and_other_sites(service: Service) -> None:
+    body = {"login": "ines", "password": PASSWORD}
+    with httpx.Client(base_url=service.url, headers={"Origin": service.url}) as browser:
+        signed_in = browser.post("/api/v1/sign-in", json=body)
+        cookie = signed_in.headers["set-cookie"].lower()
+        assert "httponly" in cookie and "samesite=strict" in cookie
+        assert browser.get("/api/v1/me").json()["login"] == "ines"
+        assert browser.post("/api/v1/clients", json={"name": "Ours"}).status_code == 201
+        for origin in ("https://elsewhere.example", "null", ""):
+            foreign = browser.post(
+                "/api/v1/clients", json={"name": "Theirs"}, headers={"Origin": origin}
+            )
+            assert foreign.status_code == 403, origin
+        browser.post("/api/v1/sign-out")
+        assert browser.get("/api/v1/me").status_code == 401
+
+
+def test_everything_but_health_and_signing_in_needs_somebody(service: Service) -> None:
+    with httpx.Client(base_url=service.url) as stranger:
+        document = stranger.get("/openapi.json").json()
+        open_to_all = {
+            "/api/v1/health", "/api/v1/sign-in", "/api/v1/command-line/sign-in",
+            "/api/v1/agent/enrolment",
+        }  # fmt: skip
+        for path, operations in document["paths"].items():
+            for method in operations:
+                if path in open_to_all:
+                    continue
+                address = path.replace("{scope}", "shop").replace("{", "").replace("}", "")
+                answer = stranger.request(method, address)
+                assert answer.status_code in (401, 422), (method, path, answer.status_code)
+                assert "id" not in answer.json()

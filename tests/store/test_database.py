@@ -1,0 +1,175 @@
+"""One file: brought up to date, copied aside first, refused when newer; records only grow."""
+
+import sqlite3
+import threading
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+
+from phylax.core.records import Entry, RecordKind
+from phylax.core.shop import ReadingIn
+from phylax.service.house import House
+from phylax.store import database, readings, records, runs
+from phylax.store.database import Database, NewerFileError
+
+NOW = datetime(2026, 3, 2, 9, tzinfo=UTC)
+
+
+def add_machine(house: House, tag: str = "ferry-desk") -> int:
+    with house.db.write() as conn:
+        conn.execute("INSERT OR IGNORE INTO clients VALUES (1, 'F', '', '', '', '', 1, '', 0)")
+        conn.execute(
+            """
+            INSERT INTO machines (tag, client_id, system, make, model, serial, note, changed_by,
+                                  changed_at)
+            VALUES (?, 1, 'linux', '', '', '', '', '', 0)
+            """,
+            (tag,),
+        )
+        return int(conn.execute("SELECT max(id) FROM machines").fetchone()[0])
+
+
+def test_a_file_of_a_newer_program_is_refused_and_left_alone(tmp_path: Path) -> None:
+    path = tmp_path / "shop.sqlite3"
+    with sqlite3.connect(path) as newer:
+        newer.execute("PRAGMA user_version = 9999")
+    before = path.read_bytes()
+    with pytest.raises(NewerFileError, match="start the newer Phylax"):
+        Database(path)
+    assert path.read_bytes() == before
+
+
+def test_an_older_file_is_copied_aside_before_it_is_changed(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = tmp_path / "shop.sqlite3"
+    Database(path).close()
+    landed = database.migrations()
+    number = landed[-1][0]
+    later = [*landed, (number + 1, "CREATE TABLE later (id INTEGER PRIMARY KEY) STRICT;")]
+    monkeypatch.setattr(database, "migrations", lambda: later)
+    Database(path).close()
+    with sqlite3.connect(path) as after, sqlite3.connect(f"{path}.schema-{number}") as copy:
+        assert after.execute("PRAGMA user_version").fetchone()[0] == number + 1
+        assert copy.execute("PRAGMA user_version").fetchone()[0] == number
+
+
+def test_a_schema_file_that_fails_changes_nothing(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = tmp_path / "shop.sqlite3"
+    Database(path).close()
+    number = database.migrations()[-1][0]
+    bad = [*database.migrations(), (number + 1, "CREATE TABLE half (id INTEGER); NONSENSE;")]
+    monkeypatch.setattr(database, "migrations", lambda: bad)
+    with pytest.raises(sqlite3.OperationalError):
+        Database(path)
+    with sqlite3.connect(path) as after:
+        assert after.execute("PRAGMA user_version").fetchone()[0] == number
+        assert not after.execute("SELECT 1 FROM sqlite_master WHERE name = 'half'").fetchall()
+
+
+def test_every_table_is_strict_and_what_is_acknowledged_is_on_the_disk(house: House) -> None:
+    with house.db.write() as conn:
+        loose = conn.execute(
+            """
+            SELECT name FROM pragma_table_list
+            WHERE schema = 'main' AND type = 'table' AND NOT strict
+              AND name NOT LIKE 'sqlite_%' AND name NOT LIKE 'records_text%'
+            """
+        ).fetchall()
+        assert [row[0] for row in loose] == []
+        assert conn.execute("PRAGMA synchronous").fetchone()[0] == 2
+        assert conn.execute("PRAGMA journal_mode").fetchone()[0] == "wal"
+        assert conn.execute("PRAGMA foreign_keys").fetchone()[0] == 1
+
+
+def test_a_change_that_fails_half_way_leaves_nothing(house: House) -> None:
+    with pytest.raises(RuntimeError), house.db.write() as conn:
+        conn.execute("UPDATE shop SET name = 'half'")
+        raise RuntimeError
+    with house.db.read() as conn:
+        assert conn.execute("SELECT name FROM shop").fetchone()[0] == "Quayside"
+
+
+def test_readers_go_on_while_somebody_writes(house: House) -> None:
+    with house.db.write() as conn:
+        conn.execute("UPDATE shop SET name = 'new'")
+        seen: list[str] = []
+
+        def read() -> None:
+            with house.db.read() as other:
+                seen.append(other.execute("SELECT name FROM shop").fetchone()[0])
+
+        thread = threading.Thread(target=read)
+        thread.start()
+        thread.join(timeout=5)
+        assert seen == ["Quayside"]
+
+
+def test_records_are_appended_and_never_changed(house: House) -> None:
+    machine_id = add_machine(house)
+    entry = Entry(machine_id=machine_id, at=NOW, who="Wren", kind=RecordKind.NOTE, text="Told her.")
+    with house.db.write() as conn:
+        records.append(conn, entry)
+    for change in ("UPDATE records SET text = 'x'", "DELETE FROM records"):
+        with pytest.raises(sqlite3.IntegrityError, match="append-only"), house.db.write() as conn:
+            conn.execute(change)
+
+
+def test_search_takes_words_as_words(house: House) -> None:
+    machine_id = add_machine(house)
+    with house.db.write() as conn:
+        for text in ('Said "no" AND left', "Scanner folder grows"):
+            records.append(
+                conn,
+                Entry(machine_id=machine_id, at=NOW, who="W", kind=RecordKind.NOTE, text=text),
+            )
+    with house.db.read() as conn:
+        for words, hits in [('"no" AND', 1), ("folder scanner", 1), ("NEAR( *", 0), ("", 2)]:
+            assert len(records.records(conn, before=99, limit=9, words=words)) == hits, words
+
+
+def test_a_late_or_repeated_reading_counts_once_and_moves_nothing_back(house: House) -> None:
+    machine_id = add_machine(house)
+
+    def reading(hour: int, free: int) -> ReadingIn:
+        return ReadingIn(mount="/", capacity=100, free=free, at=NOW.replace(hour=hour))
+
+    with house.db.write() as conn:
+        readings.add(conn, machine_id, [reading(9, 40), reading(11, 30)])
+        readings.add(conn, machine_id, [reading(10, 5), reading(9, 40)])
+        volume = conn.execute("SELECT id, free FROM volumes").fetchone()
+        assert volume["free"] == 30
+        hours = readings.hourly(conn, volume["id"], 0, 2**40)
+        assert [r.free for r in hours] == [40, 5, 30]
+        (day,) = readings.daily(conn, volume["id"], 0, 2**40)
+        assert (day.low, day.high, day.free) == (5, 40, 30)
+
+
+def test_an_occurrence_exists_once_and_a_machine_has_one_lease(house: House) -> None:
+    machine_id = add_machine(house)
+    with house.db.write() as conn:
+        conn.execute(
+            """
+            INSERT INTO rounds (name, recurrence, at, starts_on, catch_up, categories, paused,
+                                changed_by, changed_at)
+            VALUES ('r', 'FREQ=DAILY', '09:00', '2026-03-01', 60, '[]', 0, '', 0)
+            """
+        )
+
+        def occur() -> int | None:
+            return runs.add(
+                conn, machine_id, "clean", ("trash",), who="r", at=5, due_at=5, round_id=1
+            )
+
+        first = occur()
+        assert first is not None and occur() is None
+        by_hand = runs.add(conn, machine_id, "survey", (), who="Wren", at=6)
+        offered = runs.offer(conn, machine_id, "lease-1", at=10, until=100)
+        assert offered is not None and offered.id == first
+        assert runs.offer(conn, machine_id, "lease-2", at=20, until=110) is None
+        # the lease has run out: the same run again, before the newer one
+        again = runs.offer(conn, machine_id, "lease-3", at=101, until=200)
+        assert again is not None and again.id == first != by_hand
