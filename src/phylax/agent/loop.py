@@ -6,6 +6,8 @@ import logging
 import signal
 import time
 import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
 from types import FrameType
 
 from phylax.agent.guard import Guard
@@ -55,12 +57,12 @@ class Agent:
         """
         worked = self._finish_cut_off()
         self._take_reading()
-        self._send()
+        self._worker.send_spooled()
         while (order := self._link.next_order(0)) is not None:
             worked = True
             self._worker.carry_out(order)
             self._take_reading()
-            self._send()
+            self._worker.send_spooled()
         return worked
 
     def start(self) -> None:
@@ -89,33 +91,35 @@ class Agent:
     def _step(self) -> None:
         if time.monotonic() >= self._next_reading:
             self._take_reading()
-        self._send()
+        self._worker.send_spooled()
         wait = min(_LONGEST_POLL, max(0.0, self._next_reading - time.monotonic()))
-        self._idle = True
-        try:
+        with self._interruptible():
             order = self._link.next_order(wait)
-        finally:
-            self._idle = False
         if order is not None:
             _log.info("%s: %s, run %s", self.tag, order.kind, order.run_id)
             self._worker.carry_out(order)
             self._take_reading()
 
     def _rest(self, seconds: float) -> None:
+        with self._interruptible():
+            time.sleep(seconds)
+
+    @contextmanager
+    def _interruptible(self) -> Iterator[None]:
+        """A stretch of waiting that being told to stop cuts short, also just before it began."""
         self._idle = True
-        time.sleep(seconds)
-        self._idle = False
+        try:
+            if self._stopping:
+                raise ShutDown
+            yield
+        finally:
+            self._idle = False
 
     def _take_reading(self) -> None:
         self._spool.put(
             ReadingsMessage(id=uuid.uuid4().hex, readings=tuple(self._machine.volumes()))
         )
         self._next_reading = time.monotonic() + self._config.readings_every
-
-    def _send(self) -> None:
-        if not self._worker.send_spooled():
-            # asking for work tells why: unreachable, or no longer known
-            self._link.next_order(0)
 
     def _finish_cut_off(self) -> bool:
         """Take up runs that an earlier stop cut off."""

@@ -6,6 +6,7 @@ import logging
 import time
 import uuid
 from collections.abc import Callable
+from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -135,7 +136,9 @@ class Worker:
                 lines=tuple(lines),
             )
         )
-        self.send_spooled()
+        # sent along the way, so that people see it; if not now, then with the result
+        with suppress(UnreachableError, RefusedError):
+            self.send_spooled()
 
     def tell(self, order: SurveyOrder | CleanOrder, progress: Progress) -> None:
         """Tell the service how far the run is. Stopped where it says not to go on."""
@@ -152,21 +155,21 @@ class Worker:
         if self._shutting_down():
             raise ShutDown
 
-    def send_spooled(self) -> bool:
-        """Send what waits, oldest first; False where the service cannot be reached."""
+    def send_spooled(self) -> None:
+        """Send what waits, oldest first.
+
+        UnreachableError or RefusedError where the service is not to be had; the rest stays kept.
+        """
         for path, message in self._spool.waiting():
             try:
                 self._link.report(message)
-            except UnreachableError:
-                return False
             except RefusedError as error:
                 if error.status not in (409, 413, 422):
-                    return False
+                    raise
                 _log.error("the service will not take %s: %s", path.name, error)
                 self._spool.was_refused(path)
             else:
                 self._spool.taken(path)
-        return True
 
 
 class _Teller:

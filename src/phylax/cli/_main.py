@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from phylax import __version__
-from phylax.cli._session import Session
+from phylax.cli._session import EXIT_REFUSED, EXIT_UNREACHABLE, EXIT_USAGE, Session
 
 _NOUNS = {
     "agent": "the Phylax program on a client's machine",
@@ -70,9 +70,6 @@ def _phylax(ctx: click.Context, url: str | None, token_file: str | None) -> None
 
 def main() -> None:
     """Run the command line; errors end it with a sentence, not with a traceback."""
-    from phylax.cli._session import EXIT_REFUSED, EXIT_UNREACHABLE
-    from phylax.client import PhylaxError, RefusedError, UnreachableError
-
     try:
         result: Any = _phylax.main(standalone_mode=False, prog_name="phylax")
         sys.exit(result if isinstance(result, int) else 0)
@@ -82,14 +79,28 @@ def main() -> None:
     except click.ClickException as error:
         error.show()
         sys.exit(error.exit_code)
-    except UnreachableError as error:
+    except Exception as error:  # noqa: BLE001 - what is not ours is raised again
+        sys.exit(_explain(error))
+
+
+def _explain(error: Exception) -> int:
+    """Say what a failed call means and what to do; the exit code. Anything else is raised again."""
+    # only now, so that start-up does not wait for the client library
+    from pydantic import ValidationError
+
+    from phylax.client import PhylaxError, RefusedError, UnreachableError
+
+    if isinstance(error, UnreachableError):
         click.echo(f"{error}\nDoes it run? Start it with 'phylax serve', or give --url.", err=True)
-        sys.exit(EXIT_UNREACHABLE)
-    except RefusedError as error:
-        click.echo(error.detail, err=True)
-        if error.status == 401:
-            click.echo("Sign in with 'phylax sign-in', or give --token-file.", err=True)
-        sys.exit(EXIT_REFUSED)
-    except PhylaxError as error:
-        click.echo(str(error), err=True)
-        sys.exit(EXIT_REFUSED)
+        return EXIT_UNREACHABLE
+    if isinstance(error, ValidationError):
+        for wrong in error.errors():
+            field = ".".join(str(part) for part in wrong["loc"])
+            click.echo(f"{field}: {wrong['msg'].removeprefix('Value error, ')}", err=True)
+        return EXIT_USAGE
+    if not isinstance(error, PhylaxError):
+        raise error
+    click.echo(str(error), err=True)
+    if isinstance(error, RefusedError) and error.status == 401:
+        click.echo("Sign in with 'phylax sign-in', or give --token-file.", err=True)
+    return EXIT_REFUSED

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from phylax.core.shop import Shop
 
 DEFAULT_URL = "http://127.0.0.1:8610"
+EXIT_USAGE = 2
 EXIT_UNREACHABLE = 3
 EXIT_REFUSED = 4
 EXIT_PARTLY = 5

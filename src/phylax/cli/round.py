@@ -69,18 +69,15 @@ def add_round(
     """Make a round NAME."""
     recurrence = _recurrence(weekly_on, monthly_on, rule)
     zone = session.the_shop.clock
-    try:
-        edit = RoundEdit(
-            name=name,
-            recurrence=recurrence,
-            at=time(at.hour, at.minute),
-            starts_on=starts.date() if starts else _today(session),
-            catch_up=_catch_up(catch_up),
-            machine_ids=tuple(session.shop.machines.get(tag).id for tag in machines),
-            categories=categories,
-        )
-    except ValueError as error:
-        raise click.UsageError(str(error)) from error
+    edit = RoundEdit(
+        name=name,
+        recurrence=recurrence,
+        at=time(at.hour, at.minute),
+        starts_on=starts.date() if starts else _today(session),
+        catch_up=_catch_up(catch_up),
+        machine_ids=tuple(session.shop.machines.get(tag).id for tag in machines),
+        categories=categories,
+    )
     if dry_run:
         shown = session.shop.rounds.preview(edit)
         console.print(f"{name}: {shown.how_often}")

@@ -25,15 +25,9 @@ def command() -> None:
 @click.password_option(help="The owner's password; asked for if left out.")
 def open_shop(data: Path, name: str, zone: str, owner: str, login: str, password: str) -> None:
     """Open a shop in a data directory, with its first owner."""
-    from pydantic import ValidationError
-
     from phylax.cli.serve import open_shop as open_it
 
-    try:
-        open_it(data, name, zone, owner, login, password)
-    except ValidationError as error:
-        first = error.errors()[0]
-        raise click.UsageError(f"{first['loc'][-1]}: {first['msg']}") from error
+    open_it(data, name, zone, owner, login, password)
     console.print(f"{name} is open. Start its service with 'phylax serve'.")
 
 

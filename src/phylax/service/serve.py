@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import signal
 import sys
+from contextlib import suppress
 from pathlib import Path
 from types import FrameType
 
@@ -47,9 +49,10 @@ def serve(data: Path, host: str, port: int, *, behind_proxy: bool = False) -> No
             proxy_headers=behind_proxy,
             timeout_graceful_shutdown=5,
         )
-        _Server(config, house).run()
-    except KeyboardInterrupt:
-        pass
+        # after a graceful stop uvicorn sends itself the signal again; having stopped is enough
+        signal.signal(signal.SIGTERM, lambda number, frame: None)
+        with suppress(KeyboardInterrupt):
+            _Server(config, house).run()
     finally:
         database.close()
 

@@ -1,0 +1,206 @@
+"""The console in a real browser: the whole path, by mouse and by keyboard, for everyone's eyes."""
+
+import json
+import re
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+from conftest import Service
+from helpers import PASSWORD, enrol, make_file, make_standin
+from phylax.client import Phylax
+from phylax.core.shop import Machine
+
+pytestmark = pytest.mark.xdist_group("browser")
+ARGUMENTS = (
+    "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking "
+    "--disable-component-update --disable-sync"
+).split()
+AXE = Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js"
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(
+            executable_path="/usr/bin/chromium", args=ARGUMENTS
+        )
+        yield browser
+        browser.close()
+
+
+@pytest.fixture
+def page(browser: Browser, service: Service) -> Iterator[Page]:
+    """Signed in as the owner; fails on script errors and on any request to another host."""
+    context = browser.new_context(
+        viewport={"width": 1280, "height": 800}, base_url=service.url, reduced_motion="reduce"
+    )
+    page = context.new_page()
+    trouble: list[str] = []
+    page.on("pageerror", lambda error: trouble.append(str(error)))
+    page.on(
+        "request",
+        lambda r: None if r.url.startswith((service.url, "data:")) else trouble.append(r.url),
+    )
+    page.goto("/")
+    page.get_by_label("Login").fill("ines")
+    page.get_by_label("Password").fill(PASSWORD)
+    page.keyboard.press("Enter")
+    expect(page.get_by_test_id("sentence")).to_be_visible()
+    yield page
+    context.close()
+    assert trouble == []
+
+
+@pytest.fixture
+def home(tmp_path: Path) -> Path:
+    home = make_standin(tmp_path / "m", items_per_second=60)
+    for number in range(120):
+        make_file(home / f".tmp/f{number:03d}", 1_000_000, days_old=3)
+    make_file(home / "Downloads/keep.pdf", 5_000_000, days_old=300)
+    make_file(home / "Downloads/let-go.iso", 9_000_000, days_old=300)
+    return home
+
+
+@pytest.fixture
+def agent(owner: Phylax, machine: Machine, tmp_path: Path, home: Path) -> Iterator[None]:
+    enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m").once()
+    process = subprocess.Popen(
+        [sys.executable, "-m", "phylax", "agent", "start", "--data", str(tmp_path / "agent")],
+        stderr=subprocess.DEVNULL,
+    )
+    yield
+    process.terminate()
+    process.wait(timeout=10)
+
+
+def check_for_everyone(page: Page, where: str) -> None:
+    """No finding of axe-core, by day and by night."""
+    for mode in ("light", "dark"):
+        page.evaluate(f"document.documentElement.dataset.mode = '{mode}'")
+        # run by the protocol, not as a script of the page, which its policy would refuse
+        page.evaluate(AXE.read_text(encoding="utf-8") + "; undefined")
+        found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
+        findings = [
+            (v["id"], [n["target"] for n in v["nodes"]][:3]) for v in found["violations"]
+        ]
+        assert findings == [], f"{where}, {mode}: {json.dumps(findings)}"
+    page.evaluate("document.documentElement.dataset.mode = 'light'")
+
+
+def test_look_agree_clean_and_read_the_record(
+    page: Page, agent: None, owner: Phylax, home: Path
+) -> None:
+    page.get_by_role("link", name="Machines").click()
+    page.get_by_role("link", name="ferry-desk").click()
+    free = page.get_by_test_id("free-/")
+    expect(free).to_contain_text("free")
+    before = free.inner_text()
+    page.get_by_role("button", name="Look through it").click()
+    expect(page.get_by_test_id("ledger")).to_contain_text("Temporary files of each person")
+    expect(page.get_by_test_id("chosen-sum")).to_have_text("114.4 MiB")
+
+    page.get_by_role("button", name="Choose files").click()
+    page.get_by_label("Let let-go.iso go").check()
+    page.get_by_role("button", name="Take this choice").click()
+    expect(page.get_by_test_id("chosen-sum")).to_have_text("123.0 MiB")
+    page.reload()
+    expect(page.get_by_test_id("chosen-sum")).to_have_text("123.0 MiB")
+
+    page.get_by_role("button", name="Clean…").click()
+    dialogue = page.get_by_test_id("clean-dialogue")
+    expect(dialogue).to_contain_text("Temporary files of each person: 120 items, 114.4 MiB")
+    expect(dialogue).to_contain_text("Download folders: the 1 file you chose, 8.6 MiB")
+    page.get_by_placeholder("asked by phone").fill("asked at the desk")
+    page.get_by_role("button", name="Clean now").click()
+    progress = page.get_by_test_id("progress")
+    expect(progress).to_contain_text(re.compile(r"Cleaning user-temp: \d+ items"), timeout=15_000)
+    page.reload()
+    expect(progress).to_contain_text(re.compile(r"Cleaning user-temp: \d+ items"))
+    expect(page.get_by_test_id("result")).to_contain_text("done", timeout=30_000)
+    expect(page.get_by_test_id("result")).to_contain_text("123.0 MiB")
+    expect(page.get_by_test_id("record")).to_contain_text("Removed 121 items, 123.0 MiB")
+    expect(page.locator("figcaption")).to_contain_text("1 cleaning marked")
+    expect(free).not_to_have_text(before)
+    assert sorted(p.name for p in (home / "Downloads").iterdir()) == ["keep.pdf"]
+    (consent,) = owner.machines.consents("ferry-desk")
+    assert (consent.via, consent.word, consent.items) == ("console", "asked at the desk", 1)
+
+    page.get_by_placeholder("Write something down").fill("Client picks it up on Friday.")
+    page.get_by_role("button", name="Write down").click()
+    expect(page.get_by_test_id("record")).to_contain_text("Client picks it up on Friday.")
+    check_for_everyone(page, "a machine's page")
+
+
+def test_a_machine_is_taken_in_and_gets_its_code(page: Page, owner: Phylax) -> None:
+    page.goto("/machines/new")
+    page.get_by_label("Whose is it?").select_option("new")
+    page.get_by_label("Name of the new client").fill("Tidewrack Pottery")
+    page.get_by_label("Tag on its label").fill("pottery-mac")
+    page.get_by_label("System").select_option("macos")
+    page.reload()
+    expect(page.get_by_label("Tag on its label")).to_have_value("pottery-mac")
+    check_for_everyone(page, "taking a machine in")
+    page.get_by_role("button", name="Take in").click()
+    expect(page.locator("main")).to_contain_text("phylax agent enrol")
+    assert owner.machines.get("pottery-mac").client_name == "Tidewrack Pottery"
+
+
+def test_a_round_is_made_with_its_next_dates_shown(
+    page: Page, machine: Machine, owner: Phylax
+) -> None:
+    page.goto(f"/rounds/new?machine={machine.tag}")
+    page.get_by_label("Name", exact=True).fill("Light weekly")
+    page.get_by_label("Day of the week").select_option("Friday")
+    expect(page.get_by_test_id("how-often")).to_have_text("every Friday at 18:30")
+    expect(page.get_by_test_id("next-dates").locator("li")).to_have_count(5)
+    expect(page.get_by_test_id("next-dates")).to_contain_text("Friday, 6 March 2026 at 18:30")
+    page.get_by_label("by a recurrence rule").check()
+    page.get_by_label("Recurrence rule", exact=True).fill("FREQ=SOMETIMES")
+    expect(page.get_by_role("alert")).to_contain_text("FREQ must be one of")
+    page.get_by_label("every week on").check()
+    check_for_everyone(page, "making a round")
+    page.get_by_role("button", name="Make the round").click()
+    expect(page.locator("main")).to_contain_text("every Friday at 18:30")
+    (made,) = owner.rounds.list()
+    assert made.machine_ids == (machine.id,)
+
+
+def test_every_place_is_a_key_away_and_fit_for_everyone(page: Page, machine: Machine) -> None:
+    for key, heading in [
+        ("m", "Machines"), ("r", "Rounds"), ("u", "Rules"), ("e", "Records"), ("s", "Quayside"),
+    ]:  # fmt: skip
+        page.keyboard.press(key)
+        expect(page.get_by_role("heading", level=1)).to_have_text(heading)
+        check_for_everyone(page, heading)
+    page.keyboard.press("t")
+    expect(page.get_by_test_id("sentence")).to_contain_text("Nothing needs you.")
+    check_for_everyone(page, "Today")
+    page.keyboard.press("/")
+    page.keyboard.type("ferry")
+    page.keyboard.press("Enter")
+    expect(page.get_by_test_id("machines")).to_contain_text("ferry-desk")
+    assert "words=ferry" in page.url
+
+
+def test_a_wrong_password_says_so_and_keeps_what_was_typed(page: Page) -> None:
+    page.get_by_role("button", name="Sign out").click()
+    page.get_by_label("Login").fill("ines")
+    page.get_by_label("Password").fill("wrong")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_contain_text("do not fit together")
+    expect(page.get_by_label("Login")).to_have_value("ines")
+    check_for_everyone(page, "signing in")
+
+
+def test_when_the_line_drops_it_says_so_and_catches_up(
+    page: Page, service: Service, owner: Phylax
+) -> None:
+    page.context.set_offline(True)
+    expect(page.get_by_text("The line to the service dropped")).to_be_visible(timeout=15_000)
+    page.context.set_offline(False)
+    expect(page.get_by_text("The line to the service dropped")).to_be_hidden(timeout=15_000)

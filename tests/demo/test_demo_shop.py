@@ -1,0 +1,108 @@
+"""The made-up shop: always the same, true to its stories, and alive."""
+
+import re
+import shutil
+import signal
+import sqlite3
+import subprocess
+import sys
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+
+from helpers import free_port, wait_until
+from phylax.client import Phylax
+from phylax.demo import scenario
+from phylax.demo.shop import make
+from phylax.service.serve import FILE
+
+NOW = datetime(2026, 3, 2, 9, 30, tzinfo=UTC)
+
+
+def told(folder: Path) -> dict[str, list[tuple]]:
+    """What the demo's file says, without what is random on purpose (secrets, message numbers)."""
+    with sqlite3.connect(folder / FILE) as conn:
+        return {
+            table: conn.execute(f"SELECT {columns} FROM {table} ORDER BY 1, 2").fetchall()
+            for table, columns in {
+                "machines": "tag, seen_at, cleaned_at, can_go",
+                "reading_days": "volume_id, day, low, high, free",
+                "runs": "id, machine_id, state, due_at, ended_at, freed",
+                "records": "id, digest",
+            }.items()
+        }
+
+
+@pytest.fixture(scope="module")
+def made(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("demo") / "shop"
+    folder.mkdir()
+    make(folder, NOW, "http://127.0.0.1:1", lives_in=folder)
+    return folder
+
+
+def test_it_is_the_same_each_time(made: Path, tmp_path: Path) -> None:
+    make(tmp_path, NOW, "http://127.0.0.1:1", lives_in=tmp_path)
+    assert told(tmp_path) == told(made)
+
+
+def test_every_machine_of_the_scenario_is_there_with_four_hundred_days(made: Path) -> None:
+    data = told(made)
+    assert [row[0] for row in data["machines"]] == sorted(m.tag for m in scenario.MACHINES)
+    days = {row[1] for row in data["reading_days"]}
+    assert max(days) - min(days) >= 399
+    with sqlite3.connect(made / FILE) as conn:
+        hours = conn.execute("SELECT min(at), max(at) FROM readings").fetchone()
+    assert hours[1] <= NOW.timestamp()
+    assert {m.system for m in scenario.MACHINES if m.live} == {"windows", "macos", "linux"}
+
+
+def test_names_and_addresses_are_invented(made: Path) -> None:
+    with sqlite3.connect(made / FILE) as conn:
+        mails = [row[0] for row in conn.execute("SELECT mail FROM clients")]
+    assert len(mails) == 8 and all(mail.endswith(".example") for mail in mails)
+
+
+@pytest.fixture
+def live(made: Path, tmp_path: Path) -> Iterator[tuple[Phylax, Path]]:
+    """The demo started as `make demo` starts it."""
+    data, port = tmp_path / "demo", free_port()
+    words = [sys.executable, "-m", "phylax", "demo", "--data", str(data), "--port", str(port)]
+    with (tmp_path / "out").open("w") as out:
+        process = subprocess.Popen(words, stdout=out, stderr=subprocess.STDOUT)
+    said = tmp_path / "out"
+    wait_until(lambda: "Ctrl-C stops" in said.read_text(), "the demo to be ready", 60)
+    assert f"Phylax is ready at http://127.0.0.1:{port}" in said.read_text()
+    token = data / "owner.token"
+    assert token.stat().st_mode & 0o077 == 0
+    with Phylax(f"http://127.0.0.1:{port}", token.read_text().strip()) as shop:
+        yield shop, data
+    process.send_signal(signal.SIGINT)
+    assert process.wait(timeout=15) == 0
+    with pytest.raises(subprocess.CalledProcessError):
+        subprocess.run(["pgrep", "-f", str(data)], check=True, capture_output=True)
+    shutil.rmtree(data)
+
+
+def test_a_living_machine_is_cleaned_while_one_watches(live: tuple[Phylax, Path]) -> None:
+    shop, data = live
+    assert re.match(r"(Four|Five|Six) machines need you\.", shop.today().sentence)
+    causes = {(a.machine_tag, a.cause.value) for a in shop.attention()}
+    assert {
+        ("vet-xray", "nearly full"), ("boatyard-cad", "nearly full"), ("museum-kiosk", "missed"),
+        ("choir-server", "waits for a yes"), ("oakes-laptop", "nearly full"),
+    } <= causes  # fmt: skip
+    run = shop.runs.clean("oakes-laptop", ["trash"])
+    steps = {
+        state.progress.step for state in shop.runs.follow(run.id, every=0.05) if state.progress
+    }
+    ended = shop.runs.get(run.id)
+    assert ended.state == "done" and ended.removed == ended.expected
+    # what the trash wrote down about each deleted thing goes with it
+    assert ended.removed.size <= ended.freed < ended.removed.size + 8192
+    assert ended.freed > 8 * 2**30
+    assert "second look" in steps
+    assert shop.machines.get("oakes-laptop").volumes[0].free == ended.after[0].free
+    assert not list((data / "agents/oakes-laptop/spool").glob("*.json"))

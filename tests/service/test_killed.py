@@ -1,0 +1,95 @@
+"""The service killed with SIGKILL in the middle of a run: nothing twice, nothing lost."""
+
+import os
+import signal
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import httpx
+import pytest
+
+from helpers import PASSWORD, enrol, free_port, make_file, make_standin, wait_until
+from phylax.client import Phylax, sign_in
+from phylax.core.people import NewPerson, Role
+from phylax.core.runs import RunState
+from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit
+from phylax.service.serve import open_shop
+
+
+class Process:
+    """The service as a process of its own, that can be killed and started again."""
+
+    def __init__(self, data: Path) -> None:
+        self.port = free_port()
+        self.url = f"http://127.0.0.1:{self.port}"
+        self._command = [sys.executable, "-m", "phylax", "serve", "--data", str(data), "--port",
+                         str(self.port)]  # fmt: skip
+        self.start()
+
+    def start(self) -> None:
+        self.process = subprocess.Popen(self._command, stdout=subprocess.DEVNULL)
+        wait_until(self._answers, "the service to answer")
+
+    def _answers(self) -> bool:
+        try:
+            return httpx.get(f"{self.url}/api/v1/health").is_success
+        except httpx.TransportError:
+            return False
+
+    def end(self, how: signal.Signals) -> int:
+        self.process.send_signal(how)
+        return self.process.wait(timeout=10)
+
+
+@pytest.fixture
+def process(tmp_path: Path) -> Iterator[Process]:
+    owner = NewPerson(login="ines", name="Ines Marrow", role=Role.OWNER, password=PASSWORD)
+    open_shop(tmp_path / "shop", ShopEdit(name="Quayside", zone="Europe/Dublin"), owner)
+    process = Process(tmp_path / "shop")
+    yield process
+    if process.process.poll() is None:
+        process.end(signal.SIGTERM)
+
+
+def test_a_run_outlives_its_service(process: Process, tmp_path: Path) -> None:
+    home = make_standin(tmp_path / "m", items_per_second=120)
+    for number in range(240):
+        make_file(home / f".tmp/f{number}", 500, days_old=3)
+    with Phylax(process.url, sign_in(process.url, "ines", PASSWORD)) as shop:
+        client = shop.clients.add(ClientEdit(name="Kelpie Boatyard"))
+        shop.machines.add(MachineEdit(tag="yard", client_id=client.id, system="linux"))
+        enrol(shop, "yard", tmp_path / "agent", tmp_path / "m")
+        run = shop.runs.clean("yard", ["user-temp"])
+        agent = subprocess.Popen(
+            [sys.executable, "-m", "phylax", "agent", "start", "--data", str(tmp_path / "agent")],
+            stderr=subprocess.DEVNULL,
+        )
+        try:
+            tree = home / ".tmp"
+            wait_until(lambda: len(os.listdir(tree)) < 180, "the cleaning to be under way")
+            process.end(signal.SIGKILL)
+            assert len(os.listdir(tree)) > 0
+            wait_until(lambda: not os.listdir(tree), "the machine to finish on its own")
+            process.start()
+            wait_until(lambda: shop.runs.get(run.id).state.has_ended, "the result to arrive")
+        finally:
+            agent.terminate()
+            agent.wait(timeout=10)
+        ended = shop.runs.get(run.id)
+        assert ended.state is RunState.DONE
+        assert ended.removed is not None and ended.removed.size == ended.freed == 240 * 500
+        entries = [r for r in shop.records.list(machine="yard") if r.run_id == run.id]
+        assert len(entries) == 1 and shop.records.verify().intact
+
+
+def test_being_told_to_stop_ends_waiting_requests_and_closes_the_file(
+    process: Process, tmp_path: Path
+) -> None:
+    headers = {"Authorization": f"Bearer {sign_in(process.url, 'ines', PASSWORD)}"}
+    with httpx.stream("GET", f"{process.url}/api/v1/events", headers=headers, timeout=10) as line:
+        next(line.iter_lines())
+        assert process.end(signal.SIGTERM) == 0
+    leftover = tmp_path / "shop/phylax.sqlite3-wal"
+    assert not leftover.exists() or leftover.stat().st_size == 0
