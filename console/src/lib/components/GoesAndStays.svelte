@@ -123,7 +123,7 @@
   <table class="sheet" data-testid="ledger">
     <thead>
       <tr>
-        <th></th>
+        <td></td>
         <th>category</th>
         <th class="right">holds</th>
         <th class="right">goes</th>

@@ -62,7 +62,7 @@
   <div class="mt-3 max-h-[50vh] overflow-auto">
     <table class="sheet">
       <thead>
-        <tr><th></th><th>file</th><th class="right">size</th><th>of</th><th>the rule says</th></tr>
+        <tr><td></td><th>file</th><th class="right">size</th><th>of</th><th>the rule says</th></tr>
       </thead>
       <tbody>
         {#each items as item (item.number)}

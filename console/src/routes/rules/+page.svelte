@@ -40,7 +40,7 @@
 {#if rules}
   <table class="sheet mt-4">
     <thead>
-      <tr><th>category</th><th>rule</th><th>from</th><th class="right">differ</th><th></th></tr>
+      <tr><th>category</th><th>rule</th><th>from</th><th class="right">differ</th><td></td></tr>
     </thead>
     <tbody>
       {#each rules as rule (rule.category + (rule.shop?.version ?? 0))}
