@@ -5,9 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Literal
 
-from phylax.agent.home import AgentConfig, AgentHome, open_machine
+from phylax.agent.home import AgentConfig, AgentHome, NotEnrolledError, open_machine
 from phylax.agent.loop import Agent
 from phylax.client import enrol as enrol_at
+
+__all__ = ["NotEnrolledError", "enrol", "home_at", "once", "start"]
 
 
 def home_at(folder: Path | None) -> AgentHome:

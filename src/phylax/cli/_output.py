@@ -19,6 +19,9 @@ from rich.text import Text
 M = TypeVar("M", bound=BaseModel)
 F = TypeVar("F", bound=Callable[..., Any])
 
+LOOK_HERE = "#c9821b"
+"""Amber, for what wants to be seen; always beside a word that says so."""
+
 console = Console(highlight=False, soft_wrap=False)
 
 

@@ -72,13 +72,12 @@ def enrol(
 def start(folder: Path | None) -> None:
     """Work until told to stop."""
     from phylax.agent import commands
-    from phylax.agent.home import NotEnrolledError
 
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(message)s")
     logging.getLogger("httpx").setLevel(logging.WARNING)
     try:
         commands.start(commands.home_at(folder))
-    except NotEnrolledError as error:
+    except commands.NotEnrolledError as error:
         raise click.ClickException(str(error)) from error
 
 
@@ -87,10 +86,9 @@ def start(folder: Path | None) -> None:
 def once(folder: Path | None) -> None:
     """One round trip: report, do the work there is, and end."""
     from phylax.agent import commands
-    from phylax.agent.home import NotEnrolledError
 
     try:
         worked = commands.once(commands.home_at(folder))
-    except NotEnrolledError as error:
+    except commands.NotEnrolledError as error:
         raise click.ClickException(str(error)) from error
     click.echo("Reported; the work is done." if worked else "Reported; there was no work.")

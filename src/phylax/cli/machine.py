@@ -5,7 +5,15 @@ from __future__ import annotations
 import click
 from rich.text import Text
 
-from phylax.cli._output import Column, console, format_option, local, print_list, print_one
+from phylax.cli._output import (
+    LOOK_HERE,
+    Column,
+    console,
+    format_option,
+    local,
+    print_list,
+    print_one,
+)
 from phylax.cli._session import Session, pass_session
 from phylax.core.quantities import parse_size, show_share, show_size
 from phylax.core.shop import Machine, MachineEdit, Volume
@@ -49,8 +57,8 @@ def _tightest(machine: Machine, threshold: int) -> Text:
     share = show_share(volume.used, volume.capacity)
     filled = round(12 * volume.used_share)
     bar = "█" * filled + "·" * (12 - filled)
-    words = f"{volume.mount} {bar} {share}{' nearly full' if full else ''}"
-    return Text(words, style="bold yellow" if full else "")
+    words = f"{volume.mount:<3} {bar} {share}{' nearly full' if full else ''}"
+    return Text(words, style=f"bold {LOOK_HERE}" if full else "")
 
 
 @command.command("show")

@@ -40,8 +40,7 @@ def command(data: Path, host: str, port: int, behind_proxy: bool) -> None:
             f"{host} can be reached by others: put a proxy that does TLS before it and say "
             "--behind-proxy, or listen on 127.0.0.1."
         )
-    from phylax.service.serve import serve
-    from phylax.store.database import NewerFileError
+    from phylax.service.serve import NewerFileError, serve
 
     click.echo(f"Phylax is at http://{host}:{port} (data in {data})")
     try:

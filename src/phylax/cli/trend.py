@@ -67,7 +67,7 @@ def _draw(machine: str, trend: Trend, zone: object) -> None:
     for row in range(_HEIGHT, 0, -1):
         level = bottom + height * (row - 0.5) / _HEIGHT
         label = {_HEIGHT: show_size(top), 1: show_size(bottom)}.get(row, "")
-        cells = "".join("█" if p and p.free >= level else " " for p in columns)
+        cells = "".join("█" if p and (p.free >= level or row == 1) else " " for p in columns)
         console.print(f"{label:>10} │{cells}")
     marks = [" "] * _WIDTH
     width = (trend.until - trend.since).total_seconds()

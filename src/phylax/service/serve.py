@@ -18,9 +18,11 @@ from phylax.service.house import House, system_clock
 from phylax.service.signin import hash_password
 from phylax.store import journal, people
 from phylax.store import shop as shop_store
-from phylax.store.database import Database
+from phylax.store.database import Database, NewerFileError
 
 FILE = "phylax.sqlite3"
+
+__all__ = ["FILE", "NewerFileError", "open_shop", "serve"]
 
 
 class _Server(uvicorn.Server):

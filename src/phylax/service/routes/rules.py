@@ -73,7 +73,7 @@ def put_rule(
     request: Request,
     response: Response,
 ) -> ScopedRule:
-    """Say something at a scope. If-None-Match: * for a first rule, If-Match for a change."""
+    """Say something at a scope. A rule that is there already is changed with its If-Match."""
     with deed.house.db.write() as conn:
         subject = _check_subject(conn, deed, scope, subject_id, category)
         before = rules.rule(conn, scope, subject_id, category)

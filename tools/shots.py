@@ -1,0 +1,156 @@
+"""Takes the pictures in docs/screenshots from the demo's data: the console in Chromium, the command
+line in a terminal window under Xvfb. The demo is made anew beside the usual one and ended after."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+ROOT = Path(__file__).parents[1]
+SHOTS = ROOT / "docs/screenshots"
+SIZE = {"width": 1280, "height": 800}
+ARGUMENTS = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+    "--disable-background-networking", "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+DISPLAY = ":87"
+TERMINAL = {
+    "cli-today": "phylax today",
+    "cli-machines": "phylax machine list",
+    "cli-survey": "phylax survey show oakes-laptop",
+    "cli-clean": "phylax run clean oakes-laptop user-temp trash web-cache --yes",
+    "cli-trend": "phylax trend show oakes-laptop",
+}
+
+
+def main() -> None:
+    SHOTS.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as folder, _demo(Path(folder) / "demo") as (url, token):
+        _console(url)
+        _terminal(url, token)
+    print(f"{len(list(SHOTS.glob('*.png')))} pictures in {SHOTS.relative_to(ROOT)}")
+
+
+@contextmanager
+def _demo(data: Path) -> Iterator[tuple[str, Path]]:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    words = [sys.executable, "-m", "phylax", "demo", "--data", str(data), "--port", str(port)]
+    process = subprocess.Popen(words, stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    while "Ctrl-C" not in process.stdout.readline():
+        assert process.poll() is None, "the demo did not start"
+    try:
+        yield f"http://127.0.0.1:{port}", data / "owner.token"
+    finally:
+        process.send_signal(signal.SIGINT)
+        process.wait(timeout=20)
+
+
+def _console(url: str) -> None:
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        page = browser.new_context(viewport=SIZE, base_url=url, locale="en-IE").new_page()
+        page.goto("/")
+        page.get_by_label("Login").fill("ines")
+        page.get_by_label("Password").fill("quayside-demo")
+        page.keyboard.press("Enter")
+        page.get_by_test_id("sentence").wait_for()
+        _shoot(page, "today")
+        page.goto("/machines")
+        page.get_by_test_id("machines").wait_for()
+        _shoot(page, "machines")
+        _one_machine(page)
+        page.goto("/rounds/new?machine=choir-server")
+        page.get_by_label("Name", exact=True).fill("Choir, weekly")
+        page.get_by_test_id("next-dates").locator("li").first.wait_for()
+        _shoot(page, "round")
+        page.get_by_role("button", name="Light").click()
+        page.get_by_role("button", name="Light").click()
+        page.goto("/machines/vet-xray")
+        page.get_by_test_id("ledger").wait_for()
+        _shoot(page, "machine-night")
+        browser.close()
+
+
+def _one_machine(page: Page) -> None:
+    page.goto("/machines/choir-server")
+    page.get_by_test_id("ledger").wait_for()
+    _shoot(page, "machine")
+    page.get_by_role("button", name="needs a yes").click()
+    page.get_by_role("button", name="Tick what the rule proposes").click()
+    _shoot(page, "listing")
+    page.get_by_role("button", name="Take this choice").click()
+    page.get_by_test_id("ledger").scroll_into_view_if_needed()
+    _shoot(page, "goes-and-stays")
+    page.get_by_role("button", name="Clean…").click()
+    page.get_by_placeholder("asked by phone").fill("asked by phone")
+    _shoot(page, "clean-dialogue")
+    page.get_by_role("button", name="Clean now").click()
+    page.get_by_text("Cleaning web-cache").wait_for(timeout=20_000)
+    page.screenshot(path=SHOTS / "cleaning.png")
+    page.get_by_test_id("result").wait_for(timeout=60_000)
+    page.locator("#work").scroll_into_view_if_needed()
+    _shoot(page, "cleaned")
+
+
+def _shoot(page: Page, name: str) -> None:
+    page.wait_for_timeout(900)
+    page.screenshot(path=SHOTS / f"{name}.png")
+
+
+def _terminal(url: str, token: Path) -> None:
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"])
+    try:
+        time.sleep(1)
+        for name, command in TERMINAL.items():
+            _shoot_terminal(name, command, url, token)
+    finally:
+        screen.terminate()
+        screen.wait()
+
+
+def _shoot_terminal(name: str, command: str, url: str, token: Path) -> None:
+    env = os.environ | {
+        "DISPLAY": DISPLAY,
+        "PHYLAX_URL": url,
+        "PHYLAX_TOKEN_FILE": str(token),
+        "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}",
+        "LC_ALL": "C.UTF-8",
+    }
+    script = f"printf '$ {command}\\n'; {command}; touch {token}.{name}; sleep 60"
+    window = subprocess.Popen(
+        ["xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "157x46+0+0", "-bg",
+         "#10191c", "-fg", "#e6ece8", "-b", "12", "+sb", "-e", "sh", "-c", script],
+        env=env,
+    )  # fmt: skip
+    try:
+        done = token.with_name(f"{token.name}.{name}")
+        for _ in range(300):
+            if done.exists():
+                break
+            time.sleep(0.1)
+        time.sleep(0.5)
+        subprocess.run(
+            [shutil.which("import") or "import", "-window", "root", str(SHOTS / f"{name}.png")],
+            check=True, env=env,
+        )  # fmt: skip
+    finally:
+        window.terminate()
+        window.wait()
+
+
+if __name__ == "__main__":
+    main()
