@@ -18,7 +18,7 @@ from phylax.client import enrol as enrol_at
 from phylax.core.orders import Progress
 from phylax.core.retention import Rule, Scope
 from phylax.core.runs import RunState
-from phylax.core.shop import Machine, MachineFacts
+from phylax.core.shop import Machine, MachineFacts, System
 from phylax.service import scheduler
 
 
@@ -38,7 +38,7 @@ def test_a_code_enrols_once_for_its_system_and_not_for_ever(
     facts = MachineFacts(system="linux", host="h", agent_version="0.1.0", kind="standin")
     code = owner.machines.enrolment_code(machine.id).code
     with pytest.raises(RefusedError, match="taken in as linux"):
-        enrol_at(owner.url, code, facts.model_copy(update={"system": "macos"}))
+        enrol_at(owner.url, code, facts.model_copy(update={"system": System.MACOS}))
     assert enrol_at(owner.url, code.upper(), facts).tag == machine.tag
     with pytest.raises(NotAllowedError, match="not valid any more"):
         enrol_at(owner.url, code, facts)

@@ -1,103 +1,17 @@
-"""The console in a real browser: the whole path, by mouse and by keyboard, for everyone's eyes."""
+"""The whole path in a real browser: take in, look, agree, clean, recur, read the record."""
 
-import json
 import re
-import subprocess
-import sys
-from collections.abc import Callable, Iterator
-from datetime import datetime
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Page, expect
 
-from conftest import Service
-from helpers import PASSWORD, enrol, make_file, make_standin
+from console_checks import check_for_everyone
+from helpers import PASSWORD
 from phylax.client import Phylax
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
-from phylax.service.house import system_clock
 
 pytestmark = pytest.mark.xdist_group("browser")
-ARGUMENTS = [
-    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
-    "--disable-background-networking", "--disable-component-update", "--disable-sync",
-]  # fmt: skip
-AXE = Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js"
-
-
-@pytest.fixture
-def clock() -> Callable[[], datetime]:
-    """Agents and browsers go by the real clock, so the service does too."""
-    return system_clock
-
-
-@pytest.fixture(scope="module")
-def browser() -> Iterator[Browser]:
-    with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(
-            executable_path="/usr/bin/chromium", args=ARGUMENTS
-        )
-        yield browser
-        browser.close()
-
-
-@pytest.fixture
-def page(browser: Browser, service: Service) -> Iterator[Page]:
-    """Signed in as the owner; fails on script errors and on any request to another host."""
-    context = browser.new_context(
-        viewport={"width": 1280, "height": 800}, base_url=service.url, reduced_motion="reduce"
-    )
-    page = context.new_page()
-    trouble: list[str] = []
-    page.on("pageerror", lambda error: trouble.append(str(error)))
-    page.on(
-        "request",
-        lambda r: None if r.url.startswith((service.url, "data:")) else trouble.append(r.url),
-    )
-    page.goto("/")
-    page.get_by_label("Login").fill("ines")
-    page.get_by_label("Password").fill(PASSWORD)
-    page.keyboard.press("Enter")
-    expect(page.get_by_test_id("sentence")).to_be_visible()
-    yield page
-    context.close()
-    assert trouble == []
-
-
-@pytest.fixture
-def home(tmp_path: Path) -> Path:
-    home = make_standin(tmp_path / "m", items_per_second=60)
-    for number in range(120):
-        make_file(home / f".tmp/f{number:03d}", 1_000_000, days_old=3)
-    make_file(home / "Downloads/keep.pdf", 5_000_000, days_old=300)
-    make_file(home / "Downloads/let-go.iso", 9_000_000, days_old=300)
-    return home
-
-
-@pytest.fixture
-def agent(owner: Phylax, machine: Machine, tmp_path: Path, home: Path) -> Iterator[None]:
-    enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m").once()
-    process = subprocess.Popen(
-        [sys.executable, "-m", "phylax", "agent", "start", "--data", str(tmp_path / "agent")],
-        stderr=subprocess.DEVNULL,
-    )
-    yield
-    process.terminate()
-    process.wait(timeout=10)
-
-
-def check_for_everyone(page: Page, where: str) -> None:
-    """No finding of axe-core, by day and by night."""
-    for mode in ("light", "dark"):
-        page.evaluate(f"document.documentElement.dataset.mode = '{mode}'")
-        # run by the protocol, not as a script of the page, which its policy would refuse
-        page.evaluate(AXE.read_text(encoding="utf-8") + "; undefined")
-        found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
-        findings = [
-            (v["id"], [n["target"] for n in v["nodes"]][:3]) for v in found["violations"]
-        ]
-        assert findings == [], f"{where}, {mode}: {json.dumps(findings)}"
-    page.evaluate("document.documentElement.dataset.mode = 'light'")
 
 
 def test_look_agree_clean_and_read_the_record(
@@ -173,6 +87,7 @@ def test_a_round_is_made_with_its_next_dates_shown(
     page.get_by_label("every week on").check()
     check_for_everyone(page, "making a round")
     page.get_by_role("button", name="Make the round").click()
+    page.wait_for_url("**/rounds")
     expect(page.locator("main")).to_contain_text("every Friday at 18:30")
     (made,) = owner.rounds.list()
     assert made.machine_ids == (machine.id,)

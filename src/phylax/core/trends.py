@@ -86,8 +86,9 @@ def free_line(
     shares: list[float | None] = [None] * steps
     begin, width = since.timestamp(), (until - since).total_seconds() / steps
     for reading in readings:
-        step = int((reading.at - begin) / width)
-        if 0 <= step < steps and reading.capacity:
+        # a reading at the very end belongs to the last step
+        step = min(int((reading.at - begin) / width), steps - 1)
+        if reading.at <= until.timestamp() and step >= 0 and reading.capacity:
             share = reading.low / reading.capacity
             known = shares[step]
             shares[step] = round(share if known is None else min(known, share), 4)

@@ -167,6 +167,9 @@ def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: in
 def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -> None:
     readings.add(conn, run.machine_id, (*result.before, *result.after))
     conclusion = conclude(result)
+    if run.work == "survey":
+        # a look frees nothing; what the volumes show is others' doing
+        conclusion = conclusion.model_copy(update={"freed": None})
     reason = conclusion.reason
     if conclusion.state is RunState.CALLED_OFF:
         reason = f"called off by {runs.stop_asked_by(conn, run.id) or 'the machine'}"

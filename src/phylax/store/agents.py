@@ -69,6 +69,12 @@ def seen(conn: Connection, machine_id: int, *, at: int) -> None:
     conn.execute("UPDATE machines SET seen_at = ? WHERE id = ?", (at, machine_id))
 
 
+def seen_at(conn: Connection, machine_id: int) -> int:
+    """When a machine was last heard of, to within the minute; 0 for never."""
+    row = conn.execute("SELECT seen_at FROM machines WHERE id = ?", (machine_id,)).fetchone()
+    return (row[0] if row else None) or 0
+
+
 def first_time(conn: Connection, machine_id: int, message_id: str, *, at: int) -> bool:
     """Note a message; False when it was applied before."""
     added = conn.execute(

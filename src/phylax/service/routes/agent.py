@@ -30,6 +30,7 @@ from phylax.service.signin import AgentsMachine, hashed, new_secret
 from phylax.store import agents, journal, records, runs
 
 router = APIRouter(prefix="/agent", tags=["agents"])
+_SEEN_TO_WITHIN = 60
 
 
 @router.post("/enrolment", status_code=201, responses=documented(403, 409))
@@ -101,6 +102,10 @@ def _offer(house: House, machine_id: int) -> SurveyOrder | CleanOrder | None:
     now = house.now()
     with house.db.read() as conn:
         idle = not runs.has_open(conn, machine_id)
+        fresh = now - agents.seen_at(conn, machine_id) < _SEEN_TO_WITHIN
+    if idle and fresh:
+        # thousands of machines ask all day; asking alone must not cost a write to the disk
+        return None
     with house.db.write() as conn:
         agents.seen(conn, machine_id, at=now)
         return None if idle else work.offer(conn, machine_id, at=now)

@@ -1,0 +1,22 @@
+"""Whether a page is fit for everyone, as axe-core sees it."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+from playwright.sync_api import Page
+
+AXE = Path(__file__).parents[1] / "console/node_modules/axe-core/axe.min.js"
+
+
+def check_for_everyone(page: Page, where: str) -> None:
+    """No finding of axe-core, by day and by night."""
+    for mode in ("light", "dark"):
+        page.evaluate(f"document.documentElement.dataset.mode = '{mode}'")
+        # run by the protocol, not as a script of the page, which its policy would refuse
+        page.evaluate(AXE.read_text(encoding="utf-8") + "; undefined")
+        found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
+        findings = [(v["id"], [n["target"] for n in v["nodes"]][:3]) for v in found["violations"]]
+        assert findings == [], f"{where}, {mode}: {json.dumps(findings)}"
+    page.evaluate("document.documentElement.dataset.mode = 'light'")
