@@ -159,3 +159,51 @@ def test_starting_up_loads_neither_the_web_framework_nor_numpy() -> None:
 
 def test_completion_for_shells(phylax: Run) -> None:
     assert "_PHYLAX_COMPLETE" in phylax("completion", "bash").stdout
+
+
+def test_a_round_is_tried_before_it_is_made(phylax: Run, machine: Machine, owner: Phylax) -> None:
+    words = ["round", "add", "Thorough", "--machine", machine.tag, "--category", "trash",
+             "--rule", "FREQ=MONTHLY;BYDAY=-1FR", "--at", "19:00"]  # fmt: skip
+    tried = phylax(*words, "--dry-run")
+    assert "every month on the last Friday at 19:00" in tried.stdout
+    assert list(owner.rounds.list()) == []
+    assert phylax(*words).returncode == 0
+    assert "Thorough" in phylax("round", "list").stdout
+    assert phylax("round", "end", "1").returncode == 0
+    assert "No rounds yet." in phylax("round", "list").stdout
+    both = phylax(*words, "--monthly-on", "1")
+    assert both.returncode == 2 and "one of --weekly-on" in both.stderr
+
+
+def test_people_and_tokens_are_looked_after(phylax: Run, service: Service) -> None:
+    added = phylax("shop", "add-person", "tobias", "--name", "Tobias Quill", "--role",
+                   "technician", "--password", PASSWORD)  # fmt: skip
+    assert "may sign in as tobias" in added.stdout
+    assert service.as_("tobias").people.me().role == "technician"
+    people = json.loads(phylax("shop", "people", "--format", "json").stdout)
+    assert {p["login"] for p in people} == {"ines", "wren", "petra", "tobias"}
+    secret = phylax("shop", "make-token", "till").stdout.strip()
+    assert secret.startswith("phylax_") and secret not in phylax("shop", "tokens").stdout
+    number = json.loads(phylax("shop", "tokens", "--format", "json").stdout)[-1]["id"]
+    assert phylax("shop", "withdraw-token", str(number)).returncode == 0
+    assert phylax("today", PHYLAX_TOKEN_FILE="", PHYLAX_TOKEN=secret).returncode == 4
+    assert "withdraw token" in phylax("shop", "audit").stdout
+
+
+def test_a_broken_chain_ends_with_a_code_of_its_own(
+    phylax: Run, machine: Machine, service: Service
+) -> None:
+    assert phylax("record", "verify").returncode == 0
+    with service.house.db.write() as conn:
+        conn.execute("DROP TRIGGER records_are_not_changed")
+        conn.execute("UPDATE records SET text = 'something else'")
+    ended = phylax("record", "verify")
+    assert ended.returncode == 4 and "Broken at entry 1" in ended.stdout
+
+
+def test_a_run_is_called_off_from_the_command_line(phylax: Run, machine: Machine) -> None:
+    assert "waits for ferry-desk" in phylax("survey", "start", machine.tag, "--no-wait").stdout
+    assert "called off" in phylax("run", "call-off", "1").stdout
+    followed = phylax("run", "follow", "1")
+    assert followed.returncode == 6, "scripts see that it was not done"
+    assert phylax("run", "call-off", "1").returncode == 4

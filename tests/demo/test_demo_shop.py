@@ -3,6 +3,7 @@
 import re
 import shutil
 import signal
+import socket
 import sqlite3
 import subprocess
 import sys
@@ -106,3 +107,35 @@ def test_a_living_machine_is_cleaned_while_one_watches(live: tuple[Phylax, Path]
     assert "second look" in steps
     assert shop.machines.get("oakes-laptop").volumes[0].free == ended.after[0].free
     assert not list((data / "agents/oakes-laptop/spool").glob("*.json"))
+
+
+def demo(data: Path, port: int, *words: str) -> subprocess.CompletedProcess[str]:
+    command = [sys.executable, "-m", "phylax", "demo", "--data", str(data), "--port", str(port)]
+    return subprocess.run([*command, *words], capture_output=True, text=True, timeout=60)
+
+
+def test_it_goes_on_from_what_is_there_and_is_made_anew_when_asked(tmp_path: Path) -> None:
+    data, port = tmp_path / "demo", free_port()
+    assert "Made the demo shop" in demo(data, port, "--only-make").stdout
+    token = (data / "owner.token").read_text()
+    again = demo(data, port, "--only-make")
+    assert again.stdout == "" and (data / "owner.token").read_text() == token
+    assert "Made the demo shop" in demo(data, port, "--only-make", "--fresh").stdout
+    assert (data / "owner.token").read_text() != token
+
+
+def test_a_folder_that_is_no_demo_is_never_thrown_away(tmp_path: Path) -> None:
+    thesis = tmp_path / "thesis.odt"
+    thesis.write_text("years of work")
+    ended = demo(tmp_path, free_port(), "--fresh")
+    assert ended.returncode == 1 and "no demo of ours" in ended.stderr
+    assert thesis.read_text() == "years of work"
+
+
+def test_a_taken_port_is_said(made: Path) -> None:
+    (made / "made").write_text("")
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        ended = demo(made, taken.getsockname()[1])
+    assert ended.returncode == 1 and "is taken" in ended.stderr

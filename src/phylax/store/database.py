@@ -38,7 +38,8 @@ class Database:
         Raises NewerFileError for a file of a newer program, sqlite3.Error for what is no database.
         """
         self.path = path
-        path.parent.mkdir(parents=True, exist_ok=True)
+        # clients' names and hashed secrets lie here: for this user alone
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         self._write_lock = threading.Lock()
         self._readers: LifoQueue[sqlite3.Connection] = LifoQueue()
         self._listeners: list[Callable[[], None]] = []
