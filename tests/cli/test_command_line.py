@@ -182,6 +182,10 @@ def test_people_and_tokens_are_looked_after(phylax: Run, service: Service) -> No
     assert service.as_("tobias").people.me().role == "technician"
     people = json.loads(phylax("shop", "people", "--format", "json").stdout)
     assert {p["login"] for p in people} == {"ines", "wren", "petra", "tobias"}
+    assert "not sign in any more" in phylax("shop", "person", "tobias", "--inactive").stdout
+    assert phylax("shop", "person", "nobody", "--active").returncode == 2
+    words = ("shop", "change-password", "--present", PASSWORD, "--new", "another long password")
+    assert "Changed." in phylax(*words).stdout
     secret = phylax("shop", "make-token", "till").stdout.strip()
     assert secret.startswith("phylax_") and secret not in phylax("shop", "tokens").stdout
     number = json.loads(phylax("shop", "tokens", "--format", "json").stdout)[-1]["id"]

@@ -4,6 +4,7 @@ from datetime import timedelta
 
 import httpx
 import pytest
+from pydantic import ValidationError
 
 from conftest import Service
 from helpers import PASSWORD, Clock
@@ -53,6 +54,32 @@ def test_a_withdrawn_token_no_longer_counts(service: Service, owner: Phylax) -> 
         owner.people.withdraw_token(made.id)
         with pytest.raises(NotSignedInError):
             script.people.me()
+
+
+def test_a_person_who_left_is_out_at_once_but_somebody_must_own_the_shop(
+    service: Service, owner: Phylax
+) -> None:
+    (wren,) = [p for p in owner.people.list() if p.login == "wren"]
+    with service.as_("wren") as technician:
+        assert not owner.people.set_activity(wren.id, False).active
+        for refused in (technician.people.me, lambda: service.as_("wren")):
+            with pytest.raises(NotSignedInError):
+                refused()
+        owner.people.set_activity(wren.id, True)
+        assert technician.people.me().login == "wren"
+    with pytest.raises(RefusedError, match="Somebody must own the shop"):
+        owner.people.set_activity(owner.people.me().id, False)
+
+
+def test_a_password_is_changed_by_who_knows_it(service: Service, owner: Phylax) -> None:
+    with pytest.raises(NotSignedInError):
+        owner.people.change_password("wrong", "another long password")
+    with pytest.raises(ValidationError, match="at least 10"):
+        owner.people.change_password(PASSWORD, "short")
+    owner.people.change_password(PASSWORD, "another long password")
+    with pytest.raises(NotSignedInError):
+        sign_in(service.url, "ines", PASSWORD)
+    assert sign_in(service.url, "ines", "another long password")
 
 
 def test_roles(service: Service, owner: Phylax, machine: Machine) -> None:

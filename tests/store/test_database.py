@@ -2,7 +2,7 @@
 
 import sqlite3
 import threading
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -146,6 +146,17 @@ def test_a_late_or_repeated_reading_counts_once_and_moves_nothing_back(house: Ho
         assert [r.free for r in hours] == [40, 5, 30]
         (day,) = readings.daily(conn, volume["id"], 0, 2**40)
         assert (day.low, day.high, day.free) == (5, 40, 30)
+
+
+def test_single_readings_are_dropped_after_ninety_days_and_their_days_stay(house: House) -> None:
+    machine_id = add_machine(house)
+    with house.db.write() as conn:
+        for days in (0, 1, 50, 95, 96):
+            at = NOW + timedelta(days=days)
+            reading = ReadingIn(mount="/", capacity=100, free=days, at=at)
+            readings.add(conn, machine_id, [reading])
+        assert [r.free for r in readings.hourly(conn, 1, 0, 2**40)] == [50, 95, 96]
+        assert [r.free for r in readings.daily(conn, 1, 0, 2**40)] == [0, 1, 50, 95, 96]
 
 
 def test_an_occurrence_exists_once_and_a_machine_has_one_lease(house: House) -> None:

@@ -61,6 +61,29 @@ def add_person(session: Session, login: str, name: str, role: str, password: str
     console.print(f"{made.name} may sign in as {made.login}.")
 
 
+@command.command("person")
+@click.argument("login")
+@click.option("--active/--inactive", required=True, help="Whether they may sign in.")
+@pass_session
+def set_activity(session: Session, login: str, active: bool) -> None:
+    """Say whether a person may sign in."""
+    found = next((p for p in session.shop.people.list() if p.login == login), None)
+    if found is None:
+        raise click.UsageError(f"There is nobody with the login {login!r}.")
+    session.shop.people.set_activity(found.id, active)
+    console.print(f"{found.name} {'may sign in' if active else 'may not sign in any more'}.")
+
+
+@command.command("change-password")
+@click.option("--present", prompt="Present password", hide_input=True)
+@click.option("--new", prompt="New password", hide_input=True, confirmation_prompt=True)
+@pass_session
+def change_password(session: Session, present: str, new: str) -> None:
+    """Change your own password."""
+    session.shop.people.change_password(present, new)
+    console.print("Changed. Sign in again where you were signed in by password.")
+
+
 @command.command("tokens")
 @format_option
 @pass_session

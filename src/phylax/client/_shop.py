@@ -12,7 +12,17 @@ from phylax.client._http import Http
 from phylax.core.attention import Attention
 from phylax.core.catalogue import Category
 from phylax.core.consents import Consent, NewConsent, Via
-from phylax.core.people import Audited, NewPerson, NewToken, Person, SignIn, Token, TokenShown
+from phylax.core.people import (
+    Activity,
+    Audited,
+    NewPassword,
+    NewPerson,
+    NewToken,
+    Person,
+    SignIn,
+    Token,
+    TokenShown,
+)
 from phylax.core.records import ChainCheck, NewNote, Record
 from phylax.core.retention import Rule, RuleInForce, Scope, ScopedRule, ShopRule
 from phylax.core.rounds import Round, RoundEdit, RoundPreview
@@ -277,6 +287,15 @@ class People(_Family):
 
     def add(self, new: NewPerson) -> Person:
         return self._http.post(Person, "/people", new)
+
+    def set_activity(self, person_id: int, active: bool) -> Person:
+        """Whether a person may sign in; for the owner."""
+        path = f"/people/{person_id}/activity"
+        return self._http.put(Person, path, Activity(active=active), None)
+
+    def change_password(self, present: str, new: str) -> None:
+        """One's own."""
+        self._http.send("POST", "/me/password", body=NewPassword(present=present, new=new))
 
     def me(self) -> Person:
         return self._http.get(Person, "/me")

@@ -36,6 +36,21 @@ class Person(Value):
     active: bool = True
 
 
+class NewPassword(Demand):
+    """One's own password, changed by who knows the present one."""
+
+    present: Annotated[str, Field(max_length=200, examples=["four plain words here"])]
+    new: Annotated[
+        str, Field(min_length=10, max_length=200, examples=["five other plain words here"])
+    ]
+
+
+class Activity(Demand):
+    """Whether a person may sign in."""
+
+    active: bool
+
+
 class SignIn(Demand):
     login: Annotated[str, Field(examples=["wren"])]
     password: Annotated[str, Field(max_length=200, examples=["four plain words here"])]

@@ -75,10 +75,6 @@ class Rule(Demand):
             )
         return self
 
-    @property
-    def says_nothing(self) -> bool:
-        return self.off is None and self.keep_for is None
-
 
 class RuleInForce(Value):
     """The rule that decides on a machine, and which scope each field comes from."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from hashlib import sha256
-from typing import Annotated, Any, Protocol
+from typing import Annotated, Any
 
 from fastapi import Depends, Request, Response
 from pydantic import BaseModel
@@ -91,11 +91,6 @@ def _deed(request: Request, house: TheHouse, actor: Signed) -> Deed:
 
 
 TheDeed = Annotated[Deed, Depends(_deed)]
-
-
-class Versioned(Protocol):
-    @property
-    def version(self) -> int: ...
 
 
 def etag_of(model: Any) -> str | None:

@@ -41,6 +41,16 @@ def by_login(conn: Connection, login: str) -> tuple[Person, str] | None:
     return (_person(row), row["password"]) if row else None
 
 
+def by_id(conn: Connection, person_id: int) -> Person | None:
+    row = conn.execute("SELECT * FROM people WHERE id = ?", (person_id,)).fetchone()
+    return _person(row) if row else None
+
+
+def active_owners(conn: Connection) -> int:
+    row = conn.execute("SELECT count(*) FROM people WHERE role = 'owner' AND active").fetchone()
+    return int(row[0])
+
+
 def set_password(conn: Connection, person_id: int, password: str) -> None:
     """A new hash; every open sign-in of the person ends."""
     conn.execute("UPDATE people SET password = ? WHERE id = ?", (password, person_id))

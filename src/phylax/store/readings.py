@@ -18,8 +18,16 @@ HOURLY_KEPT = 90 * DAY
 def add(conn: Connection, machine_id: int, readings: Iterable[ReadingIn]) -> None:
     """Store readings; a repeated one changes nothing, a late one does not move the volume back."""
     for reading in readings:
+        at = to_seconds(reading.at)
+        before = conn.execute(
+            "SELECT read_at FROM volumes WHERE machine_id = ? AND mount = ?",
+            (machine_id, reading.mount),
+        ).fetchone()
         volume_id = _volume(conn, machine_id, reading)
-        add_points(conn, volume_id, [(to_seconds(reading.at), reading.capacity, reading.free)])
+        add_points(conn, volume_id, [(at, reading.capacity, reading.free)])
+        if before and before["read_at"] // DAY < at // DAY:
+            # once a day for each volume: work that grows with what is new, not with what is there
+            forget_old_hours(conn, volume_id, at=at)
 
 
 def add_points(conn: Connection, volume_id: int, points: list[tuple[int, int, int]]) -> None:

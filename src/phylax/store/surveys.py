@@ -224,13 +224,6 @@ def consents(conn: Connection, machine_id: int, *, before: int, limit: int) -> l
     return [_consent(row) for row in rows]
 
 
-def has_consent(conn: Connection, survey_id: int, category: str) -> bool:
-    row = conn.execute(
-        "SELECT 1 FROM consents WHERE survey_id = ? AND category = ?", (survey_id, category)
-    ).fetchone()
-    return row is not None
-
-
 def use_consent(conn: Connection, consent_id: int, run_id: int) -> None:
     conn.execute("UPDATE consents SET run_id = ? WHERE id = ?", (run_id, consent_id))
 
@@ -258,11 +251,3 @@ def agreed(conn: Connection, run_id: int) -> list[tuple[Consent, list[Item]]]:
         )
         for consent in found
     ]
-
-
-def consented_sum(conn: Connection, run_id: int) -> Tally:
-    row = conn.execute(
-        "SELECT coalesce(sum(items), 0), coalesce(sum(size), 0) FROM consents WHERE run_id = ?",
-        (run_id,),
-    ).fetchone()
-    return Tally(count=row[0], size=row[1])

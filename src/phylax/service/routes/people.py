@@ -5,7 +5,9 @@ from __future__ import annotations
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.people import (
+    Activity,
     Audited,
+    NewPassword,
     NewPerson,
     NewToken,
     Person,
@@ -60,6 +62,32 @@ def add_person(new: NewPerson, deed: TheDeed, owner: Owner) -> Person:
         made = people.add(conn, new.login, new.name, new.role, hashed, at=deed.now)
         deed.audit(conn, "add person", made.login, after=made)
     return made
+
+
+@router.put("/people/{person_id}/activity", responses=documented(403, 404, 409))
+def set_activity(person_id: int, activity: Activity, deed: TheDeed, owner: Owner) -> Person:
+    """Say whether a person may sign in; their sign-ins and tokens end at once when not."""
+    with deed.house.db.write() as conn:
+        before = people.by_id(conn, person_id)
+        if before is None:
+            raise not_found("person", person_id)
+        last_owner = before.role is Role.OWNER and people.active_owners(conn) == 1
+        if last_owner and not activity.active:
+            raise Problem(409, "last-owner", "Somebody must own the shop; add another owner first.")
+        people.set_active(conn, person_id, activity.active)
+        after = before.model_copy(update={"active": activity.active})
+        deed.audit(conn, "set activity", before.login, before, after)
+    return after
+
+
+@router.post("/me/password", status_code=204, responses=documented(401, 422, 429))
+def change_password(change: NewPassword, deed: TheDeed) -> None:
+    """Change one's own password; every open sign-in of oneself ends, tokens stay."""
+    person = signin.sign_in(deed.house, deed.actor.person.login, change.present)
+    hashed = signin.hash_password(change.new)
+    with deed.house.db.write() as conn:
+        people.set_password(conn, person.id, hashed)
+        deed.audit(conn, "change password", person.login)
 
 
 @router.get("/tokens")
