@@ -53,6 +53,24 @@ def test_what_is_not_there_is_a_problem_too(owner: Phylax) -> None:
     assert httpx.get(f"{owner.url}/api/v1/nowhere").json()["status"] == 404
 
 
+@pytest.mark.parametrize(
+    ("method", "path", "body"),
+    [
+        ("GET", "/clients?after=99999999999999999999", None),
+        ("GET", "/runs/99999999999999999999", None),
+        ("POST", "/machines", {"tag": "a", "client_id": 10**20, "system": "linux"}),
+        ("POST", "/machines", {"tag": "a", "client_id": 1, "system": "linux", "memory": 10**20}),
+        ("POST", "/records", {"machine_id": 1, "text": "t", "corrects": 10**20}),
+    ],
+)
+def test_a_number_that_no_file_can_hold_is_refused(
+    owner: Phylax, machine: Machine, method: str, path: str, body: dict | None
+) -> None:
+    answer = owner._client.request(method, f"/api/v1{path}", json=body)
+    assert answer.status_code == 422, answer.text
+    assert answer.json()["detail"]
+
+
 def test_a_taken_name_is_a_conflict_and_loses_nothing(owner: Phylax, machine: Machine) -> None:
     with pytest.raises(RefusedError) as taken:
         owner.machines.add(

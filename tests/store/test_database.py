@@ -127,7 +127,13 @@ def test_search_takes_words_as_words(house: House) -> None:
                 Entry(machine_id=machine_id, at=NOW, who="W", kind=RecordKind.NOTE, text=text),
             )
     with house.db.read() as conn:
-        for words, hits in [('"no" AND', 1), ("folder scanner", 1), ("NEAR( *", 0), ("", 2)]:
+        for words, hits in [
+            ('"no" AND', 1),
+            ("folder scanner", 1),
+            ("NEAR( *", 0),
+            ("\0", 2),
+            ("", 2),
+        ]:
             assert len(records.records(conn, before=99, limit=9, words=words)) == hits, words
 
 

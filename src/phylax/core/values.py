@@ -39,7 +39,7 @@ Moment = Annotated[
 Span = Annotated[timedelta, Field(examples=["P30D"])]
 """A span of time; ISO 8601 duration on the wire."""
 
-Bytes = Annotated[int, Field(ge=0, examples=[1_610_612_736])]
+Bytes = Annotated[int, Field(ge=0, le=2**63 - 1, examples=[1_610_612_736])]
 
 
 def to_seconds(at: datetime) -> int:

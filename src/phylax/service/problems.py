@@ -113,6 +113,11 @@ def install(app: FastAPI) -> None:
             409, "taken", f"This {field} is taken already.", pointer=f"/{field}"
         ).response()
 
+    @app.exception_handler(OverflowError)
+    def too_large(request: Request, error: OverflowError) -> JSONResponse:
+        detail = f"A number is too large; allowed are whole numbers up to {2**63 - 1}."
+        return Problem(422, "not-allowed", detail).response()
+
     @app.exception_handler(Exception)
     def unexpected(request: Request, error: Exception) -> JSONResponse:
         _log.error("%s %s failed", request.method, request.url.path, exc_info=error)

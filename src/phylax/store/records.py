@@ -54,8 +54,10 @@ def records(
     where = ["r.id < :before"]
     if machine_id is not None:
         where.append("r.machine_id = :machine")
-    # Each word is quoted, so that what people type is never FTS5 syntax.
-    match = " ".join('"' + word.replace('"', '""') + '"' for word in words.split())
+    # Each word is quoted, so that what people type is never FTS5 syntax; NUL would end the query.
+    match = " ".join(
+        '"' + word.replace('"', '""') + '"' for word in words.replace("\0", " ").split()
+    )
     if match:
         where.append("r.id IN (SELECT rowid FROM records_text WHERE records_text MATCH :match)")
     rows = conn.execute(
