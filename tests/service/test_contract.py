@@ -5,11 +5,13 @@ from pathlib import Path
 
 import httpx
 import pytest
+from pydantic import BaseModel
 
 from conftest import Service
 from phylax.client import ChangedMeanwhileError, NotFoundError, Phylax, RefusedError
 from phylax.core.shop import ClientEdit, Machine, MachineEdit, ShopEdit
 from phylax.service.contract import document
+from phylax.service.examples import EXAMPLES
 
 ROOT = Path(__file__).parents[2]
 
@@ -33,6 +35,13 @@ def test_every_body_is_strict_and_every_operation_says_what_it_is_for() -> None:
                 if name:
                     model = contract["components"]["schemas"][name]
                     assert model["additionalProperties"] is False, name
+                    assert model["examples"], f"{name} has no example"
+
+
+@pytest.mark.parametrize(("body", "example"), EXAMPLES.items(), ids=lambda b: str(b)[:40])
+def test_every_example_is_one_that_would_be_taken(body: type[BaseModel], example: dict) -> None:
+    sent = body.model_validate_json(json.dumps(example))
+    assert sent.model_fields_set == example.keys()
 
 
 def test_a_problem_points_at_the_field_and_says_what_is_allowed(owner: Phylax) -> None:

@@ -13,6 +13,7 @@ from fastapi.openapi.utils import get_openapi
 from phylax import __version__
 from phylax.core.events import Event
 from phylax.service import console_files, problems, scheduler
+from phylax.service.examples import EXAMPLES
 from phylax.service.house import House
 from phylax.service.routes import (
     agent,
@@ -85,6 +86,8 @@ def _document(app: FastAPI) -> dict[str, Any]:
         schema = kind.model_json_schema(ref_template="#/components/schemas/{model}")
         schemas |= schema.pop("$defs", {})
         schemas[kind.__name__] = schema
+    for body, example in EXAMPLES.items():
+        schemas[body.__name__]["examples"] = [example]
     for name in ("HTTPValidationError", "ValidationError"):
         schemas.pop(name, None)
     refused = problems.documented(422)[422]

@@ -1,0 +1,67 @@
+"""An example of each request body, for the OpenAPI document. Each is checked against its model."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel
+
+from phylax.core.consents import NewConsent
+from phylax.core.orders import (
+    Enrolment,
+    LeasedProgress,
+    ListingMessage,
+    ReadingsMessage,
+    ResultMessage,
+    SurveyMessage,
+)
+from phylax.core.people import Activity, NewPassword, NewPerson, NewToken, SignIn
+from phylax.core.records import NewNote
+from phylax.core.retention import Rule
+from phylax.core.rounds import RoundEdit
+from phylax.core.runs import NewRun
+from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit
+
+_READING = {
+    "mount": "C:", "capacity": 254_477_860_864, "free": 29_313_986_560,
+    "at": "2026-03-02T18:34:00Z", "file_system": "NTFS", "disk": "ssd",
+}  # fmt: skip
+_SPAN = {"started_at": "2026-03-02T18:30:00Z", "ended_at": "2026-03-02T18:34:00Z"}
+
+EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
+    ShopEdit: {"name": "Quayside Computer Repair", "zone": "Europe/Dublin",
+               "threshold_percent": 90},
+    ClientEdit: {"name": "Skerry Ferry Office", "contact": "Maren Oyle",
+                 "mail": "office@skerryferry.example"},
+    MachineEdit: {"tag": "ferry-desk", "client_id": 1, "system": "windows", "make": "Corrin",
+                  "model": "Slate 14", "memory": 17_179_869_184},
+    Rule: {"off": False, "keep_for": "P14D"},
+    NewRun: {"machine_id": 1, "work": "clean", "categories": ["user-temp", "trash"]},
+    NewConsent: {"survey_id": 17, "category": "downloads", "numbers": [3, 7],
+                 "word": "asked by phone"},
+    RoundEdit: {"name": "Light weekly", "recurrence": "FREQ=WEEKLY;BYDAY=TU", "at": "18:30",
+                "starts_on": "2026-03-01", "catch_up": "PT12H", "machine_ids": [1, 2],
+                "categories": ["user-temp", "trash", "web-cache"]},
+    NewNote: {"machine_id": 1, "text": "Client told by phone."},
+    NewPerson: {"login": "wren", "name": "Wren Halloran", "role": "technician",
+                "password": "four plain words here"},
+    Activity: {"active": False},
+    NewPassword: {"present": "four plain words here", "new": "five other plain words here"},
+    SignIn: {"login": "wren", "password": "four plain words here"},
+    NewToken: {"name": "till script"},
+    Enrolment: {"code": "k7wq-m2xd-9hfe-tz4b",
+                "facts": {"system": "windows", "host": "FERRY-DESK", "agent_version": "0.1.0",
+                          "kind": "standin"}},
+    LeasedProgress: {"lease": "5f0c9b1e",
+                     "progress": {"step": "clean", "category": "trash", "items": 12,
+                                  "size": 104_857_600}},
+    ReadingsMessage: {"kind": "readings", "id": "a3f1c2d4e5", "readings": [_READING]},
+    ListingMessage: {"kind": "listing", "id": "b3f1c2d4e5", "run_id": 9, "look": "look",
+                     "category": "downloads", "first_number": 1, "items": []},
+    SurveyMessage: {"kind": "survey", "id": "c3f1c2d4e5", "run_id": 9, "look": "look", "lines": [],
+                    **_SPAN},
+    ResultMessage: {"kind": "result", "id": "result-9-5f0c9b1e", "run_id": 9, **_SPAN,
+                    "outcomes": [{"category": "trash", "removed": {"count": 9, "size": 104_857_600},
+                                  "left": [{"reason": "in use", "count": 1, "size": 4096}]}],
+                    "before": [_READING], "after": [_READING | {"free": 29_418_844_160}]},
+}  # fmt: skip
