@@ -9,7 +9,7 @@ from phylax.agent.cleaner import Cleaner
 from phylax.agent.guard import Guard
 from phylax.agent.journal import RunJournal
 from phylax.agent.machines import MachineKind
-from phylax.agent.surveyor import survey
+from phylax.agent.surveyor import Watcher, survey
 from phylax.core.orders import AgreedListing, CategoryOutcome, CategoryRule, SurveyOrder
 from phylax.core.retention import Rule, RuleInForce, Scope, in_force
 from phylax.core.survey import Item, SurveyLine
@@ -43,11 +43,14 @@ class Bench:
         return lines[0] if lines else None
 
     def clean(
-        self, category: str, *, agreed: list[Item] | None = None, **said: object
+        self,
+        category: str,
+        *,
+        agreed: list[Item] | None = None,
+        watch: Watcher = lambda category, items, size: None,
+        **said: object,
     ) -> tuple[CategoryOutcome, Cleaner]:
-        cleaner = Cleaner(
-            self.machine, self.guard, self._journal, datetime.now(UTC), lambda *told: None
-        )
+        cleaner = Cleaner(self.machine, self.guard, self._journal, datetime.now(UTC), watch)
         listings = [AgreedListing(category=category, consent_id=1, items=tuple(agreed or ()))]
         cleaner.clean(category, rule(**said), listings if agreed is not None else [])
         outcome = cleaner.outcomes.of(category, self._journal.removed_of(category))

@@ -1,9 +1,7 @@
 """Whatever lies in a temporary folder: what the survey promised goes, all else stays, and a link
-swapped in by a racing process leads nowhere."""
+swapped in at the worst moment leads nowhere."""
 
 import os
-import subprocess
-import sys
 from datetime import timedelta
 from pathlib import Path
 
@@ -14,6 +12,7 @@ from hypothesis import strategies as st
 from engine import Bench
 from helpers import make_file
 from phylax.agent.machines.linux import LinuxMachine
+from phylax.agent.walk import walk
 
 NAMES = st.text("abAB.-ü \n", min_size=1, max_size=6).filter(lambda n: n not in (".", ".."))
 ENTRIES = st.lists(
@@ -87,43 +86,50 @@ def test_exactly_what_the_survey_promised_goes(
         assert line.goes.count == len(tree.goes) - twins
 
 
-SWAPPER = """
-import os, sys, itertools
-tmp, documents, aside = sys.argv[1:]
-for n in itertools.count():
-    try:
-        os.rename(tmp, aside)
-        os.symlink(documents, tmp)
-        os.unlink(tmp)
-        os.rename(aside, tmp)
-    except OSError:
-        if not os.path.lexists(tmp) and not os.path.lexists(aside):
-            os.makedirs(tmp, exist_ok=True)
-"""
+def swap(folder: Path, target: Path) -> None:
+    """What somebody on the machine can do at the worst moment: a link in a folder's place."""
+    folder.rename(folder.with_name(f"{folder.name}-aside"))
+    folder.symlink_to(target)
+
+
+@pytest.mark.parametrize("bottom_up", [False, True])
+def test_a_folder_swapped_for_a_link_between_look_and_deed_is_not_entered(
+    tmp_path: Path, bottom_up: bool
+) -> None:
+    letter = make_file(tmp_path / "Documents/letter.odt")
+    for name in ("a", "b"):
+        make_file(tmp_path / "tmp" / name / "file")
+    root = os.open(tmp_path / "tmp", os.O_RDONLY)
+    complaints: list[str] = []
+    seen: list[str] = []
+    for folder in walk(root, lambda path, why: complaints.append(path), bottom_up=bottom_up):
+        seen += [name for name, _ in folder.files]
+        for other in {"a", "b"} - {folder.path}:
+            path = tmp_path / "tmp" / other
+            if len(seen) <= 1 and not path.is_symlink():
+                swap(path, tmp_path / "Documents")
+    os.close(root)
+    assert letter.name not in seen and complaints
 
 
 def test_a_folder_swapped_for_a_link_while_cleaning_leads_nowhere(tmp_path: Path) -> None:
     home = tmp_path / "anna"
-    letters = [make_file(home / f"Documents/deep/{n:03d}.tmp", days_old=99) for n in range(40)]
+    letters = [make_file(home / f"Documents/letter-{n}", days_old=99) for n in range(3)]
+    folders = [home / ".tmp/a", home / ".tmp/b"]
+    for folder in folders:
+        make_file(folder / "file", days_old=99)
     (tmp_path / "runs").mkdir()
-    bench = Bench(LinuxMachine([str(home)]), tmp_path / "runs")
-    swapper = subprocess.Popen(
-        [sys.executable, "-c", SWAPPER, str(home / ".tmp/sub"), str(home / "Documents"),
-         str(home / "aside")],
-    )  # fmt: skip
-    try:
-        for _ in range(25):
-            for number in range(40):
-                try:
-                    make_file(home / f".tmp/sub/deep/{number:03d}.tmp", days_old=99)
-                except OSError:
-                    continue
-            bench.clean("user-temp")
-    finally:
-        swapper.kill()
-        swapper.wait()
-    # the test itself may have written through the link; nothing was ever taken away
+
+    def meddle(*told: object) -> None:
+        for folder in folders:
+            if (folder / "file").exists() and not folder.is_symlink():
+                swap(folder, home / "Documents")
+
+    outcome, _ = Bench(LinuxMachine([str(home)]), tmp_path / "runs").clean(
+        "user-temp", watch=meddle
+    )
     assert all(letter.exists() for letter in letters)
+    assert outcome.removed.count == 1 and outcome.unread_count == 1
 
 
 def test_a_look_ages_by_days_up_to_eight_hundred(tmp_path: Path) -> None:

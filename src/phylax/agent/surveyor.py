@@ -77,7 +77,6 @@ class _Look:
         self._watch = watch
         self._listing = listing if self._category.caution is Caution.ASK else None
         self._counts: dict[str, LineCount] = {}
-        self._linked: set[tuple[int, int]] = set()
         self._aged_field = _MODIFIED if self._category.age == "modified" else None
 
     def lines(self) -> list[SurveyLine]:
@@ -135,10 +134,8 @@ class _Look:
         total = 0
         for name, found in folder.files:
             file = (found.st_dev, found.st_ino)
-            if found.st_nlink > 1:
-                if file in self._linked:
-                    continue
-                self._linked.add(file)
+            if found.st_nlink > 1 and count.counted_before(found):
+                continue
             size = found.st_blocks * 512 if self._machine.sizes_as_allocated else found.st_size
             aged_from = age_of(self._category.age)(found)
             reason = self._judge.why_stays(

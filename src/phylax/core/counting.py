@@ -130,7 +130,7 @@ class LineCount:
         numbers: list[int] = []
         old = old_size = young = young_size = used = used_size = 0
         for name, found in files:
-            if found[3] > 1 and self._counted_before(found):
+            if found[3] > 1 and self.counted_before(found):
                 continue
             size = found.st_blocks * 512 if in_blocks else found.st_size
             aged_from = found[aged_field]
@@ -168,7 +168,8 @@ class LineCount:
             self._hash(array("q", numbers), [self._place, prefix, *names])
         return old_size + young_size + used_size
 
-    def _counted_before(self, found: Measured) -> bool:
+    def counted_before(self, found: Measured) -> bool:
+        """Whether a file with several names was counted by another of them; it is from now on."""
         file = (found.st_dev, found.st_ino)
         if file in self._linked:
             return True
