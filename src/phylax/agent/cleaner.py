@@ -15,15 +15,18 @@ from datetime import datetime
 from phylax.agent.guard import Guard, is_plain_path, why_not_cleaned
 from phylax.agent.journal import RunJournal
 from phylax.agent.machines import MachineKind
-from phylax.agent.places import Place, open_folder, places
-from phylax.agent.surveyor import Watcher, age_of
-from phylax.agent.trash import let_go, trashed
-from phylax.agent.walk import Folder, walk
+from phylax.agent.places import Place, Territory
+from phylax.agent.seen import Seen
+from phylax.agent.surveyor import Watcher
+from phylax.agent.trash import let_go
+from phylax.agent.walk import Complaint, Folder, remove_tree
+from phylax.agent.webstores import stores_in
+from phylax.agent.weighing import Weighing, handle_on
 from phylax.core.catalogue import Category, category
 from phylax.core.counting import spell, unspell
 from phylax.core.orders import AgreedListing, CategoryOutcome, LeftItem
-from phylax.core.retention import Judge, Reason, RuleInForce
-from phylax.core.survey import Item, Stay, Tally, Unread
+from phylax.core.retention import Judge, ProtectEntry, Protection, Reason, RuleInForce
+from phylax.core.survey import Item, Seal, Stay, Tally
 
 NAMED = 200
 """So many left items are named, those first that should have gone; all are counted."""
@@ -77,6 +80,9 @@ class Cleaner:
         journal: RunJournal,
         now: datetime,
         watch: Watcher,
+        *,
+        own_folders: Iterable[str] = (),
+        protect: Iterable[ProtectEntry] = (),
     ) -> None:
         self._machine = machine
         self._guard = guard
@@ -84,54 +90,80 @@ class Cleaner:
         self._now = now
         self._watch = watch
         self._in_use = machine.in_use()
+        self._territory = Territory(machine, guard, own_folders)
+        self._protection = Protection(protect, machine.system)
         self.outcomes = Outcomes()
 
-    def clean(self, key: str, rule: RuleInForce, agreed: Iterable[AgreedListing]) -> None:
-        """Clean one category. Raises Stopped when told to stop; the journal then knows the rest."""
+    def clean(
+        self,
+        key: str,
+        rule: RuleInForce,
+        agreed: Iterable[AgreedListing],
+        *,
+        standing: bool = False,
+    ) -> None:
+        """Clean one category. Raises Stopped when told to stop; the journal then knows the rest.
+
+        `standing` says that an `ask` category may go by its rule, by a standing consent.
+        """
         kind = category(key)
         listings = [listing for listing in agreed if listing.category == key]
-        if why := why_not_cleaned(kind, agreed=bool(listings)):
+        if why := why_not_cleaned(kind, rule, agreed=bool(listings) or standing):
             self.outcomes.problems.append(why)
             return
-        unread: list[Unread] = []
-        found = list(places(self._machine, self._guard, kind, unread))
-        for _ in unread:
+        weighing = Weighing(
+            self._machine, self._territory, kind, rule, self._protection, self._in_use, self._now
+        )
+        found = self._territory.places(key)
+        for _ in self._territory.unread(key):
             self.outcomes.could_not_read(key)
         if listings:
             for listing in listings:
-                self._clean_agreed(kind, found, listing.items)
+                self._clean_agreed(weighing, found, listing.items)
             return
-        judge = Judge(rule, kind.caution, self._now)
+        by_mount: dict[str, list[Place]] = {}
         for place in found:
-            self._clean_place(kind, place, judge)
+            by_mount.setdefault(place.mount, []).append(place)
+        for mount, places in by_mount.items():
+            judge = weighing.judge_for(mount, places)
+            for place in places:
+                self._clean_place(weighing, place, judge)
 
-    # --- safe: judged on the spot ------------------------------------------------------------
+    # --- by the rule: judged on the spot -----------------------------------------------------
 
-    def _clean_place(self, kind: Category, place: Place, judge: Judge) -> None:
-        handle = place.open()
+    def _clean_place(self, weighing: Weighing, place: Place, judge: Judge) -> None:
         try:
-            if kind.shape == "trash":
-                self._clean_trash(kind, place, handle, judge)
+            if weighing.kind.shape == "files":
+                handle = place.open()
+                try:
+                    self._clean_files(weighing, place, handle, judge)
+                finally:
+                    os.close(handle)
             else:
-                self._clean_files(kind, place, handle, judge)
-        finally:
-            os.close(handle)
+                self._clean_items(weighing, place, judge)
+        except OSError:
+            # the place vanished, or was swapped for a link, since it was looked for
+            self.outcomes.could_not_read(weighing.kind.key)
 
-    def _clean_files(self, kind: Category, place: Place, root: int, judge: Judge) -> None:
+    def _clean_files(self, weighing: Weighing, place: Place, root: int, judge: Judge) -> None:
+        kind = weighing.kind
         program_open = bool(place.programs & self._in_use.programs)
-        aged = age_of(kind.age)
 
         def complain(path: str, why: str) -> None:
             self.outcomes.could_not_read(kind.key)
 
-        for folder in walk(root, complain, bottom_up=True):
+        for folder in weighing.files(root, place, complain, bottom_up=True):
             going: list[tuple[str, int]] = []
+            keeps = weighing.keeper(place, folder)
             for name, found in folder.files:
-                size = self._size(found)
+                size = weighing.size(found)
                 reason = judge.why_stays(
-                    aged(found),
-                    in_use=(found.st_dev, found.st_ino) in self._in_use.files,
+                    weighing.aged_from(found),
+                    size=size,
+                    group=place.shown,
+                    in_use=self._in_use.holds(found),
                     program_open=program_open,
+                    protected=keeps is not None and keeps(name),
                 )
                 if reason is None:
                     going.append((name, size))
@@ -172,51 +204,118 @@ class Cleaner:
             # not empty after all, or not ours to remove: an empty folder costs nobody anything
             return
 
-    def _clean_trash(self, kind: Category, place: Place, root: int, judge: Judge) -> None:
-        layout = self._machine.trash_layout
-        whys: list[str] = []
+    def _clean_items(self, weighing: Weighing, place: Place, judge: Judge) -> None:
+        """What is no plain file, item by item."""
+        kind = weighing.kind
+        program_open = bool(place.programs & self._in_use.programs)
 
         def complain(path: str, why: str) -> None:
             self.outcomes.could_not_read(kind.key)
 
-        for one in list(trashed(root, layout, self._machine.sizes_as_allocated, complain)):
-            in_use = not one.insides.isdisjoint(self._in_use.files)
-            reason = judge.why_stays(one.deleted_at, in_use=in_use)
-            if reason is not None:
-                self.outcomes.leave(kind.key, place.shown, one.name, one.size, reason)
-                continue
-            below = "files" if layout == "freedesktop" else ""
-            self._journal.about_to(kind.key, place, below, [(one.name, one.size)])
-            whys.clear()
-            if let_go(root, layout, one.name, lambda _path, why: whys.append(why)):
-                self._journal.removed(kind.key, one.size)
+        for seen in list(weighing.items(place, complain)):
+            reason = judge.why_stays(
+                seen.aged_from,
+                size=seen.size,
+                group=seen.group,
+                in_use=seen.in_use,
+                program_open=program_open,
+                protected=seen.protected,
+            )
+            if reason is None:
+                self._let_item_go(kind, place, seen)
             else:
-                self.outcomes.leave(
-                    kind.key, place.shown, one.name, one.size, Reason.FAILED, "; ".join(whys[:3])
-                )
-            self._journal.batch_done()
-            self._machine.pace(1)
-            self._watch(kind.key, 1, one.size)
+                self.outcomes.leave(kind.key, place.shown, seen.path, seen.size, reason)
+
+    def _let_item_go(self, kind: Category, place: Place, seen: Seen) -> None:
+        below = "files" if kind.shape == "trash" and self._is_freedesktop else ""
+        self._journal.about_to(kind.key, place, below, [(seen.path, seen.size)])
+        if why := self._why_item_left(kind, place, seen):
+            self.outcomes.leave(kind.key, place.shown, seen.path, seen.size, *why)
+        else:
+            self._journal.removed(kind.key, seen.size)
+        self._journal.batch_done()
+        self._machine.pace(1)
+        self._watch(kind.key, 1, seen.size)
+
+    @property
+    def _is_freedesktop(self) -> bool:
+        return self._machine.trash_layout == "freedesktop"
+
+    def _why_item_left(self, kind: Category, place: Place, seen: Seen) -> tuple[Reason, str] | None:
+        """Let one item go in the way of its shape; why it stayed, or None: it is gone."""
+        if kind.shape == "folders":
+            path = os.path.join(place.path, seen.path)
+            if forbidden := self._guard.why_forbidden(path):
+                return Reason.PROTECTED, forbidden
+        whys: list[str] = []
+
+        def complain(path: str, why: str) -> None:
+            whys.append(why)
+
+        try:
+            if let_item_go(self._machine, kind, place, seen.path, complain):
+                return None
+        except OSError as error:
+            return _why_left(error)
+        return Reason.FAILED, "; ".join(whys[:3])
 
     # --- ask: exactly what was agreed --------------------------------------------------------
 
-    def _clean_agreed(self, kind: Category, found: list[Place], items: Iterable[Item]) -> None:
+    def _clean_agreed(self, weighing: Weighing, found: list[Place], items: Iterable[Item]) -> None:
+        kind = weighing.kind
         by_shown = {place.shown: place for place in found}
+        present: dict[str, dict[str, Seen]] = {}
         for item in items:
             place = by_shown.get(item.place)
             path = unspell(item)
-            if place is None or not is_plain_path(path):
+            if place is None or (kind.shape == "files" and not is_plain_path(path)):
                 # not one of this machine's own places: nothing a listing of ours could name
                 self.outcomes.leave(
                     kind.key, item.place, path, item.size, Reason.PROTECTED, "outside its place"
                 )
-                continue
-            self._let_agreed_go(kind, place, item, path)
+            elif self._is_protected(weighing, place, path):
+                self.outcomes.leave(kind.key, place.shown, path, item.size, Reason.PROTECTED)
+            elif kind.shape == "files":
+                self._let_agreed_go(kind, place, item, path)
+            else:
+                if place.shown not in present:
+                    seen = weighing.items(place, lambda path, why: None)
+                    present[place.shown] = {one.path: one for one in seen}
+                self._let_agreed_item_go(kind, place, item, present[place.shown].get(path))
+
+    def _is_protected(self, weighing: Weighing, place: Place, path: str) -> bool:
+        """Whether the protect list keeps a file by now; other items know it of themselves."""
+        if weighing.kind.shape != "files" or not self._protection.guards_files:
+            return False
+        return self._protection.keeps(self._machine.join(place.shown, path))
+
+    def _let_agreed_item_go(
+        self, kind: Category, place: Place, item: Item, seen: Seen | None
+    ) -> None:
+        if seen is None:
+            self.outcomes.leave(kind.key, place.shown, item.path, item.size, Reason.GONE)
+            return
+        seal = Seal(
+            device=seen.device, file=seen.file, size=seen.apparent, modified_ns=seen.modified_ns
+        )
+        reason = None
+        if seen.protected:
+            reason = Reason.PROTECTED
+        elif seal != item.seal:
+            reason = Reason.CHANGED
+        elif place.programs & self._in_use.programs:
+            reason = Reason.PROGRAM_OPEN
+        elif seen.in_use:
+            reason = Reason.IN_USE
+        if reason is None:
+            self._let_item_go(kind, place, seen)
+        else:
+            self.outcomes.leave(kind.key, place.shown, seen.path, seen.size, reason)
 
     def _let_agreed_go(self, kind: Category, place: Place, item: Item, path: str) -> None:
         *folders, name = path.split("/")
         try:
-            handle = _descend(place, folders)
+            handle = handle_on(place, folders)
         except OSError as error:
             why = Reason.GONE if isinstance(error, FileNotFoundError) else Reason.CHANGED
             self.outcomes.leave(kind.key, place.shown, path, item.size, why)
@@ -261,9 +360,6 @@ class Cleaner:
 
     # --- small things ------------------------------------------------------------------------
 
-    def _size(self, found: os.stat_result) -> int:
-        return found.st_blocks * 512 if self._machine.sizes_as_allocated else found.st_size
-
     def _leave(
         self,
         kind: Category,
@@ -283,16 +379,26 @@ def _why_left(error: OSError) -> tuple[Reason, str]:
     return reason, error.strerror or str(error)
 
 
-def _descend(place: Place, folders: list[str]) -> int:
-    """A handle on a folder below a place, opened name by name, never through a link."""
+def let_item_go(
+    machine: MachineKind, kind: Category, place: Place, name: str, complain: Complaint
+) -> bool:
+    """Let one item go that is no plain file; True when nothing of it is left.
+
+    OSError where it could not be tried at all.
+    """
+    match kind.shape:
+        case "things":
+            assert place.source is not None
+            machine.let_go(place.source, name)
+            return True
+        case "sites" | "visits":
+            for store in stores_in(place, kind.shape):
+                store.forget([name])
+            return True
     handle = place.open()
-    for name in folders:
-        try:
-            deeper = open_folder(name, handle)
-        finally:
-            os.close(handle)
-        handle = deeper
-    if os.fstat(handle).st_dev != place.device:
+    try:
+        if kind.shape == "trash":
+            return let_go(handle, machine.trash_layout, name, complain)
+        return remove_tree(name, handle, complain)
+    finally:
         os.close(handle)
-        raise OSError("another volume is mounted there")
-    return handle

@@ -11,7 +11,7 @@ from collections.abc import Iterable
 
 from phylax.agent.machines import MachineKind
 from phylax.core.catalogue import Category
-from phylax.core.retention import Caution
+from phylax.core.retention import Caution, RuleInForce
 
 
 class Guard:
@@ -20,16 +20,20 @@ class Guard:
     def __init__(self, machine: MachineKind, own: Iterable[str] = ()) -> None:
         """`own` are the agent's folders, sealed like people's documents."""
         self._sealed = [os.path.realpath(path) for path in (*machine.sealed(), *own)]
+        self._openings = [os.path.realpath(path) for path in machine.openings()]
         self._roots = [os.path.realpath(path) for path in machine.roots()]
 
     def why_forbidden(self, path: str) -> str | None:
         """Why a location may not be looked through or cleaned, or None.
 
-        Nothing that is, lies in or holds a sealed tree; and never a root, or what holds one.
+        Nothing that is, lies in or holds a sealed tree, but for the openings in it; and never a
+        root, or what holds one.
         """
         path = os.path.realpath(path)
+        opening = max((o for o in self._openings if _is_at_or_in(path, o)), key=len, default="")
         for sealed in self._sealed:
-            if _is_at_or_in(path, sealed) or _is_at_or_in(sealed, path):
+            is_in = _is_at_or_in(path, sealed) and len(sealed) >= len(opening)
+            if is_in or _is_at_or_in(sealed, path):
                 return f"never touched: {sealed}"
         for root in self._roots:
             if _is_at_or_in(root, path):
@@ -37,8 +41,10 @@ class Guard:
         return None
 
 
-def why_not_cleaned(category: Category, *, agreed: bool) -> str | None:
+def why_not_cleaned(category: Category, rule: RuleInForce, *, agreed: bool) -> str | None:
     """Why this agent does not clean a category, by its own catalogue, or None."""
+    if rule.hold_for or category.least_hold:
+        return f"{category.key} is to be held first, which this agent cannot do yet"
     if category.caution is Caution.REPORT:
         return f"{category.key} is only ever listed"
     if category.caution is Caution.ASK and not agreed:

@@ -1,22 +1,34 @@
-"""Where a category's files lie on this machine: the catalogue's locations, resolved and guarded."""
+"""Where a category's files lie on this machine: the catalogue's locations, resolved and guarded.
+
+A file belongs to one category, that of the innermost place it lies in: browsers' caches in a
+person's cache folder are no "other programs' caches". `Territory` knows all places beforehand.
+"""
 
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+import re
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
+from fnmatch import translate
+from functools import cache
 
 from phylax.agent.guard import Guard
 from phylax.agent.machines import Location, MachineKind
-from phylax.core.catalogue import Category, Where
+from phylax.core.catalogue import Category, Folder, Source, Where, catalogue
+from phylax.core.retention import Caution
 from phylax.core.survey import Unread
 
 _FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+_WILD = re.compile(r"[*?\[]")
 
 
 @dataclass(frozen=True)
 class Place:
-    """One folder of a category: a location and the folders below it, opened one by one."""
+    """One folder of a category: a location and the folders below it, opened one by one.
+
+    For things that are no files it has no root, and `source` says where they come from.
+    """
 
     root: str
     below: tuple[str, ...]
@@ -25,6 +37,10 @@ class Place:
     device: int
     user: str
     programs: frozenset[str]
+    names: tuple[str, ...] = ()
+    leave: tuple[str, ...] = ()
+    source: Source | None = None
+    file: int = 0
 
     def open(self) -> int:
         """A handle on the folder. No part below the location may be a link (OSError ELOOP)."""
@@ -37,67 +53,155 @@ class Place:
             handle = deeper
         return handle
 
+    @property
+    def path(self) -> str:
+        return os.path.join(self.root, *self.below)
+
+    @property
+    def counts(self) -> Callable[[str], object] | None:
+        """Which names count here; None: all."""
+        return matcher(self.names)
+
+    @property
+    def leaves(self) -> Callable[[str], object] | None:
+        """Which names are left out here; None: none."""
+        return matcher(self.leave)
+
+
+@cache
+def matcher(patterns: tuple[str, ...]) -> Callable[[str], object] | None:
+    """Whether a name fits one of some shell patterns, whatever its case; None without any."""
+    if not patterns:
+        return None
+    return re.compile("|".join(map(translate, patterns)), re.IGNORECASE).match
+
 
 def open_folder(name: str, parent: int) -> int:
     """A handle on a folder in an open one, never through a link."""
     return os.open(name, _FOLDER, dir_fd=parent)
 
 
-def places(
-    machine: MachineKind, guard: Guard, category: Category, unread: list[Unread]
-) -> Iterator[Place]:
-    """Every place of a category there is on this machine, each once.
+class Territory:
+    """All places of all categories on a machine, each folder once."""
 
-    Places that the guard forbids or that cannot be opened are added to `unread`.
-    """
-    seen: set[tuple[int, int]] = set()
-    for where in category.on(machine.system):
-        for location in machine.locations(where.base):
+    def __init__(self, machine: MachineKind, guard: Guard, own_folders: Iterable[str] = ()) -> None:
+        """`own_folders` are those the shop names, as the machine's people write them."""
+        self._machine = machine
+        self._guard = guard
+        self._own = tuple(own_folders)
+        self._mount = next((v.mount for v in machine.volumes()), "/")
+        self._places: dict[str, list[Place]] = {}
+        self._unread: dict[str, list[Unread]] = {}
+        claims: set[tuple[int, int]] = set()
+        for kind in catalogue().values():
+            unread: list[Unread] = []
+            found = list(self._places_of(kind, unread))
+            self._places[kind.key], self._unread[kind.key] = found, unread
+            if kind.shape in ("files", "trash"):
+                claims |= {(place.device, place.file) for place in found}
+            elif kind.shape == "folders":
+                claims |= {seal for place in found for seal in _item_folders(place)}
+        self.claims = frozenset(claims)
+        """(device, file number) of every folder that is a place, or an item that is a folder."""
+
+    def places(self, key: str) -> list[Place]:
+        return self._places[key]
+
+    def unread(self, key: str) -> list[Unread]:
+        """Places of a category that the guard forbids or that cannot be opened."""
+        return self._unread[key]
+
+    def _places_of(self, kind: Category, unread: list[Unread]) -> Iterator[Place]:
+        seen: set[tuple[int, int, tuple[str, ...]]] = set()
+        for where in kind.on(self._machine.system):
+            if where.source is not None:
+                yield Place("", (), kind.name, self._mount, 0, "", frozenset(), source=where.source)
+                continue
+            for place in self._folders(kind, where, where.folder, unread):
+                key = (place.device, place.file, place.names)
+                if key not in seen:
+                    seen.add(key)
+                    yield place
+
+    def _folders(
+        self, kind: Category, where: Where, base: Folder, unread: list[Unread]
+    ) -> Iterator[Place]:
+        for location in self._locations(base):
+            if location.why:
+                unread.append(Unread(path=location.shown, why=location.why))
+                continue
             for below in where.below:
-                for place in _expand(machine, guard, where, location, below, unread):
-                    try:
-                        handle = place.open()
-                    except OSError as error:
-                        unread.append(Unread(path=place.shown, why=error.strerror or str(error)))
-                        continue
-                    found = os.fstat(handle)
-                    os.close(handle)
-                    if (found.st_dev, found.st_ino) not in seen:
-                        seen.add((found.st_dev, found.st_ino))
-                        yield place
+                yield from self._expand(kind, where, location, below, unread)
+
+    def _locations(self, base: Folder) -> Iterator[Location]:
+        if base != "own-folders":
+            yield from self._machine.locations(base)
+            return
+        for shown in self._own:
+            location = self._machine.named_folder(shown)
+            if location is not None:
+                yield location
+
+    def _expand(
+        self,
+        kind: Category,
+        where: Where,
+        location: Location,
+        below: str,
+        unread: list[Unread],
+    ) -> Iterator[Place]:
+        """The places a pattern stands for; `*` stands in one folder name, links do not count."""
+        try:
+            found = list(_matches(location.path, [part for part in below.split("/") if part]))
+        except OSError as error:
+            unread.append(Unread(path=location.shown, why=error.strerror or str(error)))
+            return
+        for parts, device, file in found:
+            place = Place(
+                root=location.path,
+                below=parts,
+                shown=self._machine.join(location.shown, "/".join(parts)),
+                mount=self._machine.mount_at(location.path),
+                device=device,
+                user=location.user,
+                programs=frozenset(name.lower() for name in where.program),
+                names=where.names,
+                leave=where.leave,
+                file=file,
+            )
+            if why := self._why_forbidden(kind, place):
+                unread.append(Unread(path=place.shown, why=why))
+                continue
+            if not os.access(place.path, os.R_OK | os.X_OK):
+                unread.append(Unread(path=place.shown, why="Permission denied"))
+                continue
+            yield place
+
+    def _why_forbidden(self, kind: Category, place: Place) -> str | None:
+        if kind.caution is Caution.REPORT or kind.shape in ("sites", "visits"):
+            # only ever looked at; or files that the program's own tables let go row by row
+            return None
+        if kind.shape == "folders":
+            # not the place itself goes, but folders in it: each is asked about by itself
+            return None
+        return self._guard.why_forbidden(place.path)
 
 
-def _expand(
-    machine: MachineKind,
-    guard: Guard,
-    where: Where,
-    location: Location,
-    below: str,
-    unread: list[Unread],
-) -> Iterator[Place]:
-    """The places a pattern stands for; `*` is one folder name, links do not count."""
-    if why := guard.why_forbidden(location.path):
-        unread.append(Unread(path=location.shown, why=why))
-        return
-    try:
-        device = os.stat(location.path).st_dev
-        found = list(_matches(location.path, [part for part in below.split("/") if part]))
-    except OSError as error:
-        unread.append(Unread(path=location.shown, why=error.strerror or str(error)))
-        return
-    for parts in found:
-        yield Place(
-            root=location.path,
-            below=parts,
-            shown=machine.join(location.shown, "/".join(parts)),
-            mount=machine.mount_at(location.path),
-            device=device,
-            user=location.user,
-            programs=frozenset(name.lower() for name in where.program),
-        )
+def _item_folders(place: Place) -> Iterator[tuple[int, int]]:
+    counts = place.counts
+    assert counts is not None
+    with os.scandir(place.path) as entries:
+        for entry in entries:
+            if counts(entry.name) and entry.is_dir(follow_symlinks=False):
+                found = entry.stat(follow_symlinks=False)
+                yield found.st_dev, found.st_ino
 
 
-def _matches(root: str, parts: list[str]) -> Iterator[tuple[str, ...]]:
+_Match = tuple[tuple[str, ...], int, int]
+"""Folder names below a location, and the device and file number of the last."""
+
+
+def _matches(root: str, parts: list[str]) -> Iterator[_Match]:
     handle = os.open(root, _FOLDER)
     try:
         yield from _matches_in(handle, parts, ())
@@ -105,25 +209,30 @@ def _matches(root: str, parts: list[str]) -> Iterator[tuple[str, ...]]:
         os.close(handle)
 
 
-def _matches_in(
-    parent: int, parts: list[str], before: tuple[str, ...]
-) -> Iterator[tuple[str, ...]]:
+def _matches_in(parent: int, parts: list[str], before: tuple[str, ...]) -> Iterator[_Match]:
     if not parts:
-        yield before
+        found = os.fstat(parent)
+        yield before, found.st_dev, found.st_ino
         return
     first, rest = parts[0], parts[1:]
-    if first == "*":
+    if _WILD.search(first):
+        fits = matcher((first,))
+        assert fits is not None
         with os.scandir(parent) as entries:
-            names = sorted(e.name for e in entries if e.is_dir(follow_symlinks=False))
+            names = sorted(
+                e.name for e in entries if fits(e.name) and e.is_dir(follow_symlinks=False)
+            )
     else:
         names = [first]
     for name in names:
         try:
             handle = open_folder(name, parent)
-        except (FileNotFoundError, NotADirectoryError):
-            continue
+        except PermissionError:
+            if rest or _WILD.search(first):
+                continue
+            raise
         except OSError:
-            # a link (ELOOP) or a folder we may not enter: not this category's
+            # it is not there, or a link (ELOOP): not this category's
             continue
         try:
             yield from _matches_in(handle, rest, (*before, name))

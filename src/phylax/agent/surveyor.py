@@ -3,24 +3,22 @@
 from __future__ import annotations
 
 import os
-import stat
 from collections.abc import Callable, Iterable
 from datetime import datetime
 from typing import Protocol
 
 from phylax.agent.guard import Guard
 from phylax.agent.machines import InUse, MachineKind
-from phylax.agent.places import Place, places
-from phylax.agent.trash import trashed
-from phylax.agent.walk import Folder, walk
-from phylax.core.catalogue import AgeBasis, category
+from phylax.agent.places import Place, Territory
+from phylax.agent.seen import Seen
+from phylax.agent.walk import Complaint, Folder
+from phylax.agent.weighing import Weighing
+from phylax.core.catalogue import category
 from phylax.core.counting import Found, LineCount, as_item
 from phylax.core.orders import CategoryRule
-from phylax.core.retention import Caution, Judge
-from phylax.core.survey import Item, SurveyLine, Unread
+from phylax.core.retention import Judge, ProtectEntry, Protection
+from phylax.core.survey import Item, SurveyLine
 from phylax.core.values import to_seconds
-
-_MODIFIED = stat.ST_MTIME
 
 
 class Stopped(Exception):
@@ -34,7 +32,12 @@ class Watcher(Protocol):
 
 
 Listing = Callable[[str, Item], None]
-"""Takes the items of `ask` categories one by one, with their category."""
+"""Takes the items of categories whose listing is kept, one by one, with their category."""
+
+
+def own_folders(look: Iterable[CategoryRule]) -> tuple[str, ...]:
+    """The folders that the shop's rules name."""
+    return tuple(folder for one in look for folder in one.rule.folders)
 
 
 def survey(
@@ -43,14 +46,26 @@ def survey(
     look: Iterable[CategoryRule],
     now: datetime,
     *,
+    protect: Iterable[ProtectEntry] = (),
     watch: Watcher = lambda category, items, size: None,
     listing: Listing = lambda category, item: None,
+    part: Callable[[list[SurveyLine]], None] = lambda lines: None,
 ) -> list[SurveyLine]:
-    """A line for every category on every volume where it has a place."""
+    """A line for every category on every volume where it has a place.
+
+    `part` is given the lines of each category as soon as they are known.
+    """
+    look = tuple(look)
     in_use = machine.in_use()
+    territory = Territory(machine, guard, own_folders(look))
+    protection = Protection(protect, machine.system)
     lines: list[SurveyLine] = []
     for wanted in look:
-        lines += _Look(machine, guard, wanted, now, in_use, watch, listing).lines()
+        kind = category(wanted.category)
+        weighing = Weighing(machine, territory, kind, wanted.rule, protection, in_use, now)
+        found = _Look(weighing, territory, watch, listing).lines()
+        lines += found
+        part(found)
     return lines
 
 
@@ -58,149 +73,141 @@ class _Look:
     """The look at one category."""
 
     def __init__(
-        self,
-        machine: MachineKind,
-        guard: Guard,
-        wanted: CategoryRule,
-        now: datetime,
-        in_use: InUse,
-        watch: Watcher,
-        listing: Listing,
+        self, weighing: Weighing, territory: Territory, watch: Watcher, listing: Listing
     ) -> None:
-        self._machine = machine
-        self._guard = guard
-        self._wanted = wanted
-        self._category = category(wanted.category)
-        self._judge = Judge(wanted.rule, self._category.caution, now)
-        self._now = to_seconds(now)
-        self._in_use = in_use
+        self._weighing = weighing
+        self._machine = weighing.machine
+        self._kind = weighing.kind
+        self._territory = territory
         self._watch = watch
-        self._listing = listing if self._category.caution is Caution.ASK else None
-        self._counts: dict[str, LineCount] = {}
-        self._aged_field = _MODIFIED if self._category.age == "modified" else None
+        self._listing = listing if weighing.kind.keeps_listing else None
+        self._in_use: InUse = weighing.in_use
 
     def lines(self) -> list[SurveyLine]:
-        unread: list[Unread] = []
-        for place in places(self._machine, self._guard, self._category, unread):
-            count = self._counts.setdefault(place.mount, LineCount(self._now))
-            count.enter(place.shown)
-            self._look_through(place, count)
-        if unread:
-            mount = self._machine.volumes()[0].mount
-            count = self._counts.setdefault(mount, LineCount(self._now))
+        by_mount: dict[str, list[Place]] = {}
+        for place in self._territory.places(self._kind.key):
+            by_mount.setdefault(place.mount, []).append(place)
+        unread = self._territory.unread(self._kind.key)
+        if unread and not by_mount:
+            by_mount[self._machine.volumes()[0].mount] = []
+        lines = []
+        for mount, places in by_mount.items():
+            rule = self._weighing.rule
+            count = LineCount(to_seconds(self._weighing.now), rule.only_larger or -1)
             for one in unread:
                 count.could_not_read(one.path, one.why)
-        return [
-            count.line(self._category.key, mount, self._wanted.rule)
-            for mount, count in self._counts.items()
-        ]
+            unread = []
+            judge = self._weighing.judge_for(mount, places)
+            for place in places:
+                count.enter(place.shown)
+                self._look_through(place, count, judge)
+            volume = self._weighing.volume(mount)
+            lines.append(
+                count.line(self._kind.key, mount, rule, capacity=volume.capacity, free=volume.free)
+            )
+        return lines
 
-    def _look_through(self, place: Place, count: LineCount) -> None:
-        program_open = bool(place.programs & self._in_use.programs)
-        if program_open:
-            count.programs_open |= place.programs & self._in_use.programs
-        handle = place.open()
-        try:
-            if self._category.shape == "trash":
-                self._trash(handle, place, count)
-            else:
-                self._files(handle, place, count, program_open)
-        finally:
-            os.close(handle)
-
-    def _files(self, root: int, place: Place, count: LineCount, program_open: bool) -> None:
+    def _look_through(self, place: Place, count: LineCount, judge: Judge) -> None:
+        open_now = place.programs & self._in_use.programs
+        count.programs_open |= open_now
+        if self._kind.shape == "files":
+            try:
+                handle = place.open()
+            except OSError as error:
+                # it vanished, or was swapped for a link, since the places were looked for
+                count.could_not_read(place.shown, error.strerror or str(error))
+                return
+            try:
+                self._files(handle, place, count, judge, bool(open_now))
+            finally:
+                os.close(handle)
+            return
         complain = self._complain(place, count)
-        for folder in walk(root, complain):
-            prefix = f"{folder.path}/" if folder.path else ""
-            if self._listing is None and self._aged_field is not None:
+        try:
+            for seen in self._weighing.items(place, complain):
+                self._add(seen, place, count, judge, bool(open_now))
+                self._tell(1, seen.size)
+        except OSError as error:
+            count.could_not_read(place.shown, error.strerror or str(error))
+
+    def _files(
+        self, root: int, place: Place, count: LineCount, judge: Judge, program_open: bool
+    ) -> None:
+        complain = self._complain(place, count)
+        weighing, in_use = self._weighing, self._in_use
+        in_blocks, used = self._machine.sizes_as_allocated, weighing.used
+        at_once = self._listing is None and self._kind.age != "created"
+        for folder in weighing.files(root, place, complain):
+            if at_once:
                 size = count.add_folder(
-                    prefix,
+                    f"{folder.path}/" if folder.path else "",
                     folder.files,
-                    self._judge,
-                    self._in_use.files,
-                    in_blocks=self._machine.sizes_as_allocated,
-                    aged_field=self._aged_field,
+                    judge,
+                    in_use.files,
+                    in_use.numbers,
+                    in_blocks=in_blocks,
+                    used=used,
                     program_open=program_open,
                     user=place.user,
+                    keeps=weighing.keeper(place, folder),
                 )
             else:
-                size = self._one_by_one(prefix, folder, place, count, program_open)
+                size = self._one_by_one(folder, place, count, judge, program_open)
             self._tell(len(folder.files), size)
 
     def _one_by_one(
-        self, prefix: str, folder: Folder, place: Place, count: LineCount, program_open: bool
+        self, folder: Folder, place: Place, count: LineCount, judge: Judge, program_open: bool
     ) -> int:
         """Count and list the files of a folder; the bytes they hold."""
+        prefix = f"{folder.path}/" if folder.path else ""
+        keeps = self._weighing.keeper(place, folder)
         total = 0
         for name, found in folder.files:
-            file = (found.st_dev, found.st_ino)
             if found.st_nlink > 1 and count.counted_before(found):
                 continue
-            size = found.st_blocks * 512 if self._machine.sizes_as_allocated else found.st_size
-            aged_from = age_of(self._category.age)(found)
-            reason = self._judge.why_stays(
-                aged_from, in_use=file in self._in_use.files, program_open=program_open
+            seen = Seen(
+                path=prefix + name,
+                size=self._weighing.size(found),
+                aged_from=self._weighing.aged_from(found),
+                device=found.st_dev,
+                file=found.st_ino,
+                apparent=found.st_size,
+                modified_ns=found.st_mtime_ns,
+                group=place.shown,
+                user=place.user,
+                in_use=self._in_use.holds(found),
+                protected=keeps is not None and keeps(name),
             )
-            one = Found(
-                prefix + name, size, aged_from, *file, found.st_size, found.st_mtime_ns,
-                place.user, reason,
-            )  # fmt: skip
-            count.add(one)
-            total += size
-            if self._listing is not None:
-                self._listing(self._category.key, as_item(one, place.shown))
+            self._add(seen, place, count, judge, program_open)
+            total += seen.size
         return total
 
-    def _trash(self, root: int, place: Place, count: LineCount) -> None:
-        complain = self._complain(place, count)
-        layout = self._machine.trash_layout
-        for one in trashed(root, layout, self._machine.sizes_as_allocated, complain):
-            in_use = not one.insides.isdisjoint(self._in_use.files)
-            reason = self._judge.why_stays(one.deleted_at, in_use=in_use)
-            found = one.found
-            count.add(
-                Found(
-                    path=one.name,
-                    size=one.size,
-                    aged_from=one.deleted_at,
-                    device=found.st_dev,
-                    file=found.st_ino,
-                    apparent=found.st_size,
-                    modified_ns=found.st_mtime_ns,
-                    user=place.user,
-                    reason=reason,
-                )
-            )
-            self._tell(1, one.size)
+    def _add(
+        self, seen: Seen, place: Place, count: LineCount, judge: Judge, program_open: bool
+    ) -> None:
+        """Judge, count and list one item."""
+        reason = judge.why_stays(
+            seen.aged_from,
+            size=seen.size,
+            group=seen.group,
+            in_use=seen.in_use,
+            program_open=program_open,
+            protected=seen.protected,
+        )
+        one = Found(
+            seen.path, seen.size, seen.aged_from, seen.device, seen.file, seen.apparent,
+            seen.modified_ns, seen.user, reason, seen.group,
+        )  # fmt: skip
+        count.add(one, blocked=program_open or seen.in_use or seen.protected)
+        if seen.protected and self._kind.shape in ("sites", "visits"):
+            count.kept_sites += 1
+        if self._listing is not None:
+            self._listing(self._kind.key, as_item(one, place.shown))
 
-    def _complain(self, place: Place, count: LineCount) -> Callable[[str, str], None]:
+    def _complain(self, place: Place, count: LineCount) -> Complaint:
         join = self._machine.join
         return lambda path, why: count.could_not_read(join(place.shown, path), why)
 
     def _tell(self, items: int, size: int) -> None:
         self._machine.pace(items)
-        self._watch(self._category.key, items, size)
-
-
-def age_of(basis: AgeBasis) -> Callable[[os.stat_result], int]:
-    """From which epoch second a file's age counts."""
-    match basis:
-        case "modified" | "deleted":
-            return _modified
-        case "created":
-            return _created
-        case "used":
-            return _used
-
-
-def _modified(found: os.stat_result) -> int:
-    return int(found.st_mtime)
-
-
-def _created(found: os.stat_result) -> int:
-    return int(getattr(found, "st_birthtime", found.st_mtime))
-
-
-def _used(found: os.stat_result) -> int:
-    # with relatime or noatime the access time may be older than the modification
-    return int(max(found.st_atime, found.st_mtime))
+        self._watch(self._kind.key, items, size)

@@ -8,36 +8,30 @@ length, FILETIME of deletion, path). `plain`: entries without a date of deletion
 from __future__ import annotations
 
 import os
-import stat
 import struct
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
 from datetime import datetime
 
 from phylax.agent.machines import TrashLayout
 from phylax.agent.places import open_folder
-from phylax.agent.walk import Complaint, remove_tree, walk
+from phylax.agent.seen import Seen, weigh
+from phylax.agent.walk import Complaint, remove_tree
 
 _FILETIME_EPOCH = 11_644_473_600
 """Seconds from 1601-01-01, where FILETIME begins, to the Unix epoch."""
 
 
-@dataclass(frozen=True)
-class Trashed:
-    """One deleted thing that waits in a trash folder."""
-
-    name: str
-    deleted_at: int
-    size: int
-    found: os.stat_result
-    insides: frozenset[tuple[int, int]]
-    """(device, file number) of every file in it."""
-
-
 def trashed(
-    handle: int, layout: TrashLayout, allocated: bool, complain: Complaint
-) -> Iterator[Trashed]:
-    """What waits in an open trash folder; names are those that `let_go` takes."""
+    handle: int,
+    layout: TrashLayout,
+    allocated: bool,
+    complain: Complaint,
+    keeps: Callable[[str], bool] | None = None,
+) -> Iterator[Seen]:
+    """What waits in an open trash folder; paths are the names that `let_go` takes.
+
+    `keeps` says of a path below the trash folder whether the protect list keeps it.
+    """
     match layout:
         case "freedesktop":
             try:
@@ -49,7 +43,8 @@ def trashed(
                 return
             try:
                 for name in _names(files, complain):
-                    found = _weigh(name, files, _deletion_date(handle, name), allocated, complain)
+                    date = _deletion_date(handle, name)
+                    found = _weigh(name, files, date, allocated, complain, keeps, "files/")
                     if found:
                         yield found
             finally:
@@ -58,12 +53,12 @@ def trashed(
             for name in _names(handle, complain):
                 if name.startswith("$R"):
                     date = _filetime_of_deletion(handle, "$I" + name[2:])
-                    if found := _weigh(name, handle, date, allocated, complain):
+                    if found := _weigh(name, handle, date, allocated, complain, keeps):
                         yield found
         case "plain":
             for name in _names(handle, complain):
                 if name != ".DS_Store" and (
-                    found := _weigh(name, handle, None, allocated, complain)
+                    found := _weigh(name, handle, None, allocated, complain, keeps)
                 ):
                     yield found
 
@@ -102,37 +97,25 @@ def _names(handle: int, complain: Complaint) -> list[str]:
 
 
 def _weigh(
-    name: str, parent: int, deleted_at: int | None, allocated: bool, complain: Complaint
-) -> Trashed | None:
-    """One entry with the size of all that is in it, hard links counted once."""
-    try:
-        found = os.stat(name, dir_fd=parent, follow_symlinks=False)
-    except FileNotFoundError:
+    name: str,
+    parent: int,
+    deleted_at: int | None,
+    allocated: bool,
+    complain: Complaint,
+    keeps: Callable[[str], bool] | None,
+    below: str = "",
+) -> Seen | None:
+    """One entry with the size of all that is in it, aged from its deletion."""
+    seen = weigh(name, parent, allocated, complain, keeps, below)
+    if seen is None:
         return None
+    found = os.stat(name, dir_fd=parent, follow_symlinks=False)
     if deleted_at is None:
         # being renamed into the trash touches the entry's change time, not its modification time
         deleted_at = int(found.st_ctime if allocated else found.st_mtime)
-    size = found.st_blocks * 512 if allocated else found.st_size
-    insides = {(found.st_dev, found.st_ino)}
-    if stat.S_ISDIR(found.st_mode):
-        size = size if allocated else 0
-        try:
-            handle = open_folder(name, parent)
-        except OSError as error:
-            complain(name, error.strerror or str(error))
-            return None
-        try:
-            for folder in walk(handle, lambda path, why: complain(f"{name}/{path}", why)):
-                if folder.path and allocated:
-                    size += os.fstat(folder.handle).st_blocks * 512
-                for _, inner in folder.files:
-                    seal = (inner.st_dev, inner.st_ino)
-                    if seal not in insides:
-                        insides.add(seal)
-                        size += inner.st_blocks * 512 if allocated else inner.st_size
-        finally:
-            os.close(handle)
-    return Trashed(name, deleted_at, size, found, frozenset(insides))
+    return seen._replace(
+        aged_from=deleted_at, apparent=found.st_size, modified_ns=found.st_mtime_ns
+    )
 
 
 def _deletion_date(trash: int, name: str) -> int | None:

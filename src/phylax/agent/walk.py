@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Set
 from contextlib import suppress
 from typing import NamedTuple
 
@@ -41,11 +41,19 @@ class _Frame(NamedTuple):
     folder: Folder
 
 
-def walk(root: int, complain: Complaint, *, bottom_up: bool = False) -> Iterator[Folder]:
+def walk(
+    root: int,
+    complain: Complaint,
+    *,
+    bottom_up: bool = False,
+    skip: Set[tuple[int, int]] = frozenset(),
+    leave: Callable[[str], object] | None = None,
+) -> Iterator[Folder]:
     """Every folder of a tree, given an open handle on its root, which stays open.
 
     Files are what can go: regular files and links (as themselves). Sockets, pipes and devices are
-    passed over. Top down by default; bottom up gives a folder after all that lie in it.
+    passed over. Top down by default; bottom up gives a folder after all that lie in it. Folders in
+    `skip`, by (device, file number), and those whose name `leave` accepts are not entered.
     """
     device = os.fstat(root).st_dev
     frames = [_frame(os.dup(root), -1, "", "", complain)]
@@ -60,6 +68,8 @@ def walk(root: int, complain: Complaint, *, bottom_up: bool = False) -> Iterator
                     yield frame.folder
                 os.close(frames.pop().handle)
                 continue
+            if leave is not None and leave(name):
+                continue
             path = f"{frame.path}/{name}" if frame.path else name
             try:
                 handle = open_folder(name, frame.handle)
@@ -67,7 +77,8 @@ def walk(root: int, complain: Complaint, *, bottom_up: bool = False) -> Iterator
                 if not isinstance(error, FileNotFoundError):
                     complain(path, error.strerror or str(error))
                 continue
-            if os.fstat(handle).st_dev != device:
+            found = os.fstat(handle)
+            if found.st_dev != device or (skip and (found.st_dev, found.st_ino) in skip):
                 os.close(handle)
                 continue
             frames.append(_frame(handle, frame.handle, name, path, complain))

@@ -15,20 +15,23 @@ from phylax.agent.guard import Guard
 from phylax.agent.journal import RunJournal
 from phylax.agent.machines import MachineKind
 from phylax.agent.spool import Spool
-from phylax.agent.surveyor import Stopped, survey
+from phylax.agent.surveyor import Stopped, own_folders, survey
 from phylax.client import AgentLink, RefusedError, UnreachableError
 from phylax.core.orders import (
     CategoryOutcome,
     CleanOrder,
     ListingMessage,
+    Message,
     Progress,
     ResultMessage,
     SurveyMessage,
     SurveyOrder,
+    SurveyPartMessage,
 )
-from phylax.core.survey import Item, Look
+from phylax.core.survey import Item, Look, SurveyLine
 
 _TELL_EVERY = 0.4
+_PART_EVERY = 1.5
 _PAGE = 500
 _log = logging.getLogger("phylax.agent")
 
@@ -83,11 +86,17 @@ class Worker:
                     self._look(order, Look.FIRST)
                 teller = _Teller(self, order, "clean")
                 cleaner = Cleaner(
-                    self._machine, self._guard, journal, datetime.now(UTC), teller.watch
+                    self._machine,
+                    self._guard,
+                    journal,
+                    datetime.now(UTC),
+                    teller.watch,
+                    own_folders=own_folders(order.look),
+                    protect=order.protect,
                 )
                 rules = {look.category: look.rule for look in order.look}
                 for key in order.clean:
-                    cleaner.clean(key, rules[key], order.agreed)
+                    cleaner.clean(key, rules[key], order.agreed, standing=key in order.standing)
                 self._look(order, Look.SECOND)
         except Stopped:
             called_off = True
@@ -122,8 +131,16 @@ class Worker:
         started = datetime.now(UTC)
         pages = _Pages(self._spool, order.run_id, look)
         teller = _Teller(self, order, look)
+        parts = _Parts(self, order.run_id, look, started)
         lines = survey(
-            self._machine, self._guard, order.look, started, watch=teller.watch, listing=pages.add
+            self._machine,
+            self._guard,
+            order.look,
+            started,
+            protect=order.protect,
+            watch=teller.watch,
+            listing=pages.add,
+            part=parts.add,
         )
         pages.send()
         self._spool.put(
@@ -139,6 +156,11 @@ class Worker:
         # sent along the way, so that people see it; if not now, then with the result
         with suppress(UnreachableError, RefusedError):
             self.send_spooled()
+
+    def report_now(self, message: Message) -> None:
+        """Send what is worth nothing later; lost where the service is not to be had."""
+        with suppress(UnreachableError, RefusedError):
+            self._link.report(message)
 
     def tell(self, order: SurveyOrder | CleanOrder, progress: Progress) -> None:
         """Tell the service how far the run is. Stopped where it says not to go on."""
@@ -204,8 +226,36 @@ class _Teller:
         )
 
 
+class _Parts:
+    """Shows a look's lines while it goes on, every other second; the whole survey follows."""
+
+    def __init__(self, worker: Worker, run_id: int, look: Look, started: datetime) -> None:
+        self._worker = worker
+        self._run_id = run_id
+        self._look = look
+        self._started = started
+        self._lines: list[SurveyLine] = []
+        self._sent = time.monotonic()
+
+    def add(self, lines: list[SurveyLine]) -> None:
+        self._lines += lines
+        if time.monotonic() - self._sent < _PART_EVERY or not self._lines:
+            return
+        self._worker.report_now(
+            SurveyPartMessage(
+                id=uuid.uuid4().hex,
+                run_id=self._run_id,
+                look=self._look,
+                started_at=self._started,
+                lines=tuple(self._lines),
+            )
+        )
+        self._lines.clear()
+        self._sent = time.monotonic()
+
+
 class _Pages:
-    """Spools the listings of `ask` categories page by page."""
+    """Spools the kept listings page by page."""
 
     def __init__(self, spool: Spool, run_id: int, look: Look) -> None:
         self._spool = spool

@@ -77,7 +77,7 @@ class Http:
             raise from_response(response)
         return response
 
-    def get(self, kind: type[T], path: str, **params: Any) -> T:
+    def get(self, kind: type[T], path: str, /, **params: Any) -> T:
         return _parse(kind, self.send("GET", path, params=params))
 
     def post(self, kind: type[T], path: str, body: BaseModel | None = None) -> T:
@@ -88,10 +88,11 @@ class Http:
         headers = {} if version is None else {"If-Match": f'"{version}"'}
         return _parse(kind, self.send("PUT", path, body=body, headers=headers))
 
-    def delete(self, path: str) -> None:
-        self.send("DELETE", path)
+    def delete(self, path: str, version: int | None = None) -> None:
+        headers = {} if version is None else {"If-Match": f'"{version}"'}
+        self.send("DELETE", path, headers=headers)
 
-    def pages(self, kind: type[T], path: str, **params: Any) -> Iterator[T]:
+    def pages(self, kind: type[T], path: str, /, **params: Any) -> Iterator[T]:
         """Every element of a paged listing; pages are fetched as they are needed."""
         response = self.send("GET", path, params=params)
         while True:

@@ -1,4 +1,4 @@
-"""Consent: a person's yes to one survey's listing of one `ask` category."""
+"""Consent: a person's yes to one survey's listing of one `ask` category, or a standing one."""
 
 from __future__ import annotations
 
@@ -32,6 +32,26 @@ class NewConsent(Demand):
         if self.whole == bool(self.numbers):
             raise ValueError("agree to the whole proposal, or to items by number, not both")
         return self
+
+
+class NewStandingConsent(Demand):
+    """A yes for as long as it is not taken back: what the rule proposes may go each time."""
+
+    category: str
+    via: Via = "api"
+    word: Annotated[str, Field(max_length=400, examples=["agreed in the contract"])] = ""
+
+
+class StandingConsent(Value):
+    id: int
+    machine_id: int
+    category: str
+    given_by: str
+    via: Via
+    word: str
+    given_at: Moment
+    taken_back_by: str = ""
+    taken_back_at: Moment | None = None
 
 
 class Consent(Value):

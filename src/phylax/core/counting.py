@@ -8,7 +8,7 @@ from __future__ import annotations
 import heapq
 from array import array
 from base64 import b64decode, b64encode
-from collections.abc import Iterable, Set
+from collections.abc import Callable, Iterable, Set
 from hashlib import blake2b
 from typing import Any, NamedTuple, Protocol
 
@@ -16,8 +16,10 @@ from phylax.core.retention import Judge, Reason, RuleInForce
 from phylax.core.survey import (
     AGE_DAYS,
     LARGEST,
+    NAMED_UNREAD,
     AgeDay,
     Item,
+    Ranked,
     Seal,
     Stay,
     SurveyLine,
@@ -27,7 +29,7 @@ from phylax.core.survey import (
 from phylax.core.values import from_seconds
 
 _DIGEST_BYTES = 16
-_NAMED_UNREAD = 100
+_MOST_RANKED = 500
 
 
 class Measured(Protocol):
@@ -60,6 +62,11 @@ class Found(NamedTuple):
     modified_ns: int
     user: str
     reason: Reason | None
+    group: str = ""
+
+
+NOT_KNOWN = 0
+"""An age that cannot be known: counted as the oldest, shown as not known."""
 
 
 class LineCount:
@@ -69,9 +76,12 @@ class LineCount:
     hashes, so that it does not depend on the order in which folders are walked.
     """
 
-    def __init__(self, now: int) -> None:
-        """`now` is the epoch second from which ages are counted."""
+    def __init__(self, now: int, larger: int = -1) -> None:
+        """`now` is the epoch second from which ages are counted; what is not `larger` in bytes is
+        none that an age decides on."""
         self._now = now
+        self._larger = larger
+        self._holds = [0, 0]
         self._place = ""
         self._counts = [0] * AGE_DAYS
         self._sizes = [0] * AGE_DAYS
@@ -82,6 +92,9 @@ class LineCount:
         self._floor = -1
         self._linked: set[tuple[int, int]] = set()
         self._digest = 0
+        self._ranked: list[Ranked] = []
+        self._ranks_all = True
+        self.kept_sites = 0
         self.unread: list[Unread] = []
         self.unread_count = 0
         self.programs_open: set[str] = set()
@@ -90,11 +103,16 @@ class LineCount:
         """The next items lie in this place."""
         self._place = place
 
-    def add(self, found: Found) -> None:
-        """Count one item."""
-        day = min(max((self._now - found.aged_from) // 86400, 0), AGE_DAYS - 1)
-        self._counts[day] += 1
-        self._sizes[day] += found.size
+    def add(self, found: Found, *, blocked: bool = False) -> None:
+        """Count one item. `blocked`: in use, protected or behind an open program, so that no rule
+        decides on it."""
+        self._holds[0] += 1
+        self._holds[1] += found.size
+        if not blocked and found.size > self._larger:
+            day = min(max((self._now - found.aged_from) // 86400, 0), AGE_DAYS - 1)
+            self._counts[day] += 1
+            self._sizes[day] += found.size
+            self._rank(found)
         if found.reason is None:
             self._goes[0] += 1
             self._goes[1] += found.size
@@ -105,52 +123,84 @@ class LineCount:
         numbers = array("q", (found.size, found.file, found.modified_ns))
         self._hash(numbers, [self._place, found.path])
 
+    def _rank(self, found: Found) -> None:
+        """Remember an item one by one, as long as there are few."""
+        if len(self._ranked) == _MOST_RANKED:
+            self._ranks_all = False
+            self._ranked.clear()
+        if self._ranks_all:
+            group = found.group or self._place
+            self._ranked.append(Ranked(group=group, aged_from=found.aged_from, size=found.size))
+
     def add_folder(
         self,
         prefix: str,
         files: Iterable[tuple[str, Measured]],
         judge: Judge,
         open_files: Set[tuple[int, int]],
+        open_numbers: Set[int],
         *,
         in_blocks: bool,
-        aged_field: int,
+        used: bool,
         program_open: bool,
         user: str,
+        keeps: Callable[[str], bool] | None = None,
     ) -> int:
         """Count the files of one folder; the bytes they hold.
 
         The same as judging and adding each, but written for a million: no call and no object for
-        each. `aged_field` is the field of the stat result that age is measured from; `in_blocks`
-        says whether a file counts as the blocks it holds or as its length. A file with several
-        names (hard links) is counted once.
+        each. `open_numbers` are the file numbers in `open_files`. `used` says that age is measured
+        from the last use, `in_blocks` that a file counts as the blocks it holds instead of as its
+        length, `keeps` which names the protect list keeps. A file with several names (hard links)
+        is counted once.
         """
         now, counts, sizes, floor = self._now, self._counts, self._sizes, self._floor
-        cutoff, standing = judge.cutoff, judge.standing(program_open=program_open)
+        cutoff, larger = judge.cutoff, judge.larger
+        newest_from = judge.newest_from(self._place)
+        standing = judge.standing(program_open=program_open)
+        self._ranks_all = False
         names: list[str] = []
         numbers: list[int] = []
-        old = old_size = young = young_size = used = used_size = 0
+        old = old_size = young = young_size = 0
         for name, found in files:
             if found[3] > 1 and self.counted_before(found):
                 continue
             size = found.st_blocks * 512 if in_blocks else found.st_size
-            aged_from = found[aged_field]
-            day = (now - aged_from) // 86400
-            if not 0 <= day < AGE_DAYS:
-                day = 0 if day < 0 else AGE_DAYS - 1
-            counts[day] += 1
-            sizes[day] += size
+            aged_from = found[8]
+            if used and found[7] > aged_from:
+                aged_from = found[7]
+            blocked = program_open or (
+                found[1] in open_numbers and (found[2], found[1]) in open_files
+            )
             reason = standing
-            if standing is not None or aged_from > cutoff:
-                reason = standing or Reason.TOO_YOUNG
+            if keeps is not None and keeps(name):
+                reason, blocked = Reason.PROTECTED, True
+                self._stay(reason, 1, size)
+            elif standing is not None:
                 young += 1
                 young_size += size
-            elif open_files and (found[2], found[1]) in open_files:
+            elif size <= larger:
+                reason = Reason.NOT_LARGER
+                self._stay(reason, 1, size)
+            elif aged_from >= newest_from:
+                reason = Reason.AMONG_NEWEST
+                self._stay(reason, 1, size)
+            elif aged_from > cutoff:
+                reason = Reason.TOO_YOUNG
+                young += 1
+                young_size += size
+            elif blocked:
                 reason = Reason.IN_USE
-                used += 1
-                used_size += size
+                self._stay(reason, 1, size)
             else:
                 old += 1
                 old_size += size
+            if not blocked and size > larger:
+                day = (now - aged_from) // 86400
+                if not 0 <= day < AGE_DAYS:
+                    day = 0 if day < 0 else AGE_DAYS - 1
+                counts[day] += 1
+                sizes[day] += size
             if size > floor:
                 one = Found(
                     prefix + name, size, aged_from, found.st_dev, found.st_ino,
@@ -160,13 +210,15 @@ class LineCount:
                 floor = self._floor
             names.append(name)
             numbers += (size, found[1], found.st_mtime_ns)
+        total = sum(numbers[::3])
+        self._holds[0] += len(names)
+        self._holds[1] += total
         self._goes[0] += old
         self._goes[1] += old_size
         self._stay(standing or Reason.TOO_YOUNG, young, young_size)
-        self._stay(Reason.IN_USE, used, used_size)
         if names:
             self._hash(array("q", numbers), [self._place, prefix, *names])
-        return old_size + young_size + used_size
+        return total
 
     def counted_before(self, found: Measured) -> bool:
         """Whether a file with several names was counted by another of them; it is from now on."""
@@ -201,16 +253,20 @@ class LineCount:
     def could_not_read(self, path: str, why: str) -> None:
         """Note a place that could not be looked at; the first hundred are named."""
         self.unread_count += 1
-        if len(self.unread) < _NAMED_UNREAD:
+        if len(self.unread) < NAMED_UNREAD:
             self.unread.append(Unread(path=path, why=why))
 
-    def line(self, category_key: str, mount: str, rule: RuleInForce) -> SurveyLine:
-        """What was added up, as the survey's line."""
+    def line(
+        self, category_key: str, mount: str, rule: RuleInForce, *, capacity: int, free: int
+    ) -> SurveyLine:
+        """What was added up, as the survey's line; `capacity` and `free` are the volume's."""
         return SurveyLine(
             category=category_key,
             mount=mount,
             rule=rule,
-            holds=Tally(count=sum(self._counts), size=sum(self._sizes)),
+            holds=Tally(count=self._holds[0], size=self._holds[1]),
+            capacity=capacity,
+            free=free,
             goes=Tally(count=self._goes[0], size=self._goes[1]),
             stays=tuple(
                 Stay(reason=reason, count=count, size=size)
@@ -225,6 +281,8 @@ class LineCount:
                 as_item(found, place)
                 for _, _, place, found in sorted(self._largest, key=lambda e: (-e[0], -e[1]))
             ),
+            ranked=tuple(self._ranked),
+            kept_sites=self.kept_sites,
             digest=(self._digest % (1 << 8 * _DIGEST_BYTES)).to_bytes(_DIGEST_BYTES, "big").hex(),
             programs_open=tuple(sorted(self.programs_open)),
             unread=tuple(self.unread),
@@ -240,9 +298,10 @@ def as_item(found: Found, place: str) -> Item:
         path=shown,
         raw=raw,
         size=found.size,
-        aged_from=from_seconds(found.aged_from),
+        aged_from=None if found.aged_from == NOT_KNOWN else from_seconds(found.aged_from),
         reason=found.reason,
         user=found.user,
+        group=found.group,
         seal=Seal(
             device=found.device,
             file=found.file,

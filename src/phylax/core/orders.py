@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from phylax.core.retention import RuleInForce
+from phylax.core.retention import ProtectEntry, RuleInForce
 from phylax.core.shop import MachineFacts, ReadingIn
 from phylax.core.survey import Item, Look, Stay, SurveyLine, Tally
 from phylax.core.values import Demand, Moment, Value
@@ -50,6 +50,7 @@ class SurveyOrder(Value):
     run_id: int
     lease: str
     look: tuple[CategoryRule, ...]
+    protect: tuple[ProtectEntry, ...] = ()
 
 
 class CleanOrder(Value):
@@ -57,7 +58,11 @@ class CleanOrder(Value):
     run_id: int
     lease: str
     look: tuple[CategoryRule, ...] = Field(description="Rules in force, for looks and verdicts")
+    protect: tuple[ProtectEntry, ...] = ()
     clean: tuple[str, ...]
+    standing: tuple[str, ...] = Field(
+        (), description="`ask` categories with a standing consent, which go by their rule"
+    )
     agreed: tuple[AgreedListing, ...] = ()
     look_first: bool = Field(description="Survey before cleaning, for work nobody looked at first")
 
@@ -133,6 +138,17 @@ class SurveyMessage(Demand):
     lines: tuple[SurveyLine, ...]
 
 
+class SurveyPartMessage(Demand):
+    """Lines of a look that goes on; the whole survey follows."""
+
+    kind: Literal["survey part"] = "survey part"
+    id: str = Field(min_length=8, max_length=80)
+    run_id: int
+    look: Look
+    started_at: Moment
+    lines: tuple[SurveyLine, ...] = Field(max_length=1000)
+
+
 class ResultMessage(Demand):
     """How a run ended on the machine."""
 
@@ -151,5 +167,6 @@ class ResultMessage(Demand):
 
 
 Message = Annotated[
-    ReadingsMessage | ListingMessage | SurveyMessage | ResultMessage, Field(discriminator="kind")
+    ReadingsMessage | ListingMessage | SurveyPartMessage | SurveyMessage | ResultMessage,
+    Field(discriminator="kind"),
 ]

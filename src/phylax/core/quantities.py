@@ -39,6 +39,15 @@ def show_size(size: int) -> str:
     raise AssertionError("unreachable")
 
 
+def exact_size(size: int) -> str:
+    """A number of bytes in the largest unit that loses nothing: ``500 MiB``, ``1234567 B``."""
+    power = 0
+    while size and size % 1024 == 0 and power < len(_UNITS) - 1:
+        size //= 1024
+        power += 1
+    return f"{size} {_UNITS[power]}"
+
+
 def parse_size(text: str) -> int:
     """The bytes in ``"500 MiB"``, ``"1.5GiB"`` or ``"100 MB"`` (decimal units as they say).
 

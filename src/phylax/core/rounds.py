@@ -32,12 +32,13 @@ class RoundEdit(Demand):
 
     @field_validator("categories")
     @classmethod
-    def _only_what_may_go_unattended(cls, keys: tuple[str, ...]) -> tuple[str, ...]:
-        safe = [key for key, c in catalogue().items() if c.caution is Caution.SAFE]
+    def _only_what_may_ever_go(cls, keys: tuple[str, ...]) -> tuple[str, ...]:
+        """`ask` categories go on machines with a standing consent; elsewhere they are listed."""
+        may_go = [key for key, c in catalogue().items() if c.caution is not Caution.REPORT]
         for key in keys:
-            if key not in safe:
+            if key not in may_go:
                 raise ValueError(
-                    f"{key!r} cannot go unattended; a round may clean {', '.join(safe)}"
+                    f"{key!r} cannot go unattended; a round may clean {', '.join(may_go)}"
                 )
         return tuple(dict.fromkeys(keys))
 

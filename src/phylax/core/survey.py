@@ -13,11 +13,14 @@ from pydantic import Field
 
 from phylax.core.catalogue import category
 from phylax.core.retention import Caution, Reason, RuleInForce
+from phylax.core.retention.verdicts import percent_free
 from phylax.core.values import Moment, Value
 
 AGE_DAYS = 801
 """An age profile has a line for each day 0 to 800; what is older counts as 800."""
 LARGEST = 20
+NAMED_UNREAD = 100
+"""So many places that could not be read are named; all are counted."""
 
 
 class Tally(Value):
@@ -58,16 +61,34 @@ class Item(Value):
     path: str = Field(description="Path below the place, with '/' between folders")
     raw: str | None = Field(None, description="The path in base64, where it is not UTF-8")
     size: int
-    aged_from: Moment
+    aged_from: Moment | None = Field(description="From when its age counts; null: not known")
     reason: Reason | None = Field(None, description="Why it stays; absent when it goes")
     user: str = ""
+    group: str = Field("", description="Of which a rule may keep the newest; empty: its place")
     seal: Seal
+
+
+class FolderSum(Value):
+    """What a listing holds in one folder, with all that is below it."""
+
+    place: str
+    folder: str = Field(description="Path below the place; empty for what lies in it directly")
+    holds: Tally
+    proposed: Tally = Field(description="What the rule lets go of it")
 
 
 class ListedItem(Item):
     """An item of a kept listing, with its number in it."""
 
     number: int
+
+
+class Ranked(Value):
+    """An item that a rule may keep for being among the newest of its group."""
+
+    group: str
+    aged_from: int = Field(description="Seconds since the Unix epoch")
+    size: int
 
 
 class Unread(Value):
@@ -86,8 +107,16 @@ class SurveyLine(Value):
     holds: Tally
     goes: Tally = Field(description="What the rule lets go; for `ask`: what it proposes")
     stays: tuple[Stay, ...] = ()
-    ages: tuple[AgeDay, ...] = ()
+    ages: tuple[AgeDay, ...] = Field(
+        (), description="By day of age, what a rule decides on: not what is open or protected"
+    )
+    ranked: tuple[Ranked, ...] = Field(
+        (), description="The same one by one, where there are few; else empty"
+    )
     largest: tuple[Item, ...] = ()
+    capacity: int = Field(0, description="Bytes of the volume when it was looked at")
+    free: int = Field(0, description="Bytes free on it then")
+    kept_sites: int = Field(0, description="Sites that the protect list keeps")
     digest: Annotated[str, Field(description="Digest of the listing, the same for the same items")]
     programs_open: tuple[str, ...] = ()
     unread: tuple[Unread, ...] = ()
@@ -102,6 +131,8 @@ class Look(StrEnum):
 
 
 class Survey(Value):
+    """A look at a machine; while it runs, or when it was stopped, without an end and in part."""
+
     id: int
     machine_id: int
     run_id: int
@@ -125,7 +156,12 @@ class LedgerLine(Value):
     needs_yes: Tally
     stays: tuple[Stay, ...]
     largest: tuple[Item, ...]
+    pressed: bool = Field(False, description="A volume is short of space; shorter spans count")
+    keeps_listing: bool = False
+    can_be_held: bool = False
+    kept_sites: int = 0
     programs_open: tuple[str, ...] = ()
+    unread: tuple[Unread, ...] = ()
     unread_count: int = 0
 
 
@@ -141,6 +177,7 @@ class Ledger(Value):
     survey_id: int
     machine_id: int
     taken_at: Moment
+    whole: bool = Field(description="False: the look still runs, or was stopped on the way")
     lines: tuple[LedgerLine, ...]
     volumes: tuple[VolumeShare, ...]
     goes: Tally
@@ -160,6 +197,7 @@ def ledger(survey: Survey) -> Ledger:
         survey_id=survey.id,
         machine_id=survey.machine_id,
         taken_at=survey.ended_at or survey.started_at,
+        whole=survey.ended_at is not None,
         lines=tuple(lines),
         volumes=tuple(_volume_shares(survey.lines)),
         goes=_sum(line.goes for line in lines),
@@ -198,7 +236,15 @@ def _ledger_line(key: str, found: list[SurveyLine]) -> LedgerLine:
         largest=tuple(
             sorted((i for line in found for i in line.largest), key=lambda i: -i.size)[:LARGEST]
         ),
+        pressed=any(
+            line.rule.span_at(percent_free(line.free, line.capacity)) < line.rule.keep_for
+            for line in found
+        ),
+        keeps_listing=kind.keeps_listing,
+        can_be_held=kind.can_be_held,
+        kept_sites=sum(line.kept_sites for line in found),
         programs_open=tuple(sorted({p for line in found for p in line.programs_open})),
+        unread=tuple(one for line in found for one in line.unread)[:NAMED_UNREAD],
         unread_count=sum(line.unread_count for line in found),
     )
 

@@ -21,6 +21,7 @@ from phylax.service.routes import (
     events,
     machines,
     people,
+    protection,
     records,
     rounds,
     rules,
@@ -56,7 +57,18 @@ def create_app(house: House) -> FastAPI:
     )
     app.state.house = house
     problems.install(app)
-    for family in (shop, people, clients, machines, surveys, rules, runs, rounds, records):
+    for family in (
+        shop,
+        people,
+        clients,
+        machines,
+        surveys,
+        rules,
+        protection,
+        runs,
+        rounds,
+        records,
+    ):
         app.include_router(family.router, prefix=API, responses=problems.documented(401))
     app.include_router(events.router, prefix=API, responses=problems.documented(401))
     app.include_router(agent.router, prefix=API)

@@ -6,7 +6,7 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from phylax.core.consents import NewConsent
+from phylax.core.consents import NewConsent, NewStandingConsent
 from phylax.core.orders import (
     Enrolment,
     LeasedProgress,
@@ -14,13 +14,17 @@ from phylax.core.orders import (
     ReadingsMessage,
     ResultMessage,
     SurveyMessage,
+    SurveyPartMessage,
 )
 from phylax.core.people import Activity, NewPassword, NewPerson, NewToken, SignIn
 from phylax.core.records import NewNote
 from phylax.core.retention import Rule
+from phylax.core.retention.protection import NewProtection
 from phylax.core.rounds import RoundEdit
+from phylax.core.rule_document import NewDocument
 from phylax.core.runs import NewRun
 from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit
+from phylax.core.what_if import WhatIfQuestion
 
 _READING = {
     "mount": "C:", "capacity": 254_477_860_864, "free": 29_313_986_560,
@@ -42,6 +46,11 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
     RoundEdit: {"name": "Light weekly", "recurrence": "FREQ=WEEKLY;BYDAY=TU", "at": "18:30",
                 "starts_on": "2026-03-01", "catch_up": "PT12H", "machine_ids": [1, 2],
                 "categories": ["user-temp", "trash", "web-cache"]},
+    WhatIfQuestion: {"category": "trash", "scope": "shop", "rule": {"keep_for": "P14D"}},
+    NewDocument: {"text": '[shop.trash]\nkeep_for = "14 days"\n', "dry_run": True},
+    NewProtection: {"scope": "client", "subject_id": 3,
+                    "entry": {"kind": "pattern", "what": "*.dcm"}, "note": "X-ray pictures"},
+    NewStandingConsent: {"category": "downloads", "word": "agreed in the contract"},
     NewNote: {"machine_id": 1, "text": "Client told by phone."},
     NewPerson: {"login": "wren", "name": "Wren Halloran", "role": "technician",
                 "password": "four plain words here"},
@@ -60,6 +69,8 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
                      "category": "downloads", "first_number": 1, "items": []},
     SurveyMessage: {"kind": "survey", "id": "c3f1c2d4e5", "run_id": 9, "look": "look", "lines": [],
                     **_SPAN},
+    SurveyPartMessage: {"kind": "survey part", "id": "d3f1c2d4e5", "run_id": 9, "look": "look",
+                        "started_at": "2026-03-02T18:30:00Z", "lines": []},
     ResultMessage: {"kind": "result", "id": "result-9-5f0c9b1e", "run_id": 9, **_SPAN,
                     "outcomes": [{"category": "trash", "removed": {"count": 9, "size": 104_857_600},
                                   "left": [{"reason": "in use", "count": 1, "size": 4096}]}],

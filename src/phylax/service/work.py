@@ -18,14 +18,26 @@ from phylax.core.orders import (
     ResultMessage,
     SurveyMessage,
     SurveyOrder,
+    SurveyPartMessage,
 )
 from phylax.core.records import Entry, RecordKind
-from phylax.core.retention import Caution
+from phylax.core.retention import Caution, Scope
 from phylax.core.runs import Conclusion, NewRun, Run, RunState, conclude, in_a_sentence
 from phylax.core.survey import Ledger, Look, Tally, ledger
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.problems import Problem, invalid, not_found
-from phylax.store import agents, journal, readings, records, rules, runs, shop, surveys
+from phylax.store import (
+    agents,
+    journal,
+    profiles,
+    protections,
+    readings,
+    records,
+    rules,
+    runs,
+    shop,
+    surveys,
+)
 from phylax.store.database import Connection
 
 
@@ -72,11 +84,12 @@ def _check_consents(conn: Connection, new: NewRun, at: int) -> Tally:
         if to_seconds(consent.expires_at) < at:
             raise invalid("/consent_ids", f"consent {consent_id} has expired; ask again")
         agreed[consent.category] = Tally(count=consent.items, size=consent.size)
+    standing = surveys.standing_categories(conn, new.machine_id)
     for key in new.categories:
         caution = catalogue()[key].caution
         if caution is Caution.REPORT:
             raise invalid("/categories", f"{key} is only ever listed; a person deals with it")
-        if caution is Caution.ASK and key not in agreed:
+        if caution is Caution.ASK and key not in agreed and key not in standing:
             raise invalid(
                 "/consent_ids", f"{key} needs a person's yes to its listing; give consent first"
             )
@@ -103,17 +116,28 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> SurveyOrder | CleanO
         CategoryRule(category=key, rule=rule)
         for key, rule in rules.in_force_on(conn, machine_id).items()
     )
+    protect = tuple(one.entry for one in protections.in_force_on(conn, machine_id))
     if run.work == "survey":
-        return SurveyOrder(run_id=run.id, lease=lease, look=look)
+        return SurveyOrder(run_id=run.id, lease=lease, look=look, protect=protect)
+    agreed = tuple(
+        AgreedListing(category=consent.category, consent_id=consent.id, items=tuple(items))
+        for consent, items in surveys.agreed(conn, run.id)
+    )
+    listed = {listing.category for listing in agreed}
+    standing = surveys.standing_categories(conn, machine_id) - listed
     return CleanOrder(
         run_id=run.id,
         lease=lease,
         look=look,
-        clean=run.categories,
-        agreed=tuple(
-            AgreedListing(category=consent.category, consent_id=consent.id, items=tuple(items))
-            for consent, items in surveys.agreed(conn, run.id)
+        protect=protect,
+        # what has no yes is only looked at; its listing then waits for one
+        clean=tuple(
+            key
+            for key in run.categories
+            if catalogue()[key].caution is Caution.SAFE or key in listed or key in standing
         ),
+        standing=tuple(key for key in run.categories if key in standing),
+        agreed=agreed,
         look_first=run.survey_id is None,
     )
 
@@ -133,6 +157,8 @@ def apply(conn: Connection, machine_id: int, message: Message, *, at: int) -> No
             surveys.add_items(
                 conn, survey_id, message.category, message.first_number, message.items
             )
+        case SurveyPartMessage():
+            _add_part(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
         case SurveyMessage():
             _finish_survey(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
         case ResultMessage():
@@ -148,6 +174,18 @@ def _own_run(conn: Connection, machine_id: int, run_id: int) -> Run:
     return run
 
 
+def _add_part(conn: Connection, run: Run, message: SurveyPartMessage, *, at: int) -> None:
+    """Lines of a look that goes on, for people to see; a run that has ended gets no more."""
+    if run.state.has_ended:
+        return
+    started = to_seconds(message.started_at)
+    survey_id = surveys.begun(conn, run.machine_id, run.id, message.look, at=started)
+    surveys.add_part(conn, survey_id, message.lines)
+    if run.work == "survey":
+        runs.note_look(conn, run.id, survey_id, None, second=False)
+    journal.tell(conn, EventKind.SURVEY, at=at, machine_id=run.machine_id, run_id=run.id)
+
+
 def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: int) -> None:
     survey_id = surveys.begun(conn, run.machine_id, run.id, message.look, at=at)
     survey = surveys.finish(
@@ -158,10 +196,27 @@ def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: in
         ended=to_seconds(message.ended_at),
     )
     found = ledger(survey)
-    surveys.becomes_newest(conn, survey, found.goes, found.needs_yes)
+    if surveys.becomes_newest(conn, survey, found.goes, _waiting(conn, found)):
+        profiles.replace(conn, survey)
     expected = _promised(found, run.categories) if run.work == "clean" else None
     runs.note_look(conn, run.id, survey_id, expected, second=message.look is Look.SECOND)
     journal.tell(conn, EventKind.SURVEY, at=at, machine_id=run.machine_id, run_id=run.id)
+
+
+def _waiting(conn: Connection, found: Ledger) -> Tally:
+    """What waits for a yes: what somebody's rule proposes, and no standing consent covers.
+
+    What the catalogue alone proposes is there to be chosen, but nobody asked for it.
+    """
+    standing = surveys.standing_categories(conn, found.machine_id)
+    return sum(
+        (
+            line.needs_yes
+            for line in found.lines
+            if line.category not in standing and line.rule.source is not Scope.CATALOGUE
+        ),
+        Tally(),
+    )
 
 
 def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -> None:

@@ -67,6 +67,32 @@ def put(
     )
 
 
+def remove(conn: Connection, scope: Scope, subject_id: int, category: str) -> None:
+    """The scope says nothing of this category any more."""
+    conn.execute(
+        "DELETE FROM rules WHERE scope = ? AND subject_id = ? AND category = ?",
+        (scope, subject_id, category),
+    )
+
+
+def all_rules(conn: Connection) -> list[tuple[str, ScopedRule]]:
+    """Everything that anyone says, each with the client's name or the machine's tag."""
+    rows = conn.execute(
+        """
+        SELECT r.*, coalesce(c.name, m.tag, '') AS subject FROM rules r
+        LEFT JOIN clients c ON r.scope = 'client' AND c.id = r.subject_id
+        LEFT JOIN machines m ON r.scope = 'machine' AND m.id = r.subject_id
+        """
+    )
+    return [(row["subject"], _rule(row)) for row in rows]
+
+
+def of_category(conn: Connection, category: str) -> list[ScopedRule]:
+    """What every scope says of one category."""
+    rows = conn.execute("SELECT * FROM rules WHERE category = ?", (category,))
+    return [_rule(row) for row in rows]
+
+
 def in_force_on(conn: Connection, machine_id: int) -> dict[str, RuleInForce]:
     """The rule that decides for each category on a machine, and where it comes from."""
     said: dict[str, list[tuple[Scope, Rule]]] = {

@@ -164,6 +164,16 @@ def machines_by_id(conn: Connection, ids: list[int]) -> list[Machine]:
     return _with_volumes(conn, rows)
 
 
+def all_machines(conn: Connection) -> Iterable[sqlite3.Row]:
+    """(id, tag, system, client_id, name of the client, looked_at) of every machine."""
+    return conn.execute(
+        """
+        SELECT m.id, m.tag, m.system, m.client_id, c.name, m.looked_at
+        FROM machines m JOIN clients c ON c.id = m.client_id ORDER BY m.id
+        """
+    )
+
+
 def machines(
     conn: Connection, *, after: int, limit: int, client_id: int | None = None, words: str = ""
 ) -> list[Machine]:

@@ -7,8 +7,14 @@ from collections.abc import Iterable
 
 from pydantic import TypeAdapter
 
-from phylax.core.consents import LASTS, Consent, NewConsent
-from phylax.core.survey import Item, ListedItem, Look, Survey, SurveyLine, Tally
+from phylax.core.consents import (
+    LASTS,
+    Consent,
+    NewConsent,
+    NewStandingConsent,
+    StandingConsent,
+)
+from phylax.core.survey import FolderSum, Item, ListedItem, Look, Survey, SurveyLine, Tally
 from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
@@ -32,6 +38,7 @@ def finish(
     conn: Connection, survey_id: int, lines: tuple[SurveyLine, ...], *, started: int, ended: int
 ) -> Survey:
     """The survey is whole."""
+    conn.execute("DELETE FROM survey_parts WHERE survey_id = ?", (survey_id,))
     conn.execute(
         "UPDATE surveys SET lines = ?, started_at = ?, ended_at = ? WHERE id = ?",
         (_LINES.dump_json(lines).decode(), started, ended, survey_id),
@@ -41,9 +48,20 @@ def finish(
     return found
 
 
-def becomes_newest(conn: Connection, survey: Survey, can_go: Tally, waits: Tally) -> None:
-    """The machine now stands as this survey says, unless a newer one was there first."""
-    conn.execute(
+def add_part(conn: Connection, survey_id: int, lines: tuple[SurveyLine, ...]) -> None:
+    """Lines of a survey that goes on; nothing where it has ended meanwhile."""
+    conn.executemany(
+        """
+        INSERT OR REPLACE INTO survey_parts
+        SELECT id, ?, ?, ? FROM surveys WHERE id = ? AND ended_at IS NULL
+        """,
+        [(line.category, line.mount, line.model_dump_json(), survey_id) for line in lines],
+    )
+
+
+def becomes_newest(conn: Connection, survey: Survey, can_go: Tally, waits: Tally) -> bool:
+    """The machine now stands as this survey says; False: a newer one was there first."""
+    cursor = conn.execute(
         """
         UPDATE machines SET survey_id = :id, looked_at = :at,
                can_go = :can_go, waits_for_yes = :waits
@@ -57,6 +75,7 @@ def becomes_newest(conn: Connection, survey: Survey, can_go: Tally, waits: Tally
             "machine": survey.machine_id,
         },
     )
+    return cursor.rowcount > 0
 
 
 def no_longer_waits(conn: Connection, machine_id: int) -> None:
@@ -78,7 +97,14 @@ def _survey(row: sqlite3.Row) -> Survey:
 
 def survey(conn: Connection, survey_id: int) -> Survey | None:
     row = conn.execute("SELECT * FROM surveys WHERE id = ?", (survey_id,)).fetchone()
-    return _survey(row) if row else None
+    if row is None:
+        return None
+    found = _survey(row)
+    if found.ended_at is not None:
+        return found
+    parts = conn.execute("SELECT line FROM survey_parts WHERE survey_id = ?", (survey_id,))
+    lines = tuple(SurveyLine.model_validate_json(part[0]) for part in parts)
+    return found.model_copy(update={"lines": lines})
 
 
 def newest(conn: Connection, machine_id: int) -> Survey | None:
@@ -128,17 +154,80 @@ def _listed(row: sqlite3.Row) -> ListedItem:
 
 
 def items(
-    conn: Connection, survey_id: int, category: str, *, after: int, limit: int
+    conn: Connection,
+    survey_id: int,
+    category: str,
+    *,
+    after: int,
+    limit: int,
+    largest_first: bool = False,
+    place: str | None = None,
+    folder: str = "",
 ) -> list[ListedItem]:
-    """A page of a listing, in its order."""
+    """A page of a listing after a numbered item: in its order, or largest first.
+
+    Only what lies below a place's folder, where a place is given.
+    """
+    which = {
+        "survey": survey_id, "category": category, "after": after, "limit": limit,
+        "place": place, "folder": f"{folder}/" if folder else "",
+    }  # fmt: skip
+    order, cursor = "number", "number > :after"
+    if largest_first:
+        order = "size DESC, number"
+        cursor = """(:after = 0 OR (-size, number) > (
+            SELECT -size, number FROM survey_items
+            WHERE survey_id = :survey AND category = :category AND number = :after))"""
+    inside = ""
+    if place is not None:
+        inside = """AND json_extract(item, '$.place') = :place
+            AND substr(json_extract(item, '$.path'), 1, length(:folder)) = :folder"""
     rows = conn.execute(
-        """
+        f"""
         SELECT number, item FROM survey_items
-        WHERE survey_id = ? AND category = ? AND number > ? ORDER BY number LIMIT ?
+        WHERE survey_id = :survey AND category = :category AND {cursor} {inside}
+        ORDER BY {order} LIMIT :limit
         """,
-        (survey_id, category, after, limit),
+        which,
     )
     return [_listed(row) for row in rows]
+
+
+def folder_sums(
+    conn: Connection, survey_id: int, category: str, place: str | None, folder: str
+) -> list[FolderSum]:
+    """What each folder holds in the next level below a folder, largest first; without a place,
+    what each place holds."""
+    rows = conn.execute(
+        """
+        WITH listed AS (
+            SELECT json_extract(item, '$.place') AS place,
+                   substr(json_extract(item, '$.path'), length(:below) + 1) AS rest,
+                   substr(json_extract(item, '$.path'), 1, length(:below)) = :below AS inside,
+                   size, proposed
+            FROM survey_items WHERE survey_id = :survey AND category = :category)
+        SELECT place, iif(:place IS NULL OR instr(rest, '/') = 0, '',
+                          substr(rest, 1, instr(rest, '/') - 1)) AS folder,
+               count(*), sum(size), sum(proposed), sum(size * proposed)
+        FROM listed WHERE :place IS NULL OR (place = :place AND inside)
+        GROUP BY place, folder ORDER BY sum(size) DESC, folder
+        """,
+        {
+            "survey": survey_id,
+            "category": category,
+            "place": place,
+            "below": f"{folder}/" if folder else "",
+        },
+    )
+    return [
+        FolderSum(
+            place=row[0],
+            folder=f"{folder}/{row[1]}".strip("/") if row[1] else folder,
+            holds=Tally(count=row[2], size=row[3]),
+            proposed=Tally(count=row[4], size=row[5]),
+        )
+        for row in rows
+    ]
 
 
 def proposed(conn: Connection, survey_id: int, category: str) -> dict[int, int]:
@@ -251,3 +340,67 @@ def agreed(conn: Connection, run_id: int) -> list[tuple[Consent, list[Item]]]:
         )
         for consent in found
     ]
+
+
+# --- standing consents -----------------------------------------------------------------------
+
+
+def _standing(row: sqlite3.Row) -> StandingConsent:
+    back = row["taken_back_at"]
+    return StandingConsent(
+        id=row["id"],
+        machine_id=row["machine_id"],
+        category=row["category"],
+        given_by=row["given_by"],
+        via=row["via"],
+        word=row["word"],
+        given_at=from_seconds(row["given_at"]),
+        taken_back_by=row["taken_back_by"] or "",
+        taken_back_at=None if back is None else from_seconds(back),
+    )
+
+
+def add_standing(
+    conn: Connection, machine_id: int, new: NewStandingConsent, *, who: str, at: int
+) -> StandingConsent | None:
+    """A standing consent; None where there is one in force already."""
+    cursor = conn.execute(
+        """
+        INSERT INTO standing_consents (machine_id, category, given_by, via, word, given_at)
+        VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING
+        """,
+        (machine_id, new.category, who, new.via, new.word, at),
+    )
+    return standing(conn, int(cursor.lastrowid or 0)) if cursor.rowcount else None
+
+
+def standing(conn: Connection, number: int) -> StandingConsent | None:
+    row = conn.execute("SELECT * FROM standing_consents WHERE id = ?", (number,)).fetchone()
+    return _standing(row) if row else None
+
+
+def standings_of(conn: Connection, machine_id: int) -> list[StandingConsent]:
+    """All that were ever given for a machine, newest first."""
+    rows = conn.execute(
+        "SELECT * FROM standing_consents WHERE machine_id = ? ORDER BY id DESC", (machine_id,)
+    )
+    return [_standing(row) for row in rows]
+
+
+def standing_categories(conn: Connection, machine_id: int) -> set[str]:
+    """The categories with a standing consent in force."""
+    rows = conn.execute(
+        "SELECT category FROM standing_consents WHERE machine_id = ? AND taken_back_at IS NULL",
+        (machine_id,),
+    )
+    return {row[0] for row in rows}
+
+
+def take_back(conn: Connection, number: int, *, who: str, at: int) -> None:
+    conn.execute(
+        """
+        UPDATE standing_consents SET taken_back_by = ?, taken_back_at = ?
+        WHERE id = ? AND taken_back_at IS NULL
+        """,
+        (who, at, number),
+    )

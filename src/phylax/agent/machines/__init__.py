@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Literal, Protocol
 
-from phylax.core.catalogue import Base
+from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
 
 TrashLayout = Literal["freedesktop", "recycle-bin", "plain"]
@@ -21,6 +23,21 @@ class Location:
     shown: str
     """The path as the machine's people write it."""
     user: str = ""
+    why: str = ""
+    """Why it cannot be looked at; empty where it can."""
+
+
+@dataclass(frozen=True)
+class Thing:
+    """Something that can go and is no plain file: a restore point, a package's revision."""
+
+    name: str
+    size: int
+    aged_from: int | None
+    """Epoch second its age counts from; None where that cannot be known."""
+    group: str = ""
+    mount: str = ""
+    """The volume it lies on; empty for the system's."""
 
 
 @dataclass(frozen=True)
@@ -31,6 +48,14 @@ class InUse:
     """(device, file number) of every open file that could be seen."""
     programs: frozenset[str] = field(default_factory=frozenset)
     """Names of running programs, in small letters."""
+
+    @cached_property
+    def numbers(self) -> frozenset[int]:
+        """The file numbers alone: a quick first look for the many that are not open."""
+        return frozenset(number for _, number in self.files)
+
+    def holds(self, found: os.stat_result) -> bool:
+        return found[1] in self.numbers and (found[2], found[1]) in self.files
 
 
 class MachineKind(Protocol):
@@ -51,14 +76,31 @@ class MachineKind(Protocol):
         """The mount of the volume that a real path lies on."""
         ...
 
-    def locations(self, base: Base) -> Iterator[Location]:
+    def locations(self, base: Folder) -> Iterator[Location]:
         """Where a named location is on this machine, for every person or volume."""
+        ...
+
+    def named_folder(self, shown: str) -> Location | None:
+        """A folder that the shop names, as the machine's people write it; None where there is
+        none, or where this machine does not allow it."""
+        ...
+
+    def things(self, source: Source) -> Iterator[Thing]:
+        """What a source holds that is no plain file. OSError where it cannot be asked."""
+        ...
+
+    def let_go(self, source: Source, name: str) -> None:
+        """Let one thing go. OSError where that fails."""
         ...
 
     def in_use(self) -> InUse: ...
 
     def sealed(self) -> Sequence[str]:
         """Trees in which nothing is ever touched: the system's, people's own folders."""
+        ...
+
+    def openings(self) -> Sequence[str]:
+        """Folders inside sealed trees that may hold a category's files all the same."""
         ...
 
     def roots(self) -> Sequence[str]:

@@ -7,6 +7,7 @@ can be tried where none of them runs.
 
 from __future__ import annotations
 
+import errno
 import os
 import time
 import tomllib
@@ -15,35 +16,82 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated
 
-from pydantic import Field
+from pydantic import Field, TypeAdapter
 
 from phylax import __version__
-from phylax.agent.machines import InUse, Location, TrashLayout
-from phylax.core.catalogue import Base
+from phylax.agent.machines import InUse, Location, Thing, TrashLayout
+from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import DiskKind, MachineFacts, ReadingIn, System
 from phylax.core.values import Bytes, Demand
 
 STATE_FILE = "machine.toml"
 
-_BELOW_HOME: dict[System, dict[Base, str]] = {
+THINGS_FILE = "things.json"
+
+_BELOW_HOME: dict[System, dict[Folder, str]] = {
     System.WINDOWS: {
+        "user-home": "",
         "user-temp": "AppData/Local/Temp",
         "user-downloads": "Downloads",
         "user-local-data": "AppData/Local",
+        "user-roaming-data": "AppData/Roaming",
     },
     System.MACOS: {
+        "user-home": "",
         "user-temp": "Library/Caches/TemporaryItems",
         "user-trash": ".Trash",
         "user-downloads": "Downloads",
         "user-cache": "Library/Caches",
+        "user-config": "Library/Application Support",
+        "user-logs": "Library/Logs",
     },
     System.LINUX: {
+        "user-home": "",
         "user-temp": ".tmp",
         "user-trash": ".local/share/Trash",
         "user-downloads": "Downloads",
         "user-cache": ".cache",
+        "user-config": ".config",
     },
 }
+_BELOW_TOP: dict[System, dict[Folder, tuple[str, ...]]] = {
+    System.WINDOWS: {
+        "system-volume": ("",),
+        "system-folder": ("Windows",),
+        "system-temp": ("Windows/Temp",),
+        "system-logs": ("Windows/Logs",),
+        "system-data": ("ProgramData",),
+        "public-home": ("Users/Public",),
+    },
+    System.MACOS: {
+        "system-temp": ("private/tmp", "private/var/tmp"),
+        "system-cache": ("Library/Caches",),
+        "system-logs": ("Library/Logs", "private/var/log"),
+        "system-data": ("Library",),
+    },
+    System.LINUX: {
+        "system-temp": ("tmp", "var/tmp"),
+        "system-cache": ("var/cache",),
+        "system-logs": ("var/log",),
+        "crash-reports": ("var/crash", "var/lib/systemd/coredump"),
+        "journal": ("var/log/journal",),
+    },
+}
+"""Below the top of the system's volume."""
+_SEALED = {
+    System.WINDOWS: ("Windows", "Program Files", "Program Files (x86)"),
+    System.MACOS: ("System", "Applications", "usr", "bin", "sbin"),
+    System.LINUX: ("bin", "boot", "etc", "lib", "opt", "sbin", "srv", "usr", "var/lib"),
+}
+_OPENINGS = {
+    System.WINDOWS: (
+        "Windows/Temp", "Windows/Logs", "Windows/Prefetch", "Windows/Minidump",
+        "Windows/LiveKernelReports", "Windows/SoftwareDistribution", "Windows/servicing/LCU",
+        "Windows/WinSxS/Temp/PendingDeletes", "Windows/ServiceProfiles",
+    ),
+    System.MACOS: (),
+    System.LINUX: ("var/lib/systemd/coredump",),
+}  # fmt: skip
 _HOMES = {System.WINDOWS: "Users", System.MACOS: "Users", System.LINUX: "home"}
 _OWN_FOLDERS = {
     System.WINDOWS: ("Documents", "Pictures", "Desktop", "Music", "Videos"),
@@ -78,8 +126,25 @@ class PretendedMachine(Demand):
     people: tuple[str, ...] = ()
     volumes: Annotated[tuple[PretendedVolume, ...], Field(min_length=1)]
     programs_open: tuple[str, ...] = ()
+    own_folders: tuple[str, ...] = Field(
+        (), description="Folders that the shop may name, as its people write them"
+    )
     files_in_use: tuple[str, ...] = Field((), description="Paths below the stand-in's folder")
     items_per_second: float = Field(0, ge=0, description="How fast its disk is; 0: as fast as ours")
+
+
+class PretendedThing(Demand):
+    """Something in `things.json` that is no file: a restore point, a local snapshot."""
+
+    source: Source
+    name: str
+    size: Bytes
+    made: int | None = Field(description="Seconds since the Unix epoch; null: not known")
+    group: str = ""
+    mount: str = ""
+
+
+_THINGS = TypeAdapter(list[PretendedThing])
 
 
 class StandInMachine:
@@ -117,7 +182,7 @@ class StandInMachine:
                 mount=volume.mount,
                 name=volume.name,
                 capacity=volume.capacity,
-                free=max(0, volume.capacity - volume.base_used - _length(self._path(volume))),
+                free=max(0, volume.capacity - volume.base_used - self._holds(volume)),
                 at=now,
                 file_system=volume.file_system,
                 disk=volume.disk,
@@ -125,21 +190,73 @@ class StandInMachine:
             for volume in self._state.volumes
         ]
 
+    def _holds(self, volume: PretendedVolume) -> int:
+        """The bytes of all files and things on a volume."""
+        first = self._state.volumes[0].mount
+        things = sum(t.size for t in self._things() if (t.mount or first) == volume.mount)
+        return _length(self._path(volume)) + things
+
     def mount_at(self, path: str) -> str:
+        path += os.sep
         return next(v.mount for v in self._state.volumes if path.startswith(self._path(v) + os.sep))
 
-    def locations(self, base: Base) -> Iterator[Location]:
+    def locations(self, base: Folder) -> Iterator[Location]:
         if base == "volume-trash":
             yield from self._volume_trashes()
             return
-        below = _BELOW_HOME[self.system].get(base)
-        if below is None:
-            return
         system_volume = self._state.volumes[0]
+        for below in _BELOW_TOP[self.system].get(base, ()):
+            path = os.path.join(self._path(system_volume), below).rstrip("/")
+            if os.path.isdir(path):
+                yield Location(path, self._shown(system_volume, path))
+        below_home = _BELOW_HOME[self.system].get(base)
+        if below_home is None:
+            return
         for person, home in zip(self._state.people, self._homes(), strict=True):
-            path = os.path.join(home, below)
+            path = os.path.join(home, below_home).rstrip("/")
             if os.path.isdir(path):
                 yield Location(path, self._shown(system_volume, path), person)
+
+    def named_folder(self, shown: str) -> Location | None:
+        written = shown.replace("\\", "/").rstrip("/")
+        wanted = _plain(shown)
+        allowed = any(
+            wanted == _plain(own) or wanted.startswith(_plain(own) + "/")
+            for own in read_state(self.folder).own_folders
+        )
+        for volume in self._state.volumes:
+            top = _plain(volume.mount)
+            if wanted.startswith(top + "/") and ".." not in wanted.split("/"):
+                path = os.path.realpath(self._path(volume) + written[len(top) :])
+                if not path.startswith(self._path(volume) + os.sep) or not os.path.isdir(path):
+                    return None
+                if not allowed:
+                    why = "this machine does not let the shop name it (own_folders)"
+                    return Location(path, shown, why=why)
+                return Location(path, shown)
+        return None
+
+    def things(self, source: Source) -> Iterator[Thing]:
+        for thing in self._things():
+            if thing.source == source:
+                yield Thing(thing.name, thing.size, thing.made, thing.group, thing.mount)
+
+    def let_go(self, source: Source, name: str) -> None:
+        """Strike a thing off the list, as the system it pretends to be would."""
+        things = self._things()
+        kept = [t for t in things if (t.source, t.name) != (source, name)]
+        if len(kept) == len(things):
+            raise FileNotFoundError(errno.ENOENT, "no such thing", name)
+        path = self.folder / THINGS_FILE
+        part = path.with_suffix(".part")
+        part.write_bytes(_THINGS.dump_json(kept))
+        part.replace(path)
+
+    def _things(self) -> list[PretendedThing]:
+        try:
+            return _THINGS.validate_json((self.folder / THINGS_FILE).read_bytes())
+        except FileNotFoundError:
+            return []
 
     def _volume_trashes(self) -> Iterator[Location]:
         for volume in self._state.volumes:
@@ -149,13 +266,16 @@ class StandInMachine:
             else:
                 parent = self._path(volume)
                 names = [n for n in sorted(os.listdir(parent)) if n.startswith(".Trash-")]
+                if self.system is System.MACOS and os.path.isdir(os.path.join(parent, ".Trashes")):
+                    names = [f".Trashes/{n}" for n in os.listdir(os.path.join(parent, ".Trashes"))]
             for name in names:
                 path = os.path.join(parent, name)
                 yield Location(path, self._shown(volume, path))
 
     def _shown(self, volume: PretendedVolume, path: str) -> str:
         below = os.path.relpath(path, self._path(volume))
-        return self.join(volume.mount if volume.mount != "/" else "", below)
+        top = volume.mount if volume.mount != "/" else ""
+        return self.join(top, below) if below != "." else volume.mount
 
     def in_use(self) -> InUse:
         state = read_state(Path(self._folder))
@@ -174,10 +294,19 @@ class StandInMachine:
 
     def sealed(self) -> Sequence[str]:
         own = _OWN_FOLDERS[self.system]
-        return [os.path.join(home, folder) for home in self._homes() for folder in own]
+        folders = [os.path.join(home, folder) for home in self._homes() for folder in own]
+        return [*folders, *(os.path.join(self._top, sealed) for sealed in _SEALED[self.system])]
+
+    def openings(self) -> Sequence[str]:
+        return [os.path.join(self._top, opening) for opening in _OPENINGS[self.system]]
+
+    @property
+    def _top(self) -> str:
+        return self._path(self._state.volumes[0])
 
     def roots(self) -> Sequence[str]:
-        return (self._folder, *map(self._path, self._state.volumes), *self._homes())
+        homes = os.path.join(self._top, _HOMES[self.system])
+        return (self._folder, *map(self._path, self._state.volumes), homes, *self._homes())
 
     def join(self, shown: str, below: str) -> str:
         if not below:
@@ -195,6 +324,11 @@ def read_state(folder: Path) -> PretendedMachine:
     return PretendedMachine.model_validate(
         tomllib.loads((folder / STATE_FILE).read_text(encoding="utf-8"))
     )
+
+
+def _plain(shown: str) -> str:
+    """A path as written by people, to compare: '/' between names, small letters."""
+    return shown.replace("\\", "/").rstrip("/").lower()
 
 
 def _length(path: str) -> int:

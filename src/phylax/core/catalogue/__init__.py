@@ -1,28 +1,44 @@
 """The catalogue: every category of files that can be let go, as data.
 
 One TOML file for each category, checked by `Category` when loaded. Adding a category is adding a
-file; agent, service, command line and console take it from here.
+file; agent, service, command line and console take it from here. The format: docs/catalogue.md.
 """
 
 from __future__ import annotations
 
+import re
 import tomllib
 from collections.abc import Mapping
+from datetime import timedelta
 from functools import cache
 from importlib import resources
-from typing import Annotated, Literal
+from typing import Annotated, Literal, get_args
 
-from pydantic import Field, field_validator
+from pydantic import Field, field_validator, model_validator
 
-from phylax.core.retention import Caution, Rule
+from phylax.core.quantities import show_span
+from phylax.core.retention import Caution, Rule, RuleInForce
 from phylax.core.shop import System
 from phylax.core.values import Demand
 
 AgeBasis = Literal["modified", "deleted", "created", "used"]
-Shape = Literal["files", "trash"]
-Base = Literal[
-    "user-temp", "user-trash", "user-downloads", "user-cache", "user-local-data", "volume-trash"
-]
+Shape = Literal["files", "folders", "trash", "sites", "visits", "things"]
+Folder = Literal[
+    "user-home", "user-temp", "user-trash", "user-downloads", "user-cache", "user-config",
+    "user-local-data", "user-roaming-data", "user-logs", "public-home", "volume-trash",
+    "system-temp", "system-cache", "system-logs", "system-data", "system-folder", "system-volume",
+    "crash-reports", "journal", "own-folders",
+]  # fmt: skip
+"""Locations that are folders; each machine kind resolves them by itself."""
+Source = Literal[
+    "package-revisions", "old-kernels", "restore-points", "local-snapshots", "hibernation-image",
+    "programs",
+]  # fmt: skip
+"""Where things come from that are no plain files; each machine kind knows its own."""
+Base = Folder | Source
+FOLDERS: tuple[Folder, ...] = get_args(Folder)
+SOURCES: tuple[Source, ...] = get_args(Source)
+_LISTED_FIELDS = frozenset({"off", "keep_for", "only_larger"})
 
 
 class Where(Demand):
@@ -31,7 +47,13 @@ class Where(Demand):
     systems: tuple[System, ...] = Field(min_length=1)
     base: Base = Field(description="A location that each machine kind resolves by itself")
     below: tuple[str, ...] = Field(
-        ("",), description="Folders below the location; * stands for one folder name"
+        ("",), description="Folders below the location; * stands for part of one folder's name"
+    )
+    names: tuple[str, ...] = Field(
+        (), description="Which files count, or which folders; * and ? as in a shell. Empty: all"
+    )
+    leave: tuple[str, ...] = Field(
+        (), description="Names of files and folders that are left out, at any depth"
     )
     program: tuple[str, ...] = Field(
         (), description="Process names of which none may run while this place is cleaned"
@@ -46,6 +68,16 @@ class Where(Demand):
                 raise ValueError(f"{path!r} must be a path below the location, without '..'")
         return below
 
+    @property
+    def source(self) -> Source | None:
+        """Where its things come from; None where the location is a folder."""
+        return next((source for source in SOURCES if source == self.base), None)
+
+    @property
+    def folder(self) -> Folder:
+        """The location, where it is a folder."""
+        return next(folder for folder in FOLDERS if folder == self.base)
+
 
 class Category(Demand):
     """A kind of files that can be let go."""
@@ -55,16 +87,92 @@ class Category(Demand):
     name: str
     what: str = Field(description="What these files are, for people")
     cost: str = Field(description="What losing them costs, in one sentence a client understands")
+    why_rule: str = Field("", description="Why the default rule is as it is")
     caution: Caution
     age: AgeBasis = Field(description="What an item's age is measured from")
     shape: Shape = "files"
     admin: bool = Field(False, description="Needs administrator rights")
+    group: str = Field(
+        "", description="Regular expression: its first group names an item's group; else the place"
+    )
+    least_newest: int = Field(0, description="The fewest of each group that a rule must keep")
+    least_hold: timedelta = Field(timedelta(0), description="The shortest hold a rule may set")
     rule: Rule
     where: tuple[Where, ...] = Field(min_length=1)
+
+    @field_validator("group")
+    @classmethod
+    def _groups_something(cls, group: str) -> str:
+        if group and re.compile(group).groups != 1:
+            raise ValueError(f"{group!r} must hold exactly one group in parentheses")
+        return group
+
+    @model_validator(mode="after")
+    def _shape_fits_places(self) -> Category:
+        for where in self.where:
+            if (self.shape == "things") != (where.base in SOURCES):
+                raise ValueError(f"{where.base!r} does not fit the shape {self.shape!r}")
+            if self.shape == "folders" and not where.names:
+                raise ValueError("a category of folders says by names which folders count")
+        return self
 
     def on(self, system: System) -> tuple[Where, ...]:
         """The places of this category on a system."""
         return tuple(w for w in self.where if system in w.systems)
+
+    @property
+    def systems(self) -> tuple[System, ...]:
+        return tuple(s for s in System if self.on(s))
+
+    @property
+    def keeps_listing(self) -> bool:
+        """Whether a survey keeps every single item, for people to look through."""
+        return self.caution is not Caution.SAFE
+
+    @property
+    def can_be_held(self) -> bool:
+        return self.shape in ("files", "folders", "trash")
+
+    def group_of(self, name: str, place: str) -> str:
+        """The group an item belongs to, of which a rule may keep the newest."""
+        match = re.match(self.group, name) if self.group else None
+        return match[1] if match else place
+
+
+def why_refused(kind: Category, rule: Rule, merged: RuleInForce) -> tuple[str, str] | None:
+    """Why a scope may not say this of a category, as (field, reason), or None.
+
+    `merged` is what would be in force by it.
+    """
+    said = {field for field in Rule.model_fields if getattr(rule, field) is not None}
+    if kind.caution is Caution.REPORT and (wrong := sorted(said - _LISTED_FIELDS)):
+        return wrong[0], (
+            f"{kind.key} is only ever listed and never goes; a rule may set keep_for and "
+            "only_larger, which say what is listed, or switch it off"
+        )
+    if rule.folders is not None and kind.key != "own-folders":
+        return (
+            "folders",
+            f"{kind.key} has its places in the catalogue; only own-folders take folders",
+        )
+    if rule.hold_for and not kind.can_be_held:
+        return "hold_for", f"{kind.key} are no plain files, which alone can be held"
+    if rule.hold_for is not None and rule.hold_for < kind.least_hold:
+        return "hold_for", (
+            f"what goes of {kind.key} must be held at least {show_span(kind.least_hold)} first"
+        )
+    if rule.keep_newest is not None and rule.keep_newest < kind.least_newest:
+        return "keep_newest", (
+            f"at least {kind.least_newest} of each group of {kind.key} must stay; "
+            f"{rule.keep_newest} is too few"
+        )
+    longer = [step for step in merged.pressure if step.keep_for > merged.keep_for]
+    if longer:
+        return "pressure", (
+            f"{show_span(longer[0].keep_for)} below {longer[0].below_percent} % free is longer "
+            f"than the {show_span(merged.keep_for)} in force; pressure may only shorten"
+        )
+    return None
 
 
 def read_category(text: str) -> Category:

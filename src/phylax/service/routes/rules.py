@@ -1,18 +1,29 @@
-"""Retention rules: what each scope says, and what is in force."""
+"""Retention rules: what each scope says, what is in force, and what another would let go."""
 
 from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
+from fastapi.responses import PlainTextResponse
 
 from phylax.core.catalogue import catalogue
 from phylax.core.events import EventKind
 from phylax.core.people import Role
 from phylax.core.retention import Rule, Scope, ScopedRule, ShopRule, in_force
-from phylax.service.deeds import Deed, TheDeed, check_match, with_etag
+from phylax.core.rule_document import Differences, NewDocument, differences, read, write
+from phylax.core.what_if import WhatIf, WhatIfQuestion
+from phylax.service.deeds import TheDeed, check_match, with_etag
 from phylax.service.house import TheHouse
-from phylax.service.problems import Problem, documented, not_found
+from phylax.service.problems import Problem, documented, invalid
+from phylax.service.rulings import (
+    apply_document,
+    check_may_rule,
+    check_rule,
+    document,
+    subject_in_words,
+    what_if,
+)
 from phylax.service.signin import Signed, Technician
-from phylax.store import rules, shop
+from phylax.store import rules
 from phylax.store.database import Connection
 
 router = APIRouter(prefix="/rules", tags=["rules"])
@@ -34,6 +45,8 @@ def list_rules(house: TheHouse, actor: Signed) -> list[ShopRule]:
             ShopRule(
                 category=key,
                 name=category.name,
+                caution=category.caution,
+                cost=category.cost,
                 catalogue=category.rule,
                 shop=said.get(key),
                 in_force=rule,
@@ -42,6 +55,49 @@ def list_rules(house: TheHouse, actor: Signed) -> list[ShopRule]:
             )
         )
     return lines
+
+
+@router.post("/what-if", responses=documented(403, 404, 422))
+def ask_what_if(question: WhatIfQuestion, house: TheHouse, actor: Signed) -> WhatIf:
+    """What another rule would let go, from the last surveys; nothing is changed or touched."""
+    with house.db.read() as conn:
+        return what_if(conn, question, at=house.now())
+
+
+@router.get("/document", response_class=PlainTextResponse)
+def get_document(house: TheHouse, actor: Signed) -> PlainTextResponse:
+    """All rules and protect lists as one TOML file."""
+    with house.db.read() as conn:
+        text = write(document(conn))
+    return PlainTextResponse(text, media_type="application/toml")
+
+
+@router.post("/document", responses=documented(403, 422))
+def put_document(new: NewDocument, deed: TheDeed) -> Differences:
+    """Make the rules those of a file and add its protections, or only show what would change."""
+    if deed.actor.person.role is not Role.OWNER:
+        raise Problem(403, "not-your-role", "All rules at once are the owner's to change.")
+    try:
+        wanted = read(new.text)
+    except ValueError as error:
+        raise invalid("/text", str(error)) from None
+
+    class NotForGood(Exception):
+        """The dry run is over."""
+
+    try:
+        with deed.house.db.write() as conn:
+            before = document(conn)
+            apply_document(conn, wanted, who=deed.who, at=deed.now)
+            found = tuple(differences(before, document(conn)))
+            done = Differences(applied=not new.dry_run, differences=found)
+            if new.dry_run:
+                raise NotForGood
+            deed.audit(conn, "replace rules", "all", after=done)
+            deed.tell(conn, EventKind.RULE)
+    except NotForGood:
+        pass
+    return done
 
 
 @router.get("/{scope}/{subject_id}/{category}", responses=documented(404))
@@ -55,10 +111,15 @@ def get_rule(
 ) -> ScopedRule:
     """What one scope says about one category; subject 0 is the shop."""
     with house.db.read() as conn:
-        found = rules.rule(conn, scope, subject_id, category)
+        found = _said(conn, scope, subject_id, category)
+    with_etag(found, response)
+    return found
+
+
+def _said(conn: Connection, scope: Scope, subject_id: int, category: str) -> ScopedRule:
+    found = rules.rule(conn, scope, subject_id, category)
     if found is None:
         raise Problem(404, "not-found", f"The {scope} says nothing about {category!r}.")
-    with_etag(found, response)
     return found
 
 
@@ -75,7 +136,8 @@ def put_rule(
 ) -> ScopedRule:
     """Say something at a scope. A rule that is there already is changed with its If-Match."""
     with deed.house.db.write() as conn:
-        subject = _check_subject(conn, deed, scope, subject_id, category)
+        subject = check_may_rule(conn, deed.actor, scope, subject_id)
+        check_rule(conn, scope, subject_id, category, rule)
         before = rules.rule(conn, scope, subject_id, category)
         if before is not None:
             changed = (before.changed_by, int(before.changed_at.timestamp()))
@@ -89,28 +151,32 @@ def put_rule(
     return after
 
 
-def _check_subject(
-    conn: Connection, deed: Deed, scope: Scope, subject_id: int, category: str
-) -> str:
-    """Who the rule is for, in words; problems where that cannot be."""
-    if category not in catalogue():
-        raise not_found("category", category)
-    match scope:
-        case Scope.CATALOGUE:
-            raise Problem(403, "not-allowed", "The catalogue's own rules are not changed here.")
-        case Scope.SHOP:
-            if deed.actor.person.role is not Role.OWNER:
-                raise Problem(403, "not-your-role", "The shop's rules are the owner's to change.")
-            if subject_id != 0:
-                raise not_found("shop", subject_id)
-            return "the shop"
-        case Scope.CLIENT:
-            client = shop.client(conn, subject_id)
-            if client is None:
-                raise not_found("client", subject_id)
-            return client.name
-        case Scope.MACHINE:
-            machine = shop.machine(conn, subject_id)
-            if machine is None:
-                raise not_found("machine", subject_id)
-            return machine.tag
+@router.delete(
+    "/{scope}/{subject_id}/{category}",
+    status_code=204,
+    responses=documented(403, 404, 412, 428),
+)
+def remove_rule(
+    scope: Scope,
+    subject_id: int,
+    category: str,
+    deed: TheDeed,
+    technician: Technician,
+    request: Request,
+) -> None:
+    """The scope says nothing of the category any more; a farther one's counts again."""
+    with deed.house.db.write() as conn:
+        subject = check_may_rule(conn, deed.actor, scope, subject_id)
+        before = _said(conn, scope, subject_id, category)
+        check_match(request, before, (before.changed_by, int(before.changed_at.timestamp())))
+        rules.remove(conn, scope, subject_id, category)
+        deed.audit(conn, "remove rule", f"{category} for {subject}", before)
+        deed.tell(conn, EventKind.RULE, subject_id if scope is Scope.MACHINE else None)
+
+
+@router.get("/{scope}/{subject_id}", responses=documented(403, 404))
+def list_said(scope: Scope, subject_id: int, house: TheHouse, actor: Signed) -> list[ScopedRule]:
+    """Everything that one scope says."""
+    with house.db.read() as conn:
+        subject_in_words(conn, scope, subject_id)
+        return rules.rules(conn, scope, subject_id)

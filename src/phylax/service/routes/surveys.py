@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request, Response
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Request, Response
 
 from phylax.core.catalogue import catalogue
-from phylax.core.consents import Consent, NewConsent
+from phylax.core.consents import Consent, NewConsent, NewStandingConsent, StandingConsent
 from phylax.core.events import EventKind
 from phylax.core.retention import Caution
-from phylax.core.survey import Ledger, ListedItem, Survey, ledger
+from phylax.core.survey import FolderSum, Ledger, ListedItem, Survey, ledger
 from phylax.service.deeds import TheDeed
 from phylax.service.house import TheHouse
 from phylax.service.paging import NEWEST, After, Before, Limit, link_next, page
-from phylax.service.problems import documented, invalid, not_found
+from phylax.service.problems import Problem, documented, invalid, not_found
 from phylax.service.routes.lookup import find_machine, find_survey
 from phylax.service.signin import Signed, Technician
 from phylax.store import surveys
@@ -61,14 +63,41 @@ def get_listing(
     response: Response,
     after: After = 0,
     limit: Limit = 200,
+    largest_first: bool = False,
+    place: Annotated[str | None, Query(description="Only what lies in this place")] = None,
+    folder: Annotated[str, Query(description="Only what lies below this folder of it")] = "",
 ) -> list[ListedItem]:
-    """The kept listing of an `ask` category, page by page."""
+    """A kept listing, page by page: of categories that need a yes or are only listed."""
     with house.db.read() as conn:
         find_survey(conn, survey_id)
-        found = surveys.items(conn, survey_id, category, after=after, limit=limit + 1)
+        found = surveys.items(
+            conn,
+            survey_id,
+            category,
+            after=after,
+            limit=limit + 1,
+            largest_first=largest_first,
+            place=place,
+            folder=folder,
+        )
     if len(found) > limit:
         link_next(request, response, after=found[limit - 1].number)
     return found[:limit]
+
+
+@router.get("/surveys/{survey_id}/listings/{category}/folders", responses=documented(404))
+def get_folder_sums(
+    survey_id: int,
+    category: str,
+    house: TheHouse,
+    actor: Signed,
+    place: str | None = None,
+    folder: str = "",
+) -> list[FolderSum]:
+    """What a listing holds by folder, one level at a time; without a place, by place."""
+    with house.db.read() as conn:
+        find_survey(conn, survey_id)
+        return surveys.folder_sums(conn, survey_id, category, place, folder)
 
 
 @router.post(
@@ -79,13 +108,7 @@ def give_consent(new: NewConsent, deed: TheDeed, technician: Technician) -> Resp
 
     def act(conn: Connection) -> Consent:
         survey = find_survey(conn, new.survey_id)
-        kind = catalogue().get(new.category)
-        if kind is None:
-            raise not_found("category", new.category)
-        if kind.caution is not Caution.ASK:
-            raise invalid(
-                "/category", f"{new.category} needs no yes; its caution is {kind.caution}"
-            )
+        _check_asks(new.category)
         if new.whole:
             sizes = surveys.proposed(conn, survey.id, new.category)
             if not sizes:
@@ -100,6 +123,15 @@ def give_consent(new: NewConsent, deed: TheDeed, technician: Technician) -> Resp
         return made
 
     return deed.once(new, act)
+
+
+def _check_asks(key: str) -> None:
+    """A problem where a category is none that needs a yes."""
+    kind = catalogue().get(key)
+    if kind is None:
+        raise not_found("category", key)
+    if kind.caution is not Caution.ASK:
+        raise invalid("/category", f"{key} needs no yes; its caution is {kind.caution}")
 
 
 @router.get("/machines/{machine}/consents", responses=documented(404))
@@ -117,3 +149,50 @@ def list_consents(
             conn, find_machine(conn, machine).id, before=before, limit=limit + 1
         )
     return page(found, limit, request, response, "before")
+
+
+@router.post(
+    "/machines/{machine}/standing-consents",
+    status_code=201,
+    response_model=StandingConsent,
+    responses=documented(403, 404, 409, 422),
+)
+def give_standing_consent(
+    machine: str, new: NewStandingConsent, deed: TheDeed, technician: Technician
+) -> Response:
+    """A yes to what the rule proposes of a category each time, until it is taken back."""
+
+    def act(conn: Connection) -> StandingConsent:
+        found = find_machine(conn, machine)
+        _check_asks(new.category)
+        made = surveys.add_standing(conn, found.id, new, who=deed.who, at=deed.now)
+        if made is None:
+            raise Problem(
+                409, "there-already", f"{found.tag} has a standing consent for {new.category}."
+            )
+        deed.audit(conn, "give standing consent", f"{new.category} on {found.tag}", after=made)
+        deed.tell(conn, EventKind.CONSENT, found.id)
+        return made
+
+    return deed.once(new, act)
+
+
+@router.get("/machines/{machine}/standing-consents", responses=documented(404))
+def list_standing_consents(machine: str, house: TheHouse, actor: Signed) -> list[StandingConsent]:
+    """All that were ever given for a machine, newest first."""
+    with house.db.read() as conn:
+        return surveys.standings_of(conn, find_machine(conn, machine).id)
+
+
+@router.delete("/standing-consents/{number}", status_code=204, responses=documented(403, 404, 409))
+def take_back_consent(number: int, deed: TheDeed, technician: Technician) -> None:
+    """From now on each listing needs its own yes again."""
+    with deed.house.db.write() as conn:
+        found = surveys.standing(conn, number)
+        if found is None:
+            raise not_found("standing consent", number)
+        if found.taken_back_at is not None:
+            raise Problem(409, "ended-already", f"{found.taken_back_by} took it back already.")
+        surveys.take_back(conn, number, who=deed.who, at=deed.now)
+        deed.audit(conn, "take back standing consent", found.category, found)
+        deed.tell(conn, EventKind.CONSENT, found.machine_id)

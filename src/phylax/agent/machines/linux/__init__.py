@@ -1,73 +1,49 @@
 """The Linux machine kind: this very machine, through its public interfaces.
 
-Volumes from /proc/self/mountinfo and statvfs, people from the user database, locations by the XDG
-base directory and user directory conventions, open files from /proc.
+People from the user database, locations by the XDG base directory and user directory conventions
+and the Filesystem Hierarchy Standard.
 """
 
 from __future__ import annotations
 
+import errno
 import os
 import platform
 import pwd
-import re
 import socket
 import stat
 from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
-from typing import Literal
 
 import psutil
 
 from phylax import __version__
-from phylax.agent.machines import InUse, Location, TrashLayout
-from phylax.core.catalogue import Base
+from phylax.agent.machines import InUse, Location, Thing, TrashLayout
+from phylax.agent.machines.linux import revisions
+from phylax.agent.machines.linux.in_use import open_files, programs
+from phylax.agent.machines.linux.mounts import Mount, disk_kind, mount_of, mounts
+from phylax.agent.machines.linux.packages import Packages
+from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
 
-_DISK_FILE_SYSTEMS = frozenset(
-    {"ext2", "ext3", "ext4", "xfs", "btrfs", "f2fs", "vfat", "exfat", "ntfs", "ntfs3", "fuseblk",
-     "zfs", "jfs", "reiserfs", "bcachefs"}
-)  # fmt: skip
 _SYSTEM_FOLDERS = (
     "/bin", "/boot", "/dev", "/etc", "/lib", "/lib64", "/opt", "/proc", "/sbin", "/srv", "/sys",
-    "/usr", "/var/lib",
+    "/usr", "/var/lib", "/var/mail", "/var/spool",
 )  # fmt: skip
+_OPENINGS = ("/var/lib/systemd/coredump",)
+_SYSTEM: dict[Folder, tuple[str, ...]] = {
+    "system-temp": ("tmp", "var/tmp"),
+    "system-cache": ("var/cache",),
+    "system-logs": ("var/log",),
+    "crash-reports": ("var/crash", "var/lib/systemd/coredump"),
+    "journal": ("var/log/journal", "run/log/journal"),
+}
+"""Below the system's root."""
 _OWN_FOLDERS = (
     "Documents", "Pictures", "Desktop", "Music", "Videos", "Mail", ".thunderbird", ".ssh", ".gnupg",
 )  # fmt: skip
 _FIRST_PERSON = 1000
 _LAST_PERSON = 60000
-_OCTAL = re.compile(r"\\([0-7]{3})")
-
-
-class Mount:
-    """One line of /proc/self/mountinfo that is a disk's file system."""
-
-    __slots__ = ("device", "file_system", "path", "source")
-
-    def __init__(self, path: str, device: int, file_system: str, source: str) -> None:
-        self.path = path
-        self.device = device
-        self.file_system = file_system
-        self.source = source
-
-
-def mounts() -> list[Mount]:
-    """The mounted disk file systems, each device once (by its shortest mount)."""
-    found: dict[int, Mount] = {}
-    with open("/proc/self/mountinfo", encoding="utf-8", errors="surrogateescape") as lines:
-        for line in lines:
-            left, _, right = line.partition(" - ")
-            file_system, source = right.split()[:2]
-            path = _OCTAL.sub(lambda m: chr(int(m[1], 8)), left.split()[4])
-            if file_system not in _DISK_FILE_SYSTEMS:
-                continue
-            try:
-                device = os.stat(path).st_dev
-            except OSError:
-                continue
-            if device not in found or len(path) < len(found[device].path):
-                found[device] = Mount(path, device, file_system, source)
-    return sorted(found.values(), key=lambda m: m.path)
 
 
 class LinuxMachine:
@@ -77,9 +53,21 @@ class LinuxMachine:
     trash_layout: TrashLayout = "freedesktop"
     sizes_as_allocated = True
 
-    def __init__(self, homes: Sequence[str] = ()) -> None:
-        """Look after everyone's home, or only after the given ones and the volumes they are on."""
+    def __init__(
+        self,
+        homes: Sequence[str] = (),
+        *,
+        root: str | None = None,
+        own_folders: Sequence[str] = (),
+        packages_socket: str = revisions.SOCKET,
+    ) -> None:
+        """Look after everyone's home and the system, or only after the given homes and the volumes
+        they are on. `root` is where the system's folders begin, if not at '/'; `own_folders` are
+        those that the shop may name here."""
         self._homes = tuple(os.path.realpath(home) for home in homes)
+        self._root = root or (None if homes else "/")
+        self._own_folders = tuple(os.path.realpath(folder) for folder in own_folders)
+        self._packages_socket = packages_socket
 
     def facts(self) -> MachineFacts:
         return MachineFacts(
@@ -123,26 +111,45 @@ class LinuxMachine:
                     free=space.f_bavail * space.f_frsize,
                     at=now,
                     file_system=mount.file_system,
-                    disk=_disk_kind(mount.device),
+                    disk=disk_kind(mount.device),
                 )
             )
         return readings
 
     def mount_at(self, path: str) -> str:
-        device = os.stat(path).st_dev
-        return next((m.path for m in mounts() if m.device == device), "/")
+        return mount_of(path)
 
-    def locations(self, base: Base) -> Iterator[Location]:
-        match base:
-            case "volume-trash":
-                yield from self._volume_trashes()
-            case "user-local-data":
-                return
-            case _:
-                for name, uid, home in self.people():
-                    for path in _personal(base, uid, home):
-                        if os.path.isdir(path) and not os.path.islink(path):
-                            yield Location(path, path, name)
+    def locations(self, base: Folder) -> Iterator[Location]:
+        if base == "volume-trash":
+            yield from self._volume_trashes()
+            return
+        if self._root is not None:
+            for below in _SYSTEM.get(base, ()):
+                yield from _if_there(os.path.join(self._root, below))
+        for name, uid, home in self.people():
+            for path in _personal(base, uid, home):
+                yield from _if_there(path, name)
+
+    def named_folder(self, shown: str) -> Location | None:
+        path = os.path.realpath(shown)
+        if not any(path == own or path.startswith(own + "/") for own in self._own_folders):
+            why = "this machine does not let the shop name it (see its agent.toml)"
+            return Location(path, shown, why=why) if os.path.lexists(shown) else None
+        return next(_if_there(path), None)
+
+    def things(self, source: Source) -> Iterator[Thing]:
+        if self._root is None:
+            return
+        match source:
+            case "package-revisions":
+                yield from revisions.revisions(self._packages_socket)
+            case "old-kernels":
+                yield from Packages(self._root).kernels(platform.release())
+            case "programs":
+                yield from Packages(self._root).programs()
+
+    def let_go(self, source: Source, name: str) -> None:
+        raise OSError(errno.ENOTSUP, "cannot be let go on this system yet")
 
     def _volume_trashes(self) -> Iterator[Location]:
         """Trash folders at the top of volumes, by the freedesktop.org Trash specification 1.0.
@@ -161,11 +168,14 @@ class LinuxMachine:
                     yield Location(own, own, name)
 
     def in_use(self) -> InUse:
-        return InUse(files=frozenset(_open_files()), programs=frozenset(_programs()))
+        return InUse(files=frozenset(open_files()), programs=frozenset(programs()))
 
     def sealed(self) -> Sequence[str]:
         own = (os.path.join(home, own) for _, _, home in self.people() for own in _OWN_FOLDERS)
         return (*_SYSTEM_FOLDERS, *own)
+
+    def openings(self) -> Sequence[str]:
+        return _OPENINGS
 
     def roots(self) -> Sequence[str]:
         return ("/home", *(m.path for m in mounts()), *(home for _, _, home in self.people()))
@@ -177,7 +187,20 @@ class LinuxMachine:
         """A real disk needs no pretending."""
 
 
-def _personal(base: Base, uid: int, home: str) -> Iterator[str]:
+def _if_there(path: str, user: str = "") -> Iterator[Location]:
+    """A folder as a location: none where there is no such folder, or a link in its stead."""
+    try:
+        found = os.lstat(path)
+    except (FileNotFoundError, NotADirectoryError):
+        return
+    except OSError as error:
+        yield Location(path, path, user, why=error.strerror or str(error))
+        return
+    if stat.S_ISDIR(found.st_mode):
+        yield Location(path, path, user)
+
+
+def _personal(base: Folder, uid: int, home: str) -> Iterator[str]:
     match base:
         case "user-temp":
             yield os.path.join(home, ".tmp")
@@ -189,6 +212,10 @@ def _personal(base: Base, uid: int, home: str) -> Iterator[str]:
             yield _user_dir(home, "XDG_DOWNLOAD_DIR") or os.path.join(home, "Downloads")
         case "user-cache":
             yield os.path.join(home, ".cache")
+        case "user-config":
+            yield os.path.join(home, ".config")
+        case "user-home":
+            yield home
 
 
 def _user_dir(home: str, key: str) -> str | None:
@@ -220,52 +247,9 @@ def _is_sticky_folder(path: str) -> bool:
     return stat.S_ISDIR(mode) and bool(mode & stat.S_ISVTX)
 
 
-def _open_files() -> Iterator[tuple[int, int]]:
-    """(device, inode) of the regular files that processes hold open or have mapped."""
-    for pid in filter(str.isdecimal, os.listdir("/proc")):
-        try:
-            handles = os.listdir(f"/proc/{pid}/fd")
-        except OSError:
-            handles = []
-        for handle in handles:
-            try:
-                found = os.stat(f"/proc/{pid}/fd/{handle}")
-            except OSError:
-                continue
-            if stat.S_ISREG(found.st_mode):
-                yield found.st_dev, found.st_ino
-        try:
-            with open(f"/proc/{pid}/maps", encoding="utf-8", errors="replace") as maps:
-                for line in maps:
-                    _, _, _, device, inode, *_ = line.split(maxsplit=5)
-                    if inode != "0":
-                        major, _, minor = device.partition(":")
-                        yield os.makedev(int(major, 16), int(minor, 16)), int(inode)
-        except OSError:
-            continue
-
-
-def _programs() -> Iterator[str]:
-    for process in psutil.process_iter(["name"]):
-        if name := process.info["name"]:
-            yield name.lower()
-
-
 def _dmi(field: str) -> str:
     try:
         with open(f"/sys/class/dmi/id/{field}", encoding="utf-8", errors="replace") as file:
             return file.read().strip()[:120]
     except OSError:
         return platform.machine() if field == "product_name" else ""
-
-
-def _disk_kind(device: int) -> Literal["ssd", "spinning", "unknown"]:
-    """Whether the disk behind a device number turns, as the kernel says."""
-    block = os.path.realpath(f"/sys/dev/block/{os.major(device)}:{os.minor(device)}")
-    for folder in (block, os.path.dirname(block)):
-        try:
-            with open(os.path.join(folder, "queue/rotational"), encoding="ascii") as file:
-                return "spinning" if file.read().strip() == "1" else "ssd"
-        except OSError:
-            continue
-    return "unknown"

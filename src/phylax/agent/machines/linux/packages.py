@@ -1,0 +1,131 @@
+"""Installed kernels and programs, from dpkg's and apt's own databases (dpkg's status file is in the
+Debian control format: paragraphs of `Field: value`, Debian Policy 5.1)."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterator
+
+from phylax.agent.machines import Thing
+
+_KERNEL = re.compile(r"linux-image-(?:unsigned-)?(\d\S*)")
+_KERNEL_PARTS = ("linux-image-", "linux-image-unsigned-", "linux-modules-", "linux-modules-extra-",
+                 "linux-headers-")  # fmt: skip
+_PROGRAM_FOLDERS = ("/usr/bin/", "/usr/games/", "/usr/sbin/", "/bin/", "/opt/")
+_NEVER_LISTED = ("required", "important", "standard")
+
+
+class Packages:
+    """The package database below a root folder; empty where there is no dpkg."""
+
+    def __init__(self, root: str = "/") -> None:
+        self._root = root
+        self._info = os.path.join(root, "var/lib/dpkg/info")
+
+    def kernels(self, running: str) -> Iterator[Thing]:
+        """Every installed kernel but the running one, with its modules and headers.
+
+        Its age counts from its installation; a higher version is never older than a lower one.
+        """
+        installed = {p["Package"]: p for p in self._installed()}
+        versions = [m[1] for name in installed if (m := _KERNEL.fullmatch(name))]
+        versions = [v for v in versions if os.path.exists(self._path(f"/boot/vmlinuz-{v}"))]
+        newest_yet = 0
+        for version in sorted(set(versions), key=_by_version):
+            names = [p + version for p in _KERNEL_PARTS if p + version in installed]
+            newest_yet = max(newest_yet, *(self._installed_at(installed[n]) for n in names))
+            if version != running:
+                size = sum(_size(installed[name]) for name in names)
+                yield Thing(name=version, size=size, aged_from=newest_yet, group="kernels")
+
+    def programs(self) -> Iterator[Thing]:
+        """What somebody installed on purpose, by its last use where the volume notes that."""
+        on_their_own = self._installed_on_their_own()
+        for package in self._installed():
+            name = package["Package"]
+            if (
+                name in on_their_own
+                or package.get("Essential") == "yes"
+                or package.get("Priority") in _NEVER_LISTED
+            ):
+                continue
+            programs = [f for f in self._files(package) if f.startswith(_PROGRAM_FOLDERS)]
+            if programs:
+                yield Thing(name=name, size=_size(package), aged_from=self._last_use(programs))
+
+    def _path(self, path: str) -> str:
+        return os.path.join(self._root, path.lstrip("/"))
+
+    def _installed(self) -> Iterator[dict[str, str]]:
+        for package in _paragraphs(self._path("var/lib/dpkg/status")):
+            if package.get("Status", "").split()[-1:] == ["installed"] and "Package" in package:
+                yield package
+
+    def _installed_on_their_own(self) -> set[str]:
+        """Packages that others drew in, as apt notes them."""
+        found = _paragraphs(self._path("var/lib/apt/extended_states"))
+        return {p["Package"] for p in found if p.get("Auto-Installed") == "1"}
+
+    def _list(self, package: dict[str, str]) -> str:
+        plain = os.path.join(self._info, f"{package['Package']}.list")
+        if os.path.exists(plain):
+            return plain
+        name = f"{package['Package']}:{package.get('Architecture', '')}.list"
+        return os.path.join(self._info, name)
+
+    def _installed_at(self, package: dict[str, str]) -> int:
+        try:
+            return int(os.stat(self._list(package)).st_mtime)
+        except OSError:
+            return 0
+
+    def _files(self, package: dict[str, str]) -> list[str]:
+        try:
+            with open(self._list(package), encoding="utf-8", errors="surrogateescape") as lines:
+                return lines.read().splitlines()
+        except OSError:
+            return []
+
+    def _last_use(self, programs: list[str]) -> int | None:
+        """When one of the programs was last read; None where the volume does not note that."""
+        newest: int | None = None
+        for program in programs:
+            path = self._path(program)
+            try:
+                found = os.stat(path)
+                if os.statvfs(path).f_flag & (os.ST_NOATIME | os.ST_RDONLY):
+                    return None
+            except OSError:
+                continue
+            newest = max(newest or 0, int(found.st_atime))
+        return newest
+
+
+def _paragraphs(path: str) -> Iterator[dict[str, str]]:
+    """The paragraphs of a control file; none where there is no such file."""
+    package: dict[str, str] = {}
+    try:
+        with open(path, encoding="utf-8", errors="replace") as lines:
+            for line in lines:
+                if not line.strip():
+                    if package:
+                        yield package
+                    package = {}
+                elif not line[0].isspace():
+                    field, _, value = line.partition(":")
+                    package[field] = value.strip()
+    except FileNotFoundError:
+        return
+    if package:
+        yield package
+
+
+def _size(package: dict[str, str]) -> int:
+    """`Installed-Size` is in KiB (Debian Policy 5.6.20)."""
+    return int(package.get("Installed-Size") or 0) * 1024
+
+
+def _by_version(version: str) -> list[tuple[int, str]]:
+    """Numbers as numbers: 6.1.0-9 before 6.1.0-13."""
+    return [(int(n), "") if n else (-1, rest) for n, rest in re.findall(r"(\d+)|(\D+)", version)]

@@ -1,0 +1,253 @@
+"""What lies in a category's places, seen and weighed: the same for a look and for a cleaning.
+
+Plain files stream folder by folder; everything else (folders as a whole, trash, sites, things that
+are no files) comes item by item.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable, Iterator
+from datetime import datetime
+
+from phylax.agent.machines import InUse, MachineKind
+from phylax.agent.places import Place, Territory, open_folder
+from phylax.agent.seen import Seen, weigh
+from phylax.agent.trash import trashed
+from phylax.agent.walk import Complaint, Folder, walk
+from phylax.agent.webstores import stores_in
+from phylax.core.catalogue import Category
+from phylax.core.counting import NOT_KNOWN
+from phylax.core.retention import Caution, Judge, Protection, Ranking, RuleInForce
+from phylax.core.retention.verdicts import percent_free
+from phylax.core.shop import ReadingIn
+from phylax.core.values import to_seconds
+
+
+class Weighing:
+    """One category on one machine under one rule, at one moment."""
+
+    def __init__(
+        self,
+        machine: MachineKind,
+        territory: Territory,
+        kind: Category,
+        rule: RuleInForce,
+        protection: Protection,
+        in_use: InUse,
+        now: datetime,
+    ) -> None:
+        self.machine = machine
+        self.kind = kind
+        self.rule = rule
+        self.protection = protection
+        self.in_use = in_use
+        self.now = now
+        self.used = kind.age == "used"
+        self._territory = territory
+        self._volumes = {reading.mount: reading for reading in machine.volumes()}
+
+    def volume(self, mount: str) -> ReadingIn:
+        """How a volume stood when this began."""
+        if mount in self._volumes:
+            return self._volumes[mount]
+        return ReadingIn(mount=mount, capacity=0, free=0, at=self.now)
+
+    # --- judging -----------------------------------------------------------------------------
+
+    def judge_for(self, mount: str, places: Iterable[Place]) -> Judge:
+        """Who decides on one volume. Where the rule keeps the newest, or a size, all items are
+        looked at first."""
+        reading = self.volume(mount)
+        ranking = Ranking(self.rule, reading.capacity, to_seconds(self.now))
+        while ranking.wants_pass:
+            for place in places:
+                for group, aged_from, size in self._decided_on(place):
+                    ranking.see(group, aged_from, size)
+            ranking.pass_done()
+        free = percent_free(reading.free, reading.capacity)
+        return Judge.by(ranking, self.rule, self.kind.caution, self.now, free)
+
+    def _decided_on(self, place: Place) -> Iterator[tuple[str, int, int]]:
+        """(group, aged from, size) of everything that the rule decides on: not what is protected,
+        in use, behind an open program or too small for it."""
+        if place.programs & self.in_use.programs:
+            return
+        larger = self.rule.only_larger or -1
+        if self.kind.shape != "files":
+            for seen in self.items(place, _not_now):
+                if not seen.protected and not seen.in_use and seen.size > larger:
+                    yield seen.group, seen.aged_from, seen.size
+            return
+        linked: set[tuple[int, int]] = set()
+        handle = place.open()
+        try:
+            for folder in self.files(handle, place, _not_now):
+                keeps = self.keeper(place, folder)
+                for name, found in folder.files:
+                    if found.st_nlink > 1:
+                        if (found.st_dev, found.st_ino) in linked:
+                            continue
+                        linked.add((found.st_dev, found.st_ino))
+                    size = self.size(found)
+                    kept = keeps is not None and keeps(name)
+                    if size > larger and not kept and not self.in_use.holds(found):
+                        yield place.shown, self.aged_from(found), size
+        finally:
+            os.close(handle)
+
+    # --- files -------------------------------------------------------------------------------
+
+    def size(self, found: os.stat_result) -> int:
+        """The bytes a file counts on its volume."""
+        return found.st_blocks * 512 if self.machine.sizes_as_allocated else found.st_size
+
+    def aged_from(self, found: os.stat_result) -> int:
+        """The epoch second from which a file's age counts."""
+        if self.used:
+            # with relatime or noatime the access time may be older than the modification
+            return int(max(found[7], found[8]))
+        if self.kind.age == "created":
+            return int(getattr(found, "st_birthtime", found.st_mtime))
+        return int(found[8])
+
+    def files(
+        self, root: int, place: Place, complain: Complaint, *, bottom_up: bool = False
+    ) -> Iterator[Folder]:
+        """The folders of a place, each with those of its files that count."""
+        skip = self._territory.claims
+        counts, leaves = place.counts, place.leaves
+        only_listed = self.kind.caution is Caution.REPORT
+        listed = Judge(self.rule, Caution.SAFE, self.now) if only_listed else None
+        for folder in walk(root, complain, bottom_up=bottom_up, skip=skip, leave=leaves):
+            found = folder.files
+            if counts is not None:
+                found = [one for one in found if counts(one[0])]
+            if leaves is not None:
+                found = [one for one in found if not leaves(one[0])]
+            if listed is not None:
+                found = [
+                    one
+                    for one in found
+                    if self.size(one[1]) > listed.larger and self.aged_from(one[1]) <= listed.cutoff
+                ]
+            yield folder if found is folder.files else folder._replace(files=found)
+
+    def keeper(self, place: Place, folder: Folder) -> Callable[[str], bool] | None:
+        """Which names in a folder the protect list keeps; None: it says nothing."""
+        if not self.protection.guards_files:
+            return None
+        join, keeps = self.machine.join, self.protection.keeps
+        shown = join(place.shown, folder.path)
+        if self.protection.keeps_folder(shown):
+            return lambda name: True
+        return lambda name: keeps(join(shown, name))
+
+    # --- items -------------------------------------------------------------------------------
+
+    def items(self, place: Place, complain: Complaint) -> Iterator[Seen]:
+        """What lies in a place, item by item."""
+        match self.kind.shape:
+            case "things":
+                yield from self._things(place, complain)
+                return
+            case "sites" | "visits":
+                yield from self._sites(place, complain)
+                return
+        handle = place.open()
+        try:
+            if self.kind.shape == "trash":
+                yield from self._trash(handle, place, complain)
+            else:
+                yield from self._folders(handle, place, complain)
+        finally:
+            os.close(handle)
+
+    def _keeps_inside(self, place: Place) -> Callable[[str], bool] | None:
+        if not self.protection.guards_files:
+            return None
+        return lambda path: (
+            self.protection.keeps(self.machine.join(place.shown, path))
+            or self.protection.holds_protected(self.machine.join(place.shown, path))
+        )
+
+    def _trash(self, handle: int, place: Place, complain: Complaint) -> Iterator[Seen]:
+        keeps = self._keeps_inside(place)
+        layout, allocated = self.machine.trash_layout, self.machine.sizes_as_allocated
+        for seen in trashed(handle, layout, allocated, complain, keeps):
+            in_use = not seen.insides.isdisjoint(self.in_use.files)
+            yield seen._replace(in_use=in_use, user=place.user, group=place.shown)
+
+    def _folders(self, handle: int, place: Place, complain: Complaint) -> Iterator[Seen]:
+        counts, keeps = place.counts, self._keeps_inside(place)
+        for name in sorted(os.listdir(handle)):
+            if counts is not None and not counts(name):
+                continue
+            seen = weigh(name, handle, self.machine.sizes_as_allocated, complain, keeps)
+            if seen is None or seen.is_link:
+                continue
+            yield seen._replace(
+                in_use=not seen.insides.isdisjoint(self.in_use.files),
+                user=place.user,
+                group=self.kind.group_of(name, place.shown),
+            )
+
+    def _sites(self, place: Place, complain: Complaint) -> Iterator[Seen]:
+        for store in stores_in(place, self.kind.shape):
+            try:
+                found = list(store.sites())
+            except (OSError, ValueError) as error:
+                complain(store.name, str(error))
+                continue
+            for site in found:
+                yield Seen(
+                    path=site.host,
+                    size=site.size,
+                    aged_from=site.last_used,
+                    device=site.device,
+                    file=site.file,
+                    apparent=site.size,
+                    modified_ns=site.newest_ns,
+                    group=place.shown,
+                    user=place.user,
+                    protected=self.protection.why_site(site.host) is not None,
+                )
+
+    def _things(self, place: Place, complain: Complaint) -> Iterator[Seen]:
+        assert place.source is not None
+        try:
+            found = list(self.machine.things(place.source))
+        except OSError as error:
+            complain("", error.strerror or str(error))
+            return
+        for thing in found:
+            if thing.mount and thing.mount != place.mount:
+                continue
+            at = NOT_KNOWN if thing.aged_from is None else thing.aged_from
+            yield Seen(
+                path=thing.name,
+                size=thing.size,
+                aged_from=at,
+                apparent=thing.size,
+                modified_ns=at * 10**9,
+                group=thing.group or place.shown,
+            )
+
+
+def _not_now(path: str, why: str) -> None:
+    """What cannot be read is said in the look itself; ranking goes over it."""
+
+
+def handle_on(place: Place, folders: Iterable[str]) -> int:
+    """A handle on a folder below a place, opened name by name, never through a link."""
+    handle = place.open()
+    for name in folders:
+        try:
+            deeper = open_folder(name, handle)
+        finally:
+            os.close(handle)
+        handle = deeper
+    if os.fstat(handle).st_dev != place.device:
+        os.close(handle)
+        raise OSError("another volume is mounted there")
+    return handle

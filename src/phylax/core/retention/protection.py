@@ -1,0 +1,191 @@
+"""The protect list: folders, patterns and web sites that always stay.
+
+Each scope only adds. Patterns follow gitignore's syntax (by the pathspec library), matched against
+the whole path as the machine's people write it, with '/' between the names and without the first
+one: `home/anna/Scans/a.tif`, `C:/Users/anna/a.tif`.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from enum import StrEnum
+from functools import cached_property
+
+from pydantic import Field, model_validator
+
+from phylax.core.retention.rules import Scope
+from phylax.core.shop import System
+from phylax.core.values import Demand, Moment, Value
+
+_CASELESS = frozenset({System.WINDOWS, System.MACOS})
+_SITE = re.compile(r"(?:[a-z0-9_](?:[a-z0-9_-]{0,61}[a-z0-9_])?\.)*[a-z0-9][a-z0-9-]{0,62}")
+
+
+class ProtectKind(StrEnum):
+    FOLDER = "folder"
+    PATTERN = "pattern"
+    SITE = "site"
+
+
+class ProtectEntry(Demand):
+    """One thing that always stays."""
+
+    kind: ProtectKind
+    what: str = Field(
+        min_length=1,
+        max_length=1000,
+        description="A folder's whole path, a gitignore pattern, or a site's name",
+        examples=["*.dcm"],
+    )
+
+    @model_validator(mode="after")
+    def _can_be_meant(self) -> ProtectEntry:
+        if not self.what.isprintable():
+            raise ValueError(f"{self.what!r} holds control characters")
+        match self.kind:
+            case ProtectKind.FOLDER:
+                if not (self.what.startswith("/") or self.what[1:3] in (":\\", ":/")):
+                    raise ValueError(
+                        f"{self.what!r} is not a whole path; write '/srv/archive' or "
+                        "'C:\\Archive', or use a pattern"
+                    )
+                if ".." in re.split(r"[\\/]", self.what):
+                    raise ValueError(f"{self.what!r} must be written without '..'")
+            case ProtectKind.PATTERN:
+                _regex(self.what)
+            case ProtectKind.SITE:
+                if not _SITE.fullmatch(self.what.lower().strip(".")):
+                    raise ValueError(
+                        f"{self.what!r} is not a site's name; write 'tickets.example', "
+                        "without 'https://' and without a path"
+                    )
+        return self
+
+
+class ScopedProtection(Value):
+    """An entry of the protect list, and who added it where."""
+
+    id: int
+    scope: Scope
+    subject_id: int = Field(description="Number of the client or machine; 0 for the shop")
+    subject: str = Field(description="The client's name or the machine's tag; empty for the shop")
+    entry: ProtectEntry
+    note: str = ""
+    added_by: str
+    added_at: Moment
+
+
+class NewProtection(Demand):
+    """Something that somebody adds to what always stays."""
+
+    scope: Scope
+    subject_id: int = Field(0, description="Number of the client or machine; 0 for the shop")
+    entry: ProtectEntry
+    note: str = Field("", max_length=400, examples=["the practice's picture archive"])
+
+
+class ProtectTest(Value):
+    """Whether something is protected on a machine, and by which entry."""
+
+    asked: str
+    protected_by: ScopedProtection | None
+
+
+def _regex(pattern: str) -> str:
+    """A gitignore pattern as a regular expression on the whole path.
+
+    Raises ValueError for what does not parse, stands for nothing, or would open what is protected.
+    """
+    from pathspec.patterns.gitignore.spec import GitIgnoreSpecPattern
+
+    try:
+        regex, include = GitIgnoreSpecPattern.pattern_to_regex(pattern)
+    except ValueError as error:
+        raise ValueError(f"{pattern!r} is not a pattern: {error}") from None
+    if include is False:
+        raise ValueError(f"{pattern!r} begins with '!': a protect list only adds")
+    if regex is None:
+        raise ValueError(
+            f"{pattern!r} stands for nothing; write a gitignore pattern such as '*.psd' or 'Scans/'"
+        )
+    if re.search(regex, "a/any.thing") and re.search(regex, "b/c/other"):
+        raise ValueError(f"{pattern!r} would protect everything; switch categories off instead")
+    # the same group name in each pattern could not be joined
+    return re.sub(r"\(\?P<\w+>", "(?:", str(regex))
+
+
+class Protection:
+    """The protect list in force on one machine. Empty, it costs nothing."""
+
+    def __init__(self, entries: Iterable[ProtectEntry], system: System) -> None:
+        self.entries = tuple(entries)
+        self._caseless = system in _CASELESS
+        self._flags = re.IGNORECASE if self._caseless else 0
+        self._folders = [
+            (self._plain(e.what).rstrip("/"), e)
+            for e in self.entries
+            if e.kind is ProtectKind.FOLDER
+        ]
+        self._sites = {
+            e.what.lower().strip("."): e for e in self.entries if e.kind is ProtectKind.SITE
+        }
+        self._patterns = [e for e in self.entries if e.kind is ProtectKind.PATTERN]
+
+    @cached_property
+    def _joined(self) -> re.Pattern[str] | None:
+        if not self._patterns:
+            return None
+        return re.compile("|".join(_regex(e.what) for e in self._patterns), self._flags)
+
+    @property
+    def guards_files(self) -> bool:
+        """Whether there is a folder or a pattern at all."""
+        return bool(self._folders or self._patterns)
+
+    def _plain(self, path: str) -> str:
+        """A path as patterns see it: '/' between names, none before the first."""
+        path = path.replace("\\", "/") if "\\" in path and path[1:2] == ":" else path
+        path = path.lstrip("/")
+        return path.lower() if self._caseless else path
+
+    def keeps_folder(self, path: str) -> bool:
+        """Whether a folder, with all that is in it, lies in a protected folder."""
+        return self._folder_entry(self._plain(path)) is not None
+
+    def _folder_entry(self, plain: str) -> ProtectEntry | None:
+        for folder, entry in self._folders:
+            if not folder or plain == folder or plain.startswith(folder + "/"):
+                return entry
+        return None
+
+    def keeps(self, path: str) -> bool:
+        """Whether a file or folder, by its whole path, is protected."""
+        plain = self._plain(path)
+        if self._folder_entry(plain) is not None:
+            return True
+        return self._joined is not None and self._joined.search(plain) is not None
+
+    def holds_protected(self, path: str) -> bool:
+        """Whether a protected folder lies inside this one."""
+        plain = self._plain(path)
+        return any(folder.startswith(plain + "/") for folder, _ in self._folders)
+
+    def why(self, path: str) -> ProtectEntry | None:
+        """The entry that protects a path, or None."""
+        plain = self._plain(path)
+        if (entry := self._folder_entry(plain)) is not None:
+            return entry
+        for entry in self._patterns:
+            if re.search(_regex(entry.what), plain, self._flags):
+                return entry
+        return None
+
+    def why_site(self, host: str) -> ProtectEntry | None:
+        """The entry that keeps a site, by its name or by one it lies under."""
+        name = host.lower().strip(".")
+        while name:
+            if name in self._sites:
+                return self._sites[name]
+            name = name.partition(".")[2]
+        return None

@@ -1,0 +1,235 @@
+"""What-if: what another rule would let go, from the last surveys and without touching a machine.
+
+A `Profile` is what the last survey knows of one category on one volume. Spans of whole days up to
+800 are answered exactly; limits of size and count are, where the survey kept the items one by one.
+Everything is as of the survey: what came or went since is not in it.
+"""
+
+from __future__ import annotations
+
+import struct
+from bisect import bisect_left
+from collections.abc import Iterable, Sequence
+from datetime import timedelta
+from typing import NamedTuple
+
+from pydantic import Field
+
+from phylax.core.retention import Caution, Judge, Ranking, Rule, RuleInForce, Scope
+from phylax.core.retention.verdicts import age_of_day, percent_free
+from phylax.core.survey import AGE_DAYS, SurveyLine, Tally
+from phylax.core.values import Demand, Moment, Value, from_seconds
+
+STALE_AFTER = timedelta(days=35)
+"""A survey older than this says little about what lies there now: it missed a monthly round."""
+MOST_NAMED = 50
+
+
+class WhatIfQuestion(Demand):
+    """What if a scope said this of a category?"""
+
+    category: str
+    scope: Scope = Scope.SHOP
+    subject_id: int = Field(0, description="Number of the client or machine; 0 for the shop")
+    rule: Rule
+
+
+class WhatIfMachine(Value):
+    """One machine's part of the answer."""
+
+    machine_id: int
+    machine_tag: str
+    client_name: str
+    goes_now: Tally = Field(description="By the rule in force, in its last survey")
+    would_go: Tally
+    rule_in_words: str = Field(description="What would be in force")
+    looked_at: Moment
+    stale: bool = Field(description="Too old a survey to count on")
+    exact: bool = Field(description="False: the survey cannot say it to the item")
+
+
+class WhatIf(Value):
+    """What another rule would let go over all machines that it concerns."""
+
+    category: str
+    goes_now: Tally
+    would_go: Tally
+    exact: bool
+    machines: int = Field(description="Machines concerned that have a survey of it")
+    stale: int = Field(description="Of these, machines whose survey is too old to count on")
+    never_looked: int = Field(description="Machines concerned without a survey")
+    most: tuple[WhatIfMachine, ...] = Field(
+        description=f"The machines on which it would change most, {MOST_NAMED} at most"
+    )
+
+
+class Profile(NamedTuple):
+    """One category on one volume, as its machine's last survey found it; plain numbers, for there
+    may be thousands."""
+
+    machine_id: int
+    looked_at: int
+    capacity: int
+    free: int
+    rule_larger: int
+    """The size floor of the rule it was surveyed by; smaller items are not in the profile."""
+    days: Sequence[int]
+    """Days of age that hold something, youngest first."""
+    counts: Sequence[int]
+    """For each, how many items are as old or older."""
+    sizes: Sequence[int]
+    ranked: Sequence[int]
+    """(group, aged from, size) of each item in a row, where the survey kept them; else empty."""
+
+
+def packed(line: SurveyLine) -> tuple[bytes, bytes]:
+    """A survey line's ages and single items, as a profile keeps them."""
+    counts: list[int] = []
+    sizes: list[int] = []
+    count = size = 0
+    for age in reversed(line.ages):
+        count, size = count + age.count, size + age.size
+        counts.append(count)
+        sizes.append(size)
+    ages = [*(age.day for age in line.ages), *reversed(counts), *reversed(sizes)]
+    groups: dict[str, int] = {}
+    ranked = [
+        number
+        for item in line.ranked
+        for number in (groups.setdefault(item.group, len(groups)), item.aged_from, item.size)
+    ]
+    return struct.pack(f"<{len(ages)}q", *ages), struct.pack(f"<{len(ranked)}q", *ranked)
+
+
+def unpacked(
+    machine_id: int,
+    looked_at: int,
+    capacity: int,
+    free: int,
+    larger: int,
+    ages: bytes,
+    items: bytes,
+) -> Profile:
+    """The profile behind what `packed` made."""
+    numbers = struct.unpack(f"<{len(ages) // 8}q", ages)
+    n = len(numbers) // 3
+    return Profile(
+        machine_id, looked_at, capacity, free, larger,
+        numbers[:n], numbers[n : 2 * n], numbers[2 * n :],
+        struct.unpack(f"<{len(items) // 8}q", items),
+    )  # fmt: skip
+
+
+def would_go(profile: Profile, rule: RuleInForce, caution: Caution) -> tuple[int, int, bool]:
+    """(count, bytes, exact) that a rule lets go of a profile, as of its survey."""
+    if rule.off or caution is Caution.REPORT or not profile.days:
+        return 0, 0, True
+    by_size = rule.only_larger != profile.rule_larger
+    limit = rule.limit_on(profile.capacity)
+    span = rule.span_at(percent_free(profile.free, profile.capacity))
+    day = age_of_day(from_seconds(profile.looked_at), span)
+    simple = day is not None and day < AGE_DAYS
+    if simple and not by_size and not rule.keep_newest and limit is None:
+        assert day is not None
+        return *_older(profile, day), True
+    if profile.ranked:
+        return *_one_by_one(profile, rule, caution), rule.only_larger >= profile.rule_larger
+    count, size = _older(profile, min(day if day is not None else span.days + 1, AGE_DAYS - 1))
+    over = profile.sizes[0] - limit if limit is not None else 0
+    if over > size:
+        # the oldest days until the rest fits; within a day the profile knows no more
+        older = sum(1 for s in profile.sizes if s >= over) - 1
+        count, size = profile.counts[older], over
+    return count, size, False
+
+
+def _older(profile: Profile, day: int) -> tuple[int, int]:
+    at = bisect_left(profile.days, day)
+    if at == len(profile.days):
+        return 0, 0
+    return profile.counts[at], profile.sizes[at]
+
+
+def _one_by_one(profile: Profile, rule: RuleInForce, caution: Caution) -> tuple[int, int]:
+    """Judge every single item, as a survey does."""
+    found = profile.ranked
+    items = [(str(found[n]), found[n + 1], found[n + 2]) for n in range(0, len(found), 3)]
+    ranking = Ranking(rule, profile.capacity, profile.looked_at)
+    while ranking.wants_pass:
+        for group, aged_from, size in items:
+            if size > (rule.only_larger or -1):
+                ranking.see(group, aged_from, size)
+        ranking.pass_done()
+    free = percent_free(profile.free, profile.capacity)
+    judge = Judge.by(ranking, rule, caution, from_seconds(profile.looked_at), free)
+    goes = [s for g, at, s in items if judge.why_stays(at, size=s, group=g) is None]
+    return len(goes), sum(goes)
+
+
+class Concerned(NamedTuple):
+    """A machine that a question concerns."""
+
+    machine_id: int
+    tag: str
+    client_name: str
+    looked_at: int | None
+    now: RuleInForce
+    then: RuleInForce
+
+
+def answer(
+    category: str,
+    caution: Caution,
+    machines: Iterable[Concerned],
+    profiles: Iterable[Profile],
+    *,
+    now: int,
+) -> WhatIf:
+    """What would go over all machines. Each profile is read once, so it grows linearly."""
+    by_machine: dict[int, list[Profile]] = {}
+    for profile in profiles:
+        by_machine.setdefault(profile.machine_id, []).append(profile)
+    stale_before = now - int(STALE_AFTER.total_seconds())
+    found: list[tuple[int, Concerned, list[int], bool, int]] = []
+    sums = [0, 0, 0, 0]
+    all_exact, stale, never = True, 0, 0
+    for machine in machines:
+        if machine.looked_at is None:
+            never += 1
+            continue
+        numbers, exact = [0, 0, 0, 0], True
+        for profile in by_machine.get(machine.machine_id, ()):
+            goes, goes_size, _ = would_go(profile, machine.now, caution)
+            then, then_size, is_exact = would_go(profile, machine.then, caution)
+            for n, value in enumerate((goes, goes_size, then, then_size)):
+                numbers[n] += value
+                sums[n] += value
+            exact &= is_exact
+        all_exact &= exact
+        stale += machine.looked_at < stale_before
+        change = abs(numbers[3] - numbers[1])
+        found.append((change, machine, numbers, exact, machine.looked_at))
+    found.sort(key=lambda one: (-one[0], -one[2][3], one[1].tag))
+    return WhatIf(
+        category=category,
+        goes_now=Tally(count=sums[0], size=sums[1]),
+        would_go=Tally(count=sums[2], size=sums[3]),
+        exact=all_exact,
+        machines=len(found),
+        stale=stale,
+        never_looked=never,
+        most=tuple(
+            WhatIfMachine(
+                machine_id=machine.machine_id,
+                machine_tag=machine.tag,
+                client_name=machine.client_name,
+                goes_now=Tally(count=numbers[0], size=numbers[1]),
+                would_go=Tally(count=numbers[2], size=numbers[3]),
+                rule_in_words=machine.then.in_words(),
+                looked_at=from_seconds(looked_at),
+                stale=looked_at < stale_before,
+                exact=exact,
+            )
+            for _, machine, numbers, exact, looked_at in found[:MOST_NAMED]
+        ),
+    )

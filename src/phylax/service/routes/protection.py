@@ -1,0 +1,91 @@
+"""The protect list: what always stays, added by shop, client and machine."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Response
+
+from phylax.core.events import EventKind
+from phylax.core.retention import Protection, Scope, ScopedProtection
+from phylax.core.retention.protection import NewProtection, ProtectTest
+from phylax.service.deeds import TheDeed
+from phylax.service.house import TheHouse
+from phylax.service.problems import Problem, documented, invalid, not_found
+from phylax.service.routes.lookup import find_machine
+from phylax.service.rulings import check_may_rule
+from phylax.service.signin import Signed, Technician
+from phylax.store import protections
+from phylax.store.database import Connection
+
+router = APIRouter(tags=["protect list"])
+
+
+@router.get("/protections")
+def list_protections(house: TheHouse, actor: Signed) -> list[ScopedProtection]:
+    """Everything that anyone protects."""
+    with house.db.read() as conn:
+        return protections.protections(conn)
+
+
+@router.post(
+    "/protections",
+    status_code=201,
+    response_model=ScopedProtection,
+    responses=documented(403, 404, 409, 422),
+)
+def add_protection(new: NewProtection, deed: TheDeed, technician: Technician) -> Response:
+    """Add a folder, a pattern or a site to what always stays."""
+
+    def act(conn: Connection) -> ScopedProtection:
+        subject = check_may_rule(conn, deed.actor, new.scope, new.subject_id)
+        made = protections.add(
+            conn, new.scope, new.subject_id, new.entry, new.note, who=deed.who, at=deed.now
+        )
+        if made is None:
+            raise Problem(409, "there-already", f"{new.entry.what!r} is protected there already.")
+        deed.audit(conn, "protect", f"{new.entry.what} for {subject}", after=made)
+        deed.tell(conn, EventKind.RULE, new.subject_id if new.scope is Scope.MACHINE else None)
+        return made
+
+    return deed.once(new, act)
+
+
+@router.delete("/protections/{number}", status_code=204, responses=documented(403, 404))
+def remove_protection(number: int, deed: TheDeed, technician: Technician) -> None:
+    """Take an entry off the list of the scope that added it."""
+    with deed.house.db.write() as conn:
+        found = protections.protection(conn, number)
+        if found is None:
+            raise not_found("protection", number)
+        subject = check_may_rule(conn, deed.actor, found.scope, found.subject_id)
+        protections.remove(conn, number)
+        deed.audit(conn, "protect no more", f"{found.entry.what} for {subject}", found)
+        deed.tell(conn, EventKind.RULE)
+
+
+@router.get("/machines/{machine}/protections", responses=documented(404))
+def list_in_force(machine: str, house: TheHouse, actor: Signed) -> list[ScopedProtection]:
+    """What is protected on a machine: the shop's, its client's and its own."""
+    with house.db.read() as conn:
+        return protections.in_force_on(conn, find_machine(conn, machine).id)
+
+
+@router.get("/machines/{machine}/protections/test", responses=documented(404, 422))
+def test_protection(
+    machine: str,
+    house: TheHouse,
+    actor: Signed,
+    path: Annotated[str | None, Query(max_length=8000)] = None,
+    site: Annotated[str | None, Query(max_length=300)] = None,
+) -> ProtectTest:
+    """Which entry protects a path or a site on a machine, if any."""
+    if (path is None) == (site is None):
+        raise invalid("/path", "give a path or a site, one of them")
+    with house.db.read() as conn:
+        found = find_machine(conn, machine)
+        known = protections.in_force_on(conn, found.id)
+    protection = Protection((one.entry for one in known), found.system)
+    entry = protection.why(path) if path is not None else protection.why_site(site or "")
+    by = next((one for one in known if one.entry == entry), None)
+    return ProtectTest(asked=path if path is not None else site or "", protected_by=by)

@@ -1,0 +1,41 @@
+"""What the last surveys know of each category, for what-if: read without opening any survey."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator
+
+from phylax.core.survey import Survey
+from phylax.core.values import to_seconds
+from phylax.core.what_if import Profile, packed, unpacked
+
+Connection = sqlite3.Connection
+
+
+def replace(conn: Connection, survey: Survey) -> None:
+    """The machine's profiles are now those of this survey."""
+    at = to_seconds(survey.started_at)
+    conn.execute("DELETE FROM profiles WHERE machine_id = ?", (survey.machine_id,))
+    conn.executemany(
+        "INSERT OR REPLACE INTO profiles VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        [
+            (
+                line.category, survey.machine_id, line.mount, at, line.capacity, line.free,
+                line.rule.only_larger, *packed(line),
+            )
+            for line in survey.lines
+        ],
+    )  # fmt: skip
+
+
+def of_category(conn: Connection, category: str) -> Iterator[Profile]:
+    """Every machine's profiles of a category."""
+    rows = conn.execute(
+        """
+        SELECT machine_id, looked_at, capacity, free, larger, ages, ranked FROM profiles
+        WHERE category = ?
+        """,
+        (category,),
+    )
+    for row in rows:
+        yield unpacked(*row)
