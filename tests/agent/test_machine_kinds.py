@@ -16,8 +16,7 @@ from phylax.agent.guard import Guard
 from phylax.agent.home import AgentConfig, AgentHome, open_machine
 from phylax.agent.machines.linux import LinuxMachine, mounts
 from phylax.agent.machines.standin import StandInMachine
-from phylax.agent.places import places
-from phylax.core.catalogue import category
+from phylax.agent.places import Territory
 
 
 @pytest.fixture
@@ -111,7 +110,7 @@ def test_each_browsers_profiles_are_places_of_their_own_with_their_program(home:
     machine = LinuxMachine([str(home)])
     found = {
         os.path.relpath(p.shown, home / ".cache"): p.programs
-        for p in places(machine, Guard(machine), category("web-cache"), [])
+        for p in Territory(machine, Guard(machine)).places("web-cache")
     }
     assert found == {
         "chromium/Default/Cache": {"chromium"},
@@ -130,7 +129,7 @@ def test_a_stand_ins_volume_shrinks_with_its_files(tmp_path: Path) -> None:
         file.truncate(300_000_000)
     (volume,) = machine.volumes()
     assert (volume.mount, before - volume.free) == ("C:", 300_000_000)
-    (place,) = places(machine, Guard(machine), category("downloads"), [])
+    (place,) = Territory(machine, Guard(machine)).places("downloads")
     assert (place.shown, place.mount) == ("C:\\Users\\anna\\Downloads", "C:")
 
 

@@ -1,7 +1,6 @@
 """What a look adds up: sums, reasons, ages, the largest, a digest; and names however odd."""
 
 import os
-import stat
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -26,7 +25,7 @@ def line_of(*items: Found) -> SurveyLine:
     count = LineCount(NOW_S)
     for item in items:
         count.add(item)
-    return count.line("user-temp", "/", RULE)
+    return count.line("user-temp", "/", RULE, capacity=1000, free=100)
 
 
 def test_sums_reasons_and_ages() -> None:
@@ -57,27 +56,37 @@ def test_the_twenty_largest_are_kept_largest_first() -> None:
 def test_a_folder_at_once_counts_as_its_files_one_by_one(tmp_path: Path) -> None:
     now = datetime.now(UTC)
     for number in range(40):
-        make_file(tmp_path / f"f{number}", 100 * number, days_old=number / 8)
+        make_file(tmp_path / f"f{number}", 300 * number, days_old=number / 8)
     os.link(tmp_path / "f9", tmp_path / "same-as-f9")
-    judge = Judge(RULE, Caution.SAFE, now)
+    rule = RULE.model_copy(update={"only_larger": 4096})
+    newest_from = int(now.timestamp() - 1.2 * 86400)
+    judge = Judge(rule, Caution.SAFE, now, newest_from={"": newest_from})
+    keeps = {"f20", "f39"}.__contains__
     files = [(p.name, p.lstat()) for p in sorted(tmp_path.iterdir())]
     in_use = {(files[3][1].st_dev, files[3][1].st_ino), (files[30][1].st_dev, files[30][1].st_ino)}
-    at_once, single = LineCount(int(now.timestamp())), LineCount(int(now.timestamp()))
+    at_once, single = (LineCount(int(now.timestamp()), 4096) for _ in range(2))
     size = at_once.add_folder(
-        "", files, judge, in_use,
-        in_blocks=True, aged_field=stat.ST_MTIME, program_open=False, user="",
+        "", files, judge, in_use, {number for _, number in in_use},
+        in_blocks=True, used=False, program_open=False, user="", keeps=keeps,
     )  # fmt: skip
     seen = set()
     for name, of in files:
         if of.st_ino in seen:
             continue
         seen.add(of.st_ino)
-        reason = judge.why_stays(int(of.st_mtime), in_use=(of.st_dev, of.st_ino) in in_use)
+        is_open, size_of = (of.st_dev, of.st_ino) in in_use, of.st_blocks * 512
+        reason = judge.why_stays(
+            int(of.st_mtime), size=size_of, in_use=is_open, protected=keeps(name)
+        )
         single.add(
-            Found(name, of.st_blocks * 512, int(of.st_mtime), of.st_dev, of.st_ino, of.st_size,
-                  of.st_mtime_ns, "", reason)
+            Found(name, size_of, int(of.st_mtime), of.st_dev, of.st_ino, of.st_size,
+                  of.st_mtime_ns, "", reason),
+            blocked=is_open or keeps(name),
         )  # fmt: skip
-    mine, theirs = (c.line("user-temp", "/", RULE) for c in (at_once, single))
+    mine, theirs = (c.line("user-temp", "/", rule, capacity=10, free=1) for c in (at_once, single))
+    assert {stay.reason for stay in mine.stays} == {
+        "too young", "in use", "protected", "not large enough", "among the newest",
+    }  # fmt: skip
     assert size == mine.holds.size
     assert mine.holds.count == 40
     for field in ("holds", "goes", "ages"):

@@ -141,11 +141,11 @@ class WebStore:
                     one = sums.setdefault(self._host(host), [0, 0, 0])
                     one[0] += size or 0
                     one[1] = max(one[1], used // 10**6 - self._table.epoch)
-                    one[2] = max(one[2], made)
+                    one[2] = max(one[2], (made - self._table.epoch * 10**6) * 1000)
         except sqlite3.Error as error:
             raise ValueError(f"{self.name} cannot be read: {error}") from error
         for host, (size, used, made) in sorted(sums.items()):
-            yield Site(host, size, max(used, 1), made * 1000, found.st_dev, found.st_ino)
+            yield Site(host, size, max(used, 1), max(made, 0), found.st_dev, found.st_ino)
 
     def forget(self, hosts: Iterable[str]) -> None:
         """Delete the rows of these sites, in one transaction. OSError where that fails."""

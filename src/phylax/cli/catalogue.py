@@ -26,9 +26,31 @@ def list_categories(form: str) -> None:
         Column("category", lambda c: c.key),
         Column("what", lambda c: c.name),
         Column("caution", lambda c: c.caution),
+        Column("systems", lambda c: ", ".join(c.systems)),
         Column("default rule", _rule),
     )
     print_list(form, catalogue.catalogue().values(), columns, empty="")
+
+
+_AGES = {
+    "modified": "the last change",
+    "deleted": "being moved to the trash",
+    "created": "being made",
+    "used": "the last use",
+}
+
+
+def _place(where: catalogue.Where) -> str:
+    """One place in a line: where, which names, and what must be closed."""
+    below = [f"{where.base}/{below}".rstrip("/") for below in where.below]
+    words = [", ".join(below)]
+    if where.names:
+        words.append(f"only {', '.join(where.names)}")
+    if where.leave:
+        words.append(f"not {', '.join(where.leave)}")
+    if where.program:
+        words.append(f"{where.label or where.program[0]} must be closed")
+    return "; ".join(words)
 
 
 @command.command("show")
@@ -40,15 +62,16 @@ def show(category: str, form: str) -> None:
         found = catalogue.category(category)
     except KeyError as error:
         raise click.UsageError(str(error.args[0])) from error
-    systems = sorted({system for where in found.where for system in where.systems})
     pairs = [
         ("category", found.key),
         ("name", found.name),
         ("what it is", found.what),
         ("losing it", found.cost),
         ("caution", str(found.caution)),
-        ("age from", found.age),
-        ("default rule", _rule(found)),
-        ("systems", ", ".join(systems)),
+        ("rights", "administrator's" if found.admin else "each person's own"),
+        ("age from", _AGES[found.age]),
+        ("default rule", f"{_rule(found)}. {found.why_rule}"),
     ]
+    for system in found.systems:
+        pairs += [(f"on {system}", "\n".join(map(_place, found.on(system))))]
     print_one(form, found, pairs)

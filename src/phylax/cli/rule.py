@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+import re
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, TypeVar
 
 import click
 
-from phylax.cli._output import Column, console, format_option, print_list
+from phylax.cli._output import Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
+from phylax.cli._subject import in_words, subject, subject_options
 from phylax.client import NotFoundError
-from phylax.core.quantities import parse_span, show_span
-from phylax.core.retention import Rule, RuleInForce, Scope
+from phylax.core.quantities import count, parse_size, parse_span, show_size
+from phylax.core.retention import Rule, Scope, ScopedRule
+
+F = TypeVar("F", bound=Callable[..., Any])
 
 
 @click.group("rule")
@@ -26,6 +32,7 @@ def list_rules(session: Session, form: str) -> None:
     columns = (
         Column("category", lambda r: r.category),
         Column("what", lambda r: r.name),
+        Column("caution", lambda r: r.caution),
         Column("rule", lambda r: r.in_words),
         Column("comes from", lambda r: r.in_force.source),
         Column("differ", lambda r: str(r.overrides), right=True),
@@ -37,68 +44,242 @@ def list_rules(session: Session, form: str) -> None:
 @click.argument("machine")
 @pass_session
 def show(session: Session, machine: str) -> None:
-    """The rules in force on a machine, and where each comes from."""
+    """The rules in force on a machine, and where each part comes from."""
     for key, rule in session.shop.machines.rules(machine).items():
-        console.print(f"{key:<14} {rule.in_words()} ({_source(rule)})")
+        others = [
+            f"{field.replace('_', ' ')} from the {scope}"
+            for field, scope in rule.sources.items()
+            if scope not in (Scope.CATALOGUE, rule.source)
+        ]
+        console.print(
+            f"{key:<18} {rule.in_words()} ({'; '.join([f'from the {rule.source}', *others])})"
+        )
 
 
-def _source(rule: RuleInForce) -> str:
-    return f"from the {rule.source}"
+# --- what a rule says ------------------------------------------------------------------------
 
 
-def _span(ctx: click.Context, param: click.Parameter, text: str | None) -> timedelta | None:
-    if text is None:
-        return None
+class _Parsed(click.ParamType):  # type: ignore[type-arg]  # generic only in newer click
+    """A value in plain words."""
+
+    def __init__(self, name: str, parse: Callable[[str], Any]) -> None:
+        self.name = name
+        self._parse = parse
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        if not isinstance(value, str):
+            return value
+        try:
+            return self._parse(value)
+        except ValueError as error:
+            self.fail(str(error), param, ctx)
+
+
+def _size_or_share(text: str) -> dict[str, int]:
+    share = re.fullmatch(r"\s*(\d+)\s*%\s*", text)
+    return {"keep_under_percent": int(share[1])} if share else {"keep_under": parse_size(text)}
+
+
+def _share(text: str) -> int:
+    match = re.fullmatch(r"\s*(\d+)\s*%?\s*", text)
+    if match is None:
+        raise ValueError(f"{text!r} is not a share; write '15 %'")
+    return int(match[1])
+
+
+_SPAN, _SIZE = _Parsed("span", parse_span), _Parsed("size", parse_size)
+_LIMIT, _SHARE = _Parsed("size|share", _size_or_share), _Parsed("share", _share)
+
+
+def says_options(command: F) -> F:
+    """The options that make up what a rule says, given as one `Rule` in `says`."""
+    options = (
+        click.option("--keep-for", type=_SPAN, help="Older goes, as in '14 days'."),
+        click.option("--keep-newest", type=int, help="So many of each group stay. 0: no limit."),
+        click.option(
+            "--keep-under", type=_LIMIT, multiple=True,
+            help="The oldest go above that: '500 MiB', '5 %' of the volume. 0: no limit.",
+        ),
+        click.option("--only-larger", type=_SIZE, help="Smaller stays, as in '100 MiB'."),
+        click.option(
+            "--when-below", type=(_SHARE, _SPAN), multiple=True, metavar="SHARE SPAN",
+            help="A shorter span while less is free, as in '15 %' '7 days'.",
+        ),
+        click.option("--hold-for", type=_SPAN, help="Held so long before it goes for good."),
+        click.option("--folder", multiple=True, help="Which folders, for own-folders."),
+        click.option("--off/--on", default=None, help="Nothing of it goes, or the rule counts."),
+    )  # fmt: skip
+
+    def with_rule(*args: Any, **given: Any) -> Any:
+        limits: dict[str, int] = {}
+        for limit in given.pop("keep_under"):
+            limits |= limit
+        folders = given.pop("folder")
+        steps = given.pop("when_below")
+        said = {
+            "off": given.pop("off"),
+            "keep_for": given.pop("keep_for"),
+            "keep_newest": given.pop("keep_newest"),
+            "only_larger": given.pop("only_larger"),
+            "hold_for": given.pop("hold_for"),
+            "folders": folders or None,
+            "pressure": [{"below_percent": b, "keep_for": s} for b, s in steps] or None,
+            **limits,
+        }
+        return command(*args, said={k: v for k, v in said.items() if v is not None}, **given)
+
+    with_rule.__name__, with_rule.__doc__ = command.__name__, command.__doc__
+    wrapped: Any = with_rule
+    wrapped.__click_params__ = list(getattr(command, "__click_params__", []))
+    for option in reversed(options):
+        wrapped = option(wrapped)
+    found: F = wrapped
+    return found
+
+
+def _said(session: Session, scope: Scope, number: int, category: str) -> ScopedRule | None:
     try:
-        return parse_span(text)
-    except ValueError as error:
-        raise click.BadParameter(str(error)) from error
+        return session.shop.rules.get(scope, number, category)
+    except NotFoundError:
+        return None
+
+
+def _rule(before: ScopedRule | None, said: dict[str, Any]) -> Rule:
+    """What is said now, beside what the scope said before."""
+    if not said:
+        raise click.UsageError("Say something: --keep-for, --keep-under, --off or another option.")
+    known = before.rule.model_dump(exclude_none=True) if before else {}
+    return Rule.model_validate({**known, **said})
 
 
 @command.command("set")
 @click.argument("category")
-@click.option("--keep-for", callback=_span, help="As in '14 days'.")
-@click.option("--off/--on", default=None, help="Nothing of it goes, or the rule counts again.")
-@click.option("--machine", help="Only for this machine.")
-@click.option("--client", help="Only for this client's machines.")
+@subject_options
+@says_options
 @pass_session
 def set_rule(
     session: Session,
     category: str,
-    keep_for: timedelta | None,
-    off: bool | None,
+    said: dict[str, Any],
     machine: str | None,
     client: str | None,
 ) -> None:
-    """Say what stays of CATEGORY: for the shop, or for one client or machine."""
-    if machine and client:
-        raise click.UsageError("Give --machine or --client, not both.")
-    if keep_for is None and off is None:
-        raise click.UsageError("Say something: --keep-for, --off or --on.")
-    scope, subject = Scope.SHOP, 0
-    if machine:
-        scope, subject = Scope.MACHINE, session.shop.machines.get(machine).id
-    elif client:
-        scope, subject = Scope.CLIENT, session.shop.clients.find(client).id
-    try:
-        before = session.shop.rules.get(scope, subject, category)
-    except NotFoundError:
-        before = None
-    said = before.rule if before else Rule()
-    rule = Rule(
-        keep_for=said.keep_for if keep_for is None else keep_for,
-        off=said.off if off is None else off,
+    """Say what stays of CATEGORY: for the shop, or for one client or machine.
+
+    What is left out stays as it is said now.
+    """
+    scope, number = subject(session, machine, client)
+    before = _said(session, scope, number, category)
+    rule = _rule(before, said)
+    session.shop.rules.put(
+        scope, number, category, rule, version=before.version if before else None
     )
-    after = session.shop.rules.put(
-        scope, subject, category, rule, version=before.version if before else None
+    now = _in_force(session, scope, number, category)
+    console.print(f"{category} for {in_words(scope, machine, client)}: {now}.")
+
+
+def _in_force(session: Session, scope: Scope, number: int, category: str) -> str:
+    """What is in force now, or what was said where that has no one answer."""
+    if scope is Scope.MACHINE:
+        return session.shop.machines.rules(number)[category].in_words()
+    if scope is Scope.SHOP:
+        return next(r.in_words for r in session.shop.rules.list() if r.category == category)
+    return "said; its machines go by it unless they say otherwise themselves"
+
+
+@command.command("clear")
+@click.argument("category")
+@subject_options
+@pass_session
+def clear(session: Session, category: str, machine: str | None, client: str | None) -> None:
+    """Say nothing of CATEGORY any more: the next farther rule counts again."""
+    scope, number = subject(session, machine, client)
+    session.shop.rules.remove(session.shop.rules.get(scope, number, category))
+    console.print(f"{category} for {in_words(scope, machine, client)}: nothing said any more.")
+
+
+@command.command("what-if")
+@click.argument("category")
+@subject_options
+@says_options
+@format_option
+@pass_session
+def what_if(
+    session: Session,
+    category: str,
+    said: dict[str, Any],
+    machine: str | None,
+    client: str | None,
+    form: str,
+) -> None:
+    """What another rule for CATEGORY would let go, from the last surveys. Nothing is touched."""
+    scope, number = subject(session, machine, client)
+    rule = _rule(_said(session, scope, number, category), said)
+    found = session.shop.rules.what_if(category, rule, scope=scope, subject_id=number)
+    zone = session.the_shop.clock
+    columns = (
+        Column("machine", lambda m: m.machine_tag),
+        Column("client", lambda m: m.client_name),
+        Column("goes now", lambda m: show_size(m.goes_now.size), right=True),
+        Column("would go", lambda m: show_size(m.would_go.size), right=True),
+        Column("by the rule", lambda m: m.rule_in_words),
+        Column("looked at", lambda m: local(m.looked_at, zone) + (", too old" if m.stale else "")),
     )
-    words = (
-        "off"
-        if after.rule.off
-        else (
-            f"keep for {show_span(after.rule.keep_for)}"
-            if after.rule.keep_for is not None
-            else "on"
+    if form == "json":
+        click.echo(found.model_dump_json(indent=2))
+        return
+    most = [m for m in found.most if m.would_go.count or m.goes_now.count]
+    print_list(form, most, columns, empty="Nothing would go, and nothing goes now.")
+    if form == "table":
+        about = "" if found.exact else "about "
+        console.print(
+            f"\n{about}{show_size(found.would_go.size)} would go "
+            f"({count(found.would_go.count, 'item')}) on {count(found.machines, 'machine')}; "
+            f"by the rules in force {show_size(found.goes_now.size)} goes."
         )
+        if found.stale or found.never_looked:
+            console.print(
+                f"{count(found.stale, 'machine')} looked at too long ago to count on, "
+                f"{count(found.never_looked, 'machine')} never."
+            )
+
+
+# --- all at once -----------------------------------------------------------------------------
+
+
+@command.command("save")
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path), required=False)
+@pass_session
+def save(session: Session, file: Path | None) -> None:
+    """Write all rules and protect lists to a TOML FILE, or print them."""
+    text = session.shop.rules.document()
+    if file is None:
+        click.echo(text, nl=False)
+        return
+    file.write_text(text, encoding="utf-8")
+    console.print(f"Written to {file}.")
+
+
+@command.command("load")
+@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.option("--dry-run", is_flag=True, help="Only show what would change.")
+@click.option("--yes", is_flag=True, help="Do not ask before changing.")
+@pass_session
+def load(session: Session, file: Path, dry_run: bool, yes: bool) -> None:
+    """Make all rules those of a TOML FILE. What it protects is added; nothing is opened by it."""
+    text = file.read_text(encoding="utf-8")
+    found = session.shop.rules.apply_document(text)
+    columns = (
+        Column("what", lambda d: d.what),
+        Column("for", lambda d: d.subject or f"the {d.scope}"),
+        Column("category", lambda d: d.category),
+        Column("now", lambda d: d.before),
+        Column("then", lambda d: d.after),
     )
-    console.print(f"{category} for the {scope}: {words}.")
+    print_list("table", found.differences, columns, empty="The file says what is said already.")
+    if dry_run or not found.differences:
+        return
+    if not yes:
+        click.confirm("Change this?", abort=True)
+    done = session.shop.rules.apply_document(text, dry_run=False)
+    console.print(f"{count(len(done.differences), 'change')} made.")

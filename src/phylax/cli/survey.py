@@ -10,6 +10,9 @@ from phylax.cli._following import exit_code, follow, print_end
 from phylax.cli._output import Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.quantities import count, show_size
+from phylax.core.survey import LedgerLine
+
+_NAMED = 12
 
 
 @click.group("survey")
@@ -51,7 +54,7 @@ def _print_ledger(session: Session, machine: str, form: str) -> None:
         Column("goes", lambda line: show_size(line.goes.size), right=True),
         Column("needs a yes", lambda line: show_size(line.needs_yes.size), right=True),
         Column("stays", lambda line: _stays(line), right=False),
-        Column("rule", lambda line: f"{line.rule_in_words} ({line.rule.source})"),
+        Column("rule", _rule),
     )
     at = local(ledger.taken_at, session.the_shop.clock)
     print_list(form, ledger.lines, columns, empty="Nothing found.")
@@ -60,29 +63,74 @@ def _print_ledger(session: Session, machine: str, form: str) -> None:
             f"\n{show_size(ledger.goes.size)} can go ({count(ledger.goes.count, 'item')}); "
             f"{show_size(ledger.needs_yes.size)} needs a yes. Survey {ledger.survey_id}, {at}."
         )
+        unread = [(line.category, one) for line in ledger.lines for one in line.unread]
+        for key, one in unread[:_NAMED]:
+            console.print(f"Not looked at for {key}: {one.path} ({one.why})")
+        if len(unread) > _NAMED:
+            console.print(f"… and {count(len(unread) - _NAMED, 'place')} more; see --format json.")
 
 
-def _stays(line: object) -> str:
-    stays = getattr(line, "stays", ())
-    return ", ".join(f"{show_size(stay.size)} {stay.reason}" for stay in stays) or "–"
+def _rule(line: LedgerLine) -> str:
+    pressed = ", short of space" if line.pressed else ""
+    return f"{line.rule_in_words} ({line.rule.source}{pressed})"
+
+
+def _stays(line: LedgerLine) -> str:
+    words = [f"{show_size(stay.size)} {stay.reason}" for stay in line.stays]
+    if line.kept_sites:
+        words.append(f"{count(line.kept_sites, 'site')} kept")
+    return ", ".join(words) or "–"
 
 
 @command.command("listing")
 @click.argument("machine")
 @click.argument("category")
+@click.option("--largest", is_flag=True, help="Largest first.")
+@click.option("--folders", is_flag=True, help="What each folder holds, instead of its files.")
+@click.option("--place", help="Only what lies in this place, as the listing names it.")
+@click.option("--folder", default="", help="Only below this folder of the place.")
 @format_option
 @pass_session
-def listing(session: Session, machine: str, category: str, form: str) -> None:
-    """Every item of a category that needs a yes, with its number."""
+def listing(
+    session: Session,
+    machine: str,
+    category: str,
+    largest: bool,
+    folders: bool,
+    place: str | None,
+    folder: str,
+    form: str,
+) -> None:
+    """Every item of a category that needs a yes or is only listed, with its number."""
+    if folders:
+        _print_folders(session, machine, category, place, folder, form)
+        return
     ledger = session.shop.machines.ledger(machine)
     zone = session.the_shop.clock
     columns = (
         Column("number", lambda i: str(i.number), right=True),
         Column("size", lambda i: show_size(i.size), right=True),
-        Column("of", lambda i: local(i.aged_from, zone)),
+        Column("of", lambda i: local(i.aged_from, zone) if i.aged_from else "not known"),
         Column("proposed", lambda i: "yes" if i.reason is None else f"no, {i.reason}"),
         Column("file", lambda i: i.path),
         Column("in", lambda i: i.place),
     )
-    found = session.shop.surveys.listing(ledger.survey_id, category)
+    found = session.shop.surveys.listing(
+        ledger.survey_id, category, largest_first=largest, place=place, folder=folder
+    )
+    print_list(form, found, columns, empty="The listing is empty.")
+
+
+def _print_folders(
+    session: Session, machine: str, category: str, place: str | None, folder: str, form: str
+) -> None:
+    ledger = session.shop.machines.ledger(machine)
+    columns = (
+        Column("holds", lambda f: show_size(f.holds.size), right=True),
+        Column("items", lambda f: f"{f.holds.count:,}", right=True),
+        Column("rule lets go", lambda f: show_size(f.proposed.size), right=True),
+        Column("folder", lambda f: f.folder or "(directly)"),
+        Column("in", lambda f: f.place),
+    )
+    found = session.shop.surveys.folders(ledger.survey_id, category, place=place, folder=folder)
     print_list(form, found, columns, empty="The listing is empty.")

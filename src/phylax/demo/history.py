@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 
 from phylax.core.recurrence import occurrences
 from phylax.demo.scenario import MachineSpec, On, RoundSpec, VolumeSpec
-from phylax.demo.standins import GIB
+from phylax.demo.tree import GIB
 
 DAYS = 400
 HOURLY_DAYS = 90

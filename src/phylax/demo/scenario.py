@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from phylax.core.people import Role
-from phylax.core.retention import Rule, Scope
+from phylax.core.retention import PressureStep, ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.shop import DiskKind, System
 
 SHOP = "Quayside Computer Repair"
@@ -97,6 +97,19 @@ class RuleSpec:
     subject: str
     category: str
     rule: Rule
+
+
+@dataclass(frozen=True)
+class ProtectSpec:
+    scope: Scope
+    subject: str
+    kind: ProtectKind
+    what: str
+    note: str = ""
+
+    @property
+    def entry(self) -> ProtectEntry:
+        return ProtectEntry(kind=self.kind, what=self.what)
 
 
 @dataclass(frozen=True)
@@ -196,12 +209,29 @@ ROUNDS = (
 )  # fmt: skip
 
 RULES = (
-    RuleSpec(Scope.SHOP, "", "trash", Rule(keep_for=timedelta(days=14))),
+    RuleSpec(Scope.SHOP, "", "trash", Rule(
+        keep_for=timedelta(days=14),
+        pressure=(PressureStep(below_percent=15, keep_for=timedelta(days=7)),
+                  PressureStep(below_percent=5, keep_for=timedelta(days=1))))),
+    RuleSpec(Scope.MACHINE, "ferry-tickets", "own-folders",
+             Rule(off=False, keep_for=timedelta(days=60), folders=("C:\\Scans",))),
+    RuleSpec(Scope.CLIENT, "Kelpie Boatyard", "user-caches", Rule(keep_for=timedelta(days=14))),
     RuleSpec(Scope.CLIENT, "Saltmarsh Primary School library", "trash",
              Rule(keep_for=timedelta(days=1))),
     RuleSpec(Scope.MACHINE, "choir-server", "downloads",
              Rule(off=False, keep_for=timedelta(days=90))),
     RuleSpec(Scope.MACHINE, "pottery-mac", "trash", Rule(keep_for=timedelta(days=30))),
+)  # fmt: skip
+
+PROTECTED = (
+    ProtectSpec(Scope.SHOP, "", ProtectKind.PATTERN, "*.kdbx", "password stores"),
+    ProtectSpec(Scope.SHOP, "", ProtectKind.SITE, "webmail.quayside.example", "our own mail"),
+    ProtectSpec(Scope.CLIENT, "Skerry Ferry Office", ProtectKind.SITE,
+                "bookings.skerryferry.example", "the booking desk stays signed in"),
+    ProtectSpec(Scope.MACHINE, "vet-xray", ProtectKind.FOLDER,
+                "C:\\Users\\xray\\Downloads\\Pictures", "the picture archive"),
+    ProtectSpec(Scope.MACHINE, "choir-server", ProtectKind.PATTERN, "hymn-*.zip",
+                "scores that Orla works from"),
 )  # fmt: skip
 
 NOTES = (
@@ -226,16 +256,21 @@ class Trees:
     trash: tuple[int, float] = (24, 3.0)
     downloads: tuple[int, float] = (40, 5.0)
     documents: tuple[int, float] = (60, 4.0)
-    browsers_open: tuple[str, ...] = field(default=())
+    extra: dict[str, tuple[int, float]] = field(default_factory=dict)
+    """Further folders below the top of the system's volume."""
+    own_folders: tuple[str, ...] = ()
+    """Folders that the machine lets the shop name."""
 
 
 TREES = {
+    "ferry-tickets": Trees(extra={"Scans": (220, 46.0)}, own_folders=("C:\\Scans",)),
     "oakes-laptop": Trees(temp=(520, 6.4), cache=(1900, 11.8), trash=(46, 14.2),
                           downloads=(85, 31.0), documents=(120, 22.0)),
     "pottery-mac": Trees(temp=(260, 2.1), cache=(1100, 6.2), trash=(30, 12.5),
                          downloads=(48, 9.0), documents=(200, 40.0)),
     "choir-server": Trees(temp=(180, 0.9), cache=(700, 1.8), trash=(22, 5.1),
                           downloads=(64, 17.5), documents=(150, 60.0)),
-    "vet-xray": Trees(temp=(60, 0.3), cache=(200, 0.5), trash=(4, 0.2), downloads=(10, 0.4)),
+    "vet-xray": Trees(temp=(60, 0.3), cache=(200, 0.5), trash=(4, 0.2), downloads=(10, 0.4),
+                      extra={"Users/xray/Downloads/Pictures": (60, 88.0)}),
     "boatyard-cad": Trees(temp=(420, 4.4), cache=(800, 3.1), trash=(35, 6.0)),
 }  # fmt: skip

@@ -30,11 +30,22 @@ from phylax.core.survey import Item, Look, Tally
 from phylax.core.values import from_seconds, to_seconds
 from phylax.demo import scenario
 from phylax.demo.history import Freed, Occurrence, Point, occurrences_of, volume_history
-from phylax.demo.standins import GIB, build
+from phylax.demo.standins import build
+from phylax.demo.tree import GIB
 from phylax.service import work
 from phylax.service.serve import FILE
 from phylax.service.signin import hash_password, new_secret
-from phylax.store import agents, people, readings, records, rounds, rules, runs, shop
+from phylax.store import (
+    agents,
+    people,
+    protections,
+    readings,
+    records,
+    rounds,
+    rules,
+    runs,
+    shop,
+)
 from phylax.store.database import Connection, Database
 
 SEED = 8610
@@ -63,6 +74,7 @@ def make(folder: Path, now: datetime, url: str, *, lives_in: Path) -> None:
             machine_ids = _take_in(conn, now)
             round_ids = _make_rounds(conn, machine_ids, now, zone)
             _set_rules(conn, machine_ids, now)
+            _protect(conn, machine_ids, now)
             deeds = [
                 _Deed(now - timedelta(days=note.days_ago), note.machine, note=note)
                 for note in scenario.NOTES
@@ -158,6 +170,21 @@ def _set_rules(conn: Connection, machine_ids: dict[str, int], now: datetime) -> 
             spec.rule,
             who="Ines Marrow",
             at=to_seconds(now - timedelta(days=100)),
+        )
+
+
+def _protect(conn: Connection, machine_ids: dict[str, int], now: datetime) -> None:
+    clients = {c.name: c.id for c in shop.clients(conn, after=0, limit=100)}
+    for spec in scenario.PROTECTED:
+        subject = {Scope.CLIENT: clients, Scope.MACHINE: machine_ids}.get(spec.scope, {"": 0})
+        protections.add(
+            conn,
+            spec.scope,
+            subject[spec.subject],
+            spec.entry,
+            spec.note,
+            who="Tobias Quill",
+            at=to_seconds(now - timedelta(days=90)),
         )
 
 
@@ -342,6 +369,7 @@ def _look_through(
         Guard(quick),
         look,
         now,
+        protect=[one.entry for one in protections.in_force_on(conn, machine_id)],
         listing=lambda key, item: listed.setdefault(key, []).append(item),
     )
     at = to_seconds(now) - 1800

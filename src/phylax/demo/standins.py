@@ -2,27 +2,24 @@
 
 from __future__ import annotations
 
+import json
 import os
 import struct
-from collections.abc import Callable
 from datetime import datetime, timedelta
 from pathlib import Path
 from random import Random
 
 import tomli_w
 
-from phylax.agent.machines.standin import STATE_FILE
+from phylax.agent.machines.standin import STATE_FILE, THINGS_FILE
 from phylax.core.shop import System
+from phylax.demo.clutter import scatter, things
 from phylax.demo.scenario import TREES, MachineSpec, Trees
+from phylax.demo.tree import GIB, Tree
 
-GIB = 1024**3
 _FILETIME_EPOCH = 11_644_473_600
 _ITEMS_PER_SECOND = 420.0
 
-_WORDS = (
-    "harbour", "invoice", "tide", "regatta", "glaze", "hymn", "anchor", "scan", "kiln", "ledger",
-    "choir", "mooring", "archive", "season", "visit", "plan", "order", "lantern",
-)  # fmt: skip
 _DOWNLOADS = (".pdf", ".zip", ".jpg", ".docx", ".mp4", ".exe", ".dmg", ".iso", ".xlsx")
 
 
@@ -31,8 +28,18 @@ def build(folder: Path, spec: MachineSpec, now: datetime, random: Random) -> Non
     system_volume = spec.volumes[0]
     top = folder / _volume_folder(system_volume.mount)
     homes = top / ("home" if spec.system is System.LINUX else "Users")
-    tree = _Tree(now, random)
-    _person(tree, homes / spec.person, spec.system, TREES.get(spec.tag, Trees()), top)
+    tree = Tree(now, random)
+    trees = TREES.get(spec.tag, Trees())
+    _person(tree, homes / spec.person, spec.system, trees, top)
+    scatter(tree, spec.tag, spec.system, homes / spec.person, top)
+    for below, (number, gib) in trees.extra.items():
+        tree.files(
+            (number, gib),
+            lambda: random.uniform(0, 240),
+            lambda n, below=below: top / below / f"{tree.word()}-{n}.tif",  # type: ignore[misc]
+        )
+    listed = things(tree, spec.tag, spec.system, spec.memory)
+    (folder / THINGS_FILE).write_text(json.dumps(listed, indent=1), encoding="utf-8")
     volumes = []
     for volume in spec.volumes:
         (folder / _volume_folder(volume.mount)).mkdir(parents=True, exist_ok=True)
@@ -55,6 +62,7 @@ def build(folder: Path, spec: MachineSpec, now: datetime, random: Random) -> Non
         "memory": spec.memory * GIB,
         "people": [spec.person],
         "volumes": volumes,
+        "own_folders": list(trees.own_folders),
         "files_in_use": [os.path.relpath(path, folder) for path in tree.in_use],
         "items_per_second": _ITEMS_PER_SECOND,
     }
@@ -65,41 +73,7 @@ def _volume_folder(mount: str) -> str:
     return {"/": "root"}.get(mount, mount.rstrip(":"))
 
 
-class _Tree:
-    def __init__(self, now: datetime, random: Random) -> None:
-        self.now = now
-        self.random = random
-        self.total = 0
-        self.in_use: list[Path] = []
-
-    def file(self, path: Path, size: int, age_days: float) -> None:
-        """A sparse file of a length and an age."""
-        path.parent.mkdir(parents=True, exist_ok=True)
-        with path.open("wb") as file:
-            file.truncate(size)
-        at = (self.now - timedelta(days=age_days)).timestamp()
-        os.utime(path, (at, at))
-        self.total += size
-
-    def files(
-        self, many: tuple[int, float], ages: Callable[[], float], name: Callable[[int], Path]
-    ) -> list[Path]:
-        """So many files that add up to so many GiB, a few of them large, as files are."""
-        number, gib = many
-        weights = [self.random.paretovariate(1.1) for _ in range(number)]
-        scale = gib * GIB / sum(weights)
-        made = []
-        for index, weight in enumerate(weights):
-            path = name(index)
-            self.file(path, max(1, int(weight * scale)), ages())
-            made.append(path)
-        return made
-
-    def word(self) -> str:
-        return f"{self.random.choice(_WORDS)}-{self.random.choice(_WORDS)}"
-
-
-def _person(tree: _Tree, home: Path, system: System, trees: Trees, top: Path) -> None:
+def _person(tree: Tree, home: Path, system: System, trees: Trees, top: Path) -> None:
     random = tree.random
     temp, cache, documents = {
         System.WINDOWS: (
@@ -139,7 +113,7 @@ def _person(tree: _Tree, home: Path, system: System, trees: Trees, top: Path) ->
     _trash(tree, home, system, trees, top)
 
 
-def _trash(tree: _Tree, home: Path, system: System, trees: Trees, top: Path) -> None:
+def _trash(tree: Tree, home: Path, system: System, trees: Trees, top: Path) -> None:
     random = tree.random
     if system is System.WINDOWS:
         bin_ = top / "$Recycle.Bin" / "S-1-5-21-4211-7733-1002-1001"

@@ -28,7 +28,7 @@ STATE_FILE = "machine.toml"
 
 THINGS_FILE = "things.json"
 
-_BELOW_HOME: dict[System, dict[Folder, str]] = {
+BELOW_HOME: dict[System, dict[Folder, str]] = {
     System.WINDOWS: {
         "user-home": "",
         "user-temp": "AppData/Local/Temp",
@@ -54,7 +54,7 @@ _BELOW_HOME: dict[System, dict[Folder, str]] = {
         "user-config": ".config",
     },
 }
-_BELOW_TOP: dict[System, dict[Folder, tuple[str, ...]]] = {
+BELOW_TOP: dict[System, dict[Folder, tuple[str, ...]]] = {
     System.WINDOWS: {
         "system-volume": ("",),
         "system-folder": ("Windows",),
@@ -92,7 +92,7 @@ _OPENINGS = {
     System.MACOS: (),
     System.LINUX: ("var/lib/systemd/coredump",),
 }  # fmt: skip
-_HOMES = {System.WINDOWS: "Users", System.MACOS: "Users", System.LINUX: "home"}
+HOMES = {System.WINDOWS: "Users", System.MACOS: "Users", System.LINUX: "home"}
 _OWN_FOLDERS = {
     System.WINDOWS: ("Documents", "Pictures", "Desktop", "Music", "Videos"),
     System.MACOS: ("Documents", "Pictures", "Desktop", "Music", "Movies", "Library/Mail"),
@@ -205,11 +205,11 @@ class StandInMachine:
             yield from self._volume_trashes()
             return
         system_volume = self._state.volumes[0]
-        for below in _BELOW_TOP[self.system].get(base, ()):
+        for below in BELOW_TOP[self.system].get(base, ()):
             path = os.path.join(self._path(system_volume), below).rstrip("/")
             if os.path.isdir(path):
                 yield Location(path, self._shown(system_volume, path))
-        below_home = _BELOW_HOME[self.system].get(base)
+        below_home = BELOW_HOME[self.system].get(base)
         if below_home is None:
             return
         for person, home in zip(self._state.people, self._homes(), strict=True):
@@ -289,7 +289,7 @@ class StandInMachine:
         return InUse(frozenset(files), frozenset(p.lower() for p in state.programs_open))
 
     def _homes(self) -> list[str]:
-        top = os.path.join(self._path(self._state.volumes[0]), _HOMES[self.system])
+        top = os.path.join(self._path(self._state.volumes[0]), HOMES[self.system])
         return [os.path.join(top, person) for person in self._state.people]
 
     def sealed(self) -> Sequence[str]:
@@ -305,7 +305,7 @@ class StandInMachine:
         return self._path(self._state.volumes[0])
 
     def roots(self) -> Sequence[str]:
-        homes = os.path.join(self._top, _HOMES[self.system])
+        homes = os.path.join(self._top, HOMES[self.system])
         return (self._folder, *map(self._path, self._state.volumes), homes, *self._homes())
 
     def join(self, shown: str, below: str) -> str:

@@ -1,0 +1,81 @@
+"""`phylax consent`: who agreed to what."""
+
+from __future__ import annotations
+
+import click
+
+from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._session import Session, pass_session
+from phylax.core.quantities import count, show_size
+
+
+@click.group("consent")
+def command() -> None:
+    """Who agreed to what, for categories that need a person's yes."""
+
+
+@command.command("list")
+@click.argument("machine")
+@format_option
+@pass_session
+def list_consents(session: Session, machine: str, form: str) -> None:
+    """Every yes to a listing of MACHINE, newest first."""
+    zone = session.the_shop.clock
+    columns = (
+        Column("consent", lambda c: str(c.id), right=True),
+        Column("category", lambda c: c.category),
+        Column("to", lambda c: f"{count(c.items, 'item')}, {show_size(c.size)}"),
+        Column("by", lambda c: f"{c.given_by}, {c.via}"),
+        Column("word", lambda c: c.word),
+        Column("given", lambda c: local(c.given_at, zone)),
+        Column("counts until", lambda c: local(c.expires_at, zone)),
+        Column("used by run", lambda c: str(c.used_by_run or "–"), right=True),
+    )
+    print_list(form, session.shop.machines.consents(machine), columns, empty="No consent yet.")
+
+
+@command.command("standing")
+@click.argument("machine")
+@format_option
+@pass_session
+def standing(session: Session, machine: str, form: str) -> None:
+    """Standing consents for MACHINE: what its rules propose goes each time."""
+    zone = session.the_shop.clock
+    columns = (
+        Column("number", lambda c: str(c.id), right=True),
+        Column("category", lambda c: c.category),
+        Column("by", lambda c: f"{c.given_by}, {c.via}"),
+        Column("word", lambda c: c.word),
+        Column("given", lambda c: local(c.given_at, zone)),
+        Column(
+            "taken back",
+            lambda c: (
+                f"{local(c.taken_back_at, zone)}, {c.taken_back_by}" if c.taken_back_at else "–"
+            ),
+        ),
+    )
+    found = session.shop.standing_consents.list(machine)
+    print_list(form, found, columns, empty="No standing consent.")
+
+
+@command.command("give-standing")
+@click.argument("machine")
+@click.argument("category")
+@click.option("--word", default="", help="The client's word, as in 'agreed in the contract'.")
+@pass_session
+def give_standing(session: Session, machine: str, category: str, word: str) -> None:
+    """A yes to what the rule proposes of CATEGORY each time, until it is taken back."""
+    made = session.shop.standing_consents.give(machine, category, via="command line", word=word)
+    rule = session.shop.machines.rules(machine)[category]
+    console.print(
+        f"{made.id}: {category} on {machine} goes by its rule from now on: {rule.in_words()}."
+    )
+
+
+@command.command("take-back")
+@click.argument("number", type=int)
+@pass_session
+def take_back(session: Session, number: int) -> None:
+    """Take a standing consent back: each listing needs its own yes again."""
+    session.shop.standing_consents.take_back(number)
+    console.print(f"Standing consent {number} is taken back.")

@@ -1,0 +1,91 @@
+"""`phylax protect`: what always stays."""
+
+from __future__ import annotations
+
+import sys
+
+import click
+
+from phylax.cli._output import Column, console, format_option, print_list
+from phylax.cli._session import Session, pass_session
+from phylax.cli._subject import in_words, subject, subject_options
+from phylax.core.retention import ProtectEntry, ProtectKind
+
+
+@click.group("protect")
+def command() -> None:
+    """Folders, patterns and web sites that always stay; each scope only adds."""
+
+
+@command.command("list")
+@click.argument("machine", required=False)
+@format_option
+@pass_session
+def list_entries(session: Session, machine: str | None, form: str) -> None:
+    """Everything that is protected, or what is in force on MACHINE."""
+    columns = (
+        Column("number", lambda p: str(p.id), right=True),
+        Column("kind", lambda p: p.entry.kind),
+        Column("what", lambda p: p.entry.what),
+        Column("for", lambda p: p.subject or f"the {p.scope}"),
+        Column("note", lambda p: p.note),
+        Column("added by", lambda p: p.added_by),
+    )
+    found = session.shop.protections.list(machine)
+    print_list(form, found, columns, empty="Nothing is protected by a list.")
+
+
+@command.command("add")
+@click.option("--folder", help="A folder's whole path, with all that is in it.")
+@click.option("--pattern", help="A pattern as in a .gitignore file, as in '*.dcm' or 'Scans/'.")
+@click.option("--site", help="A web site that stays signed in, as in 'tickets.example'.")
+@click.option("--note", default="", help="Why, for those who come after you.")
+@subject_options
+@pass_session
+def add(
+    session: Session,
+    folder: str | None,
+    pattern: str | None,
+    site: str | None,
+    note: str,
+    machine: str | None,
+    client: str | None,
+) -> None:
+    """Add a folder, a pattern or a site, for the shop or for one client or machine."""
+    given = {k: v for k, v in (("folder", folder), ("pattern", pattern), ("site", site)) if v}
+    if len(given) != 1:
+        raise click.UsageError("Give one of --folder, --pattern and --site.")
+    ((kind, what),) = given.items()
+    scope, number = subject(session, machine, client)
+    made = session.shop.protections.add(
+        ProtectEntry(kind=ProtectKind(kind), what=what), scope=scope, subject_id=number, note=note
+    )
+    console.print(f"{made.id}: {kind} {what} stays, for {in_words(scope, machine, client)}.")
+
+
+@command.command("remove")
+@click.argument("number", type=int)
+@pass_session
+def remove(session: Session, number: int) -> None:
+    """Take an entry off the list."""
+    session.shop.protections.remove(number)
+    console.print(f"Entry {number} is off the list; what it kept may go by its rule.")
+
+
+@command.command("test")
+@click.argument("machine")
+@click.argument("path", required=False)
+@click.option("--site", help="A web site instead of a path.")
+@pass_session
+def test(session: Session, machine: str, path: str | None, site: str | None) -> None:
+    """Which entry protects PATH on MACHINE. Ends with 1 where none does."""
+    found = session.shop.protections.test(machine, path=path, site=site)
+    by = found.protected_by
+    if by is None:
+        console.print(f"Nothing on the list protects {found.asked} on {machine}.")
+        sys.exit(1)
+    whose = by.subject or f"the {by.scope}"
+    console.print(
+        f"{found.asked} stays: {by.entry.kind} {by.entry.what}, entry {by.id} for {whose}"
+        + (f" ({by.note})." if by.note else ".")
+    )
