@@ -15,7 +15,7 @@ def command() -> None:
 
 
 def _rule(category: catalogue.Category) -> str:
-    return in_force([(Scope.CATALOGUE, category.rule)]).in_words()
+    return category.in_words(in_force([(Scope.CATALOGUE, category.rule)]))
 
 
 @command.command("list")

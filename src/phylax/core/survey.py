@@ -61,7 +61,9 @@ class Item(Value):
     path: str = Field(description="Path below the place, with '/' between folders")
     raw: str | None = Field(None, description="The path in base64, where it is not UTF-8")
     size: int
-    aged_from: Moment | None = Field(description="From when its age counts; null: not known")
+    aged_from: Moment | None = Field(
+        None, description="From when its age counts; absent: not known"
+    )
     reason: Reason | None = Field(None, description="Why it stays; absent when it goes")
     user: str = ""
     group: str = Field("", description="Of which a rule may keep the newest; empty: its place")
@@ -228,7 +230,7 @@ def _ledger_line(key: str, found: list[SurveyLine]) -> LedgerLine:
         cost=kind.cost,
         caution=kind.caution,
         rule=found[0].rule,
-        rule_in_words=found[0].rule.in_words(),
+        rule_in_words=kind.in_words(found[0].rule),
         holds=_sum(line.holds for line in found),
         goes=Tally() if needs_yes else proposed,
         needs_yes=proposed if needs_yes else Tally(),

@@ -16,6 +16,7 @@ from types import FrameType
 
 import httpx
 
+from phylax.agent.home import AgentHome
 from phylax.demo import scenario
 
 _MADE = "made"
@@ -53,6 +54,13 @@ def _make(data: Path, url: str) -> None:
     print(f"Made the demo shop in {time.monotonic() - began:.1f} s.", flush=True)
 
 
+def _call_at(home: AgentHome, url: str) -> None:
+    """The demo may be started at another port than the one it was made for."""
+    config = home.config()
+    if config.url != url:
+        home.save(config.model_copy(update={"url": url}), home.key())
+
+
 def _is_taken(port: int) -> bool:
     with socket.socket() as probe:
         return probe.connect_ex(("127.0.0.1", port)) == 0
@@ -77,6 +85,7 @@ class _Live:
             for spec in scenario.MACHINES:
                 if spec.live:
                     folder = self._data / "agents" / spec.tag
+                    _call_at(AgentHome(folder), self._url)
                     self._start(spec.tag, "agent", "start", "--data", str(folder))
             self._say_ready()
             while not self._stopping and service.poll() is None:

@@ -16,7 +16,7 @@ from typing import Annotated, Literal, get_args
 
 from pydantic import Field, field_validator, model_validator
 
-from phylax.core.quantities import show_span
+from phylax.core.quantities import show_size, show_span
 from phylax.core.retention import Caution, Rule, RuleInForce
 from phylax.core.shop import System
 from phylax.core.values import Demand
@@ -133,6 +133,14 @@ class Category(Demand):
     def can_be_held(self) -> bool:
         return self.shape in ("files", "folders", "trash")
 
+    def in_words(self, rule: RuleInForce) -> str:
+        """What a rule means for this category: what goes by it, or what is only listed."""
+        if self.caution is not Caution.REPORT or rule.off:
+            return rule.in_words()
+        words = [f"larger than {show_size(rule.only_larger)}"] if rule.only_larger else []
+        words += [f"unused for {show_span(rule.keep_for)}"] if rule.keep_for else []
+        return " ".join(["listed only", *([f"when {' and '.join(words)}"] if words else [])])
+
     def group_of(self, name: str, place: str) -> str:
         """The group an item belongs to, of which a rule may keep the newest."""
         match = re.match(self.group, name) if self.group else None
@@ -167,7 +175,7 @@ def why_refused(kind: Category, rule: Rule, merged: RuleInForce) -> tuple[str, s
             f"{rule.keep_newest} is too few"
         )
     longer = [step for step in merged.pressure if step.keep_for > merged.keep_for]
-    if longer:
+    if rule.pressure and longer:
         return "pressure", (
             f"{show_span(longer[0].keep_for)} below {longer[0].below_percent} % free is longer "
             f"than the {show_span(merged.keep_for)} in force; pressure may only shorten"

@@ -223,6 +223,7 @@ class RuleInForce(Value):
         words += [
             f"{show_span(step.keep_for)} below {step.below_percent} % free"
             for step in self.pressure
+            if step.keep_for < self.keep_for
         ]
         if self.hold_for:
             words.append(f"held {show_span(self.hold_for)} first")

@@ -50,7 +50,7 @@ def list_rules(house: TheHouse, actor: Signed) -> list[ShopRule]:
                 catalogue=category.rule,
                 shop=said.get(key),
                 in_force=rule,
-                in_words=rule.in_words(),
+                in_words=category.in_words(rule),
                 overrides=differ.get(key, 0),
             )
         )
