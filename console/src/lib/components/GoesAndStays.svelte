@@ -1,11 +1,21 @@
 <script lang="ts">
-  import { api, inWords, type Ledger, type LedgerLine, type Machine } from '$lib/api/client';
+  import {
+    api,
+    inWords,
+    type Ledger,
+    type LedgerLine,
+    type Machine,
+    type Schema
+  } from '$lib/api/client';
+  import { live } from '$lib/api/live.svelte';
+  import { origins } from '$lib/rule';
   import { count, size } from '$lib/words';
   import ListChecks from '@lucide/svelte/icons/list-checks';
   import { SvelteSet } from 'svelte/reactivity';
   import Listing from './Listing.svelte';
   import Modal from './Modal.svelte';
   import RuleEdit from './RuleEdit.svelte';
+  import Standing from './Standing.svelte';
   import When from './When.svelte';
 
   interface Props {
@@ -17,8 +27,8 @@
   }
   let { machine, ledger, busy, onrules, onstarted }: Props = $props();
 
-  /** Chosen items of `ask` categories: their numbers in this survey's listing, and their bytes. */
-  type Agreed = Record<string, { numbers: number[]; bytes: number }>;
+  /** Chosen items of `ask` categories: bytes by their number in this survey's listing. */
+  type Agreed = Record<string, Record<number, number>>;
 
   const picked = new SvelteSet<string>();
   let agreed = $state<Agreed>({});
@@ -31,9 +41,29 @@
   let word = $state('');
   let problem = $state('');
   let starting = $state(false);
+  let standing = $state<Schema['StandingConsent'][]>([]);
+
+  async function loadStanding() {
+    const { data } = await api.GET('/api/v1/machines/{machine}/standing-consents', {
+      params: { path: { machine: machine.tag } }
+    });
+    standing = (data ?? []).filter((one) => !one.taken_back_at);
+  }
+  // the tag and number alone: a new reading of the machine is no reason to ask again
+  const tag = $derived(machine.tag);
+  const machineId = $derived(machine.id);
+  $effect(() => {
+    void tag;
+    void loadStanding();
+    return live.on(['consent'], () => void loadStanding(), 150, machineId);
+  });
+  const standingFor = (line: LedgerLine) => standing.find((s) => s.category === line.category);
+  /** Whether a line may be ticked as a whole: it goes by its rule, without a choice of items. */
+  const byRule = (line: LedgerLine) => line.caution === 'safe' || standingFor(line) !== undefined;
+  const lets = (line: LedgerLine) => (line.caution === 'ask' ? line.needs_yes : line.goes);
 
   // a draft for each survey, so that a reload or a wrong key loses nothing
-  const draft = $derived(`phylax-choice-${ledger.survey_id}`);
+  const draft = $derived(`phylax-chosen-${ledger.survey_id}`);
   $effect(() => {
     picked.clear();
     const kept = sessionStorage.getItem(draft);
@@ -57,19 +87,24 @@
     else picked.delete(key);
     keepDraft();
   }
-  function choose(key: string, numbers: number[], bytes: number) {
+  function choose(key: string, chosen: Record<number, number>) {
     const { [key]: _, ...others } = agreed;
-    agreed = numbers.length ? { ...others, [key]: { numbers, bytes } } : others;
+    agreed = Object.keys(chosen).length ? { ...others, [key]: chosen } : others;
     keepDraft();
   }
+  const numbersOf = (line: LedgerLine) => Object.keys(agreed[line.category] ?? {}).map(Number);
+  const bytesOf = (line: LedgerLine) =>
+    Object.values(agreed[line.category] ?? {}).reduce((sum, one) => sum + one, 0);
 
-  const safe = $derived(ledger.lines.filter((l) => picked.has(l.category)));
+  const safe = $derived(
+    ledger.lines.filter((l) => picked.has(l.category) && byRule(l) && !agreed[l.category])
+  );
   const yes = $derived(ledger.lines.filter((l) => agreed[l.category]));
   const sum = $derived(
-    safe.reduce((s, l) => s + l.goes.size, 0) +
-      Object.values(agreed).reduce((s, a) => s + a.bytes, 0)
+    safe.reduce((s, l) => s + lets(l).size, 0) + yes.reduce((s, l) => s + bytesOf(l), 0)
   );
   const chosen = $derived(safe.length + yes.length);
+  // of what is cleaned, what its rule keeps; all else is left untouched anyway
   const left = $derived(
     safe.flatMap((l) => l.stays.map((stay) => ({ name: l.name, ...stay }))).filter((s) => s.count)
   );
@@ -84,7 +119,7 @@
           survey_id: ledger.survey_id,
           category: line.category,
           whole: false,
-          numbers: agreed[line.category]?.numbers ?? [],
+          numbers: numbersOf(line),
           via: 'console',
           word
         }
@@ -116,8 +151,15 @@
   }
 </script>
 
-<p class="muted text-sm">
-  Looked at <When at={ledger.taken_at} />. {count(ledger.lines.length, 'category')}.
+<p class="muted text-sm" role="status">
+  {#if ledger.whole}
+    Looked at <When at={ledger.taken_at} />. {count(ledger.lines.length, 'category')}.
+  {:else}
+    <span class="lookhere">In part:</span> the look has found {count(
+      ledger.lines.length,
+      'category'
+    )} so far, or was stopped there.
+  {/if}
 </p>
 <div class="overflow-x-auto">
   <table class="sheet" data-testid="ledger">
@@ -136,12 +178,12 @@
         {@const mine = agreed[line.category]}
         <tr>
           <td class="w-8">
-            {#if line.caution === 'safe'}
+            {#if byRule(line) && ledger.whole}
               <input
                 type="checkbox"
                 aria-label="Clean {line.name}"
                 checked={picked.has(line.category)}
-                disabled={!line.goes.count}
+                disabled={!lets(line).count || Boolean(mine)}
                 onchange={(e) => pick(line.category, e.currentTarget.checked)}
               />
             {/if}
@@ -158,29 +200,46 @@
               <div class="lookhere text-sm">Open: {line.programs_open.join(', ')}</div>
             {/if}
             {#if line.unread_count}
-              <div class="lookhere text-sm">
-                {count(line.unread_count, 'place')} could not be read
-              </div>
+              <details class="lookhere text-sm">
+                <summary>{count(line.unread_count, 'place')} could not be looked at</summary>
+                <ul>
+                  {#each line.unread ?? [] as one (one.path)}
+                    <li><span class="path break-all">{one.path}</span>: {one.why}</li>
+                  {/each}
+                </ul>
+              </details>
             {/if}
           </td>
           <td class="right whitespace-nowrap">{size(line.holds.size)}</td>
           <td class="right whitespace-nowrap">
-            {#if line.caution === 'ask'}
+            {#if line.caution === 'report'}
               <button
                 class="act"
                 onclick={() => {
                   listing = line;
                   listingOpen = true;
                 }}
-                disabled={!line.holds.count}
+                disabled={!line.holds.count || !ledger.whole}
+              >
+                <ListChecks aria-hidden="true" />Work through the list
+              </button>
+            {:else if line.caution === 'ask'}
+              <button
+                class="act"
+                onclick={() => {
+                  listing = line;
+                  listingOpen = true;
+                }}
+                disabled={!line.holds.count || !ledger.whole}
               >
                 <ListChecks aria-hidden="true" />
                 {mine
-                  ? `${size(mine.bytes)} chosen`
+                  ? `${size(bytesOf(line))} chosen`
                   : line.needs_yes.count
                     ? `${size(line.needs_yes.size)} needs a yes`
-                    : 'Choose files'}
+                    : 'Choose items'}
               </button>
+              {#if standingFor(line)}<div class="muted text-sm">standing yes</div>{/if}
             {:else}
               <strong>{size(line.goes.size)}</strong>
             {/if}
@@ -189,11 +248,17 @@
             {#each line.stays as stay (stay.reason)}
               <div><span class="whitespace-nowrap">{size(stay.size)}</span> {stay.reason}</div>
             {:else}<span class="muted">nothing stays</span>{/each}
+            {#if line.kept_sites}
+              <div class="muted text-sm">{count(line.kept_sites, 'site')} kept signed in</div>
+            {/if}
           </td>
           <td class="min-w-44">
             {line.rule_in_words}
+            {#if line.pressed}
+              <div class="lookhere text-sm">short of space: the shorter span counts</div>
+            {/if}
             <div class="muted text-sm">
-              from the {line.rule.off ? line.rule.off_from : line.rule.keep_for_from};
+              {origins(line.rule, line.caution)};
               <button
                 class="plain"
                 onclick={() => {
@@ -214,8 +279,13 @@
                   {#each line.largest as item (item.place + item.path)}
                     <tr>
                       <td class="right w-24 whitespace-nowrap pr-3">{size(item.size)}</td>
-                      <td class="w-40 whitespace-nowrap"><When at={item.aged_from} /></td>
-                      <td class="path break-all">{item.path}</td>
+                      <td class="w-40 whitespace-nowrap">
+                        {#if item.aged_from}<When at={item.aged_from} />{:else}not known{/if}
+                      </td>
+                      <td>
+                        <span class="path break-all">{item.path}</span>
+                        <div class="muted path break-all text-sm">{item.place}</div>
+                      </td>
                       <td class="muted whitespace-nowrap">{item.reason ?? 'goes'}</td>
                     </tr>
                   {/each}
@@ -236,7 +306,11 @@
     Chosen: <strong data-testid="chosen-sum">{size(sum)}</strong>
     <span class="muted">in {count(chosen, 'category')}</span>
   </span>
-  <button class="act main" disabled={!chosen || busy} onclick={() => (asking = true)}>
+  <button
+    class="act main"
+    disabled={!chosen || busy || !ledger.whole}
+    onclick={() => (asking = true)}
+  >
     {busy ? 'The machine is busy' : 'Clean…'}
   </button>
 </div>
@@ -246,9 +320,11 @@
     bind:open={listingOpen}
     surveyId={ledger.survey_id}
     line={listing}
-    chosen={agreed[listing.category]?.numbers ?? []}
-    onchosen={(numbers, bytes) => listing && choose(listing.category, numbers, bytes)}
-  />
+    chosen={agreed[listing.category] ?? {}}
+    onchosen={(chosen) => listing && choose(listing.category, chosen)}
+  >
+    <Standing {machine} line={listing} given={standingFor(listing)} onchanged={loadStanding} />
+  </Listing>
 {/if}
 {#if ruled}
   <RuleEdit bind:open={ruleOpen} {machine} line={ruled} onsaved={onrules} />
@@ -260,12 +336,12 @@
       <p class="lossy font-semibold">Gone for good, about {size(sum)}:</p>
       <ul class="mt-1 list-disc space-y-1 pl-5">
         {#each safe as line (line.category)}
-          <li>{line.name}: {count(line.goes.count, 'item')}, {size(line.goes.size)}</li>
+          <li>{line.name}: {count(lets(line).count, 'item')}, {size(lets(line).size)}</li>
         {/each}
         {#each yes as line (line.category)}
           <li>
-            {line.name}: the {count(agreed[line.category]?.numbers.length ?? 0, 'file')} you chose,
-            {size(agreed[line.category]?.bytes)}
+            {line.name}: the {count(numbersOf(line).length, 'item')} you chose,
+            {size(bytesOf(line))}
           </li>
         {/each}
       </ul>

@@ -1,8 +1,9 @@
 <script lang="ts">
-  import { api, inWords, type LedgerLine, type ListedItem } from '$lib/api/client';
+  import { api, inWords, type LedgerLine, type ListedItem, type Schema } from '$lib/api/client';
   import { count, size } from '$lib/words';
-  import { untrack } from 'svelte';
-  import { SvelteSet } from 'svelte/reactivity';
+  import Folder from '@lucide/svelte/icons/folder';
+  import { untrack, type Snippet } from 'svelte';
+  import { SvelteMap } from 'svelte/reactivity';
   import Modal from './Modal.svelte';
   import When from './When.svelte';
 
@@ -10,23 +11,36 @@
     open: boolean;
     surveyId: number;
     line: LedgerLine;
-    chosen: number[];
-    onchosen: (numbers: number[], bytes: number) => void;
+    /** Chosen so far: bytes by number. */
+    chosen: Record<number, number>;
+    onchosen: (chosen: Record<number, number>) => void;
+    children?: Snippet;
   }
-  let { open = $bindable(), surveyId, line, chosen, onchosen }: Props = $props();
+  let { open = $bindable(), surveyId, line, chosen, onchosen, children }: Props = $props();
 
   const PAGE = 200;
+  type FolderSum = Schema['FolderSum'];
   let items = $state<ListedItem[]>([]);
+  let folders = $state<FolderSum[]>([]);
+  let where = $state<{ place: string; folder: string } | null>(null);
+  let manyPlaces = $state(false);
   let more = $state(true);
   let problem = $state('');
-  const picked = new SvelteSet<number>();
-  const bytes = $derived(items.filter((i) => picked.has(i.number)).reduce((s, i) => s + i.size, 0));
+  const picked = new SvelteMap<number, number>();
+  const bytes = $derived([...picked.values()].reduce((sum, one) => sum + one, 0));
+  const asks = $derived(line.caution === 'ask');
+  const path = $derived({ survey_id: surveyId, category: line.category });
 
   async function load() {
     const { data, error } = await api.GET('/api/v1/surveys/{survey_id}/listings/{category}', {
       params: {
-        path: { survey_id: surveyId, category: line.category },
-        query: { after: items.at(-1)?.number ?? 0, limit: PAGE }
+        path,
+        query: {
+          after: items.at(-1)?.number ?? 0,
+          limit: PAGE,
+          largest_first: true,
+          ...(where ?? {})
+        }
       }
     });
     if (!data) {
@@ -36,70 +50,157 @@
     items = [...items, ...data];
     more = data.length === PAGE;
   }
+  async function loadFolders() {
+    const { data } = await api.GET('/api/v1/surveys/{survey_id}/listings/{category}/folders', {
+      params: { path, query: where ?? {} }
+    });
+    const found = data ?? [];
+    const [only] = found;
+    if (!where) manyPlaces = found.length > 1;
+    if (!where && found.length === 1 && only) {
+      // one place alone is no choice: begin with what is in it
+      where = { place: only.place, folder: '' };
+      await loadFolders();
+      return;
+    }
+    const here = where;
+    folders = found.filter((sum) => !here || sum.folder !== here.folder);
+  }
+  function go(to: typeof where) {
+    where = to;
+    items = [];
+    void load();
+    void loadFolders();
+  }
 
   $effect(() => {
     if (!open) return;
     untrack(() => {
-      items = [];
       picked.clear();
-      for (const number of chosen) picked.add(number);
-      void load();
+      for (const [number, size] of Object.entries(chosen)) picked.set(Number(number), size);
+      go(null);
     });
   });
 
-  function pick(number: number, on: boolean) {
-    if (on) picked.add(number);
-    else picked.delete(number);
+  function pick(item: ListedItem, on: boolean) {
+    if (on) picked.set(item.number, item.size);
+    else picked.delete(item.number);
   }
-  function pickProposed() {
-    for (const item of items) if (!item.reason) picked.add(item.number);
+  async function pickProposed() {
+    // all of it, not only what is shown: page by page
+    let after = 0;
+    for (;;) {
+      const { data } = await api.GET('/api/v1/surveys/{survey_id}/listings/{category}', {
+        params: { path, query: { after, limit: 500, ...(where ?? {}) } }
+      });
+      for (const item of data ?? []) if (!item.reason) picked.set(item.number, item.size);
+      if (!data || data.length < 500) return;
+      after = data.at(-1)?.number ?? 0;
+    }
   }
+  const up = $derived.by(() => {
+    if (!where?.folder) return where && manyPlaces ? { to: null } : null;
+    const parent = where.folder.split('/').slice(0, -1).join('/');
+    return { to: { place: where.place, folder: parent } };
+  });
 </script>
 
 <Modal bind:open wide title={line.name}>
-  <p>{line.cost} Only what you tick here goes, and only if it has not changed since.</p>
+  {#if asks}
+    <p>{line.cost} Only what you tick here goes, and only if it has not changed since.</p>
+  {:else}
+    <p>Nothing of this goes by itself: a list to work through, with the client where it matters.</p>
+  {/if}
   {#if problem}<p class="lossy">{problem}</p>{/if}
-  <div class="mt-3 max-h-[50vh] overflow-auto">
+  {#if up || folders.length}
+    <div class="mt-3" data-testid="folders">
+      <p class="text-sm">
+        {#if up}
+          <button class="plain" onclick={() => go(up.to)}>Up</button>
+          <code class="break-all">{where?.place}{where?.folder ? ` › ${where.folder}` : ''}</code>
+        {:else}<span class="muted">By folder:</span>{/if}
+      </p>
+      <ul class="mt-1 flex flex-wrap gap-2">
+        {#each folders.slice(0, 12) as sum (sum.place + '\n' + sum.folder)}
+          <li>
+            <button
+              class="act text-sm"
+              onclick={() => go({ place: sum.place, folder: sum.folder })}
+            >
+              <Folder aria-hidden="true" />
+              <span class="max-w-72 truncate">{sum.folder.split('/').at(-1) || sum.place}</span>
+              <span class="muted">{size(sum.holds.size)}</span>
+            </button>
+          </li>
+        {/each}
+      </ul>
+    </div>
+  {/if}
+  <div class="mt-3 max-h-[45vh] overflow-auto">
     <table class="sheet">
       <thead>
-        <tr><td></td><th>file</th><th class="right">size</th><th>of</th><th>the rule says</th></tr>
+        <tr>
+          {#if asks}<td></td>{/if}
+          <th>{line.category === 'programs' ? 'program' : 'what'}</th>
+          <th class="right">size</th>
+          <th>{asks ? 'of' : 'last used'}</th>
+          {#if asks}<th>the rule says</th>{/if}
+        </tr>
       </thead>
       <tbody>
         {#each items as item (item.number)}
           <tr>
+            {#if asks}
+              <td>
+                <input
+                  type="checkbox"
+                  aria-label="Let {item.path} go"
+                  checked={picked.has(item.number)}
+                  disabled={item.reason === 'in use' || item.reason === 'protected'}
+                  onchange={(e) => pick(item, e.currentTarget.checked)}
+                />
+              </td>
+            {/if}
             <td>
-              <input
-                type="checkbox"
-                aria-label="Let {item.path} go"
-                checked={picked.has(item.number)}
-                disabled={item.reason === 'in use'}
-                onchange={(e) => pick(item.number, e.currentTarget.checked)}
-              />
+              <span class="path break-all">{item.path}</span>
+              <div class="muted path break-all text-sm">{item.place}</div>
             </td>
-            <td><span class="path break-all">{item.path}</span></td>
             <td class="right whitespace-nowrap">{size(item.size)}</td>
-            <td class="whitespace-nowrap"><When at={item.aged_from} /></td>
-            <td class="whitespace-nowrap">{item.reason ? `stays: ${item.reason}` : 'may go'}</td>
+            <td class="whitespace-nowrap">
+              {#if item.aged_from}<When at={item.aged_from} />{:else}not known{/if}
+            </td>
+            {#if asks}
+              <td class="whitespace-nowrap">{item.reason ? `stays: ${item.reason}` : 'may go'}</td>
+            {/if}
           </tr>
+        {:else}
+          <tr><td class="muted" colspan="5">Nothing is listed.</td></tr>
         {/each}
       </tbody>
     </table>
-    {#if more}<button class="act my-3" onclick={load}>Show more</button>{/if}
+    {#if more && items.length}<button class="act my-3" onclick={load}>Show more</button>{/if}
   </div>
-  <div class="mt-4 flex flex-wrap items-center justify-between gap-2">
-    <span>{count(picked.size, 'file')} ticked, {size(bytes)}</span>
-    <span class="flex flex-wrap gap-2">
-      <button class="act" onclick={pickProposed} disabled={!line.needs_yes.count}>
-        Tick what the rule proposes
-      </button>
-      <button class="act" onclick={() => picked.clear()}>Tick nothing</button>
-      <button
-        class="act main"
-        onclick={() => {
-          onchosen([...picked], bytes);
-          open = false;
-        }}>Take this choice</button
-      >
-    </span>
-  </div>
+  {#if asks}
+    <div class="mt-4 flex flex-wrap items-center justify-between gap-2">
+      <span>{count(picked.size, 'item')} ticked, {size(bytes)}</span>
+      <span class="flex flex-wrap gap-2">
+        <button class="act" onclick={pickProposed} disabled={!line.needs_yes.count}>
+          Tick what the rule proposes
+        </button>
+        <button class="act" onclick={() => picked.clear()}>Tick nothing</button>
+        <button
+          class="act main"
+          onclick={() => {
+            onchosen(Object.fromEntries(picked));
+            open = false;
+          }}>Take this choice</button
+        >
+      </span>
+    </div>
+    {@render children?.()}
+  {:else}
+    <div class="mt-4 text-right">
+      <button class="act" onclick={() => (open = false)}>Close</button>
+    </div>
+  {/if}
 </Modal>

@@ -1,11 +1,19 @@
 <script lang="ts">
   import { api, inWords, type Schema } from '$lib/api/client';
-  import { daysOf } from '$lib/words';
+  import { live } from '$lib/api/live.svelte';
+  import Protections from '$lib/components/Protections.svelte';
+  import RuleEditor from '$lib/components/RuleEditor.svelte';
+  import RulesFile from '$lib/components/RulesFile.svelte';
+  import { origins } from '$lib/rule';
+  import { count } from '$lib/words';
 
   type ShopRule = Schema['ShopRule'];
+  const CAUTIONS = { safe: 'goes unattended', ask: 'needs a yes', report: 'only listed' };
+
   let rules = $state<ShopRule[] | null>(null);
-  let isOwner = $state(false);
+  let role = $state('desk');
   let problem = $state('');
+  let changing = $state<string | null>(null);
   let saved = $state('');
 
   async function load() {
@@ -15,73 +23,91 @@
   }
   $effect(() => {
     void load();
-    void api.GET('/api/v1/me').then(({ data }) => (isOwner = data?.role === 'owner'));
+    void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
+    return live.on(['rule'], () => void load(), 200);
   });
-
-  async function save(rule: ShopRule, off: boolean, days: number) {
-    const { error } = await api.PUT('/api/v1/rules/{scope}/{subject_id}/{category}', {
-      params: { path: { scope: 'shop', subject_id: 0, category: rule.category } },
-      headers: rule.shop ? { 'If-Match': `"${rule.shop.version}"` } : {},
-      body: { off, keep_for: `P${Math.max(0, Math.round(days))}D` }
-    });
-    problem = error ? inWords(error) : '';
-    saved = error ? '' : rule.category;
-    await load();
-  }
 </script>
 
 <svelte:head><title>Rules – Phylax</title></svelte:head>
 
 <h1>Rules</h1>
 <p class="muted mt-1">
-  What the shop keeps of each category. A client or a machine may differ; the nearest rule wins.
+  What the shop keeps of each category. A client or a machine may differ; the nearest rule wins,
+  part by part.
 </p>
 {#if problem}<p class="lossy mt-4" role="alert">{problem}</p>{/if}
 {#if rules}
   <table class="sheet mt-4">
     <thead>
-      <tr><th>category</th><th>rule</th><th>from</th><th class="right">differ</th><td></td></tr>
+      <tr>
+        <th>category</th>
+        <th>rule</th>
+        <th>from</th>
+        <th class="right">differ</th>
+        <td></td>
+      </tr>
     </thead>
     <tbody>
-      {#each rules as rule (rule.category + (rule.shop?.version ?? 0))}
-        {@const days = daysOf(rule.in_force.keep_for)}
+      {#each rules as rule (rule.category)}
         <tr>
-          <td>{rule.name}</td>
-          <td>{rule.in_words}</td>
-          <td>{rule.in_force.off ? rule.in_force.off_from : rule.in_force.keep_for_from}</td>
-          <td class="right">{rule.overrides}</td>
           <td>
-            {#if isOwner}
-              <form
-                class="flex flex-wrap items-center gap-2"
-                onsubmit={(event) => {
-                  event.preventDefault();
-                  const form = new FormData(event.currentTarget);
-                  void save(rule, form.has('off'), Number(form.get('days')));
-                }}
+            {rule.name}
+            <div class="muted text-sm">{CAUTIONS[rule.caution]}</div>
+          </td>
+          <td>{rule.in_words}</td>
+          <td class="text-sm">{origins(rule.in_force, rule.caution).replace(/^from /, '')}</td>
+          <td class="right whitespace-nowrap">
+            {rule.overrides ? count(rule.overrides, 'scope') : '–'}
+          </td>
+          <td class="right">
+            {#if role === 'owner'}
+              <button
+                class="act"
+                aria-expanded={changing === rule.category}
+                onclick={() => {
+                  changing = changing === rule.category ? null : rule.category;
+                  saved = '';
+                }}>Change</button
               >
-                <label class="flex items-center gap-1.5">
-                  keep
-                  <input
-                    class="box w-20"
-                    type="number"
-                    min="0"
-                    max="3650"
-                    name="days"
-                    value={days}
-                  />
-                  days
-                </label>
-                <label class="flex items-center gap-1.5">
-                  <input type="checkbox" name="off" checked={rule.in_force.off} /> off
-                </label>
-                <button class="act">Save</button>
-                {#if saved === rule.category}<span role="status">saved</span>{/if}
-              </form>
             {/if}
+            {#if saved === rule.category}<span role="status" class="text-sm">saved</span>{/if}
           </td>
         </tr>
+        {#if changing === rule.category}
+          <tr>
+            <td colspan="5" class="bg-[var(--raised)]">
+              <div class="p-3" data-testid="rule-editor">
+                <p class="muted mb-3 text-sm">{rule.cost}</p>
+                <RuleEditor
+                  category={rule.category}
+                  caution={rule.caution}
+                  inForce={rule.in_force}
+                  scope="shop"
+                  subject={0}
+                  onsaved={() => {
+                    saved = rule.category;
+                    changing = null;
+                    void load();
+                  }}
+                  oncancel={() => (changing = null)}
+                />
+              </div>
+            </td>
+          </tr>
+        {/if}
       {/each}
     </tbody>
   </table>
+  <section class="mt-10" aria-labelledby="protected">
+    <h2 id="protected">What always stays</h2>
+    <p class="muted text-sm">
+      Folders, patterns (written as in a .gitignore file) and web sites that stay signed in. Each
+      scope only adds.
+    </p>
+    <Protections mayChange={role !== 'desk'} isOwner={role === 'owner'} />
+  </section>
+  <section class="noprint mt-10" aria-labelledby="file">
+    <h2 id="file">All of it as one file</h2>
+    <RulesFile isOwner={role === 'owner'} onapplied={load} />
+  </section>
 {/if}

@@ -12,6 +12,7 @@
   } from '$lib/api/client';
   import { live } from '$lib/api/live.svelte';
   import GoesAndStays from '$lib/components/GoesAndStays.svelte';
+  import Protections from '$lib/components/Protections.svelte';
   import RunProgress from '$lib/components/RunProgress.svelte';
   import RunResult from '$lib/components/RunResult.svelte';
   import Timeline from '$lib/components/Timeline.svelte';
@@ -31,6 +32,7 @@
   const tag = $derived(page.params.tag ?? '');
   let machine = $state<Machine | null>(null);
   let threshold = $state(90);
+  let role = $state('desk');
   let ledger = $state<Ledger | null>(null);
   let run = $state<RunDetail | null>(null);
   let trend = $state<Trend | null>(null);
@@ -58,6 +60,16 @@
     else problem = inWords(error);
   }
   async function loadLedger() {
+    // while a look runs, what it has found so far; else the newest whole one
+    if (run?.state === 'running' && run.work === 'survey' && run.survey_id) {
+      const { data } = await api.GET('/api/v1/surveys/{survey_id}/ledger', {
+        params: { path: { survey_id: run.survey_id } }
+      });
+      if (data?.lines.length) {
+        ledger = data;
+        return;
+      }
+    }
     const { data } = await api.GET('/api/v1/machines/{machine}/ledger', at);
     ledger = data ?? null;
   }
@@ -99,6 +111,7 @@
     void api
       .GET('/api/v1/machines/{machine}/rounds', { params: { path: { machine: name } } })
       .then(({ data }) => (rounds = data ?? []));
+    void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
     void api.GET('/api/v1/shop').then(({ data }) => (threshold = data?.threshold_percent ?? 90));
   });
   $effect(() => {
@@ -109,8 +122,8 @@
     const id = machineId;
     if (id === undefined) return;
     const stops = [
-      live.on(['run'], () => void loadRun(), 150, id),
-      live.on(['survey', 'rule'], () => void loadLedger(), 150, id),
+      live.on(['run'], () => void loadRun().then(loadLedger), 150, id),
+      live.on(['survey', 'rule'], () => void loadRun().then(loadLedger), 150, id),
       live.on(['record'], () => void loadRecords(), 150, id),
       live.on(['reading', 'machine', 'record'], () => void loadMachine(), 300, id),
       live.on(['reading', 'record'], () => void loadTrend(), 500, id)
@@ -248,6 +261,15 @@
     {:else}
       <p class="mt-2">Nobody has looked through this machine yet. A look touches nothing.</p>
     {/if}
+  </section>
+
+  <section class="mt-8" aria-labelledby="protected">
+    <h2 id="protected">What always stays</h2>
+    <p class="muted text-sm">
+      The shop's, {machine.client_name}'s and this machine's own entries. Nothing can open what one
+      of them protects.
+    </p>
+    <Protections {machine} mayChange={role !== 'desk'} isOwner={role === 'owner'} />
   </section>
 
   <section class="mt-8" aria-labelledby="rounds">

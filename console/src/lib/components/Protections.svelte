@@ -1,0 +1,167 @@
+<script lang="ts">
+  import { api, inWords, type Machine, type Schema } from '$lib/api/client';
+  import { live } from '$lib/api/live.svelte';
+  import Folder from '@lucide/svelte/icons/folder';
+  import Globe from '@lucide/svelte/icons/globe';
+  import Regex from '@lucide/svelte/icons/asterisk';
+  import When from './When.svelte';
+
+  interface Props {
+    /** Whose list; without one, everything that anyone protects. */
+    machine?: Machine;
+    mayChange: boolean;
+    isOwner: boolean;
+  }
+  let { machine, mayChange, isOwner }: Props = $props();
+
+  type Entry = Schema['ScopedProtection'];
+  type Kind = Schema['ProtectKind'];
+  const KINDS: { kind: Kind; name: string; example: string }[] = [
+    { kind: 'folder', name: 'folder', example: 'C:\\Archive or /srv/archive' },
+    { kind: 'pattern', name: 'pattern', example: '*.dcm or Scans/' },
+    { kind: 'site', name: 'web site', example: 'tickets.example' }
+  ];
+
+  let entries = $state<Entry[] | null>(null);
+  let kind = $state<Kind>('folder');
+  let what = $state('');
+  let note = $state('');
+  let whom = $state('');
+  let clients = $state<Schema['Client'][]>([]);
+  let problem = $state('');
+  let testPath = $state('');
+  let tested = $state('');
+
+  async function load() {
+    const { data, error } = machine
+      ? await api.GET('/api/v1/machines/{machine}/protections', {
+          params: { path: { machine: machine.tag } }
+        })
+      : await api.GET('/api/v1/protections');
+    if (data) entries = data;
+    else problem = inWords(error);
+  }
+  $effect(() => {
+    void machine?.id;
+    void load();
+    if (!machine) {
+      void api
+        .GET('/api/v1/clients', { params: { query: { limit: 500 } } })
+        .then(({ data }) => (clients = data ?? []));
+    }
+    return live.on(['rule'], () => void load(), 200);
+  });
+
+  const subject = $derived.by((): { scope: Entry['scope']; subject_id: number } => {
+    if (machine && whom !== 'client') return { scope: 'machine', subject_id: machine.id };
+    if (machine) return { scope: 'client', subject_id: machine.client_id };
+    return whom ? { scope: 'client', subject_id: Number(whom) } : { scope: 'shop', subject_id: 0 };
+  });
+
+  async function add(event: SubmitEvent) {
+    event.preventDefault();
+    const { error } = await api.POST('/api/v1/protections', {
+      headers: { 'Idempotency-Key': crypto.randomUUID() },
+      body: { ...subject, entry: { kind, what: what.trim() }, note: note.trim() }
+    });
+    problem = error ? inWords(error) : '';
+    if (!error) {
+      what = '';
+      note = '';
+      await load();
+    }
+  }
+  async function remove(entry: Entry) {
+    const { error } = await api.DELETE('/api/v1/protections/{number}', {
+      params: { path: { number: entry.id } }
+    });
+    problem = error ? inWords(error) : '';
+    await load();
+  }
+  async function test(event: SubmitEvent) {
+    event.preventDefault();
+    if (!machine) return;
+    const { data, error } = await api.GET('/api/v1/machines/{machine}/protections/test', {
+      params: { path: { machine: machine.tag }, query: { path: testPath.trim() } }
+    });
+    const by = data?.protected_by;
+    tested = error
+      ? inWords(error)
+      : by
+        ? `It stays: ${by.entry.kind} ${by.entry.what}, for ${by.subject || 'the shop'}.`
+        : 'Nothing on the list protects it.';
+  }
+</script>
+
+<ul class="ruled mt-2" data-testid="protections">
+  {#each entries ?? [] as entry (entry.id)}
+    <li class="flex flex-wrap items-center justify-between gap-x-4 gap-y-1 py-2">
+      <span class="flex min-w-0 items-center gap-2">
+        {#if entry.entry.kind === 'folder'}<Folder aria-label="folder" size={18} />
+        {:else if entry.entry.kind === 'site'}<Globe aria-label="web site" size={18} />
+        {:else}<Regex aria-label="pattern" size={18} />{/if}
+        <code class="break-all">{entry.entry.what}</code>
+        {#if entry.note}<span class="muted">{entry.note}</span>{/if}
+      </span>
+      <span class="flex items-center gap-3">
+        <span class="muted text-sm">
+          for {entry.subject || 'the shop'}; {entry.added_by}, <When at={entry.added_at} />
+        </span>
+        {#if mayChange && (isOwner || entry.scope !== 'shop')}
+          <button class="plain text-sm" onclick={() => remove(entry)}>Take it off the list</button>
+        {/if}
+      </span>
+    </li>
+  {:else}
+    <li class="muted py-2">Nothing is protected by a list yet.</li>
+  {/each}
+</ul>
+{#if mayChange}
+  <form class="noprint mt-3 flex flex-wrap items-end gap-2" onsubmit={add}>
+    <label class="field">
+      <span>What</span>
+      <select class="box" bind:value={kind}>
+        {#each KINDS as one (one.kind)}<option value={one.kind}>{one.name}</option>{/each}
+      </select>
+    </label>
+    <label class="field min-w-56 flex-1">
+      <span>That always stays</span>
+      <input
+        class="box"
+        bind:value={what}
+        required
+        maxlength="1000"
+        placeholder={KINDS.find((one) => one.kind === kind)?.example}
+      />
+    </label>
+    <label class="field">
+      <span>For</span>
+      <select class="box" bind:value={whom}>
+        {#if machine}
+          <option value="">{machine.tag}</option>
+          <option value="client">{machine.client_name}</option>
+        {:else}
+          {#if isOwner}<option value="">the shop</option>{/if}
+          {#each clients as client (client.id)}<option value={client.id}>{client.name}</option
+            >{/each}
+        {/if}
+      </select>
+    </label>
+    <label class="field min-w-40">
+      <span>Why (for those after you)</span>
+      <input class="box" bind:value={note} maxlength="400" />
+    </label>
+    <button class="act">Add to the list</button>
+  </form>
+{/if}
+{#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
+{#if machine}
+  <form class="noprint mt-3 flex flex-wrap items-end gap-2" onsubmit={test}>
+    <label class="field min-w-64 flex-1">
+      <span>Is this path protected here?</span>
+      <input class="box" bind:value={testPath} required maxlength="8000" />
+    </label>
+    <button class="act">Ask</button>
+    <p class="basis-full" role="status">{tested}</p>
+  </form>
+{/if}

@@ -1,0 +1,146 @@
+<script lang="ts">
+  import { placeholders, type RuleDraft, type RuleInForce } from '$lib/rule';
+  import Plus from '@lucide/svelte/icons/plus';
+  import X from '@lucide/svelte/icons/x';
+
+  interface Props {
+    draft: RuleDraft;
+    /** What counts where a field is left empty. */
+    inForce: RuleInForce;
+    category: string;
+    caution: string;
+  }
+  let { draft = $bindable(), inForce, category, caution }: Props = $props();
+
+  const listed = $derived(caution === 'report');
+  const now = $derived(placeholders(inForce));
+</script>
+
+<div class="grid gap-x-6 gap-y-3 sm:grid-cols-2">
+  <label class="field">
+    <span>Does anything of it go?</span>
+    <select class="box" bind:value={draft.off}>
+      <option value="">as elsewhere said</option>
+      <option value="no">{listed ? 'list it' : 'yes, by this rule'}</option>
+      <option value="yes">{listed ? 'do not list it' : 'no: off'}</option>
+    </select>
+  </label>
+  <label class="field">
+    <span>{listed ? 'List what is unused for days' : 'Keep for days; older goes'}</span>
+    <input
+      class="box"
+      type="number"
+      min="0"
+      max="3650"
+      bind:value={draft.days}
+      placeholder={now.days}
+    />
+  </label>
+  <label class="field">
+    <span>Only larger than MiB</span>
+    <input
+      class="box"
+      type="number"
+      min="0"
+      step="any"
+      bind:value={draft.largerMiB}
+      placeholder={now.larger}
+    />
+  </label>
+  {#if !listed}
+    <label class="field">
+      <span>Always keep the newest of each</span>
+      <input
+        class="box"
+        type="number"
+        min="0"
+        max="1000"
+        bind:value={draft.newest}
+        placeholder={now.newest}
+      />
+    </label>
+    <label class="field">
+      <span>Keep under MiB; the oldest go first</span>
+      <input
+        class="box"
+        type="number"
+        min="0"
+        step="any"
+        bind:value={draft.underMiB}
+        placeholder={now.under}
+      />
+    </label>
+    <label class="field">
+      <span>Keep under per cent of the volume</span>
+      <input
+        class="box"
+        type="number"
+        min="0"
+        max="90"
+        bind:value={draft.underPercent}
+        placeholder={now.percent}
+      />
+    </label>
+    <label class="field">
+      <span>Held for days before it goes for good</span>
+      <input
+        class="box"
+        type="number"
+        min="0"
+        max="90"
+        bind:value={draft.holdDays}
+        placeholder={now.hold}
+      />
+    </label>
+    {#if category === 'own-folders'}
+      <label class="field sm:col-span-2">
+        <span>Which folders, one in a line, as written on the machine</span>
+        <textarea class="box" rows="2" bind:value={draft.folders} placeholder="C:\Scans"></textarea>
+      </label>
+    {/if}
+    <fieldset class="sm:col-span-2">
+      <legend class="muted text-sm">Shorter while the volume is short of space</legend>
+      {#each draft.pressure as step, n (n)}
+        <div class="mt-1 flex flex-wrap items-center gap-2">
+          below
+          <input
+            class="box w-20"
+            type="number"
+            min="1"
+            max="99"
+            aria-label="Free share in per cent, step {n + 1}"
+            bind:value={step.below}
+          />
+          % free, keep
+          <input
+            class="box w-20"
+            type="number"
+            min="0"
+            max="3650"
+            aria-label="Days, step {n + 1}"
+            bind:value={step.days}
+          />
+          days
+          <button
+            type="button"
+            class="act"
+            aria-label="Take step {n + 1} out"
+            onclick={() => (draft.pressure = draft.pressure.filter((_, i) => i !== n))}
+            ><X aria-hidden="true" /></button
+          >
+        </div>
+      {/each}
+      <button
+        type="button"
+        class="act mt-1"
+        onclick={() => {
+          draft.saysPressure = true;
+          draft.pressure = [...draft.pressure, { below: null, days: null }];
+        }}><Plus aria-hidden="true" />Add a step</button
+      >
+    </fieldset>
+  {/if}
+</div>
+<p class="muted mt-2 text-sm">
+  An empty field says nothing: what is shown in grey counts. A limit of 0 lifts one set elsewhere.
+</p>

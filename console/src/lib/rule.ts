@@ -1,0 +1,102 @@
+import type { Schema } from './api/client';
+import { daysOf, size } from './words';
+
+export type Rule = Schema['Rule'];
+export type RuleInForce = Schema['RuleInForce'];
+export type Scope = Schema['Scope'];
+
+/** A rule as its form holds it: an empty field says nothing. Days, MiB and per cent as numbers. */
+export interface RuleDraft {
+  off: '' | 'yes' | 'no';
+  days: number | null;
+  newest: number | null;
+  underMiB: number | null;
+  underPercent: number | null;
+  largerMiB: number | null;
+  holdDays: number | null;
+  pressure: { below: number | null; days: number | null }[];
+  saysPressure: boolean;
+  folders: string;
+}
+
+const MIB = 1024 * 1024;
+
+const mib = (bytes: number | null | undefined) =>
+  bytes === null || bytes === undefined ? null : Math.round((bytes / MIB) * 100) / 100;
+const days = (span: string | null | undefined) => (span ? daysOf(span) : null);
+
+/** What a scope says now, as its form shows it; nothing said is an empty form. */
+export function draftOf(rule: Rule | null | undefined): RuleDraft {
+  return {
+    off: rule?.off === true ? 'yes' : rule?.off === false ? 'no' : '',
+    days: days(rule?.keep_for),
+    newest: rule?.keep_newest ?? null,
+    underMiB: mib(rule?.keep_under),
+    underPercent: rule?.keep_under_percent ?? null,
+    largerMiB: mib(rule?.only_larger),
+    holdDays: days(rule?.hold_for),
+    pressure: (rule?.pressure ?? []).map((step) => ({
+      below: step.below_percent,
+      days: daysOf(step.keep_for)
+    })),
+    saysPressure: rule?.pressure !== null && rule?.pressure !== undefined,
+    folders: (rule?.folders ?? []).join('\n')
+  };
+}
+
+const span = (value: number | null) => (value === null ? null : `P${Math.round(value)}D`);
+const bytes = (value: number | null) => (value === null ? null : Math.round(value * MIB));
+
+/** What the form says, as the service takes it. */
+export function ruleOf(draft: RuleDraft): Rule {
+  const folders = draft.folders
+    .split('\n')
+    .map((folder) => folder.trim())
+    .filter(Boolean);
+  const steps = draft.pressure.filter((step) => step.below !== null && step.days !== null);
+  const said: Rule = {
+    off: draft.off === '' ? null : draft.off === 'yes',
+    keep_for: span(draft.days),
+    keep_newest: draft.newest,
+    keep_under: bytes(draft.underMiB),
+    keep_under_percent: draft.underPercent,
+    only_larger: bytes(draft.largerMiB),
+    hold_for: span(draft.holdDays),
+    pressure:
+      draft.saysPressure || steps.length
+        ? steps.map((step) => ({
+            below_percent: step.below ?? 0,
+            keep_for: span(step.days) ?? 'P0D'
+          }))
+        : null,
+    folders: folders.length ? folders : null
+  };
+  return said;
+}
+
+export function saysNothing(rule: Rule): boolean {
+  return Object.values(rule).every((value) => value === null || value === undefined);
+}
+
+/** What counts where a field says nothing, as its placeholder. */
+export function placeholders(rule: RuleInForce) {
+  return {
+    days: String(daysOf(rule.keep_for)),
+    newest: rule.keep_newest ? String(rule.keep_newest) : 'none',
+    under: rule.keep_under ? size(rule.keep_under) : 'no limit',
+    percent: rule.keep_under_percent ? String(rule.keep_under_percent) : 'no limit',
+    larger: rule.only_larger ? size(rule.only_larger) : 'any size',
+    hold: daysOf(rule.hold_for ?? 'P0D') ? String(daysOf(rule.hold_for ?? 'P0D')) : 'not held'
+  };
+}
+
+/** Which scope each part of a rule comes from, in words: "from the shop; keep newest from …". */
+export function origins(rule: RuleInForce, caution: string): string {
+  const of = (field: string): string => rule.sources?.[field] ?? 'catalogue';
+  const main = rule.off ? of('off') : of('keep_for');
+  const others = Object.entries(rule.sources ?? {})
+    .filter(([field, scope]) => !rule.off && field !== 'off' && scope !== main)
+    .filter(([field]) => field !== 'keep_for')
+    .map(([field, scope]) => `${field.replaceAll('_', ' ')} from the ${scope}`);
+  return [`from the ${main}`, ...(caution === 'report' ? [] : others)].join('; ');
+}
