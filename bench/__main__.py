@@ -1,6 +1,7 @@
 """Runs every bench and prints its figures."""
 
-from bench import survey_small_files
+from bench import survey_full, what_if_shop
 
 if __name__ == "__main__":
-    survey_small_files.main()
+    survey_full.main()
+    what_if_shop.main()

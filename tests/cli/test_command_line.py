@@ -101,7 +101,7 @@ def test_listings_for_programs(phylax: Run, machine: Machine) -> None:
         (("machine", "show", "nowhere"), 4, "There is no machine 'nowhere'."),
         (("rule", "set", "trash", "--keep-for", "soon"), 2, "write '30 days'"),
         (("rule", "set", "trash"), 2, "Say something"),
-        (("round", "add", "x", "--machine", "ferry-desk", "--category", "downloads", "--weekly-on",
+        (("round", "add", "x", "--machine", "ferry-desk", "--category", "programs", "--weekly-on",
           "monday", "--at", "18:30"), 2, "cannot go unattended"),
         (("machine", "add", "Ferry Desk", "--client", "1", "--system", "linux"), 2, "tag"),
         (("serve", "--host", "0.0.0.0"), 2, "--behind-proxy"),

@@ -79,7 +79,7 @@ def test_a_round_names_each_machine_once() -> None:
 @pytest.mark.parametrize(
     ("change", "complaint"),
     [
-        ({"categories": ["downloads"]}, "cannot go unattended"),
+        ({"categories": ["programs"]}, "cannot go unattended"),
         ({"categories": []}, "at least 1"),
         ({"recurrence": "FREQ=HOURLY"}, "FREQ must be one of"),
         ({"catch_up": "P30D"}, "between 10 minutes and 14 days"),

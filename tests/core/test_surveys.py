@@ -56,14 +56,14 @@ def test_the_twenty_largest_are_kept_largest_first() -> None:
 def test_a_folder_at_once_counts_as_its_files_one_by_one(tmp_path: Path) -> None:
     now = datetime.now(UTC)
     for number in range(40):
-        make_file(tmp_path / f"f{number}", 300 * number, days_old=number / 8)
+        make_file(tmp_path / f"f{number}", 300 * (number * 7 % 40), days_old=number / 8)
     os.link(tmp_path / "f9", tmp_path / "same-as-f9")
-    rule = RULE.model_copy(update={"only_larger": 4096})
+    rule = RULE.model_copy(update={"only_larger": 4096, "keep_for": timedelta(days=3)})
     newest_from = int(now.timestamp() - 1.2 * 86400)
     judge = Judge(rule, Caution.SAFE, now, newest_from={"": newest_from})
     keeps = {"f20", "f39"}.__contains__
     files = [(p.name, p.lstat()) for p in sorted(tmp_path.iterdir())]
-    in_use = {(files[3][1].st_dev, files[3][1].st_ino), (files[30][1].st_dev, files[30][1].st_ino)}
+    in_use = {(of.st_dev, of.st_ino) for name, of in files if name in ("f2", "f31", "f37")}
     at_once, single = (LineCount(int(now.timestamp()), 4096) for _ in range(2))
     size = at_once.add_folder(
         "", files, judge, in_use, {number for _, number in in_use},

@@ -13,6 +13,7 @@ _FACTORS: dict[str, int] = {
     "kb": 10**3, "mb": 10**6, "gb": 10**9, "tb": 10**12, "pb": 10**15,
 }  # fmt: skip
 _SPAN_WORDS = {
+    "second": timedelta(seconds=1),
     "minute": timedelta(minutes=1),
     "hour": timedelta(hours=1),
     "day": timedelta(days=1),
@@ -77,6 +78,8 @@ def parse_span(text: str) -> timedelta:
 
 def show_span(span: timedelta) -> str:
     """A span in plain words, in its largest whole unit: ``30 days``, ``12 hours``."""
+    if not span:
+        return "0 days"
     minutes = int(span.total_seconds() // 60)
     # days, not weeks: "30 days" and "14 days" are how rules are spoken of
     for word, size in (("day", 24 * 60), ("hour", 60), ("minute", 1)):

@@ -8,6 +8,7 @@ Everything is as of the survey: what came or went since is not in it.
 from __future__ import annotations
 
 import struct
+import sys
 from bisect import bisect_left
 from collections.abc import Iterable, Sequence
 from datetime import timedelta
@@ -16,7 +17,7 @@ from typing import NamedTuple
 from pydantic import Field
 
 from phylax.core.retention import Caution, Judge, Ranking, Rule, RuleInForce, Scope
-from phylax.core.retention.verdicts import age_of_day, percent_free
+from phylax.core.retention.verdicts import percent_free
 from phylax.core.survey import AGE_DAYS, SurveyLine, Tally
 from phylax.core.values import Demand, Moment, Value, from_seconds
 
@@ -73,13 +74,21 @@ class Profile(NamedTuple):
     free: int
     rule_larger: int
     """The size floor of the rule it was surveyed by; smaller items are not in the profile."""
-    days: Sequence[int]
-    """Days of age that hold something, youngest first."""
-    counts: Sequence[int]
-    """For each, how many items are as old or older."""
-    sizes: Sequence[int]
-    ranked: Sequence[int]
-    """(group, aged from, size) of each item in a row, where the survey kept them; else empty."""
+    ages: Sequence[int]
+    """The days of age that hold something, youngest first; for each, how many items are as old or
+    older; for each, their bytes: three rows in one."""
+    items: bytes
+    """What the survey kept one by one, packed; empty where it kept sums alone."""
+
+    @property
+    def days(self) -> int:
+        """How many days of age hold something."""
+        return len(self.ages) // 3
+
+    @property
+    def size(self) -> int:
+        """The bytes of everything in it."""
+        return self.ages[2 * self.days] if self.ages else 0
 
 
 def packed(line: SurveyLine) -> tuple[bytes, bytes]:
@@ -101,6 +110,13 @@ def packed(line: SurveyLine) -> tuple[bytes, bytes]:
     return struct.pack(f"<{len(ages)}q", *ages), struct.pack(f"<{len(ranked)}q", *ranked)
 
 
+def _numbers(packed: bytes) -> Sequence[int]:
+    """The numbers in a profile's bytes, read in place where the processor's order allows it."""
+    if sys.byteorder == "little":
+        return memoryview(packed).cast("q")
+    return struct.unpack(f"<{len(packed) // 8}q", packed)
+
+
 def unpacked(
     machine_id: int,
     looked_at: int,
@@ -111,48 +127,70 @@ def unpacked(
     items: bytes,
 ) -> Profile:
     """The profile behind what `packed` made."""
-    numbers = struct.unpack(f"<{len(ages) // 8}q", ages)
-    n = len(numbers) // 3
-    return Profile(
-        machine_id, looked_at, capacity, free, larger,
-        numbers[:n], numbers[n : 2 * n], numbers[2 * n :],
-        struct.unpack(f"<{len(items) // 8}q", items),
-    )  # fmt: skip
+    return Profile(machine_id, looked_at, capacity, free, larger, _numbers(ages), items)
 
 
-def would_go(profile: Profile, rule: RuleInForce, caution: Caution) -> tuple[int, int, bool]:
-    """(count, bytes, exact) that a rule lets go of a profile, as of its survey."""
-    if rule.off or caution is Caution.REPORT or not profile.days:
-        return 0, 0, True
-    by_size = rule.only_larger != profile.rule_larger
-    limit = rule.limit_on(profile.capacity)
-    span = rule.span_at(percent_free(profile.free, profile.capacity))
-    day = age_of_day(from_seconds(profile.looked_at), span)
-    simple = day is not None and day < AGE_DAYS
-    if simple and not by_size and not rule.keep_newest and limit is None:
-        assert day is not None
-        return *_older(profile, day), True
-    if profile.ranked:
-        return *_one_by_one(profile, rule, caution), rule.only_larger >= profile.rule_larger
-    count, size = _older(profile, min(day if day is not None else span.days + 1, AGE_DAYS - 1))
-    over = profile.sizes[0] - limit if limit is not None else 0
-    if over > size:
-        # the oldest days until the rest fits; within a day the profile knows no more
-        older = sum(1 for s in profile.sizes if s >= over) - 1
-        count, size = profile.counts[older], over
-    return count, size, False
+class Asked:
+    """A rule made ready to be asked of many profiles."""
+
+    __slots__ = ("_caution", "_day", "_plain_day", "_rule")
+
+    def __init__(self, rule: RuleInForce, caution: Caution) -> None:
+        self._rule = rule
+        self._caution = caution
+        self._day = _whole_days(rule.keep_for)
+        bounded = rule.keep_newest or rule.keep_under or rule.keep_under_percent
+        self._plain_day = None if bounded or rule.pressure else self._day
+
+    def would_go(self, profile: Profile) -> tuple[int, int, bool]:
+        """(count, bytes, exact) that the rule lets go of a profile, as of its survey."""
+        rule = self._rule
+        if rule.off or self._caution is Caution.REPORT or not profile.ages:
+            return 0, 0, True
+        as_surveyed = rule.only_larger == profile.rule_larger
+        if self._plain_day is not None and as_surveyed:
+            return *_older(profile, self._plain_day), True
+        limit = rule.limit_on(profile.capacity)
+        span = rule.span_at(percent_free(profile.free, profile.capacity))
+        day = _whole_days(span) if rule.pressure else self._day
+        if day is not None and as_surveyed and not rule.keep_newest and limit is None:
+            return *_older(profile, day), True
+        if profile.items:
+            is_exact = rule.only_larger >= profile.rule_larger
+            return *_one_by_one(profile, rule, self._caution), is_exact
+        nearest = day if day is not None else min(span.days + 1, AGE_DAYS - 1)
+        return *_about(profile, nearest, limit), False
+
+
+def _whole_days(span: timedelta) -> int | None:
+    """The first day of age that a span lets go; None where a profile cannot tell it exactly."""
+    days, rest = divmod(span, timedelta(days=1))
+    return None if rest or days >= AGE_DAYS else days
+
+
+def _about(profile: Profile, day: int, limit: int | None) -> tuple[int, int]:
+    """About what goes by a span and a size limit, where only days are known."""
+    count, size = _older(profile, day)
+    over = profile.size - limit if limit is not None else 0
+    if over <= size:
+        return count, size
+    # the oldest days until the rest fits; within a day the profile knows no more
+    n = profile.days
+    older = sum(1 for older_size in profile.ages[2 * n :] if older_size >= over) - 1
+    return profile.ages[n + older], over
 
 
 def _older(profile: Profile, day: int) -> tuple[int, int]:
-    at = bisect_left(profile.days, day)
-    if at == len(profile.days):
+    n = len(profile.ages) // 3
+    at = bisect_left(profile.ages, day, 0, n)
+    if at == n:
         return 0, 0
-    return profile.counts[at], profile.sizes[at]
+    return profile.ages[n + at], profile.ages[2 * n + at]
 
 
 def _one_by_one(profile: Profile, rule: RuleInForce, caution: Caution) -> tuple[int, int]:
     """Judge every single item, as a survey does."""
-    found = profile.ranked
+    found = _numbers(profile.items)
     items = [(str(found[n]), found[n + 1], found[n + 2]) for n in range(0, len(found), 3)]
     ranking = Ranking(rule, profile.capacity, profile.looked_at)
     while ranking.wants_pass:
@@ -180,7 +218,7 @@ class Concerned(NamedTuple):
 def answer(
     category: str,
     caution: Caution,
-    machines: Iterable[Concerned],
+    machines: Sequence[Concerned],
     profiles: Iterable[Profile],
     *,
     now: int,
@@ -189,6 +227,14 @@ def answer(
     by_machine: dict[int, list[Profile]] = {}
     for profile in profiles:
         by_machine.setdefault(profile.machine_id, []).append(profile)
+    known: dict[int, Asked] = {}
+
+    def ready(rule: RuleInForce) -> Asked:
+        # one rule is in force on many machines, as one object
+        if id(rule) not in known:
+            known[id(rule)] = Asked(rule, caution)
+        return known[id(rule)]
+
     stale_before = now - int(STALE_AFTER.total_seconds())
     found: list[tuple[int, Concerned, list[int], bool, int]] = []
     sums = [0, 0, 0, 0]
@@ -199,8 +245,8 @@ def answer(
             continue
         numbers, exact = [0, 0, 0, 0], True
         for profile in by_machine.get(machine.machine_id, ()):
-            goes, goes_size, _ = would_go(profile, machine.now, caution)
-            then, then_size, is_exact = would_go(profile, machine.then, caution)
+            goes, goes_size, _ = ready(machine.now).would_go(profile)
+            then, then_size, is_exact = ready(machine.then).would_go(profile)
             for n, value in enumerate((goes, goes_size, then, then_size)):
                 numbers[n] += value
                 sums[n] += value

@@ -75,14 +75,17 @@ def what_if(conn: Connection, question: WhatIfQuestion, *, at: int) -> WhatIf:
     said = {(r.scope, r.subject_id): r.rule for r in rules.of_category(conn, kind.key)}
     asked = (question.scope, question.subject_id)
     then = {**said, asked: question.rule}
+    ruled = {scope: {number for s, number in then if s is scope} for scope in Scope}
     known: dict[tuple[int, int], tuple[RuleInForce, RuleInForce]] = {}
 
     def both(machine_id: int, client_id: int) -> tuple[RuleInForce, RuleInForce]:
         # most machines are ruled alike: merged once for all that are
-        mine, clients = (Scope.MACHINE, machine_id), (Scope.CLIENT, client_id)
-        key = (machine_id if mine in then else 0, client_id if clients in then else 0)
+        key = (
+            machine_id if machine_id in ruled[Scope.MACHINE] else 0,
+            client_id if client_id in ruled[Scope.CLIENT] else 0,
+        )
         if key not in known:
-            where = [(Scope.SHOP, 0), clients, mine]
+            where = [(Scope.SHOP, 0), (Scope.CLIENT, client_id), (Scope.MACHINE, machine_id)]
             known[key] = (
                 in_force(
                     [(Scope.CATALOGUE, kind.rule), *((w[0], said[w]) for w in where if w in said)]
@@ -93,16 +96,18 @@ def what_if(conn: Connection, question: WhatIfQuestion, *, at: int) -> WhatIf:
             )
         return known[key]
 
+    systems = frozenset(str(system) for system in kind.systems)
+    column = {Scope.CLIENT: "client_id", Scope.MACHINE: "id"}.get(question.scope)
     concerned = [
         Concerned(
-            row["id"], row["tag"], row["name"], row["looked_at"], *both(row["id"], row["client_id"])
+            row["id"],
+            row["tag"],
+            row["name"],
+            row["looked_at"],
+            *both(row["id"], row["client_id"]),
         )
         for row in shop.all_machines(conn)
-        if row["system"] in kind.systems
-        and question.subject_id
-        in {Scope.CLIENT: (row["client_id"],), Scope.MACHINE: (row["id"],)}.get(
-            question.scope, (0,)
-        )
+        if row["system"] in systems and (column is None or row[column] == question.subject_id)
     ]
     return answer(kind.key, kind.caution, concerned, profiles.of_category(conn, kind.key), now=at)
 

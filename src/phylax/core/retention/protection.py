@@ -8,6 +8,7 @@ one: `home/anna/Scans/a.tif`, `C:/Users/anna/a.tif`.
 from __future__ import annotations
 
 import re
+import warnings
 from collections.abc import Iterable
 from enum import StrEnum
 from functools import cached_property
@@ -109,10 +110,21 @@ def _regex(pattern: str) -> str:
         raise ValueError(
             f"{pattern!r} stands for nothing; write a gitignore pattern such as '*.psd' or 'Scans/'"
         )
-    if re.search(regex, "a/any.thing") and re.search(regex, "b/c/other"):
+    try:
+        tried = _compiled(regex)
+    except re.error as error:
+        raise ValueError(f"{pattern!r} is not a pattern: {error}") from None
+    if tried.search("a/any.thing") and tried.search("b/c/other"):
         raise ValueError(f"{pattern!r} would protect everything; switch categories off instead")
     # the same group name in each pattern could not be joined
     return re.sub(r"\(\?P<\w+>", "(?:", str(regex))
+
+
+def _compiled(regex: str, flags: int = 0) -> re.Pattern[str]:
+    with warnings.catch_warnings():
+        # '[[]' means what gitignore means by it, whatever a later Python may make of it
+        warnings.simplefilter("ignore", FutureWarning)
+        return re.compile(regex, flags)
 
 
 class Protection:
@@ -136,7 +148,7 @@ class Protection:
     def _joined(self) -> re.Pattern[str] | None:
         if not self._patterns:
             return None
-        return re.compile("|".join(_regex(e.what) for e in self._patterns), self._flags)
+        return _compiled("|".join(_regex(e.what) for e in self._patterns), self._flags)
 
     @property
     def guards_files(self) -> bool:
@@ -177,7 +189,7 @@ class Protection:
         if (entry := self._folder_entry(plain)) is not None:
             return entry
         for entry in self._patterns:
-            if re.search(_regex(entry.what), plain, self._flags):
+            if _compiled(_regex(entry.what), self._flags).search(plain):
                 return entry
         return None
 

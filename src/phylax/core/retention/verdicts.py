@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from datetime import datetime, timedelta
+from datetime import datetime
 
 from phylax.core.retention.rules import Caution, Reason, RuleInForce
 
@@ -192,9 +192,3 @@ class Judge:
 def percent_free(free: int, capacity: int) -> float | None:
     """The free share of a volume in per cent; None for one of no capacity."""
     return 100 * free / capacity if capacity else None
-
-
-def age_of_day(now: datetime, span: timedelta) -> int | None:
-    """The first whole day of age that a span lets go, or None where it is no whole number."""
-    days, rest = divmod(span, timedelta(days=1))
-    return None if rest else days
