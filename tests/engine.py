@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 from phylax.agent.cleaner import Cleaner
 from phylax.agent.guard import Guard
 from phylax.agent.journal import RunJournal
 from phylax.agent.machines import MachineKind
 from phylax.agent.surveyor import Watcher, survey
+from phylax.core.catalogue import catalogue
 from phylax.core.orders import AgreedListing, CategoryOutcome, CategoryRule, SurveyOrder
-from phylax.core.retention import Rule, RuleInForce, Scope, in_force
+from phylax.core.retention import ProtectEntry, Rule, RuleInForce, Scope, in_force
 from phylax.core.survey import Item, SurveyLine
 
 
@@ -20,11 +23,28 @@ def rule(**said: object) -> RuleInForce:
     return in_force([default, (Scope.MACHINE, Rule.model_validate(said))])
 
 
+def lines_of(machine: MachineKind, **more: Any) -> list[SurveyLine]:
+    """A survey by the whole catalogue and its own rules."""
+    look = [
+        CategoryRule(category=key, rule=in_force([(Scope.CATALOGUE, kind.rule)]))
+        for key, kind in catalogue().items()
+    ]
+    return survey(machine, Guard(machine), look, datetime.now(UTC), **more)
+
+
+def ledger_of(machine: MachineKind, category: str) -> SurveyLine | None:
+    """The line of one category, of such a survey."""
+    return next((line for line in lines_of(machine) if line.category == category), None)
+
+
 class Bench:
     """A machine to look at and clean, as an order would."""
 
-    def __init__(self, machine: MachineKind, folder: Path) -> None:
+    def __init__(
+        self, machine: MachineKind, folder: Path, *, protect: Sequence[ProtectEntry] = ()
+    ) -> None:
         self.machine = machine
+        self.protect = protect
         self.guard = Guard(machine)
         self.listing: list[Item] = []
         self._journal = RunJournal.begin(
@@ -38,6 +58,7 @@ class Bench:
             self.guard,
             [CategoryRule(category=category, rule=rule(**said))],
             datetime.now(UTC),
+            protect=self.protect,
             listing=lambda _, item: self.listing.append(item),
         )
         return lines[0] if lines else None
@@ -47,11 +68,21 @@ class Bench:
         category: str,
         *,
         agreed: list[Item] | None = None,
+        standing: bool = False,
         watch: Watcher = lambda category, items, size: None,
         **said: object,
     ) -> tuple[CategoryOutcome, Cleaner]:
-        cleaner = Cleaner(self.machine, self.guard, self._journal, datetime.now(UTC), watch)
+        by = rule(**said)
+        cleaner = Cleaner(
+            self.machine,
+            self.guard,
+            self._journal,
+            datetime.now(UTC),
+            watch,
+            own_folders=by.folders,
+            protect=self.protect,
+        )
         listings = [AgreedListing(category=category, consent_id=1, items=tuple(agreed or ()))]
-        cleaner.clean(category, rule(**said), listings if agreed is not None else [])
+        cleaner.clean(category, by, listings if agreed is not None else [], standing=standing)
         outcome = cleaner.outcomes.of(category, self._journal.removed_of(category))
         return outcome, cleaner
