@@ -23,11 +23,12 @@ def enrol(
     kind: Literal["linux", "standin"],
     standin: Path | None,
     homes: tuple[str, ...],
+    own_folders: tuple[str, ...],
     readings_every: int,
 ) -> AgentConfig:
     """Enrol this machine by a one-time code; the configuration and key are kept in the folder."""
     folder = str(standin.resolve()) if standin else None
-    machine = open_machine(kind, folder, homes)
+    machine = open_machine(kind, folder, homes, own_folders)
     enrolled = enrol_at(url, code, machine.facts())
     config = AgentConfig(
         url=url,
@@ -36,6 +37,7 @@ def enrol(
         kind=kind,
         standin=folder,
         homes=homes,
+        own_folders=own_folders,
         readings_every=readings_every,
     )
     home.save(config, enrolled.key)

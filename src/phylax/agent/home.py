@@ -32,6 +32,9 @@ class AgentConfig(Demand):
     kind: Literal["linux", "standin"]
     standin: str | None = None
     homes: tuple[str, ...] = ()
+    own_folders: tuple[str, ...] = Field(
+        (), description="Folders that the shop may name here; others it may not"
+    )
     readings_every: int = Field(900, ge=5, description="Seconds between readings")
 
 
@@ -74,7 +77,10 @@ class AgentHome:
 
 
 def open_machine(
-    kind: Literal["linux", "standin"], standin: str | None, homes: tuple[str, ...]
+    kind: Literal["linux", "standin"],
+    standin: str | None,
+    homes: tuple[str, ...],
+    own_folders: tuple[str, ...] = (),
 ) -> MachineKind:
     """The machine that an agent works on. ValueError where the configuration does not fit."""
     if kind == "standin":
@@ -85,4 +91,4 @@ def open_machine(
         return StandInMachine(Path(standin))
     from phylax.agent.machines.linux import LinuxMachine
 
-    return LinuxMachine(homes)
+    return LinuxMachine(homes, own_folders=own_folders)

@@ -29,7 +29,9 @@ class Agent:
     def __init__(self, home: AgentHome) -> None:
         """NotEnrolledError where the folder holds no agent."""
         self._config = home.config()
-        self._machine = open_machine(self._config.kind, self._config.standin, self._config.homes)
+        self._machine = open_machine(
+            self._config.kind, self._config.standin, self._config.homes, self._config.own_folders
+        )
         self._link = AgentLink(self._config.url, home.key())
         self._spool = Spool(home.spool)
         self._runs = home.runs

@@ -38,6 +38,13 @@ def command() -> None:
     help="Look after this home only; repeat for more. Everyone's if left out.",
 )
 @click.option(
+    "--own-folder",
+    "own_folders",
+    multiple=True,
+    type=click.Path(exists=True, file_okay=False, resolve_path=True),
+    help="A folder that the shop may name for cleaning here; repeat for more. None if left out.",
+)
+@click.option(
     "--readings-every", default=900, show_default=True, type=click.IntRange(5, 86400),
     help="Seconds between readings.",
 )  # fmt: skip
@@ -47,6 +54,7 @@ def enrol(
     folder: Path | None,
     stand_in: Path | None,
     homes: tuple[str, ...],
+    own_folders: tuple[str, ...],
     readings_every: int,
 ) -> None:
     """Enrol this machine at a service by a one-time CODE."""
@@ -60,6 +68,7 @@ def enrol(
             "standin" if stand_in else "linux",
             stand_in,
             homes,
+            own_folders,
             readings_every,
         )
     except (OSError, ValueError) as error:

@@ -298,7 +298,9 @@ class StandInMachine:
         return [*folders, *(os.path.join(self._top, sealed) for sealed in _SEALED[self.system])]
 
     def openings(self) -> Sequence[str]:
-        return [os.path.join(self._top, opening) for opening in _OPENINGS[self.system]]
+        openings = [os.path.join(self._top, opening) for opening in _OPENINGS[self.system]]
+        named = (self.named_folder(folder) for folder in self._state.own_folders)
+        return [*openings, *(location.path for location in named if location)]
 
     @property
     def _top(self) -> str:

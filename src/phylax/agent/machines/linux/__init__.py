@@ -175,7 +175,7 @@ class LinuxMachine:
         return (*_SYSTEM_FOLDERS, *own)
 
     def openings(self) -> Sequence[str]:
-        return _OPENINGS
+        return (*_OPENINGS, *self._own_folders)
 
     def roots(self) -> Sequence[str]:
         return ("/home", *(m.path for m in mounts()), *(home for _, _, home in self.people()))
