@@ -85,13 +85,13 @@ def write(document: Document) -> str:
     ordered: dict[str, Any] = {
         key: tables[key] for key in ("shop", "client", "machine") if key in tables
     }
-    entries: list[dict[str, str]] = []
+    entries = ""
     for (scope, name), entry, note in document.protect:
         of = {} if scope is Scope.SHOP else {str(scope): name}
-        entries.append({**of, str(entry.kind): entry.what, **({"note": note} if note else {})})
-    if entries:
-        ordered["protect"] = entries
-    return _HEAD + "\n" + tomli_w.dumps(ordered)
+        told = {**of, str(entry.kind): entry.what, **({"note": note} if note else {})}
+        # a table of its own for each, so that people can add one below
+        entries += f"\n[[protect]]\n{tomli_w.dumps(told)}"
+    return f"{_HEAD}\n{tomli_w.dumps(ordered)}{entries}"
 
 
 def _plain(rule: Rule) -> dict[str, Any]:

@@ -1,0 +1,364 @@
+"""Rules refused and removed, protect lists, standing consents, partial looks, what-if."""
+
+from collections.abc import Callable, Iterator
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+
+from conftest import Service
+from helpers import TUESDAY, Clock, enrol, make_file, make_standin
+from phylax.agent.loop import Agent
+from phylax.client import NotFoundError, Phylax, RefusedError
+from phylax.core.catalogue import catalogue, read_category
+from phylax.core.orders import SurveyPartMessage
+from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope, in_force
+from phylax.core.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.survey import Look, SurveyLine, Tally
+from phylax.core.what_if import STALE_AFTER
+from phylax.service import scheduler, work
+from phylax.service.house import House
+
+DAY = timedelta(days=1)
+PATTERN = ProtectEntry(kind=ProtectKind.PATTERN, what="*.dcm")
+TEA = """
+key = "tea-leaves"
+order = 999
+name = "Tea leaves"
+what = "What is left in the pot."
+cost = "Nobody can read the future from them any more."
+caution = "ask"
+age = "modified"
+rule = { off = false, keep_for = "P2D" }
+[[where]]
+systems = ["linux"]
+base = "user-cache"
+below = ["teapot/*/leaves"]
+"""
+
+
+@pytest.fixture
+def home(tmp_path: Path) -> Path:
+    return make_standin(tmp_path / "m")
+
+
+@pytest.fixture
+def agent(owner: Phylax, machine: Machine, tmp_path: Path, home: Path, clock: Clock) -> Agent:
+    clock.now = datetime.now(UTC)  # agents go by the real clock
+    return enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
+
+
+def look(owner: Phylax, machine: Machine, agent: Agent) -> int:
+    owner.runs.survey(machine.tag)
+    agent.once()
+    return owner.machines.ledger(machine.tag).survey_id
+
+
+# --- rules -----------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("key", "rule", "field", "why"),
+    [
+        ("programs", Rule(keep_newest=3), "keep_newest", "only ever listed"),
+        ("own-folders", Rule(hold_for=timedelta(0)), "hold_for", "at least 1 day"),
+        ("restore-points", Rule(keep_newest=0), "keep_newest", "too few"),
+        ("trash", Rule(folders=("/srv/x",)), "folders", "only own-folders"),
+    ],
+)
+def test_a_dangerous_rule_is_refused_at_its_field_and_nothing_is_kept(
+    owner: Phylax, key: str, rule: Rule, field: str, why: str
+) -> None:
+    with pytest.raises(RefusedError, match=why) as caught:
+        owner.rules.put(Scope.SHOP, 0, key, rule)
+    assert caught.value.status == 422
+    assert [e["pointer"] for e in caught.value.body["errors"]] == [f"/{field}"]
+    with pytest.raises(NotFoundError):
+        owner.rules.get(Scope.SHOP, 0, key)
+
+
+def test_a_scope_that_says_nothing_any_more_lets_the_farther_one_count(
+    owner: Phylax, machine: Machine
+) -> None:
+    owner.rules.put(Scope.SHOP, 0, "trash", Rule(keep_for=14 * DAY))
+    said = owner.rules.put(Scope.MACHINE, machine.id, "trash", Rule(keep_newest=2))
+    rule = owner.machines.rules(machine.id)["trash"]
+    assert (rule.source_of("keep_for"), rule.source_of("keep_newest")) == ("shop", "machine")
+    assert [r.category for r in owner.rules.said(Scope.MACHINE, machine.id)] == ["trash"]
+    owner.rules.remove(said)
+    assert owner.machines.rules(machine.id)["trash"].keep_newest == 0
+    assert owner.people.audit(most=1)[0].deed == "remove rule"
+    with pytest.raises(NotFoundError):
+        owner.rules.remove(said)
+
+
+def test_all_rules_go_out_and_in_as_one_file_with_a_dry_run(
+    owner: Phylax, service: Service, machine: Machine
+) -> None:
+    owner.rules.put(Scope.SHOP, 0, "trash", Rule(keep_for=14 * DAY))
+    owner.rules.put(Scope.CLIENT, machine.client_id, "journal", Rule(keep_newest=3))
+    owner.protections.add(PATTERN, note="pictures")
+    text = owner.rules.document()
+    assert owner.rules.apply_document(text).differences == ()
+    changed = (
+        text.replace("14 days", "10 days").replace('[client."Skerry Ferry Office".journal]',
+                                                   "[machine.ferry-desk.journal]")
+        + '\n[[protect]]\nmachine = "ferry-desk"\nfolder = "/srv/archive"\n'
+    )  # fmt: skip
+    told = owner.rules.apply_document(changed)
+    assert [(d.what, d.subject) for d in told.differences] == [
+        ("removed rule", "Skerry Ferry Office"), ("new rule", "ferry-desk"), ("changed rule", ""),
+        ("new protection", "ferry-desk"),
+    ]  # fmt: skip
+    assert not told.applied and owner.rules.document() == text, "a dry run changes nothing"
+    done = owner.rules.apply_document(changed, dry_run=False)
+    assert done.applied and done.differences == told.differences
+    assert owner.machines.rules(machine.id)["trash"].keep_for == 10 * DAY
+    assert owner.people.audit(most=1)[0].deed == "replace rules"
+    with service.as_("wren") as wren, pytest.raises(RefusedError, match="owner's to change"):
+        wren.rules.apply_document(text, dry_run=False)
+
+
+@pytest.mark.parametrize(
+    ("text", "why"),
+    [
+        ("[shop", "no TOML"),
+        ("[machine.nowhere.trash]\noff = true", "there is no machine 'nowhere'"),
+        ("[shop.restore-points]\nkeep_newest = 0", "at least 1 of each"),
+        ('[shop.trash]\noff = false\n[shop.programs]\nkeep_newest = 1', "only ever listed"),
+    ],
+)  # fmt: skip
+def test_a_file_with_a_mistake_changes_nothing_at_all(owner: Phylax, text: str, why: str) -> None:
+    before = owner.rules.document()
+    with pytest.raises(RefusedError, match=why):
+        owner.rules.apply_document(text, dry_run=False)
+    assert owner.rules.document() == before
+
+
+# --- what-if ---------------------------------------------------------------------------------
+
+
+def test_what_if_over_the_shop_equals_a_new_survey_under_that_rule(
+    owner: Phylax, machine: Machine, agent: Agent, home: Path, clock: Clock
+) -> None:
+    for days in (1, 5, 9, 20, 45):
+        make_file(home / f".tmp/f{days}", 100 * days, days_old=days + 0.2)
+    other = owner.clients.add(ClientEdit(name="Others"))
+    for tag, system in (("never", "linux"), ("mac", "macos")):
+        owner.machines.add(
+            MachineEdit.model_validate({"tag": tag, "client_id": other.id, "system": system})
+        )
+    look(owner, machine, agent)
+    rule = Rule(keep_for=8 * DAY)
+    told = owner.rules.what_if("user-temp", rule)
+    assert (told.goes_now.count, told.would_go.count, told.would_go.size) == (5, 3, 7400)
+    assert (told.machines, told.never_looked, told.exact) == (1, 2, True)
+    assert [m.machine_tag for m in told.most] == ["ferry-desk"]
+    assert owner.rules.what_if("journal", Rule(keep_for=DAY)).never_looked == 1, "no mac has one"
+    for scope, subject, machines in (
+        (Scope.CLIENT, other.id, 0), (Scope.CLIENT, machine.client_id, 1),
+        (Scope.MACHINE, machine.id, 1),
+    ):  # fmt: skip
+        asked = owner.rules.what_if("user-temp", rule, scope=scope, subject_id=subject)
+        assert asked.machines == machines
+    owner.rules.put(Scope.SHOP, 0, "user-temp", rule)
+    look(owner, machine, agent)
+    line = next(li for li in owner.machines.ledger(machine.tag).lines if li.category == "user-temp")
+    assert line.goes == told.would_go
+    clock.pass_(STALE_AFTER + DAY)
+    assert owner.rules.what_if("user-temp", rule).stale == 1
+    with pytest.raises(RefusedError, match="only ever listed"):
+        owner.rules.what_if("programs", Rule(keep_newest=1))
+
+
+# --- protect list ----------------------------------------------------------------------------
+
+
+def test_each_scope_adds_and_the_test_names_the_entry(
+    owner: Phylax, service: Service, machine: Machine, agent: Agent, home: Path
+) -> None:
+    shops = owner.protections.add(PATTERN, note="pictures")
+    folder = ProtectEntry(kind=ProtectKind.FOLDER, what="/home/anna/.tmp/keep")
+    with service.as_("wren") as wren:
+        mine = wren.protections.add(folder, scope=Scope.MACHINE, subject_id=machine.id)
+        with pytest.raises(RefusedError, match="owner's to change"):
+            wren.protections.add(folder)
+        with pytest.raises(RefusedError, match="owner's to change"):
+            wren.protections.remove(shops.id)
+        with pytest.raises(RefusedError, match="protected there already"):
+            wren.protections.add(folder, scope=Scope.MACHINE, subject_id=machine.id)
+    assert [p.id for p in owner.protections.list(machine.tag)] == [shops.id, mine.id]
+    asked = owner.protections.test(machine.tag, path="/home/anna/x/a.dcm")
+    assert asked.protected_by is not None and asked.protected_by.note == "pictures"
+    assert owner.protections.test(machine.tag, path="/home/anna/x/a.odt").protected_by is None
+    assert owner.protections.test(machine.tag, site="a.example").protected_by is None
+    for name in ("keep/a", "b.dcm", "c"):
+        make_file(home / ".tmp" / name, 100, days_old=9)
+    look(owner, machine, agent)
+    owner.runs.clean(machine.tag, ["user-temp"])
+    agent.once()
+    assert {p.name for p in (home / ".tmp").rglob("*") if p.is_file()} == {"a", "b.dcm"}
+    owner.protections.remove(shops.id)
+    owner.runs.clean(machine.tag, ["user-temp"])
+    agent.once()
+    assert {p.name for p in (home / ".tmp").rglob("*") if p.is_file()} == {"a"}
+
+
+# --- consent ---------------------------------------------------------------------------------
+
+
+def test_a_standing_consent_counts_until_it_is_taken_back(
+    owner: Phylax, service: Service, machine: Machine, agent: Agent, home: Path, clock: Clock
+) -> None:
+    owner.rules.put(Scope.MACHINE, machine.id, "downloads", Rule(keep_for=30 * DAY))
+    (home / "Downloads").mkdir()
+    round_ = TUESDAY.model_copy(
+        update={
+            "machine_ids": (machine.id,),
+            "categories": ("user-temp", "downloads"),
+            "catch_up": timedelta(days=8),
+        }
+    )
+    owner.rounds.add(round_)
+
+    def a_week_later() -> set[str]:
+        make_file(home / "Downloads" / f"{clock.now:%d%m}-old.zip", days_old=90)
+        make_file(home / "Downloads/young.zip")
+        clock.pass_(timedelta(days=7))
+        owner.machines.get(machine.tag)
+        scheduler.tick(service.house)
+        agent.once()
+        return {p.name for p in (home / "Downloads").iterdir()}
+
+    assert len(a_week_later()) == 2, "without a yes it is only listed"
+    assert [a.cause for a in owner.attention()] == ["waits for a yes"]
+    given = owner.standing_consents.give(machine.tag, "downloads", word="agreed in the contract")
+    with pytest.raises(RefusedError, match="has a standing consent"):
+        owner.standing_consents.give(machine.tag, "downloads")
+    with pytest.raises(RefusedError, match="needs no yes"):
+        owner.standing_consents.give(machine.tag, "trash")
+    assert a_week_later() == {"young.zip"}
+    assert owner.attention() == []
+    owner.standing_consents.take_back(given.id)
+    with pytest.raises(RefusedError, match="took it back already"):
+        owner.standing_consents.take_back(given.id)
+    assert len(a_week_later()) == 2
+    (told,) = owner.standing_consents.list(machine.tag)
+    assert (told.given_by, told.word, told.taken_back_by) == (
+        "Ines Marrow", "agreed in the contract", "Ines Marrow",
+    )  # fmt: skip
+
+
+# --- surveys ---------------------------------------------------------------------------------
+
+
+def test_a_look_shows_what_it_has_found_so_far_and_keeps_it_when_stopped(
+    owner: Phylax, machine: Machine, agent: Agent, home: Path, house: House
+) -> None:
+    whole = look(owner, machine, agent)
+    run = owner.runs.survey(machine.tag)
+    rule = in_force([(Scope.CATALOGUE, catalogue()["trash"].rule)])
+    line = SurveyLine(
+        category="trash", mount="/", rule=rule, holds=Tally(count=1, size=9), goes=Tally(),
+        digest="",
+    )  # fmt: skip
+    with house.db.write() as conn:
+        assert work.offer(conn, machine.id, at=house.now()) is not None
+        part = SurveyPartMessage(
+            id="part-0001", run_id=run.id, look=Look.FIRST, started_at=house.clock(), lines=(line,)
+        )
+        work.apply(conn, machine.id, part, at=house.now())
+    survey_id = owner.runs.get(run.id).survey_id
+    assert survey_id is not None
+    so_far = owner.surveys.ledger(survey_id)
+    assert ([one.category for one in so_far.lines], so_far.whole) == (["trash"], False)
+    assert owner.machines.ledger(machine.tag).survey_id == whole, "the newest whole one counts"
+    owner.runs.call_off(run.id)
+    agent.once()
+    assert owner.surveys.get(survey_id).ended_at is None
+    assert owner.machines.ledger(machine.tag).survey_id == whole
+
+
+def test_listings_come_largest_first_and_summed_by_folder(
+    owner: Phylax, machine: Machine, agent: Agent, home: Path
+) -> None:
+    downloads = home / "Downloads"
+    for path, size in (("a.zip", 10), ("films/b.mkv", 900), ("films/old/c.mkv", 500),
+                       ("films/old/d.mkv", 500), ("papers/e.pdf", 40)):  # fmt: skip
+        make_file(downloads / path, size, days_old=200)
+    owner.rules.put(Scope.MACHINE, machine.id, "downloads", Rule(keep_for=30 * DAY))
+    survey = look(owner, machine, agent)
+    found = owner.surveys.listing(survey, "downloads", largest_first=True)
+    assert [item.size for item in found] == [900, 500, 500, 40, 10]
+
+    def sums(**where: str) -> dict[str, tuple[int, int]]:
+        return {
+            one.folder: (one.holds.count, one.proposed.size)
+            for one in owner.surveys.folders(survey, "downloads", **where)
+        }
+
+    place = "/home/anna/Downloads"
+    assert sums() == {"": (5, 1950)}
+    assert sums(place=place) == {"films": (3, 1900), "papers": (1, 40), "": (1, 10)}
+    assert sums(place=place, folder="films") == {"films/old": (2, 1000), "films": (1, 900)}
+    inside = owner.surveys.listing(survey, "downloads", place=place, folder="films/old")
+    assert {item.path for item in inside} == {"films/old/c.mkv", "films/old/d.mkv"}
+
+
+def test_pages_of_a_listing_largest_first_fit_together(
+    owner: Phylax, machine: Machine, agent: Agent, home: Path
+) -> None:
+    for n in range(450):
+        make_file(home / f"Downloads/{n:03d}", n % 7, days_old=200)
+    survey = look(owner, machine, agent)
+    found = list(owner.surveys.listing(survey, "downloads", largest_first=True))
+    assert len({item.number for item in found}) == 450
+    assert [item.size for item in found] == sorted((n % 7 for n in range(450)), reverse=True)
+
+
+# --- a category is data ----------------------------------------------------------------------
+
+
+@pytest.fixture
+def tea() -> Iterator[None]:
+    """A category added by its TOML alone, as a file in the catalogue would."""
+    known = catalogue()
+    assert isinstance(known, dict)
+    known["tea-leaves"] = read_category(TEA)
+    yield
+    del known["tea-leaves"]
+
+
+def test_an_invented_category_appears_in_agent_service_and_rules_by_itself(
+    tea: None, owner: Phylax, machine: Machine, agent: Agent, home: Path
+) -> None:
+    make_file(home / ".cache/teapot/green/leaves/cup", 700, days_old=5)
+    make_file(home / ".cache/other/file", 300, days_old=50)
+    survey = look(owner, machine, agent)
+    lines = {line.category: line for line in owner.machines.ledger(machine.tag).lines}
+    assert (lines["tea-leaves"].name, lines["tea-leaves"].needs_yes.size) == ("Tea leaves", 700)
+    assert lines["user-caches"].holds.size == 300, "its files are no other category's any more"
+    assert "tea-leaves" in {category.key for category in owner.catalogue()}
+    assert "tea-leaves" in {rule.category for rule in owner.rules.list()}
+    consent = owner.surveys.consent(survey, "tea-leaves")
+    owner.runs.clean(machine.tag, ["tea-leaves"], consents=[consent.id])
+    agent.once()
+    assert not (home / ".cache/teapot/green/leaves/cup").exists()
+
+
+Ask = Callable[[Phylax], object]
+
+
+@pytest.mark.parametrize(
+    "ask",
+    [
+        lambda shop: shop.rules.what_if("tea-leaves", Rule(keep_for=DAY)),
+        lambda shop: shop.protections.remove(99),
+        lambda shop: shop.protections.list("nowhere"),
+        lambda shop: shop.standing_consents.take_back(99),
+        lambda shop: shop.rules.said(Scope.MACHINE, 99),
+    ],
+)
+def test_what_is_not_there_is_said(owner: Phylax, ask: Ask) -> None:
+    with pytest.raises(NotFoundError, match=r"There is no|says nothing"):
+        ask(owner)
