@@ -211,3 +211,126 @@ def test_a_run_is_called_off_from_the_command_line(phylax: Run, machine: Machine
     followed = phylax("run", "follow", "1")
     assert followed.returncode == 6, "scripts see that it was not done"
     assert phylax("run", "call-off", "1").returncode == 4
+
+
+def test_a_rule_is_tried_set_shown_and_cleared(
+    phylax: Run, owner: Phylax, machine: Machine, tmp_path: Path, clock: Clock
+) -> None:
+    clock.now = datetime.now(UTC)
+    home = make_standin(tmp_path / "m")
+    for days in (3, 9, 40):
+        make_file(home / f".tmp/f{days}", 5000, days_old=days)
+    owner.runs.survey(machine.tag)
+    enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m").once()
+    tried = phylax("rule", "what-if", "user-temp", "--keep-for", "8 days").stdout
+    assert "9.8 KiB would go (2 items) on 1 machine; by the rules in force 14.6 KiB" in tried
+    limited = json.loads(
+        phylax(
+            "rule", "what-if", "user-temp", "--keep-for", "50 days", "--keep-under", "6 KB",
+            "--format", "json",
+        ).stdout
+    )  # fmt: skip
+    assert limited["would_go"]["size"] > 0 and limited["exact"] is False
+    set_ = phylax(
+        "rule", "set", "trash", "--machine", "ferry-desk", "--keep-newest", "3", "--keep-under",
+        "5 %", "--only-larger", "1 MiB", "--when-below", "15 %", "7 days", "--hold-for", "2 days",
+    )  # fmt: skip
+    assert set_.stdout.strip() == (
+        "trash for ferry-desk: keep for 30 days, keep the newest 3, keep under 5 % of the volume, "
+        "only larger than 1.0 MiB, 7 days below 15 % free, held 2 days first."
+    )
+    phylax("rule", "set", "trash", "--keep-for", "20 days")
+    shown = " ".join(phylax("rule", "show", "ferry-desk").stdout.split())
+    assert "from the machine; keep for from the shop" in shown
+    assert "nothing said" in phylax("rule", "clear", "trash", "--machine", "ferry-desk").stdout
+    assert phylax("rule", "clear", "trash", "--machine", "ferry-desk").returncode == 4
+    assert "pressure may only shorten" in phylax(
+        "rule", "set", "trash", "--when-below", "10 %", "25 days"
+    ).stderr  # fmt: skip
+
+
+def test_rules_are_saved_and_loaded_with_a_look_at_the_difference(
+    phylax: Run, owner: Phylax, machine: Machine, tmp_path: Path
+) -> None:
+    phylax("rule", "set", "journal", "--keep-under", "300 MiB")
+    file = tmp_path / "rules.toml"
+    assert "Written to" in phylax("rule", "save", str(file)).stdout
+    assert 'keep_under = "300 MiB"' in phylax("rule", "save").stdout
+    file.write_text(file.read_text().replace("300 MiB", "200 MiB"))
+    dry = phylax("rule", "load", str(file), "--dry-run").stdout
+    assert "keep under 300 MiB" in dry and "keep under 200 MiB" in dry
+    assert phylax("rule", "load", str(file)).returncode == 130, "it asks first"
+    assert "1 change made" in phylax("rule", "load", str(file), "--yes").stdout
+    assert "says what is said already" in phylax("rule", "load", str(file), "--yes").stdout
+    file.write_text('[shop.journal]\nkeep_under = "lots"')
+    wrong = phylax("rule", "load", str(file), "--yes")
+    assert (wrong.returncode, "'lots' is not a size" in wrong.stderr) == (4, True)
+
+
+def test_what_always_stays_is_added_tested_and_taken_off(phylax: Run, machine: Machine) -> None:
+    assert phylax("protect", "add").returncode == 2
+    added = phylax("protect", "add", "--pattern", "*.dcm", "--note", "x-rays")
+    assert "1: pattern *.dcm stays, for the shop." in added.stdout
+    phylax("protect", "add", "--site", "a.example", "--machine", "ferry-desk")
+    listed = phylax("protect", "list", "ferry-desk", "--format", "csv").stdout
+    assert [row[2:5] for row in csv.reader(io.StringIO(listed))][1:] == [
+        ["*.dcm", "the shop", "x-rays"], ["a.example", "ferry-desk", ""],
+    ]  # fmt: skip
+    yes = phylax("protect", "test", "ferry-desk", "/home/anna/a.dcm")
+    assert (yes.returncode, "entry 1 for the shop (x-rays)" in yes.stdout) == (0, True)
+    assert phylax("protect", "test", "ferry-desk", "--site", "www.a.example").returncode == 0
+    no = phylax("protect", "test", "ferry-desk", "/home/anna/a.odt")
+    assert (no.returncode, "Nothing on the list" in no.stdout) == (1, True)
+    phylax("protect", "remove", "1")
+    assert phylax("protect", "test", "ferry-desk", "/home/anna/a.dcm").returncode == 1
+    wrong = phylax("protect", "add", "--pattern", "!a")
+    assert (wrong.returncode, "only adds" in wrong.stderr) == (2, True)
+
+
+def test_standing_consents_are_given_listed_and_taken_back(phylax: Run, machine: Machine) -> None:
+    phylax("rule", "set", "downloads", "--keep-for", "90 days", "--machine", "ferry-desk")
+    given = phylax("consent", "give-standing", "ferry-desk", "downloads", "--word", "by contract")
+    assert "goes by its rule from now on: keep for 90 days" in given.stdout
+    assert "by contract" in phylax("consent", "standing", "ferry-desk").stdout
+    assert "No consent yet" in phylax("consent", "list", "ferry-desk").stdout
+    assert "taken back" in phylax("consent", "take-back", "1").stdout
+    assert phylax("consent", "take-back", "1").returncode == 4
+    refused = phylax("consent", "give-standing", "ferry-desk", "trash")
+    assert (refused.returncode, "needs no yes" in refused.stderr) == (4, True)
+
+
+@pytest.mark.parametrize(
+    ("category", "said"),
+    [
+        ("web-site-data", "Chromium must be closed"),
+        ("old-logs", "administrator's"),
+        ("large-and-idle", "listed only when larger than 256.0 MiB and unused for 180 days"),
+        ("journal", "only *@*.journal, *.journal~"),
+        ("system-temp", "not systemd-private-*"),
+    ],
+)
+def test_the_catalogue_explains_a_category(phylax: Run, category: str, said: str) -> None:
+    told = " ".join(phylax("catalogue", "show", category).stdout.split())
+    assert said in told
+
+
+def test_a_list_is_worked_through_by_size_and_folder(
+    phylax: Run, owner: Phylax, machine: Machine, tmp_path: Path, clock: Clock
+) -> None:
+    clock.now = datetime.now(UTC)
+    home = make_standin(tmp_path / "m")
+    make_file(home / "Downloads/films/a.mkv", 9000, days_old=200)
+    make_file(home / "Downloads/b.pdf", 100, days_old=200)
+    (tmp_path / "m/things.json").write_text(
+        json.dumps([{"source": "programs", "name": "Tidebook", "size": 5000, "made": None}])
+    )
+    owner.runs.survey(machine.tag)
+    enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m").once()
+    listing = ("survey", "listing", "ferry-desk")
+    rows = phylax(*listing, "downloads", "--largest", "--format", "csv").stdout.splitlines()
+    assert "a.mkv" in rows[1] and "b.pdf" in rows[2]
+    assert "not known" in phylax(*listing, "programs").stdout
+    place = phylax(*listing, "downloads", "--folders").stdout
+    assert "8.9 KiB" in place and "/home/anna/Downloads" in place
+    inside = phylax(*listing, "downloads", "--folders", "--place", "/home/anna/Downloads").stdout
+    assert "films" in inside and "(directly)" in inside

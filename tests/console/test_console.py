@@ -1,14 +1,17 @@
 """The whole path in a real browser: take in, look, agree, clean, recur, read the record."""
 
+import json
 import re
+from datetime import timedelta
 from pathlib import Path
 
 import pytest
 from playwright.sync_api import Page, expect
 
 from console_checks import check_for_everyone
-from helpers import PASSWORD
+from helpers import PASSWORD, make_file
 from phylax.client import Phylax
+from phylax.core.retention import Rule, Scope
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
 
 pytestmark = pytest.mark.xdist_group("browser")
@@ -26,7 +29,8 @@ def test_look_agree_clean_and_read_the_record(
     expect(page.get_by_test_id("ledger")).to_contain_text("Temporary files of each person")
     expect(page.get_by_test_id("chosen-sum")).to_have_text("114.4 MiB")
 
-    page.get_by_role("button", name="Choose files").click()
+    downloads = page.get_by_role("row").filter(has_text="Download folders")
+    downloads.get_by_role("button", name="Choose items").click()
     page.get_by_label("Let let-go.iso go").check()
     page.get_by_role("button", name="Take this choice").click()
     expect(page.get_by_test_id("chosen-sum")).to_have_text("123.0 MiB")
@@ -36,7 +40,7 @@ def test_look_agree_clean_and_read_the_record(
     page.get_by_role("button", name="Clean…").click()
     dialogue = page.get_by_test_id("clean-dialogue")
     expect(dialogue).to_contain_text("Temporary files of each person: 120 items, 114.4 MiB")
-    expect(dialogue).to_contain_text("Download folders: the 1 file you chose, 8.6 MiB")
+    expect(dialogue).to_contain_text("Download folders: the 1 item you chose, 8.6 MiB")
     page.get_by_placeholder("asked by phone").fill("asked at the desk")
     page.get_by_role("button", name="Clean now").click()
     progress = page.get_by_test_id("progress")
@@ -56,6 +60,49 @@ def test_look_agree_clean_and_read_the_record(
     page.get_by_role("button", name="Write down").click()
     expect(page.get_by_test_id("record")).to_contain_text("Client picks it up on Friday.")
     check_for_everyone(page, "a machine's page")
+
+
+def test_a_list_is_worked_through_and_a_standing_yes_given(
+    page: Page, agent: None, owner: Phylax, machine: Machine, home: Path
+) -> None:
+    for number in range(3):
+        make_file(home / f"Projects/old/disk-{number}.iso", 5000 * (number + 1), days_old=300)
+    make_file(home / "Projects/film.mkv", 4000, days_old=300)
+    (home.parents[2] / "things.json").write_text(
+        json.dumps([{"source": "programs", "name": "Tidebook", "size": 5000, "made": None}])
+    )
+    owner.rules.put(Scope.MACHINE, machine.id, "large-and-idle", Rule(only_larger=1000))
+    owner.rules.put(Scope.MACHINE, machine.id, "downloads", Rule(keep_for=timedelta(days=30)))
+    page.goto("/machines/ferry-desk")
+    page.get_by_role("button", name="Look through it").click()
+    idle = page.get_by_role("row").filter(has_text="Large files nobody uses")
+    idle.get_by_role("button", name="Work through the list").click(timeout=20_000)
+    dialogue = page.get_by_role("dialog")
+    dialogue.get_by_test_id("folders").get_by_role("button", name="Projects").click()
+    expect(dialogue.locator("tbody tr")).to_have_count(4)
+    expect(dialogue.locator("tbody tr").first).to_contain_text("disk-2.iso")
+    dialogue.get_by_test_id("folders").get_by_role("button", name="old").click()
+    expect(dialogue.locator("tbody tr")).to_have_count(3)
+    check_for_everyone(page, "a list to work through")
+    dialogue.get_by_role("button", name="Close").click()
+    programs = page.get_by_role("row").filter(has_text="Installed programs")
+    programs.get_by_role("button", name="Work through the list").click()
+    expect(dialogue).to_contain_text("not known")
+    dialogue.get_by_role("button", name="Close").click()
+    downloads = page.get_by_role("row").filter(has_text="Download folders")
+    downloads.get_by_role("button", name="needs a yes").click()
+    dialogue.get_by_placeholder("agreed in the contract").fill("agreed in the contract")
+    dialogue.get_by_role("button", name="Give a standing yes").click()
+    expect(dialogue).to_contain_text("Standing yes by Ines Marrow")
+    page.keyboard.press("Escape")
+    downloads.get_by_label("Clean Download folders").check()
+    expect(page.get_by_test_id("chosen-sum")).to_have_text("127.8 MiB")
+    downloads.get_by_role("button", name="change here").click()
+    expect(dialogue.get_by_label("Keep for days")).to_have_value("30")
+    expect(dialogue.get_by_test_id("what-if")).to_contain_text("13.4 MiB would go")
+    check_for_everyone(page, "a machine's rule")
+    (given,) = owner.standing_consents.list(machine.tag)
+    assert (given.via, given.word) == ("console", "agreed in the contract")
 
 
 def test_a_machine_is_taken_in_and_gets_its_code(page: Page, owner: Phylax) -> None:

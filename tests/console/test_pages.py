@@ -90,19 +90,74 @@ def test_the_shops_rule_is_changed_and_a_faster_change_is_not_overwritten(
     page: Page, owner: Phylax
 ) -> None:
     page.goto("/rules")
-    trash = page.get_by_role("row").filter(has_text="Trash")
+    trash = page.get_by_role("row").filter(has_text="Trash").first
     expect(trash).to_contain_text("keep for 30 days")
-    trash.get_by_role("spinbutton").fill("14")
-    trash.get_by_role("button", name="Save").click()
-    expect(trash).to_contain_text("keep for 14 days")
-    expect(trash).to_contain_text("shop")
+    trash.get_by_role("button", name="Change").click()
+    editor = page.get_by_test_id("rule-editor")
+    expect(editor.get_by_label("Keep for days")).to_have_attribute("placeholder", "30")
+    editor.get_by_label("Keep for days").fill("14")
+    editor.get_by_role("button", name="Add a step").click()
+    editor.get_by_label("Free share in per cent, step 1").fill("15")
+    editor.get_by_label("Days, step 1").fill("20")
+    expect(editor.get_by_test_id("what-if")).to_contain_text("pressure may only shorten")
+    editor.get_by_label("Days, step 1").fill("7")
+    expect(editor.get_by_test_id("what-if")).to_contain_text("would go")
+    check_for_everyone(page, "a rule being changed")
+    editor.get_by_role("button", name="Save").click()
+    expect(trash).to_contain_text("keep for 14 days, 7 days below 15 % free")
+    expect(trash).to_contain_text("the shop")
+    trash.get_by_role("button", name="Change").click()
+    expect(editor.get_by_label("Keep for days")).to_have_value("14")
     known = owner.rules.get(Scope.SHOP, 0, "trash")
-    faster = Rule(keep_for=timedelta(days=7))
+    faster = Rule(keep_for=timedelta(days=9))
     owner.rules.put(Scope.SHOP, 0, "trash", faster, version=known.version)
-    trash.get_by_role("spinbutton").fill("21")
-    trash.get_by_role("button", name="Save").click()
+    editor.get_by_label("Keep for days").fill("21")
+    editor.get_by_role("button", name="Save").click()
     expect(page.get_by_role("alert")).to_contain_text("changed this meanwhile")
-    assert owner.rules.get(Scope.SHOP, 0, "trash").rule.keep_for == timedelta(days=7)
+    assert owner.rules.get(Scope.SHOP, 0, "trash").rule.keep_for == timedelta(days=9)
+    editor.get_by_role("button", name="Show their version").click()
+    expect(editor.get_by_label("Keep for days")).to_have_value("9")
+    editor.get_by_label("Keep for days").fill("")
+    editor.get_by_role("button", name="Save").click()
+    expect(trash).to_contain_text("the catalogue")
+
+
+def test_what_always_stays_is_added_asked_and_taken_off(
+    page: Page, owner: Phylax, three: list[Machine]
+) -> None:
+    page.goto("/rules")
+    page.get_by_role("combobox", name="What").select_option("pattern")
+    page.get_by_label("That always stays").fill("!*.dcm")
+    page.get_by_role("button", name="Add to the list").click()
+    expect(page.get_by_role("alert")).to_contain_text("a protect list only adds")
+    page.get_by_label("That always stays").fill("*.dcm")
+    page.get_by_label("Why").fill("x-ray pictures")
+    page.get_by_role("button", name="Add to the list").click()
+    expect(page.get_by_test_id("protections")).to_contain_text("x-ray pictures")
+    page.goto("/machines/yard-full")
+    expect(page.get_by_test_id("protections")).to_contain_text("*.dcm")
+    page.get_by_label("Is this path protected here?").fill("C:\\Archive\\a.DCM")
+    page.get_by_role("button", name="Ask").click()
+    expect(page.get_by_text("It stays: pattern *.dcm, for the shop.")).to_be_visible()
+    page.get_by_role("button", name="Take it off the list").click()
+    expect(page.get_by_test_id("protections")).to_contain_text("Nothing is protected")
+    assert not owner.protections.list()
+
+
+def test_all_rules_are_compared_with_a_file_before_they_change(
+    page: Page, owner: Phylax
+) -> None:
+    page.goto("/rules")
+    file = {"name": "rules.toml", "mimeType": "application/toml"}
+    wrong = {**file, "buffer": b"[shop.trash]\nkeep_for = 'soon'"}
+    page.get_by_label("Compare with a file").set_input_files(wrong)  # type: ignore[arg-type]
+    expect(page.get_by_role("alert")).to_contain_text("'soon' is not a span of time")
+    right = {**file, "buffer": b"[shop.trash]\nkeep_for = '9 days'"}
+    page.get_by_label("Compare with a file").set_input_files(right)  # type: ignore[arg-type]
+    expect(page.get_by_test_id("differences")).to_contain_text("keep for 9 days")
+    page.get_by_role("button", name="Make 1 change").click()
+    expect(page.get_by_text("1 change made.")).to_be_visible()
+    assert owner.rules.get(Scope.SHOP, 0, "trash").rule.keep_for == timedelta(days=9)
 
 
 def test_records_are_searched_while_one_types(
@@ -202,5 +257,6 @@ def test_the_desk_sees_the_rules_but_no_way_to_change_them(
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", level=1)).to_have_text("Rules")
     expect(page.get_by_role("row").filter(has_text="Trash")).to_be_visible()
-    expect(page.get_by_role("button", name="Save")).to_have_count(0)
+    expect(page.get_by_role("button", name="Change")).to_have_count(0)
+    expect(page.get_by_role("button", name="Add to the list")).to_have_count(0)
     context.close()

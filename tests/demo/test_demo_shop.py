@@ -1,5 +1,6 @@
 """The made-up shop: always the same, true to its stories, and alive."""
 
+import json
 import re
 import shutil
 import signal
@@ -13,8 +14,12 @@ from pathlib import Path
 
 import pytest
 
+from engine import lines_of
 from helpers import free_port, wait_until
+from phylax.agent.machines.standin import StandInMachine
 from phylax.client import Phylax
+from phylax.core.catalogue import catalogue
+from phylax.core.shop import System
 from phylax.demo import scenario
 from phylax.demo.shop import make
 from phylax.service.serve import FILE
@@ -64,6 +69,32 @@ def test_names_and_addresses_are_invented(made: Path) -> None:
     with sqlite3.connect(made / FILE) as conn:
         mails = [row[0] for row in conn.execute("SELECT mail FROM clients")]
     assert len(mails) == 8 and all(mail.endswith(".example") for mail in mails)
+
+
+@pytest.mark.parametrize("system", list(System))
+def test_every_category_is_found_on_a_machine_of_its_system(made: Path, system: System) -> None:
+    tags = [spec.tag for spec in scenario.MACHINES if spec.system is system]
+    found: dict[str, int] = {}
+    for tag in tags:
+        for line in lines_of(StandInMachine(made / "machines" / tag)):
+            found[line.category] = found.get(line.category, 0) + line.holds.count
+    expected = {key for key, kind in catalogue().items() if kind.on(system)} - {"own-folders"}
+    assert {key for key, held in found.items() if held} == expected
+
+
+def test_the_scanners_folder_and_the_picture_archive_are_decided_on(made: Path) -> None:
+    with sqlite3.connect(made / FILE) as conn:
+        lines = dict(
+            conn.execute(
+                "SELECT m.tag, s.lines FROM machines m JOIN surveys s ON s.id = m.survey_id"
+            ).fetchall()
+        )
+    tickets = {line["category"]: line for line in json.loads(lines["ferry-tickets"])}
+    assert tickets["own-folders"]["goes"]["size"] > 10 * 2**30
+    pictures = {line["category"]: line for line in json.loads(lines["vet-xray"])}["downloads"]
+    assert {stay["reason"] for stay in pictures["stays"]} == {"off", "protected"}
+    pottery = {line["category"]: line for line in json.loads(lines["pottery-mac"])}
+    assert pottery["local-snapshots"]["holds"]["size"] == pytest.approx(60 * 2**30, rel=0.01)
 
 
 @pytest.fixture

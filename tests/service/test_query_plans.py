@@ -11,7 +11,7 @@ import pytest
 
 from helpers import TUESDAY, Clock, enrol, make_file, make_standin
 from phylax.client import Phylax
-from phylax.core.retention import Rule, Scope
+from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.shop import Machine
 from phylax.service import scheduler
 from phylax.service.house import House
@@ -19,7 +19,8 @@ from phylax.store.database import Database
 
 GROWS = re.compile(
     r"SCAN (readings|reading_days|runs|records|surveys|survey_items|events|messages|consents"
-    r"|consent_items|audit|r|s|i)\b(?! USING (COVERING )?INDEX| VIRTUAL)"
+    r"|consent_items|audit|standing_consents|profiles|survey_parts|r|s|i)"
+    r"\b(?! USING (COVERING )?INDEX| VIRTUAL)"
 )
 
 
@@ -74,6 +75,13 @@ def test_no_query_walks_what_grows(
     list(owner.surveys.listing(ledger.survey_id, "downloads"))
     list(owner.machines.surveys(machine.tag))
     list(owner.machines.consents(machine.tag))
+    list(owner.surveys.listing(ledger.survey_id, "downloads", largest_first=True))
+    owner.surveys.folders(ledger.survey_id, "downloads")
+    entry = ProtectEntry(kind=ProtectKind.PATTERN, what="*.dcm")
+    owner.protections.remove(owner.protections.add(entry).id)
+    given = owner.standing_consents.give(machine.tag, "downloads")
+    owner.standing_consents.take_back(given.id)
+    owner.rules.what_if("trash", Rule(keep_for=timedelta(days=3)))
     owner.machines.trend(machine.tag)
     owner.machines.free_lines([machine.id])
 

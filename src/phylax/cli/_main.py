@@ -98,7 +98,8 @@ def _explain(error: Exception) -> int:
     if isinstance(error, ValidationError):
         for wrong in error.errors():
             field = ".".join(str(part) for part in wrong["loc"])
-            click.echo(f"{field}: {wrong['msg'].removeprefix('Value error, ')}", err=True)
+            said = str(wrong["msg"]).removeprefix("Value error, ")
+            click.echo(f"{field}: {said}" if field else said, err=True)
         return EXIT_USAGE
     if not isinstance(error, PhylaxError):
         raise error

@@ -39,11 +39,14 @@
     said = known.data ?? null;
     etag = known.response.headers.get('ETag');
     changed = false;
+    problem = '';
     draft = draftOf(said?.rule);
     ready = true;
   }
+  // by its value: a list that is asked for anew is no reason to lose what somebody is typing
+  const whose = $derived(`${scope}/${subject}/${category}`);
   $effect(() => {
-    void [category, scope, subject];
+    void whose;
     untrack(() => void load());
   });
 
