@@ -50,11 +50,12 @@ def test_every_command_explains_itself(noun: str) -> None:
 
 def test_the_bench_measures_what_it_says(tmp_path: Path) -> None:
     code = (
-        "from bench import survey_small_files as b\n"
-        "b.FILES, b.FOLDERS, b.PAIRS = 300, 10, 1\n"
-        "b.main()"
+        "from bench import survey_full as b, what_if_shop as w\n"
+        "b.FILES, b.IN_A_FOLDER, b.PAIRS = 1000, 1, 1\n"
+        "w.SIZES, w.ASKED = (20, 40), 1\n"
+        "b.main(); w.main()"
     )
     ran = subprocess.run([sys.executable, "-c", code], cwd=ROOT, capture_output=True, text=True)
     assert ran.returncode == 0, ran.stderr
-    for word in ("find", "survey", "with start-up", "memory", "ratio"):
+    for word in ("find", "survey", "with start-up", "memory", "ratio", "40 machines"):
         assert word in ran.stdout

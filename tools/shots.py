@@ -4,6 +4,7 @@ line in a terminal window under Xvfb. The demo is made anew beside the usual one
 from __future__ import annotations
 
 import os
+import shlex
 import shutil
 import signal
 import socket
@@ -29,6 +30,8 @@ TERMINAL = {
     "cli-today": "phylax today",
     "cli-machines": "phylax machine list",
     "cli-survey": "phylax survey show oakes-laptop",
+    "cli-catalogue": "phylax catalogue list",
+    "cli-what-if": "phylax rule what-if trash --keep-for '30 days'",
     "cli-clean": "phylax run clean oakes-laptop user-temp trash web-cache --yes",
     "cli-trend": "phylax trend show oakes-laptop",
 }
@@ -73,6 +76,13 @@ def _console(url: str) -> None:
         page.get_by_test_id("machines").wait_for()
         _shoot(page, "machines")
         _one_machine(page)
+        page.goto("/rules")
+        page.get_by_role("row").filter(has_text="Trash").get_by_role(
+            "button", name="Change"
+        ).click()
+        page.get_by_label("Keep for days").fill("30")
+        page.get_by_test_id("what-if").get_by_role("table").wait_for()
+        _shoot(page, "rules")
         page.goto("/rounds/new?machine=choir-server")
         page.get_by_label("Name", exact=True).fill("Choir, weekly")
         page.get_by_test_id("next-dates").locator("li").first.wait_for()
@@ -89,7 +99,11 @@ def _one_machine(page: Page) -> None:
     page.goto("/machines/choir-server")
     page.get_by_test_id("ledger").wait_for()
     _shoot(page, "machine")
-    page.get_by_role("button", name="needs a yes").click()
+    page.get_by_role("button", name="Work through the list").first.click()
+    page.get_by_test_id("folders").wait_for()
+    _shoot(page, "work-through")
+    page.get_by_role("button", name="Close").click()
+    page.get_by_role("button", name="needs a yes").first.click()
     page.get_by_role("button", name="Tick what the rule proposes").click()
     _shoot(page, "listing")
     page.get_by_role("button", name="Take this choice").click()
@@ -130,7 +144,7 @@ def _shoot_terminal(name: str, command: str, url: str, token: Path) -> None:
         "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}",
         "LC_ALL": "C.UTF-8",
     }
-    script = f"printf '$ {command}\\n'; {command}; touch {token}.{name}; sleep 60"
+    script = f"echo '$ '{shlex.quote(command)}; {command}; touch {token}.{name}; sleep 60"
     window = subprocess.Popen(
         ["xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "157x46+0+0", "-bg",
          "#10191c", "-fg", "#e6ece8", "-b", "12", "+sb", "-e", "sh", "-c", script],

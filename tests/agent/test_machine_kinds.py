@@ -110,7 +110,7 @@ def test_each_browsers_profiles_are_places_of_their_own_with_their_program(home:
     machine = LinuxMachine([str(home)])
     found = {
         os.path.relpath(p.shown, home / ".cache"): p.programs
-        for p in Territory(machine, Guard(machine)).places("web-cache")
+        for p in Territory(machine, Guard(machine), machine.volumes()).places("web-cache")
     }
     assert found == {
         "chromium/Default/Cache": {"chromium"},
@@ -129,7 +129,7 @@ def test_a_stand_ins_volume_shrinks_with_its_files(tmp_path: Path) -> None:
         file.truncate(300_000_000)
     (volume,) = machine.volumes()
     assert (volume.mount, before - volume.free) == ("C:", 300_000_000)
-    (place,) = Territory(machine, Guard(machine)).places("downloads")
+    (place,) = Territory(machine, Guard(machine), [volume]).places("downloads")
     assert (place.shown, place.mount) == ("C:\\Users\\anna\\Downloads", "C:")
 
 

@@ -305,6 +305,26 @@ def test_listings_come_largest_first_and_summed_by_folder(
     assert {item.path for item in inside} == {"films/old/c.mkv", "films/old/d.mkv"}
 
 
+def test_old_listings_are_let_go_but_not_those_somebody_agreed_to(
+    owner: Phylax, machine: Machine, agent: Agent, home: Path, clock: Clock, house: House
+) -> None:
+    make_file(home / "Downloads/a.zip", days_old=200)
+    make_file(home / "Projects/film.mkv", 10**6, days_old=300)
+    owner.rules.put(Scope.MACHINE, machine.id, "downloads", Rule(keep_for=30 * DAY))
+    owner.rules.put(Scope.MACHINE, machine.id, "large-and-idle", Rule(only_larger=1000))
+    agreed = look(owner, machine, agent)
+    owner.surveys.consent(agreed, "downloads")
+    with house.db.write() as conn:  # as if it had been forty days ago
+        conn.execute("UPDATE surveys SET ended_at = ended_at - 40 * 86400")
+    newer = look(owner, machine, agent)
+
+    def held(survey: int, category: str) -> int:
+        return len(list(owner.surveys.listing(survey, category)))
+
+    assert (held(agreed, "downloads"), held(agreed, "large-and-idle")) == (1, 0)
+    assert (held(newer, "downloads"), held(newer, "large-and-idle")) == (1, 1)
+
+
 def test_pages_of_a_listing_largest_first_fit_together(
     owner: Phylax, machine: Machine, agent: Agent, home: Path
 ) -> None:

@@ -8,9 +8,10 @@ from pathlib import Path
 import pytest
 
 from phylax.core.records import Entry, RecordKind
-from phylax.core.shop import ReadingIn
+from phylax.core.shop import ClientEdit, MachineEdit, ReadingIn
+from phylax.core.survey import ledger
 from phylax.service.house import House
-from phylax.store import database, readings, records, runs
+from phylax.store import database, profiles, readings, records, runs, shop, surveys
 from phylax.store.database import Database, NewerFileError
 
 NOW = datetime(2026, 3, 2, 9, tzinfo=UTC)
@@ -53,6 +54,36 @@ def test_an_older_file_is_copied_aside_before_it_is_changed(
     with sqlite3.connect(path) as after, sqlite3.connect(f"{path}.schema-{number}") as copy:
         assert after.execute("PRAGMA user_version").fetchone()[0] == number + 1
         assert copy.execute("PRAGMA user_version").fetchone()[0] == number
+
+
+def test_a_survey_of_the_first_schema_is_read_after_the_file_is_brought_up_to_date(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path, landed = tmp_path / "shop.sqlite3", database.migrations()
+    rule = '{"off":false,"keep_for":"P14D","off_from":"catalogue","keep_for_from":"shop"}'
+    line = (
+        f'[{{"category":"trash","mount":"/","rule":{rule},"holds":{{"count":2,"size":9}},'
+        '"goes":{"count":1,"size":5},"stays":[{"reason":"too young","count":1,"size":4}],'
+        '"ages":[{"day":3,"count":1,"size":4}],"digest":"00"}]'
+    )
+    with monkeypatch.context() as first:
+        first.setattr(database, "migrations", lambda: landed[:1])
+        old = Database(path)
+        with old.write() as conn:
+            shop.add_client(conn, ClientEdit(name="Ferry"), who="ines", at=0)
+            edit = MachineEdit.model_validate({"tag": "a", "client_id": 1, "system": "linux"})
+            shop.add_machine(conn, edit, who="ines", at=0)
+            runs.add(conn, 1, "survey", (), who="ines", at=0)
+            conn.execute("INSERT INTO surveys VALUES (1, 1, 1, 'look', 5, 9, ?)", (line,))
+        old.close()
+    new = Database(path)
+    with new.read() as conn:
+        found = surveys.survey(conn, 1)
+        assert list(profiles.of_category(conn, "trash")) == []
+    new.close()
+    assert found is not None
+    (told,) = ledger(found).lines
+    assert (told.rule_in_words, told.goes.size, told.pressed) == ("keep for 14 days", 5, False)
 
 
 def test_a_schema_file_that_fails_changes_nothing(

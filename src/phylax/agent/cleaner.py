@@ -90,7 +90,8 @@ class Cleaner:
         self._now = now
         self._watch = watch
         self._in_use = machine.in_use()
-        self._territory = Territory(machine, guard, own_folders)
+        self._volumes = machine.volumes()
+        self._territory = Territory(machine, guard, self._volumes, own_folders)
         self._protection = Protection(protect, machine.system)
         self.outcomes = Outcomes()
 
@@ -112,7 +113,14 @@ class Cleaner:
             self.outcomes.problems.append(why)
             return
         weighing = Weighing(
-            self._machine, self._territory, kind, rule, self._protection, self._in_use, self._now
+            self._machine,
+            self._territory,
+            kind,
+            rule,
+            self._protection,
+            self._in_use,
+            self._volumes,
+            self._now,
         )
         found = self._territory.places(key)
         for _ in self._territory.unread(key):

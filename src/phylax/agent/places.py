@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from fnmatch import translate
 from functools import cache
@@ -17,6 +17,7 @@ from phylax.agent.guard import Guard
 from phylax.agent.machines import Location, MachineKind
 from phylax.core.catalogue import Category, Folder, Source, Where, catalogue
 from phylax.core.retention import Caution
+from phylax.core.shop import ReadingIn
 from phylax.core.survey import Unread
 
 _FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
@@ -84,12 +85,20 @@ def open_folder(name: str, parent: int) -> int:
 class Territory:
     """All places of all categories on a machine, each folder once."""
 
-    def __init__(self, machine: MachineKind, guard: Guard, own_folders: Iterable[str] = ()) -> None:
-        """`own_folders` are those the shop names, as the machine's people write them."""
+    def __init__(
+        self,
+        machine: MachineKind,
+        guard: Guard,
+        volumes: Sequence[ReadingIn],
+        own_folders: Iterable[str] = (),
+    ) -> None:
+        """`volumes` are the machine's, the system's first; `own_folders` those the shop names, as
+        the machine's people write them."""
         self._machine = machine
         self._guard = guard
         self._own = tuple(own_folders)
-        self._mount = next((v.mount for v in machine.volumes()), "/")
+        self.mount = volumes[0].mount if volumes else "/"
+        """The system's volume, for what lies in no folder."""
         self._places: dict[str, list[Place]] = {}
         self._unread: dict[str, list[Unread]] = {}
         claims: set[tuple[int, int]] = set()
@@ -115,7 +124,7 @@ class Territory:
         seen: set[tuple[int, int, tuple[str, ...]]] = set()
         for where in kind.on(self._machine.system):
             if where.source is not None:
-                yield Place("", (), kind.name, self._mount, 0, "", frozenset(), source=where.source)
+                yield Place("", (), kind.name, self.mount, 0, "", frozenset(), source=where.source)
                 continue
             for place in self._folders(kind, where, where.folder, unread):
                 key = (place.device, place.file, place.names)

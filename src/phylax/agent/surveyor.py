@@ -57,12 +57,13 @@ def survey(
     """
     look = tuple(look)
     in_use = machine.in_use()
-    territory = Territory(machine, guard, own_folders(look))
+    volumes = machine.volumes()
+    territory = Territory(machine, guard, volumes, own_folders(look))
     protection = Protection(protect, machine.system)
     lines: list[SurveyLine] = []
     for wanted in look:
         kind = category(wanted.category)
-        weighing = Weighing(machine, territory, kind, wanted.rule, protection, in_use, now)
+        weighing = Weighing(machine, territory, kind, wanted.rule, protection, in_use, volumes, now)
         found = _Look(weighing, territory, watch, listing).lines()
         lines += found
         part(found)
@@ -89,7 +90,7 @@ class _Look:
             by_mount.setdefault(place.mount, []).append(place)
         unread = self._territory.unread(self._kind.key)
         if unread and not by_mount:
-            by_mount[self._machine.volumes()[0].mount] = []
+            by_mount[self._territory.mount] = []
         lines = []
         for mount, places in by_mount.items():
             rule = self._weighing.rule

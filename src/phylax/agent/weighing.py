@@ -35,8 +35,10 @@ class Weighing:
         rule: RuleInForce,
         protection: Protection,
         in_use: InUse,
+        volumes: Iterable[ReadingIn],
         now: datetime,
     ) -> None:
+        """`volumes` is how they stood when the work began: by that, pressure is judged."""
         self.machine = machine
         self.kind = kind
         self.rule = rule
@@ -45,10 +47,10 @@ class Weighing:
         self.now = now
         self.used = kind.age == "used"
         self._territory = territory
-        self._volumes = {reading.mount: reading for reading in machine.volumes()}
+        self._volumes = {reading.mount: reading for reading in volumes}
 
     def volume(self, mount: str) -> ReadingIn:
-        """How a volume stood when this began."""
+        """How a volume stood; one that is not looked after has no size."""
         if mount in self._volumes:
             return self._volumes[mount]
         return ReadingIn(mount=mount, capacity=0, free=0, at=self.now)

@@ -10,7 +10,7 @@ from phylax.cli._following import exit_code, follow, print_end
 from phylax.cli._output import Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.quantities import count, show_size
-from phylax.core.survey import LedgerLine
+from phylax.core.survey import LedgerLine, Tally
 
 _NAMED = 12
 
@@ -51,8 +51,8 @@ def _print_ledger(session: Session, machine: str, form: str) -> None:
     columns = (
         Column("category", lambda line: line.category),
         Column("holds", lambda line: show_size(line.holds.size), right=True),
-        Column("goes", lambda line: show_size(line.goes.size), right=True),
-        Column("needs a yes", lambda line: show_size(line.needs_yes.size), right=True),
+        Column("goes", lambda line: _size(line.goes), right=True),
+        Column("needs a yes", lambda line: _size(line.needs_yes), right=True),
         Column("stays", lambda line: _stays(line), right=False),
         Column("rule", _rule),
     )
@@ -68,6 +68,10 @@ def _print_ledger(session: Session, machine: str, form: str) -> None:
             console.print(f"Not looked at for {key}: {one.path} ({one.why})")
         if len(unread) > _NAMED:
             console.print(f"… and {count(len(unread) - _NAMED, 'place')} more; see --format json.")
+
+
+def _size(tally: Tally) -> str:
+    return show_size(tally.size) if tally.count else "–"
 
 
 def _rule(line: LedgerLine) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+from datetime import timedelta
 from typing import assert_never
 
 from phylax.core.catalogue import catalogue
@@ -39,6 +40,9 @@ from phylax.store import (
     surveys,
 )
 from phylax.store.database import Connection
+
+_LISTINGS_LAST = int(timedelta(days=30).total_seconds())
+"""A month for a yes; after that a machine should be looked at anew."""
 
 
 def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
@@ -198,6 +202,7 @@ def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: in
     found = ledger(survey)
     if surveys.becomes_newest(conn, survey, found.goes, _waiting(conn, found)):
         profiles.replace(conn, survey)
+        surveys.forget_listings(conn, run.machine_id, before=at - _LISTINGS_LAST)
     expected = _promised(found, run.categories) if run.work == "clean" else None
     runs.note_look(conn, run.id, survey_id, expected, second=message.look is Look.SECOND)
     journal.tell(conn, EventKind.SURVEY, at=at, machine_id=run.machine_id, run_id=run.id)

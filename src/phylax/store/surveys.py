@@ -78,6 +78,23 @@ def becomes_newest(conn: Connection, survey: Survey, can_go: Tally, waits: Tally
     return cursor.rowcount > 0
 
 
+def forget_listings(conn: Connection, machine_id: int, *, before: int) -> None:
+    """Listings too old to be agreed to are let go, but for those that somebody agreed to.
+
+    Looks at the newest twenty of the old surveys: those before them were dealt with then.
+    """
+    conn.execute(
+        """
+        DELETE FROM survey_items WHERE survey_id IN (
+            SELECT id FROM surveys WHERE machine_id = ? AND ended_at < ? ORDER BY id DESC LIMIT 20)
+          AND NOT EXISTS (
+            SELECT 1 FROM consents c
+            WHERE c.survey_id = survey_items.survey_id AND c.category = survey_items.category)
+        """,
+        (machine_id, before),
+    )
+
+
 def no_longer_waits(conn: Connection, machine_id: int) -> None:
     """The listing that waited was decided on."""
     conn.execute("UPDATE machines SET waits_for_yes = NULL WHERE id = ?", (machine_id,))
