@@ -104,10 +104,16 @@
     safe.reduce((s, l) => s + lets(l).size, 0) + yes.reduce((s, l) => s + bytesOf(l), 0)
   );
   const chosen = $derived(safe.length + yes.length);
-  // of what is cleaned, what its rule keeps; all else is left untouched anyway
-  const left = $derived(
-    safe.flatMap((l) => l.stays.map((stay) => ({ name: l.name, ...stay }))).filter((s) => s.count)
-  );
+  // of what is cleaned, what its rule keeps, by reason; all else is left untouched anyway
+  const left = $derived.by(() => {
+    const sums: Record<string, { count: number; size: number }> = {};
+    for (const stay of safe.flatMap((l) => l.stays)) {
+      const sum = (sums[stay.reason] ??= { count: 0, size: 0 });
+      sum.count += stay.count;
+      sum.size += stay.size;
+    }
+    return Object.entries(sums).filter(([, sum]) => sum.count);
+  });
 
   async function clean() {
     starting = true;
@@ -330,11 +336,11 @@
   <RuleEdit bind:open={ruleOpen} {machine} line={ruled} onsaved={onrules} />
 {/if}
 
-<Modal bind:open={asking} title="Clean {machine.tag}?">
+<Modal bind:open={asking} wide title="Clean {machine.tag}?">
   <div class="space-y-4" data-testid="clean-dialogue">
     <div>
       <p class="lossy font-semibold">Gone for good, about {size(sum)}:</p>
-      <ul class="mt-1 list-disc space-y-1 pl-5">
+      <ul class="mt-1 list-disc gap-x-8 space-y-1 pl-5 sm:columns-2">
         {#each safe as line (line.category)}
           <li>{line.name}: {count(lets(line).count, 'item')}, {size(lets(line).size)}</li>
         {/each}
@@ -348,9 +354,9 @@
     </div>
     <div>
       <p class="font-semibold">Left as it is:</p>
-      <ul class="mt-1 list-disc space-y-1 pl-5">
-        {#each left as stay (stay.name + stay.reason)}
-          <li>{stay.name}: {count(stay.count, 'item')}, {size(stay.size)} – {stay.reason}</li>
+      <ul class="mt-1 list-disc gap-x-8 space-y-1 pl-5 sm:columns-2">
+        {#each left as [reason, sum] (reason)}
+          <li>{reason}: {count(sum.count, 'item')}, {size(sum.size)}</li>
         {/each}
         <li>What is in use by then, and everything not ticked</li>
       </ul>
