@@ -122,6 +122,19 @@ def test_the_shops_rule_is_changed_and_a_faster_change_is_not_overwritten(
     expect(trash).to_contain_text("the catalogue")
 
 
+def test_saving_a_rule_that_nobody_touched_changes_nothing_of_it(
+    page: Page, owner: Phylax
+) -> None:
+    odd = Rule(keep_for=timedelta(hours=12, seconds=7), only_larger=100_000_001, keep_under=12_345)
+    owner.rules.put(Scope.SHOP, 0, "trash", odd)
+    page.goto("/rules")
+    page.get_by_role("row").filter(has_text="Trash").get_by_role("button", name="Change").click()
+    editor = page.get_by_test_id("rule-editor")
+    editor.get_by_role("button", name="Save").click()
+    expect(editor).to_have_count(0)
+    assert owner.rules.get(Scope.SHOP, 0, "trash").rule == odd
+
+
 def test_what_always_stays_is_added_asked_and_taken_off(
     page: Page, owner: Phylax, three: list[Machine]
 ) -> None:

@@ -1,5 +1,5 @@
 import type { Schema } from './api/client';
-import { daysOf, size } from './words';
+import { daysOf, size, spanOf } from './words';
 
 export type Rule = Schema['Rule'];
 export type RuleInForce = Schema['RuleInForce'];
@@ -22,7 +22,7 @@ export interface RuleDraft {
 const MIB = 1024 * 1024;
 
 const mib = (bytes: number | null | undefined) =>
-  bytes === null || bytes === undefined ? null : Math.round((bytes / MIB) * 100) / 100;
+  bytes === null || bytes === undefined ? null : bytes / MIB;
 const days = (span: string | null | undefined) => (span ? daysOf(span) : null);
 
 /** What a scope says now, as its form shows it; nothing said is an empty form. */
@@ -44,7 +44,7 @@ export function draftOf(rule: Rule | null | undefined): RuleDraft {
   };
 }
 
-const span = (value: number | null) => (value === null ? null : `P${Math.round(value)}D`);
+const span = (value: number | null) => (value === null ? null : spanOf(value));
 const bytes = (value: number | null) => (value === null ? null : Math.round(value * MIB));
 
 /** What the form says, as the service takes it. */

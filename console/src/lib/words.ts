@@ -72,8 +72,16 @@ export function full(text: string | null | undefined): string {
   });
 }
 
-/** Days in an ISO 8601 duration of days and hours, as rules use them. */
+/** Days in an ISO 8601 duration, as rules use them; hours and less are a fraction of one. */
 export function daysOf(span: string): number {
-  const match = /^P(?:(\d+)W)?(?:(\d+)D)?/.exec(span);
-  return 7 * Number(match?.[1] ?? 0) + Number(match?.[2] ?? 0);
+  const match = /^P(?:(\d+)W)?(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)S)?)?$/.exec(span);
+  const [weeks, days, hours, minutes, seconds] = [1, 2, 3, 4, 5].map((n) =>
+    Number(match?.[n] ?? 0)
+  );
+  return 7 * weeks! + days! + (hours! + (minutes! + seconds! / 60) / 60) / 24;
+}
+
+/** The ISO 8601 duration of so many days; a fraction is told to the second. */
+export function spanOf(days: number): string {
+  return Number.isInteger(days) ? `P${days}D` : `PT${Math.round(days * 86_400)}S`;
 }

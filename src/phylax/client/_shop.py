@@ -7,16 +7,14 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 from itertools import islice
 
+from phylax.client._decisions import Protections, Rules, StandingConsents, Surveys
 from phylax.client._errors import PhylaxError, UnreachableError
+from phylax.client._family import Family, Which
 from phylax.client._http import Http
 from phylax.core.attention import Attention
 from phylax.core.catalogue import Category
 from phylax.core.consents import (
     Consent,
-    NewConsent,
-    NewStandingConsent,
-    StandingConsent,
-    Via,
 )
 from phylax.core.people import (
     Activity,
@@ -31,17 +29,9 @@ from phylax.core.people import (
 )
 from phylax.core.records import ChainCheck, NewNote, Record
 from phylax.core.retention import (
-    ProtectEntry,
-    Rule,
     RuleInForce,
-    Scope,
-    ScopedProtection,
-    ScopedRule,
-    ShopRule,
 )
-from phylax.core.retention.protection import NewProtection, ProtectTest
 from phylax.core.rounds import Round, RoundEdit, RoundPreview
-from phylax.core.rule_document import Differences, NewDocument
 from phylax.core.runs import NewRun, Run, RunDetail
 from phylax.core.shop import (
     Client,
@@ -52,13 +42,9 @@ from phylax.core.shop import (
     Shop,
     ShopEdit,
 )
-from phylax.core.survey import FolderSum, Ledger, ListedItem, Survey
+from phylax.core.survey import Ledger, Survey
 from phylax.core.today import Today
 from phylax.core.trends import FreeLine, Trend
-from phylax.core.what_if import WhatIf, WhatIfQuestion
-
-Which = int | str
-"""A machine by its number or its tag."""
 
 
 def sign_in(url: str, login: str, password: str) -> str:
@@ -68,12 +54,7 @@ def sign_in(url: str, login: str, password: str) -> str:
         return http.post(TokenShown, "/command-line/sign-in", who).token
 
 
-class _Family:
-    def __init__(self, http: Http) -> None:
-        self._http = http
-
-
-class Clients(_Family):
+class Clients(Family):
     def list(self) -> Iterator[Client]:
         return self._http.pages(Client, "/clients")
 
@@ -97,7 +78,7 @@ class Clients(_Family):
         return self._http.put(Client, f"/clients/{client.id}", edit, client.version)
 
 
-class Machines(_Family):
+class Machines(Family):
     def list(self, *, client_id: int | None = None, words: str = "") -> Iterator[Machine]:
         return self._http.pages(Machine, "/machines", client_id=client_id, words=words or None)
 
@@ -160,145 +141,7 @@ class Machines(_Family):
         )
 
 
-class Surveys(_Family):
-    def get(self, survey_id: int) -> Survey:
-        return self._http.get(Survey, f"/surveys/{survey_id}")
-
-    def ledger(self, survey_id: int) -> Ledger:
-        return self._http.get(Ledger, f"/surveys/{survey_id}/ledger")
-
-    def listing(
-        self,
-        survey_id: int,
-        category: str,
-        *,
-        largest_first: bool = False,
-        place: str | None = None,
-        folder: str = "",
-    ) -> Iterator[ListedItem]:
-        """Every item of a kept listing, or those below a place's folder."""
-        return self._http.pages(
-            ListedItem,
-            f"/surveys/{survey_id}/listings/{category}",
-            largest_first=largest_first,
-            place=place,
-            folder=folder,
-        )
-
-    def folders(
-        self, survey_id: int, category: str, *, place: str | None = None, folder: str = ""
-    ) -> Sequence[FolderSum]:
-        """What a listing holds by folder, one level at a time; without a place, by place."""
-        path = f"/surveys/{survey_id}/listings/{category}/folders"
-        return self._http.get(list[FolderSum], path, place=place, folder=folder)
-
-    def consent(
-        self,
-        survey_id: int,
-        category: str,
-        *,
-        numbers: Sequence[int] | None = None,
-        via: Via = "api",
-        word: str = "",
-    ) -> Consent:
-        """A yes to chosen items of a listing, or to all that the rule proposed."""
-        new = NewConsent(
-            survey_id=survey_id,
-            category=category,
-            whole=numbers is None,
-            numbers=tuple(numbers or ()),
-            via=via,
-            word=word,
-        )
-        return self._http.post(Consent, "/consents", new)
-
-
-class Rules(_Family):
-    def list(self) -> Sequence[ShopRule]:
-        return self._http.get(list[ShopRule], "/rules")
-
-    def get(self, scope: Scope, subject_id: int, category: str) -> ScopedRule:
-        return self._http.get(ScopedRule, f"/rules/{scope}/{subject_id}/{category}")
-
-    def put(
-        self,
-        scope: Scope,
-        subject_id: int,
-        category: str,
-        rule: Rule,
-        *,
-        version: int | None = None,
-    ) -> ScopedRule:
-        """Say something at a scope; `version` is that of the rule read before, if there was one."""
-        path = f"/rules/{scope}/{subject_id}/{category}"
-        return self._http.put(ScopedRule, path, rule, version)
-
-    def remove(self, rule: ScopedRule) -> None:
-        """The scope says nothing any more; ChangedMeanwhileError where somebody was faster."""
-        path = f"/rules/{rule.scope}/{rule.subject_id}/{rule.category}"
-        self._http.delete(path, rule.version)
-
-    def said(self, scope: Scope, subject_id: int) -> Sequence[ScopedRule]:
-        """Everything that one scope says."""
-        return self._http.get(list[ScopedRule], f"/rules/{scope}/{subject_id}")
-
-    def what_if(
-        self, category: str, rule: Rule, *, scope: Scope = Scope.SHOP, subject_id: int = 0
-    ) -> WhatIf:
-        """What another rule would let go, from the last surveys; nothing is touched."""
-        question = WhatIfQuestion(category=category, scope=scope, subject_id=subject_id, rule=rule)
-        return self._http.post(WhatIf, "/rules/what-if", question)
-
-    def document(self) -> str:
-        """All rules and protect lists as one TOML file."""
-        return self._http.send("GET", "/rules/document").text
-
-    def apply_document(self, text: str, *, dry_run: bool = True) -> Differences:
-        """Make the rules those of a file, or only show what would change."""
-        return self._http.post(
-            Differences, "/rules/document", NewDocument(text=text, dry_run=dry_run)
-        )
-
-
-class Protections(_Family):
-    def list(self, machine: Which | None = None) -> Sequence[ScopedProtection]:
-        """Everything that anyone protects, or what is protected on one machine."""
-        path = "/protections" if machine is None else f"/machines/{machine}/protections"
-        return self._http.get(list[ScopedProtection], path)
-
-    def add(
-        self, entry: ProtectEntry, *, scope: Scope = Scope.SHOP, subject_id: int = 0, note: str = ""
-    ) -> ScopedProtection:
-        new = NewProtection(scope=scope, subject_id=subject_id, entry=entry, note=note)
-        return self._http.post(ScopedProtection, "/protections", new)
-
-    def remove(self, number: int) -> None:
-        self._http.delete(f"/protections/{number}")
-
-    def test(
-        self, machine: Which, *, path: str | None = None, site: str | None = None
-    ) -> ProtectTest:
-        """Which entry protects a path or a site on a machine, if any."""
-        where = f"/machines/{machine}/protections/test"
-        return self._http.get(ProtectTest, where, path=path, site=site)
-
-
-class StandingConsents(_Family):
-    def list(self, machine: Which) -> Sequence[StandingConsent]:
-        """All that were ever given for a machine, newest first."""
-        return self._http.get(list[StandingConsent], f"/machines/{machine}/standing-consents")
-
-    def give(
-        self, machine: Which, category: str, *, via: Via = "api", word: str = ""
-    ) -> StandingConsent:
-        new = NewStandingConsent(category=category, via=via, word=word)
-        return self._http.post(StandingConsent, f"/machines/{machine}/standing-consents", new)
-
-    def take_back(self, number: int) -> None:
-        self._http.delete(f"/standing-consents/{number}")
-
-
-class Runs(_Family):
+class Runs(Family):
     def list(self, *, machine: Which | None = None) -> Iterator[Run]:
         """Newest first."""
         return self._http.pages(Run, "/runs", machine=machine)
@@ -347,7 +190,7 @@ class Runs(_Family):
             time.sleep(every)
 
 
-class Rounds(_Family):
+class Rounds(Family):
     def list(self) -> Iterator[Round]:
         return self._http.pages(Round, "/rounds")
 
@@ -368,7 +211,7 @@ class Rounds(_Family):
         self._http.delete(f"/rounds/{round_id}")
 
 
-class Records(_Family):
+class Records(Family):
     def list(self, *, machine: Which | None = None, words: str = "") -> Iterator[Record]:
         """Newest first."""
         return self._http.pages(Record, "/records", machine=machine, words=words or None)
@@ -383,7 +226,7 @@ class Records(_Family):
         return self._http.get(ChainCheck, "/records/verification")
 
 
-class People(_Family):
+class People(Family):
     def list(self) -> Sequence[Person]:
         return self._http.get(list[Person], "/people")
 

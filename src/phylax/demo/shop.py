@@ -158,14 +158,23 @@ def _make_rounds(
     return made
 
 
+def _number(conn: Connection, machine_ids: dict[str, int], scope: Scope, subject: str) -> int:
+    """The number of whom a rule or a protection is for."""
+    match scope:
+        case Scope.CLIENT:
+            clients = shop.clients(conn, after=0, limit=100)
+            return next(client.id for client in clients if client.name == subject)
+        case Scope.MACHINE:
+            return machine_ids[subject]
+    return 0
+
+
 def _set_rules(conn: Connection, machine_ids: dict[str, int], now: datetime) -> None:
-    clients = {c.name: c.id for c in shop.clients(conn, after=0, limit=100)}
     for spec in scenario.RULES:
-        subject = {Scope.CLIENT: clients, Scope.MACHINE: machine_ids}.get(spec.scope, {"": 0})
         rules.put(
             conn,
             spec.scope,
-            subject[spec.subject],
+            _number(conn, machine_ids, spec.scope, spec.subject),
             spec.category,
             spec.rule,
             who="Ines Marrow",
@@ -174,13 +183,11 @@ def _set_rules(conn: Connection, machine_ids: dict[str, int], now: datetime) -> 
 
 
 def _protect(conn: Connection, machine_ids: dict[str, int], now: datetime) -> None:
-    clients = {c.name: c.id for c in shop.clients(conn, after=0, limit=100)}
     for spec in scenario.PROTECTED:
-        subject = {Scope.CLIENT: clients, Scope.MACHINE: machine_ids}.get(spec.scope, {"": 0})
         protections.add(
             conn,
             spec.scope,
-            subject[spec.subject],
+            _number(conn, machine_ids, spec.scope, spec.subject),
             spec.entry,
             spec.note,
             who="Tobias Quill",

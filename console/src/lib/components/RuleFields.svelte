@@ -1,6 +1,7 @@
 <script lang="ts">
   import { placeholders, type RuleDraft, type RuleInForce } from '$lib/rule';
   import Plus from '@lucide/svelte/icons/plus';
+  import NumberField from './NumberField.svelte';
   import X from '@lucide/svelte/icons/x';
 
   interface Props {
@@ -25,73 +26,45 @@
       <option value="yes">{listed ? 'do not list it' : 'no: off'}</option>
     </select>
   </label>
-  <label class="field">
-    <span>{listed ? 'List what is unused for days' : 'Keep for days; older goes'}</span>
-    <input
-      class="box"
-      type="number"
-      min="0"
-      max="3650"
-      bind:value={draft.days}
-      placeholder={now.days}
-    />
-  </label>
-  <label class="field">
-    <span>Only larger than MiB</span>
-    <input
-      class="box"
-      type="number"
-      min="0"
-      step="any"
-      bind:value={draft.largerMiB}
-      placeholder={now.larger}
-    />
-  </label>
+  <NumberField
+    label={listed ? 'List what is unused for days' : 'Keep for days; older goes'}
+    bind:value={draft.days}
+    placeholder={now.days}
+    max={3650}
+    step="any"
+  />
+  <NumberField
+    label="Only larger than MiB"
+    bind:value={draft.largerMiB}
+    placeholder={now.larger}
+    step="any"
+  />
   {#if !listed}
-    <label class="field">
-      <span>Always keep the newest of each</span>
-      <input
-        class="box"
-        type="number"
-        min="0"
-        max="1000"
-        bind:value={draft.newest}
-        placeholder={now.newest}
-      />
-    </label>
-    <label class="field">
-      <span>Keep under MiB; the oldest go first</span>
-      <input
-        class="box"
-        type="number"
-        min="0"
-        step="any"
-        bind:value={draft.underMiB}
-        placeholder={now.under}
-      />
-    </label>
-    <label class="field">
-      <span>Keep under per cent of the volume</span>
-      <input
-        class="box"
-        type="number"
-        min="0"
-        max="90"
-        bind:value={draft.underPercent}
-        placeholder={now.percent}
-      />
-    </label>
-    <label class="field">
-      <span>Held for days before it goes for good</span>
-      <input
-        class="box"
-        type="number"
-        min="0"
-        max="90"
-        bind:value={draft.holdDays}
-        placeholder={now.hold}
-      />
-    </label>
+    <NumberField
+      label="Always keep the newest of each"
+      bind:value={draft.newest}
+      placeholder={now.newest}
+      max={1000}
+    />
+    <NumberField
+      label="Keep under MiB; the oldest go first"
+      bind:value={draft.underMiB}
+      placeholder={now.under}
+      step="any"
+    />
+    <NumberField
+      label="Keep under per cent of the volume"
+      bind:value={draft.underPercent}
+      placeholder={now.percent}
+      max={90}
+    />
+    <NumberField
+      label="Held for days before it goes for good"
+      bind:value={draft.holdDays}
+      placeholder={now.hold}
+      max={90}
+      step="any"
+    />
     {#if category === 'own-folders'}
       <label class="field sm:col-span-2">
         <span>Which folders, one in a line, as written on the machine</span>
