@@ -26,7 +26,8 @@ def test_look_agree_clean_and_read_the_record(
     expect(free).to_contain_text("free")
     before = free.inner_text()
     page.get_by_role("button", name="Look through it").click()
-    expect(page.get_by_test_id("ledger")).to_contain_text("Temporary files of each person")
+    ledger = page.get_by_test_id("ledger")
+    expect(ledger).to_contain_text("Temporary files of each person", timeout=20_000)
     expect(page.get_by_test_id("chosen-sum")).to_have_text("114.4 MiB")
 
     downloads = page.get_by_role("row").filter(has_text="Download folders")
