@@ -173,6 +173,39 @@ def test_each_location_is_where_the_system_keeps_it(
     assert file.exists() is not goes
 
 
+PLACES = {
+    "user-temp": "home/anna/.tmp", "system-temp": "var/tmp", "downloads": "home/anna/Downloads",
+    "web-cache": "home/anna/.cache/mozilla/firefox/x.default/cache2",
+    "user-caches": "home/anna/.cache/drawing", "thumbnails": "home/anna/.cache/thumbnails",
+    "tool-caches": "home/anna/.gradle/caches", "update-logs": "var/log/apt",
+    "error-reports": "var/crash", "large-and-idle": "home/anna/Projects",
+}  # fmt: skip
+
+
+def test_sums_of_every_category_are_those_that_find_adds_up(root: Path) -> None:
+    for n, place in enumerate(PLACES.values()):
+        for k in range(5):
+            make_file(root / place / f"deep/{k}/file", 3000 * (n + 1) + 5000 * k, days_old=400)
+        with (root / place / "sparse").open("wb") as sparse:
+            sparse.truncate(10**9)
+            sparse.write(b"x" * 9000)
+        os.utime(root / place / "sparse", (1, 1))
+        os.link(root / place / "deep/0/file", root / place / "twin")
+    machine = LinuxMachine([str(root / "home/anna")], root=str(root))
+    held = {line.category: line.holds.size for line in lines_of(machine)}
+    for category, place in PLACES.items():
+        listed = subprocess.run(
+            ["find", str(root / place), "-type", "f", "-printf", "%i %b %s\n"],
+            capture_output=True, text=True, check=True,
+        )  # fmt: skip
+        by_number = {i: int(blocks) for i, blocks, _ in map(str.split, listed.stdout.splitlines())}
+        wanted = 512 * sum(by_number.values())
+        if category == "large-and-idle":
+            # its rule lists what holds more than a size, and a sparse file holds little
+            wanted = 0
+        assert held[category] == wanted, category
+
+
 def test_an_installers_folder_is_one_item_and_no_temporary_file(root: Path, bench: Bench) -> None:
     for n in range(3):
         make_file(root / f"tmp/selfgz4711/part{n}", 5000, days_old=30)
