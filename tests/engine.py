@@ -10,7 +10,8 @@ from typing import Any
 from phylax.agent.cleaner import Cleaner
 from phylax.agent.guard import Guard
 from phylax.agent.journal import RunJournal
-from phylax.agent.machines import MachineKind
+from phylax.agent.machines import InUse, MachineKind
+from phylax.agent.machines.linux import LinuxMachine
 from phylax.agent.surveyor import Watcher, survey
 from phylax.core.catalogue import catalogue
 from phylax.core.orders import AgreedListing, CategoryOutcome, CategoryRule, SurveyOrder
@@ -21,6 +22,13 @@ from phylax.core.survey import Item, SurveyLine
 def rule(**said: object) -> RuleInForce:
     default = (Scope.CATALOGUE, Rule(off=False, keep_for=timedelta(days=1)))
     return in_force([default, (Scope.MACHINE, Rule.model_validate(said))])
+
+
+class NothingRuns(LinuxMachine):
+    """This machine, with no program running: the tests' own browser must not matter."""
+
+    def in_use(self) -> InUse:
+        return InUse(super().in_use().files)
 
 
 def lines_of(machine: MachineKind, **more: Any) -> list[SurveyLine]:

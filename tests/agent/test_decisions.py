@@ -184,18 +184,18 @@ def test_a_real_machine_says_what_it_cannot_let_go_yet(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     it = bench(tmp_path)
-    monkeypatch.setattr(it.machine, "things", StandInMachine(_with_revision(tmp_path)).things)
-    outcome, cleaner = it.clean("package-revisions", keep_for="P0D", keep_newest=0)
+    monkeypatch.setattr(it.machine, "things", StandInMachine(_with_kernel(tmp_path)).things)
+    outcome, cleaner = it.clean("old-kernels", keep_for="P0D", keep_newest=0, standing=True)
     assert outcome.removed.count == 0
     assert [(left.path, left.reason) for left in cleaner.outcomes.named] == [
-        ("score (1)", "could not be removed")
+        ("6.1.0-9", "could not be removed")
     ]
     assert "yet" in cleaner.outcomes.named[0].detail
 
 
-def _with_revision(folder: Path) -> Path:
+def _with_kernel(folder: Path) -> Path:
     make_standin(folder / "other")
-    thing = {"source": "package-revisions", "name": "score (1)", "size": 5, "made": 1}
+    thing = {"source": "old-kernels", "name": "6.1.0-9", "size": 5, "made": 1}
     (folder / "other/things.json").write_text(json.dumps([thing]))
     return folder / "other"
 

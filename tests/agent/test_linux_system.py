@@ -11,14 +11,15 @@ from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from http.server import BaseHTTPRequestHandler
 from pathlib import Path
+from typing import ClassVar
 
 import pytest
 
-from engine import Bench, ledger_of, lines_of
+from engine import Bench, NothingRuns, ledger_of, lines_of
 from helpers import make_file
 from phylax.agent.machines.linux import LinuxMachine
 from phylax.agent.machines.linux.packages import Packages
-from phylax.agent.machines.linux.revisions import revisions
+from phylax.agent.machines.linux.revisions import remove, revisions
 
 STATUS = """\
 Package: linux-image-6.1.0-9-amd64
@@ -93,7 +94,7 @@ def root(tmp_path: Path) -> Path:
 @pytest.fixture
 def bench(root: Path) -> Bench:
     (root / "agent").mkdir()
-    machine = LinuxMachine([str(root / "home/anna")], root=str(root))
+    machine = NothingRuns([str(root / "home/anna")], root=str(root))
     return Bench(machine, root / "agent")
 
 
@@ -191,7 +192,7 @@ def test_sums_of_every_category_are_those_that_find_adds_up(root: Path) -> None:
             sparse.write(b"x" * 9000)
         os.utime(root / place / "sparse", (1, 1))
         os.link(root / place / "deep/0/file", root / place / "twin")
-    machine = LinuxMachine([str(root / "home/anna")], root=str(root))
+    machine = NothingRuns([str(root / "home/anna")], root=str(root))
     held = {line.category: line.holds.size for line in lines_of(machine)}
     for category, place in PLACES.items():
         listed = subprocess.run(
@@ -285,11 +286,29 @@ class _Snapd(BaseHTTPRequestHandler):
         ],
     }  # fmt: skip
     status = 200
+    removed: ClassVar[list[dict]] = []
+    change: ClassVar[list[dict]] = []
+    """What a change says of itself, one answer after the other."""
+
+    def do_POST(self) -> None:
+        asked = json.loads(self.rfile.read(int(self.headers["Content-Length"])))
+        assert asked["action"] == "remove"
+        if asked["revision"] == "x1":
+            self._tell(400, {"type": "error", "result": {"message": "revision x1 is in use"}})
+            return
+        self.removed.append({"path": self.path, **asked})
+        self._tell(202, {"type": "async", "change": "77", "result": None})
 
     def do_GET(self) -> None:
+        if self.path == "/v2/changes/77":
+            self._tell(200, {"result": self.change.pop(0)})
+            return
         assert self.path == "/v2/snaps?select=all", self.path
-        body = json.dumps(self.answer).encode()
-        self.send_response(self.status)
+        self._tell(self.status, self.answer)
+
+    def _tell(self, status: int, answer: object) -> None:
+        body = json.dumps(answer).encode()
+        self.send_response(status)
         self.send_header("Content-Length", str(len(body)))
         self.end_headers()
         self.wfile.write(body)
@@ -339,6 +358,51 @@ def test_a_package_service_that_fails_is_said_not_guessed(
     (line,) = (one for one in lines_of(machine) if one.category == "package-revisions")
     assert (line.holds.count, line.unread_count) == (0, 1)
     assert "package service" in line.unread[0].why
+
+
+@pytest.fixture
+def told(monkeypatch: pytest.MonkeyPatch) -> list[dict]:
+    removed: list[dict] = []
+    monkeypatch.setattr(_Snapd, "removed", removed)
+    return removed
+
+
+def test_a_disabled_revision_is_let_go_through_the_service_and_waited_for(
+    root: Path, socket: str, told: list[dict], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    states = [{"ready": False, "status": "Doing"}, {"ready": True, "status": "Done"}]
+    monkeypatch.setattr(_Snapd, "change", states)
+    machine = LinuxMachine([str(root / "home/anna")], root=str(root), packages_socket=socket)
+    (root / "agent").mkdir()
+    outcome, cleaner = Bench(machine, root / "agent").clean(
+        "package-revisions", keep_for="P0D", keep_newest=1
+    )
+    assert told == [{"path": "/v2/snaps/hymnal", "action": "remove", "revision": "40"}]
+    assert (outcome.removed.count, outcome.removed.size) == (1, 4000)
+    assert not states and not cleaner.outcomes.named
+
+
+@pytest.mark.parametrize(
+    ("name", "change", "why"),
+    [
+        ("hymnal (42)", [], "active one by now"),
+        ("hymnal (39)", [], "no such revision"),
+        ("nonsense", [], "no such revision"),
+        ("score (x1)", [], "revision x1 is in use"),
+        (
+            "hymnal (40)",
+            [{"ready": True, "status": "Error", "err": "disk is gone"}],
+            "disk is gone",
+        ),
+        ("hymnal (40)", [{"ready": False, "status": "Doing"}] * 9, "not done yet"),
+    ],
+)
+def test_a_revision_that_cannot_go_is_left_with_the_services_word(
+    socket: str, monkeypatch: pytest.MonkeyPatch, name: str, change: list[dict], why: str
+) -> None:
+    monkeypatch.setattr(_Snapd, "change", list(change))
+    with pytest.raises(OSError, match=why):
+        remove(name, socket, pause=0.01, patience=0.05)
 
 
 def test_without_a_package_service_there_are_no_revisions(tmp_path: Path) -> None:

@@ -1,9 +1,11 @@
 """What machine kinds answer: real ones from the system itself, stand-ins from their folder."""
 
+import fcntl
 import os
 import subprocess
 import sys
 import tomllib
+from collections.abc import Callable
 from pathlib import Path
 
 import psutil
@@ -15,6 +17,7 @@ from helpers import make_file, make_standin, wait_until
 from phylax.agent.guard import Guard
 from phylax.agent.home import AgentConfig, AgentHome, open_machine
 from phylax.agent.machines.linux import LinuxMachine, mounts
+from phylax.agent.machines.linux.in_use import locked_files
 from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.places import Territory
 
@@ -62,6 +65,18 @@ def test_open_and_mapped_files_of_other_processes_are_in_use(home: Path) -> None
         found = path.stat()
         assert (found.st_dev, found.st_ino) in in_use.files, path.name
     assert any(name.startswith("python") for name in in_use.programs)
+
+
+@pytest.mark.parametrize("lock", [fcntl.flock, fcntl.lockf])
+def test_a_file_with_an_advisory_lock_is_in_use(
+    home: Path, lock: Callable[[int, int], None]
+) -> None:
+    file = make_file(home / "locked")
+    found = file.stat()
+    assert (found.st_dev, found.st_ino) not in set(locked_files())
+    with file.open("r+b") as handle:
+        lock(handle.fileno(), fcntl.LOCK_EX)
+        assert (found.st_dev, found.st_ino) in set(locked_files())
 
 
 def test_the_trash_of_a_volume_counts_only_where_the_specification_says(

@@ -7,11 +7,12 @@ import sys
 from datetime import timedelta
 from pathlib import Path
 
+import psutil
 import pytest
 
 from conftest import Service
 from helpers import TUESDAY, Clock, enrol, make_file, make_standin, wait_until
-from phylax.agent.home import AgentHome, NotEnrolledError
+from phylax.agent.home import AgentHome, BusyError, NotEnrolledError
 from phylax.agent.loop import Agent
 from phylax.client import NotAllowedError, Phylax, RefusedError, UnreachableError
 from phylax.client import enrol as enrol_at
@@ -218,3 +219,36 @@ def test_an_agent_ended_in_the_middle_goes_on_and_its_sum_is_true(
     assert (ended.removed.count, ended.removed.size) == (300, 300_000)
     assert ended.freed == 300_000 and opened.exists()
     assert [r.kind for r in owner.records.list(machine=machine.tag)].count("run") == 1
+
+
+def test_two_agents_never_work_in_one_folder(
+    owner: Phylax, machine: Machine, tmp_path: Path
+) -> None:
+    make_standin(tmp_path / "m")
+    agent = enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
+    once = [sys.executable, "-m", "phylax", "agent", "once", "--data", str(tmp_path / "agent")]
+    with AgentHome(tmp_path / "agent").alone():
+        with pytest.raises(BusyError, match="another agent works in"):
+            agent.once()
+        refused = subprocess.run(once, capture_output=True, text=True, timeout=60)
+    assert (refused.returncode, "stop it first" in refused.stderr) == (1, True)
+    assert agent.once() is False
+    assert subprocess.run(once, capture_output=True, timeout=60).returncode == 0
+
+
+def test_an_agent_that_stays_works_behind_everything_else(
+    owner: Phylax, machine: Machine, tmp_path: Path
+) -> None:
+    make_standin(tmp_path / "m")
+    enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
+    process = subprocess.Popen(
+        [sys.executable, "-m", "phylax", "agent", "start", "--data", str(tmp_path / "agent")],
+        stderr=subprocess.DEVNULL,
+    )
+    try:
+        of = psutil.Process(process.pid)
+        wait_until(lambda: of.nice() == 10, "the agent to step back")
+        wait_until(lambda: of.ionice().value == 7, "the agent to step back on the disk")
+    finally:
+        process.terminate()
+        process.wait(timeout=10)

@@ -8,8 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from engine import Bench
-from phylax.agent.machines.linux import LinuxMachine
+from engine import Bench, NothingRuns
 from phylax.core.retention import ProtectEntry, ProtectKind
 
 NOW = datetime.now(UTC)
@@ -95,7 +94,7 @@ def home(tmp_path: Path) -> Path:
 
 def bench(home: Path) -> Bench:
     (home.parent / "agent").mkdir(exist_ok=True)
-    return Bench(LinuxMachine([str(home)]), home.parent / "agent", protect=[KEEP])
+    return Bench(NothingRuns([str(home)]), home.parent / "agent", protect=[KEEP])
 
 
 def column(path: Path, sql: str) -> list:

@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from typing import Literal
 
-from phylax.agent.home import AgentConfig, AgentHome, NotEnrolledError, open_machine
+import psutil
+
+from phylax.agent.home import AgentConfig, AgentHome, BusyError, NotEnrolledError, open_machine
 from phylax.agent.loop import Agent
 from phylax.client import enrol as enrol_at
 
-__all__ = ["NotEnrolledError", "enrol", "home_at", "once", "start"]
+__all__ = ["BusyError", "NotEnrolledError", "enrol", "home_at", "once", "start"]
+
+_NICE, _LAST_OF_EIGHT = 10, 7
+"""The client's own work goes first, on processor and disk."""
 
 
 def home_at(folder: Path | None) -> AgentHome:
@@ -45,6 +51,9 @@ def enrol(
 
 
 def start(home: AgentHome) -> None:
+    """Work until told to stop, behind everything else that runs on the machine."""
+    os.nice(_NICE)
+    psutil.Process().ionice(psutil.IOPRIO_CLASS_BE, _LAST_OF_EIGHT)
     Agent(home).start()
 
 

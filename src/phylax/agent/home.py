@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
 import tomllib
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -17,10 +20,15 @@ from phylax.core.values import Demand
 
 CONFIG = "agent.toml"
 KEY = "agent.key"
+LOCK = "agent.lock"
 
 
 class NotEnrolledError(Exception):
     """There is no agent in this folder yet."""
+
+
+class BusyError(Exception):
+    """Another agent works in this folder."""
 
 
 class AgentConfig(Demand):
@@ -66,6 +74,21 @@ class AgentHome:
         handle = os.open(self.folder / KEY, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
         with os.fdopen(handle, "w", encoding="ascii") as file:
             file.write(key)
+
+    @contextmanager
+    def alone(self) -> Iterator[None]:
+        """One agent works in this folder; BusyError where another one does."""
+        handle = os.open(self.folder / LOCK, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        try:
+            try:
+                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except BlockingIOError:
+                raise BusyError(
+                    f"another agent works in {self.folder}; stop it first, or give another --data"
+                ) from None
+            yield
+        finally:
+            os.close(handle)
 
     @property
     def spool(self) -> Path:

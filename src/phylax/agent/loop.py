@@ -32,6 +32,7 @@ class Agent:
         self._machine = open_machine(
             self._config.kind, self._config.standin, self._config.homes, self._config.own_folders
         )
+        self._home = home
         self._link = AgentLink(self._config.url, home.key())
         self._spool = Spool(home.spool)
         self._runs = home.runs
@@ -55,8 +56,12 @@ class Agent:
         """One round trip: finish what was cut off, report, do the work there is.
 
         Returns whether there was work. UnreachableError or RefusedError where the service is not
-        to be had; what could not be sent is kept.
+        to be had; what could not be sent is kept. BusyError where another agent works here.
         """
+        with self._home.alone():
+            return self._once()
+
+    def _once(self) -> bool:
         worked = self._finish_cut_off()
         self._take_reading()
         self._worker.send_spooled()
@@ -68,7 +73,14 @@ class Agent:
         return worked
 
     def start(self) -> None:
-        """Work until told to stop (SIGTERM, SIGINT). Survives the service being away."""
+        """Work until told to stop (SIGTERM, SIGINT). Survives the service being away.
+
+        BusyError where another agent works here.
+        """
+        with self._home.alone():
+            self._start()
+
+    def _start(self) -> None:
         signal.signal(signal.SIGTERM, self._stop)
         signal.signal(signal.SIGINT, self._stop)
         pause = 0.0
@@ -125,6 +137,7 @@ class Agent:
 
     def _finish_cut_off(self) -> bool:
         """Take up runs that an earlier stop cut off."""
+        self._spool.tidy()
         found = sorted(self._runs.glob("*.jsonl")) if self._runs.is_dir() else []
         for path in found:
             order = RunJournal.order_in(path)

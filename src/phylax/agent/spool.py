@@ -26,12 +26,15 @@ class Spool:
         self._folder = folder
         self._refused = folder / "refused"
         folder.mkdir(parents=True, exist_ok=True)
-        for cut_off in folder.glob("*.part"):
-            cut_off.unlink()
         last = max((int(p.name[:12]) for p in folder.glob("*.json")), default=0)
         self._next = last + 1
         self._reserve = folder / "reserve"
         self._keep_reserve()
+
+    def tidy(self) -> None:
+        """Throw away what was cut off while it was written. Only for who works here alone."""
+        for cut_off in self._folder.glob("*.part"):
+            cut_off.unlink()
 
     def put(self, message: Message) -> None:
         """Keep a message until it is taken; when this returns, it is on the disk."""

@@ -86,7 +86,7 @@ def start(folder: Path | None) -> None:
     logging.getLogger("httpx").setLevel(logging.WARNING)
     try:
         commands.start(commands.home_at(folder))
-    except commands.NotEnrolledError as error:
+    except (commands.NotEnrolledError, commands.BusyError) as error:
         raise click.ClickException(str(error)) from error
 
 
@@ -98,6 +98,6 @@ def once(folder: Path | None) -> None:
 
     try:
         worked = commands.once(commands.home_at(folder))
-    except commands.NotEnrolledError as error:
+    except (commands.NotEnrolledError, commands.BusyError) as error:
         raise click.ClickException(str(error)) from error
     click.echo("Reported; the work is done." if worked else "Reported; there was no work.")

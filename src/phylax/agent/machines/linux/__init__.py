@@ -20,7 +20,7 @@ import psutil
 from phylax import __version__
 from phylax.agent.machines import InUse, Location, Thing, TrashLayout
 from phylax.agent.machines.linux import revisions
-from phylax.agent.machines.linux.in_use import open_files, programs
+from phylax.agent.machines.linux.in_use import locked_files, open_files, programs
 from phylax.agent.machines.linux.mounts import Mount, disk_kind, mount_of, mounts
 from phylax.agent.machines.linux.packages import Packages
 from phylax.core.catalogue import Folder, Source
@@ -149,6 +149,9 @@ class LinuxMachine:
                 yield from Packages(self._root).programs()
 
     def let_go(self, source: Source, name: str) -> None:
+        if source == "package-revisions":
+            revisions.remove(name, self._packages_socket)
+            return
         raise OSError(errno.ENOTSUP, "cannot be let go on this system yet")
 
     def _volume_trashes(self) -> Iterator[Location]:
@@ -168,7 +171,9 @@ class LinuxMachine:
                     yield Location(own, own, name)
 
     def in_use(self) -> InUse:
-        return InUse(files=frozenset(open_files()), programs=frozenset(programs()))
+        return InUse(
+            files=frozenset(open_files()).union(locked_files()), programs=frozenset(programs())
+        )
 
     def sealed(self) -> Sequence[str]:
         own = (os.path.join(home, own) for _, _, home in self.people() for own in _OWN_FOLDERS)

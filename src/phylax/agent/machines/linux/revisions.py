@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import errno
 import os
+import time
 from collections.abc import Iterator
 from datetime import datetime
 from typing import Any
@@ -33,17 +35,56 @@ def revisions(socket: str = SOCKET) -> Iterator[Thing]:
             )
 
 
+def remove(name: str, socket: str = SOCKET, *, pause: float = 0.5, patience: float = 300) -> None:
+    """Let one disabled revision go, named as `revisions` names it; returns when it has gone.
+
+    `POST /v2/snaps/NAME` with `{"action": "remove", "revision": N}` begins a change; `GET
+    /v2/changes/ID` tells when it is ready. OSError where it is active by now, is not there, or the
+    package service refuses or takes longer than `patience` seconds.
+    """
+    package, _, rest = name.rpartition(" (")
+    revision = rest.rstrip(")")
+    found = {(s["name"], s["revision"]): s.get("status") for s in _all(socket)}
+    if (package, revision) not in found:
+        raise FileNotFoundError(errno.ENOENT, "no such revision", name)
+    if found[package, revision] == "active":
+        raise OSError(errno.EBUSY, "this revision is the active one by now", name)
+    asked = {"action": "remove", "revision": revision}
+    change = str(_ask(socket, "POST", f"/v2/snaps/{package}", asked)["change"])
+    until = time.monotonic() + patience
+    while True:
+        state = _ask(socket, "GET", f"/v2/changes/{change}")["result"]
+        if state["ready"]:
+            break
+        if time.monotonic() > until:
+            raise OSError(errno.ETIMEDOUT, "the package service is not done yet", name)
+        time.sleep(pause)
+    if state.get("status") != "Done":
+        raise OSError(errno.EIO, f"the package service says: {state.get('err') or state['status']}")
+
+
 def _all(socket: str) -> list[dict[str, Any]]:
+    try:
+        found = _ask(socket, "GET", "/v2/snaps?select=all")["result"]
+        return [dict(snap) for snap in found if snap["name"] and snap["revision"]]
+    except (KeyError, TypeError, ValueError) as error:
+        raise OSError(f"the package service answers in an unknown way: {error!r}") from error
+
+
+def _ask(socket: str, method: str, path: str, body: dict[str, str] | None = None) -> dict[str, Any]:
+    """One request; OSError where the service does not answer, refuses, or speaks no JSON object."""
     transport = httpx.HTTPTransport(uds=socket)
     try:
         with httpx.Client(transport=transport, timeout=_SECONDS) as client:
-            answer = client.get("http://localhost/v2/snaps", params={"select": "all"})
-            answer.raise_for_status()
-            found = answer.json()["result"]
-            return [dict(snap) for snap in found if snap["name"] and snap["revision"]]
+            answer = client.request(method, f"http://localhost{path}", json=body)
+            told = answer.json() if answer.content else {}
+            if answer.is_error:
+                message = told.get("result", {}).get("message") if isinstance(told, dict) else None
+                raise OSError(f"the package service refuses: {message or answer.status_code}")
+            return dict(told)
     except httpx.HTTPError as error:
         raise OSError(f"the package service does not answer: {error}") from error
-    except (ValueError, KeyError, TypeError) as error:
+    except (ValueError, TypeError) as error:
         raise OSError(f"the package service answers in an unknown way: {error!r}") from error
 
 
