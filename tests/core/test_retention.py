@@ -163,7 +163,7 @@ def test_what_a_size_limit_keeps_fits_in_it_and_the_oldest_go_first(
     rule: Rule, items: list
 ) -> None:
     rule = rule.model_copy(
-        update={"keep_newest": 0, "only_larger": 0, "pressure": (), "keep_for": timedelta(900)}
+        update={"keep_newest": 0, "only_larger": 0, "pressure": (), "keep_for": timedelta(3650)}
     )
     limit = in_force([DEFAULT, (Scope.SHOP, rule)]).limit_on(CAPACITY)
     found = verdicts(rule, items)

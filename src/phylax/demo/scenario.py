@@ -251,8 +251,8 @@ NOTES = (
 class Trees:
     """What a stand-in's folders hold: (files, GiB) of each kind."""
 
-    temp: tuple[int, float] = (300, 1.6)
-    cache: tuple[int, float] = (900, 2.4)
+    temp: tuple[int, float] = (90, 1.6)
+    cache: tuple[int, float] = (240, 2.4)
     trash: tuple[int, float] = (24, 3.0)
     downloads: tuple[int, float] = (40, 5.0)
     documents: tuple[int, float] = (60, 4.0)

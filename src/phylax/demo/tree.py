@@ -23,10 +23,13 @@ class Tree:
         self.random = random
         self.total = 0
         self.in_use: list[Path] = []
+        self._made: set[Path] = set()
 
     def file(self, path: Path, size: int, age_days: float) -> None:
         """A sparse file of a length and an age."""
-        path.parent.mkdir(parents=True, exist_ok=True)
+        if path.parent not in self._made:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            self._made.add(path.parent)
         with path.open("wb") as file:
             file.truncate(size)
         at = (self.now - timedelta(days=age_days)).timestamp()
