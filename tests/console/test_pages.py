@@ -256,6 +256,10 @@ def test_on_a_phone_the_rail_is_at_the_bottom_and_nothing_sticks_out(
     rail = page.get_by_role("navigation", name="Places").bounding_box()
     assert rail is not None and rail["y"] > 600
     assert page.evaluate("document.documentElement.scrollWidth") <= 390
+    page.goto("/rules")
+    trash = page.get_by_role("row").filter(has_text="Trash").first
+    expect(trash).to_contain_text("keep for 30 days")
+    assert page.evaluate("document.documentElement.scrollWidth") <= 390
     context.close()
 
 

@@ -306,6 +306,7 @@
 </div>
 <div
   class:sticky={chosen > 0}
+  class:hidden={!ledger.whole}
   class="noprint bottom-0 flex flex-wrap items-center justify-between gap-3 border-t border-[var(--line)] bg-[var(--raised)] px-3 py-3"
 >
   <span>

@@ -34,9 +34,9 @@
     <Download aria-hidden="true" />Save as TOML
   </a>
   {#if isOwner}
-    <label class="flex items-center gap-2">
+    <label class="flex min-w-0 flex-wrap items-center gap-2">
       Compare with a file
-      <input type="file" accept=".toml" onchange={choose} />
+      <input class="max-w-full" type="file" accept=".toml" onchange={choose} />
     </label>
   {/if}
 </p>

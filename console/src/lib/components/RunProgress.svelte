@@ -9,7 +9,7 @@
   let asked = $state(false);
 
   const step = $derived(
-    { look: 'Looking', clean: 'Cleaning', 'second look': 'Looking again' }[
+    { look: 'Looking at', clean: 'Cleaning', 'second look': 'Looking again at' }[
       run.progress?.step ?? 'look'
     ]
   );

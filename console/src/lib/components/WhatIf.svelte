@@ -39,7 +39,7 @@
   );
 </script>
 
-<div class="overflow-x-auto" aria-live="polite" data-testid="what-if">
+<div class="min-w-0 overflow-x-auto" aria-live="polite" data-testid="what-if">
   {#if problem}
     <p class="lossy">{problem}</p>
   {:else if found}

@@ -42,8 +42,8 @@
       <tr>
         <th>category</th>
         <th>rule</th>
-        <th>from</th>
-        <th class="right">differ</th>
+        <th class="max-sm:hidden">from</th>
+        <th class="right max-sm:hidden">differ</th>
         <td></td>
       </tr>
     </thead>
@@ -55,8 +55,10 @@
             <div class="muted text-sm">{CAUTIONS[rule.caution]}</div>
           </td>
           <td>{rule.in_words}</td>
-          <td class="text-sm">{origins(rule.in_force, rule.caution).replace(/^from /, '')}</td>
-          <td class="right whitespace-nowrap">
+          <td class="text-sm max-sm:hidden"
+            >{origins(rule.in_force, rule.caution).replace(/^from /, '')}</td
+          >
+          <td class="right whitespace-nowrap max-sm:hidden">
             {rule.overrides ? count(rule.overrides, 'scope') : '–'}
           </td>
           <td class="right">
