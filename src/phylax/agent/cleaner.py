@@ -15,6 +15,7 @@ from datetime import datetime
 from phylax.agent.guard import Guard, is_plain_path, why_not_cleaned
 from phylax.agent.journal import RunJournal
 from phylax.agent.machines import MachineKind
+from phylax.agent.outcomes import Outcomes
 from phylax.agent.places import Place, Territory
 from phylax.agent.seen import Seen
 from phylax.agent.surveyor import Watcher
@@ -23,51 +24,10 @@ from phylax.agent.walk import Complaint, Folder, remove_tree
 from phylax.agent.webstores import stores_in
 from phylax.agent.weighing import Weighing, handle_on
 from phylax.core.catalogue import Category, category
-from phylax.core.counting import spell, unspell
-from phylax.core.orders import AgreedListing, CategoryOutcome, LeftItem
+from phylax.core.counting import unspell
+from phylax.core.orders import AgreedListing
 from phylax.core.retention import Judge, ProtectEntry, Protection, Reason, RuleInForce
-from phylax.core.survey import Item, Seal, Stay, Tally
-
-NAMED = 200
-"""So many left items are named, those first that should have gone; all are counted."""
-
-
-class Outcomes:
-    """What became of everything, added up while the cleaner works."""
-
-    def __init__(self) -> None:
-        self._left: dict[str, dict[Reason, list[int]]] = {}
-        self._unread: dict[str, int] = {}
-        self.named: list[LeftItem] = []
-        self.problems: list[str] = []
-
-    def leave(
-        self, key: str, place: str, path: str, size: int, reason: Reason, detail: str = ""
-    ) -> None:
-        sums = self._left.setdefault(key, {}).setdefault(reason, [0, 0])
-        sums[0] += 1
-        sums[1] += size
-        if reason.should_have_gone and len(self.named) < NAMED:
-            shown, _ = spell(path)
-            self.named.append(
-                LeftItem(
-                    category=key, place=place, path=shown, size=size, reason=reason, detail=detail
-                )
-            )
-
-    def could_not_read(self, key: str) -> None:
-        self._unread[key] = self._unread.get(key, 0) + 1
-
-    def of(self, key: str, removed: Tally) -> CategoryOutcome:
-        return CategoryOutcome(
-            category=key,
-            removed=removed,
-            left=tuple(
-                Stay(reason=reason, count=count, size=size)
-                for reason, (count, size) in self._left.get(key, {}).items()
-            ),
-            unread_count=self._unread.get(key, 0),
-        )
+from phylax.core.survey import Item, Seal
 
 
 class Cleaner:

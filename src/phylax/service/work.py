@@ -29,6 +29,7 @@ from phylax.core.values import from_seconds, to_seconds
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.store import (
     agents,
+    consents,
     journal,
     profiles,
     protections,
@@ -67,7 +68,7 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
     )
     assert run_id is not None
     for consent_id in new.consent_ids:
-        surveys.use_consent(conn, consent_id, run_id)
+        consents.use(conn, consent_id, run_id)
     if new.consent_ids:
         surveys.no_longer_waits(conn, new.machine_id)
     made = runs.run(conn, run_id)
@@ -80,7 +81,7 @@ def _check_consents(conn: Connection, new: NewRun, at: int) -> Tally:
     """The sum agreed to; every `ask` category must have its yes, every yes its category."""
     agreed: dict[str, Tally] = {}
     for consent_id in new.consent_ids:
-        consent = surveys.consent(conn, consent_id)
+        consent = consents.consent(conn, consent_id)
         if consent is None or consent.machine_id != new.machine_id:
             raise invalid("/consent_ids", f"consent {consent_id} is not for this machine")
         if consent.used_by_run is not None:
@@ -88,7 +89,7 @@ def _check_consents(conn: Connection, new: NewRun, at: int) -> Tally:
         if to_seconds(consent.expires_at) < at:
             raise invalid("/consent_ids", f"consent {consent_id} has expired; ask again")
         agreed[consent.category] = Tally(count=consent.items, size=consent.size)
-    standing = surveys.standing_categories(conn, new.machine_id)
+    standing = consents.standing_categories(conn, new.machine_id)
     for key in new.categories:
         caution = catalogue()[key].caution
         if caution is Caution.REPORT:
@@ -125,10 +126,10 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> SurveyOrder | CleanO
         return SurveyOrder(run_id=run.id, lease=lease, look=look, protect=protect)
     agreed = tuple(
         AgreedListing(category=consent.category, consent_id=consent.id, items=tuple(items))
-        for consent, items in surveys.agreed(conn, run.id)
+        for consent, items in consents.agreed(conn, run.id)
     )
     listed = {listing.category for listing in agreed}
-    standing = surveys.standing_categories(conn, machine_id) - listed
+    standing = consents.standing_categories(conn, machine_id) - listed
     return CleanOrder(
         run_id=run.id,
         lease=lease,
@@ -213,7 +214,7 @@ def _waiting(conn: Connection, found: Ledger) -> Tally:
 
     What the catalogue alone proposes is there to be chosen, but nobody asked for it.
     """
-    standing = surveys.standing_categories(conn, found.machine_id)
+    standing = consents.standing_categories(conn, found.machine_id)
     return sum(
         (
             line.needs_yes

@@ -17,7 +17,7 @@ from phylax.service.paging import NEWEST, After, Before, Limit, link_next, page
 from phylax.service.problems import Problem, documented, invalid, not_found
 from phylax.service.routes.lookup import find_machine, find_survey
 from phylax.service.signin import Signed, Technician
-from phylax.store import surveys
+from phylax.store import consents, surveys
 from phylax.store.database import Connection
 
 router = APIRouter(tags=["surveys"])
@@ -117,7 +117,7 @@ def give_consent(new: NewConsent, deed: TheDeed, technician: Technician) -> Resp
             sizes = surveys.sizes(conn, survey.id, new.category, list(new.numbers))
             if missing := set(new.numbers) - sizes.keys():
                 raise invalid("/numbers", f"not in this listing: {sorted(missing)[:10]}")
-        made = surveys.add_consent(conn, new, survey.machine_id, sizes, who=deed.who, at=deed.now)
+        made = consents.add(conn, new, survey.machine_id, sizes, who=deed.who, at=deed.now)
         deed.audit(conn, "give consent", f"survey {survey.id}, {new.category}", after=made)
         deed.tell(conn, EventKind.CONSENT, survey.machine_id)
         return made
@@ -145,7 +145,7 @@ def list_consents(
     limit: Limit = 50,
 ) -> list[Consent]:
     with house.db.read() as conn:
-        found = surveys.consents(
+        found = consents.of_machine(
             conn, find_machine(conn, machine).id, before=before, limit=limit + 1
         )
     return page(found, limit, request, response, "before")
@@ -165,7 +165,7 @@ def give_standing_consent(
     def act(conn: Connection) -> StandingConsent:
         found = find_machine(conn, machine)
         _check_asks(new.category)
-        made = surveys.add_standing(conn, found.id, new, who=deed.who, at=deed.now)
+        made = consents.add_standing(conn, found.id, new, who=deed.who, at=deed.now)
         if made is None:
             raise Problem(
                 409, "there-already", f"{found.tag} has a standing consent for {new.category}."
@@ -181,18 +181,18 @@ def give_standing_consent(
 def list_standing_consents(machine: str, house: TheHouse, actor: Signed) -> list[StandingConsent]:
     """All that were ever given for a machine, newest first."""
     with house.db.read() as conn:
-        return surveys.standings_of(conn, find_machine(conn, machine).id)
+        return consents.standings_of(conn, find_machine(conn, machine).id)
 
 
 @router.delete("/standing-consents/{number}", status_code=204, responses=documented(403, 404, 409))
 def take_back_consent(number: int, deed: TheDeed, technician: Technician) -> None:
     """From now on each listing needs its own yes again."""
     with deed.house.db.write() as conn:
-        found = surveys.standing(conn, number)
+        found = consents.standing(conn, number)
         if found is None:
             raise not_found("standing consent", number)
         if found.taken_back_at is not None:
             raise Problem(409, "ended-already", f"{found.taken_back_by} took it back already.")
-        surveys.take_back(conn, number, who=deed.who, at=deed.now)
+        consents.take_back(conn, number, who=deed.who, at=deed.now)
         deed.audit(conn, "take back standing consent", found.category, found)
         deed.tell(conn, EventKind.CONSENT, found.machine_id)
