@@ -25,6 +25,22 @@ TUESDAY = RoundEdit(
     categories=("user-temp",),
 )  # fmt: skip
 
+INVENTED = """
+key = "tea-leaves"
+order = 99
+name = "Tea leaves"
+what = "What is left in the pot."
+cost = "Nobody can read the future from them any more."
+caution = "safe"
+age = "modified"
+rule = { off = false, keep_for = "P2D" }
+[[where]]
+systems = ["linux"]
+base = "user-cache"
+below = ["teapot/*/leaves"]
+"""
+"""A category that nobody needs, as a file of the catalogue."""
+
 
 class Clock:
     """A clock that stands still until a test moves it."""

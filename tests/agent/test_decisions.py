@@ -6,7 +6,7 @@ import shutil
 import time
 import tomllib
 from collections.abc import Callable
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -19,8 +19,11 @@ from helpers import make_file, make_standin
 from phylax.agent.guard import Guard
 from phylax.agent.machines.linux import LinuxMachine
 from phylax.agent.machines.standin import StandInMachine
+from phylax.agent.places import Place, Territory
 from phylax.agent.surveyor import Stopped
-from phylax.core.retention import Caution, ProtectEntry, ProtectKind, RuleInForce
+from phylax.agent.weighing import Weighing
+from phylax.core.catalogue import category
+from phylax.core.retention import Caution, ProtectEntry, Protection, ProtectKind, RuleInForce
 from phylax.core.survey import SurveyLine
 from phylax.core.what_if import Asked, packed, unpacked
 
@@ -95,8 +98,6 @@ def test_what_if_a_new_survey_and_a_cleaning_say_the_same(
     found = it.look("user-temp", **then)
     assert found is not None
     promised = (found.goes.count, found.goes.size)
-    if not (newest or under or larger):
-        assert what_if(surveyed, rule(**then))[:2] == promised
     outcome, _ = it.clean("user-temp", **then)
     assert (outcome.removed.count, outcome.removed.size) == promised
     again = it.look("user-temp", **then)
@@ -341,6 +342,45 @@ def test_a_folder_that_vanishes_while_it_is_looked_through_is_no_error(tmp_path:
     held = {line.category: line.holds.count for line in lines}
     assert 1 <= held["user-temp"] < 30
     assert held["programs"] == 0, "the rest is done all the same"
+
+
+def test_a_place_that_vanishes_before_its_limits_are_weighed_is_no_error(tmp_path: Path) -> None:
+    it = bench(tmp_path)
+    temp, cache = tmp_path / "anna/.tmp", tmp_path / "anna/.cache/drawing"
+    make_file(temp / "old", days_old=9)
+    make_file(cache / "old", days_old=99)
+    places = Territory(it.machine, it.guard, it.machine.volumes())
+    gone = places.places("user-temp")
+    shutil.rmtree(temp)
+    limited = rule(keep_for=timedelta(days=1), keep_under=10, keep_newest=1)
+    weighing = Weighing(
+        it.machine, places, category("user-temp"), limited,
+        Protection((), it.machine.system), it.machine.in_use(), it.machine.volumes(),
+        datetime.now(UTC),
+    )  # fmt: skip
+    assert weighing.judge_for("/", gone).why_stays(0, group="elsewhere") is None
+
+
+def test_agreed_backups_whose_place_vanished_are_gone_already(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    it, home = pretended(tmp_path, "macos")
+    backups = home / "Library/Application Support/MobileSync/Backup"
+    for name, days in (("A", 5), ("A-20250311-181200", 90)):
+        make_file(backups / name / "Manifest.db", days_old=days)
+    it.look("device-backups", keep_for="P0D", keep_newest=1)
+    agreed = [item for item in it.listing if item.reason is None]
+    places = Territory.places
+
+    def then_vanish(territory: Territory, key: str) -> list[Place]:
+        found = places(territory, key)
+        shutil.rmtree(backups, ignore_errors=True)
+        return found
+
+    monkeypatch.setattr(Territory, "places", then_vanish)
+    outcome, cleaner = it.clean("device-backups", agreed=agreed, keep_for="P0D", keep_newest=1)
+    assert {stay.reason for stay in outcome.left} == {"gone already"}
+    assert outcome.unread_count == 1 and not cleaner.outcomes.problems
 
 
 def test_names_that_are_not_text_and_deep_paths_are_found_and_let_go(tmp_path: Path) -> None:

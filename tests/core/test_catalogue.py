@@ -2,23 +2,9 @@
 
 import pytest
 
+from helpers import INVENTED
 from phylax.core.catalogue import catalogue, category, read_category
 from phylax.core.retention import Caution, Scope, in_force
-
-INVENTED = """
-key = "tea-leaves"
-order = 99
-name = "Tea leaves"
-what = "What is left in the pot."
-cost = "Nobody can read the future from them any more."
-caution = "safe"
-age = "modified"
-rule = { off = false, keep_for = "P2D" }
-[[where]]
-systems = ["linux"]
-base = "user-cache"
-below = ["teapot/*/leaves"]
-"""
 
 
 def test_every_category_says_what_it_costs_and_has_a_whole_rule() -> None:

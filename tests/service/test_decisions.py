@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Service
-from helpers import TUESDAY, Clock, enrol, make_file, make_standin
+from helpers import INVENTED, TUESDAY, Clock, enrol, make_file, make_standin
 from phylax.agent.loop import Agent
 from phylax.client import NotFoundError, Phylax, RefusedError
 from phylax.core.catalogue import catalogue, read_category
@@ -21,20 +21,6 @@ from phylax.service.house import House
 
 DAY = timedelta(days=1)
 PATTERN = ProtectEntry(kind=ProtectKind.PATTERN, what="*.dcm")
-TEA = """
-key = "tea-leaves"
-order = 999
-name = "Tea leaves"
-what = "What is left in the pot."
-cost = "Nobody can read the future from them any more."
-caution = "ask"
-age = "modified"
-rule = { off = false, keep_for = "P2D" }
-[[where]]
-systems = ["linux"]
-base = "user-cache"
-below = ["teapot/*/leaves"]
-"""
 
 
 @pytest.fixture
@@ -344,7 +330,7 @@ def tea() -> Iterator[None]:
     """A category added by its TOML alone, as a file in the catalogue would."""
     known = catalogue()
     assert isinstance(known, dict)
-    known["tea-leaves"] = read_category(TEA)
+    known["tea-leaves"] = read_category(INVENTED.replace('"safe"', '"ask"'))
     yield
     del known["tea-leaves"]
 

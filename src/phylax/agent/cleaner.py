@@ -247,9 +247,16 @@ class Cleaner:
                 self._let_agreed_go(kind, place, item, path)
             else:
                 if place.shown not in present:
-                    seen = weighing.items(place, lambda path, why: None)
-                    present[place.shown] = {one.path: one for one in seen}
+                    present[place.shown] = self._present(weighing, place)
                 self._let_agreed_item_go(kind, place, item, present[place.shown].get(path))
+
+    def _present(self, weighing: Weighing, place: Place) -> dict[str, Seen]:
+        """What lies in a place now, by name; of one that has vanished, nothing."""
+        try:
+            return {one.path: one for one in weighing.items(place, lambda path, why: None)}
+        except OSError:
+            self.outcomes.could_not_read(weighing.kind.key)
+            return {}
 
     def _is_protected(self, weighing: Weighing, place: Place, path: str) -> bool:
         """Whether the protect list keeps a file by now; other items know it of themselves."""

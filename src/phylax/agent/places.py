@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from fnmatch import translate
 from functools import cache
@@ -162,6 +163,7 @@ class Territory:
         """The places a pattern stands for; `*` stands in one folder name, links do not count."""
         try:
             found = list(_matches(location.path, [part for part in below.split("/") if part]))
+            mount = self._machine.mount_at(location.path)
         except OSError as error:
             unread.append(Unread(path=location.shown, why=error.strerror or str(error)))
             return
@@ -170,7 +172,7 @@ class Territory:
                 root=location.path,
                 below=parts,
                 shown=self._machine.join(location.shown, "/".join(parts)),
-                mount=self._machine.mount_at(location.path),
+                mount=mount,
                 device=device,
                 user=location.user,
                 programs=frozenset(name.lower() for name in where.program),
@@ -199,7 +201,8 @@ class Territory:
 def _item_folders(place: Place) -> Iterator[tuple[int, int]]:
     counts = place.counts
     assert counts is not None
-    with os.scandir(place.path) as entries:
+    # one that vanished meanwhile claims nothing
+    with suppress(OSError), os.scandir(place.path) as entries:
         for entry in entries:
             if counts(entry.name) and entry.is_dir(follow_symlinks=False):
                 found = entry.stat(follow_symlinks=False)

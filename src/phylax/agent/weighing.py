@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import suppress
 from datetime import datetime
 
 from phylax.agent.machines import InUse, MachineKind
@@ -64,8 +65,10 @@ class Weighing:
         ranking = Ranking(self.rule, reading.capacity, to_seconds(self.now))
         while ranking.wants_pass:
             for place in places:
-                for group, aged_from, size in self._decided_on(place):
-                    ranking.see(group, aged_from, size)
+                # a place that has vanished is said in the look itself
+                with suppress(OSError):
+                    for group, aged_from, size in self._decided_on(place):
+                        ranking.see(group, aged_from, size)
             ranking.pass_done()
         free = percent_free(reading.free, reading.capacity)
         return Judge.by(ranking, self.rule, self.kind.caution, self.now, free)
