@@ -9,6 +9,7 @@ from typing import Any
 
 from phylax.agent.cleaner import Cleaner
 from phylax.agent.guard import Guard
+from phylax.agent.hold import Hold
 from phylax.agent.journal import RunJournal
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.machines.linux import LinuxMachine
@@ -53,7 +54,10 @@ class Bench:
     ) -> None:
         self.machine = machine
         self.protect = protect
-        self.guard = Guard(machine)
+        own = folder / "agent"
+        own.mkdir(exist_ok=True)
+        self.hold = Hold(machine, str(own))
+        self.guard = Guard(machine, [str(own), *self.hold.possible()])
         self.listing: list[Item] = []
         self._journal = RunJournal.begin(
             folder / "1.jsonl", SurveyOrder(run_id=1, lease="l", look=()), "now", []
@@ -85,6 +89,8 @@ class Bench:
             self.machine,
             self.guard,
             self._journal,
+            self.hold,
+            1,
             datetime.now(UTC),
             watch,
             own_folders=by.folders,
@@ -92,5 +98,4 @@ class Bench:
         )
         listings = [AgreedListing(category=category, consent_id=1, items=tuple(agreed or ()))]
         cleaner.clean(category, by, listings if agreed is not None else [], standing=standing)
-        outcome = cleaner.outcomes.of(category, self._journal.removed_of(category))
-        return outcome, cleaner
+        return cleaner.outcome(category), cleaner

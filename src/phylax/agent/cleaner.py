@@ -1,33 +1,44 @@
 """The cleaner: lets go what the rule lets go, decides again on the spot, and says what it left.
 
-A cleaning is a pass over the places of its categories. `safe` categories are judged afresh, file by
-file; of an `ask` category exactly the agreed items go, if nothing about them has changed. What is
-about to go is written to the run's journal first, so that a cleaning that was cut off knows how far
-it came.
+A cleaning is a pass over the places of its categories. `safe` categories are judged afresh, file
+by file; of an `ask` category exactly the agreed items go (`agreed`). How things go, for good or
+into the hold, is `letting_go`'s.
 """
 
 from __future__ import annotations
 
-import os
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from contextlib import closing
 from datetime import datetime
+from typing import NamedTuple
 
-from phylax.agent.guard import Guard, is_plain_path, why_not_cleaned
+from phylax.agent import files
+from phylax.agent.agreed import Agreed
+from phylax.agent.guard import Guard, why_not_cleaned
+from phylax.agent.hand import Going, Hand, OpenNow
+from phylax.agent.hold import Hold
 from phylax.agent.journal import RunJournal
+from phylax.agent.letting_go import ForGood, IntoHold, Way
+from phylax.agent.locks import open_programs
 from phylax.agent.machines import MachineKind
 from phylax.agent.outcomes import Outcomes
 from phylax.agent.places import Place, Territory
-from phylax.agent.seen import Seen
 from phylax.agent.surveyor import Watcher
-from phylax.agent.trash import let_go
-from phylax.agent.walk import Complaint, Folder, remove_tree
-from phylax.agent.webstores import stores_in
-from phylax.agent.weighing import Weighing, handle_on
+from phylax.agent.walk import Folder
+from phylax.agent.weighing import Weighing
 from phylax.core.catalogue import Category, category
-from phylax.core.counting import unspell
-from phylax.core.orders import AgreedListing
-from phylax.core.retention import Judge, ProtectEntry, Protection, Reason, RuleInForce
-from phylax.core.survey import Item, Seal
+from phylax.core.orders import AgreedListing, CategoryOutcome
+from phylax.core.retention import Judge, ProtectEntry, Protection, RuleInForce
+from phylax.core.survey import Item, Tally
+
+_SLOWNESS = {"ssd": 0, "unknown": 1, "spinning": 2}
+
+
+class Job(NamedTuple):
+    """One category on one volume; wherever it is, where that is None."""
+
+    category: str
+    mount: str | None
 
 
 class Cleaner:
@@ -38,6 +49,8 @@ class Cleaner:
         machine: MachineKind,
         guard: Guard,
         journal: RunJournal,
+        hold: Hold,
+        run_id: int,
         now: datetime,
         watch: Watcher,
         *,
@@ -47,13 +60,29 @@ class Cleaner:
         self._machine = machine
         self._guard = guard
         self._journal = journal
+        self._hold = hold
+        self._run_id = run_id
         self._now = now
         self._watch = watch
-        self._in_use = machine.in_use()
+        self._open_now = OpenNow(machine)
         self._volumes = machine.volumes()
         self._territory = Territory(machine, guard, self._volumes, own_folders)
         self._protection = Protection(protect, machine.system)
         self.outcomes = Outcomes()
+        self.again: dict[str, list[Item]] = {}
+        """By category: what was agreed to and left because it, or its program, was open."""
+
+    def plan(self, keys: Iterable[str], rules: Mapping[str, RuleInForce]) -> list[Job]:
+        """The work in the order it is done: what goes for good before what is held, for it makes
+        the room; quick disks before slow ones, so that a slow one holds nobody up."""
+        disks = {volume.mount: volume.disk for volume in self._volumes}
+        jobs: list[tuple[bool, int, Job]] = []
+        for key in keys:
+            places = self._territory.places(key)
+            for mount in dict.fromkeys(place.mount for place in places) or (None,):
+                slow = _SLOWNESS[disks.get(mount or "", "unknown")]
+                jobs.append((is_held(category(key), rules[key]), slow, Job(key, mount)))
+        return [job for _, _, job in sorted(jobs, key=lambda one: one[:2])]
 
     def clean(
         self,
@@ -62,318 +91,155 @@ class Cleaner:
         agreed: Iterable[AgreedListing],
         *,
         standing: bool = False,
+        mount: str | None = None,
     ) -> None:
-        """Clean one category. Raises Stopped when told to stop; the journal then knows the rest.
+        """Clean one category, on one volume or all. Raises Stopped when told to stop; journal and
+        hold then know the rest.
 
         `standing` says that an `ask` category may go by its rule, by a standing consent.
         """
         kind = category(key)
         listings = [listing for listing in agreed if listing.category == key]
-        if why := why_not_cleaned(kind, rule, agreed=bool(listings) or standing):
+        why = self._guard.why_not_category(key) or why_not_cleaned(
+            kind, agreed=bool(listings) or standing
+        )
+        if why:
             self.outcomes.problems.append(why)
             return
+        found = [p for p in self._territory.places(key) if mount is None or p.mount == mount]
+        for _ in self._territory.unread(key):
+            self.outcomes.could_not_read(key)
+        if is_held(kind, rule):
+            into = IntoHold(self._hold, self._run_id, kind, rule, self._machine, self._now)
+            with closing(into):
+                self._clean(kind, rule, into, found, listings)
+        else:
+            way = ForGood(self._machine, self._journal, kind)
+            self._clean(kind, rule, way, found, listings)
+
+    def _clean(
+        self,
+        kind: Category,
+        rule: RuleInForce,
+        way: Way,
+        found: list[Place],
+        listings: list[AgreedListing],
+    ) -> None:
         weighing = Weighing(
             self._machine,
             self._territory,
             kind,
             rule,
             self._protection,
-            self._in_use,
+            self._open_now.found(),
             self._volumes,
             self._now,
+            breathe=lambda: self._watch(kind.key, 0, 0),
         )
-        found = self._territory.places(key)
-        for _ in self._territory.unread(key):
-            self.outcomes.could_not_read(key)
+        hand = Hand(
+            self._machine, self._guard, weighing, way, self.outcomes, self._open_now, self._watch
+        )
         if listings:
             for listing in listings:
-                self._clean_agreed(weighing, found, listing.items)
+                agreed = Agreed(hand, self._protection)
+                self.again[kind.key] = agreed.again
+                agreed.clean(found, listing.items)
             return
         by_mount: dict[str, list[Place]] = {}
         for place in found:
             by_mount.setdefault(place.mount, []).append(place)
-        for mount, places in by_mount.items():
-            judge = weighing.judge_for(mount, places)
+        for places in by_mount.values():
+            judge = weighing.judge_for(places[0].mount, places)
             for place in places:
-                self._clean_place(weighing, place, judge)
+                _clean_place(hand, place, judge, sweep=isinstance(way, ForGood))
 
-    # --- by the rule: judged on the spot -----------------------------------------------------
+    def start_over(self, key: str, *, keep: bool) -> None:
+        """A further pass over a category: what was left is looked at anew. `keep`: but only what
+        was left for being open, for the rest of what was agreed is not gone over again."""
+        if keep:
+            self.outcomes.forget_open(key)
+        else:
+            self.outcomes.forget(key)
 
-    def _clean_place(self, weighing: Weighing, place: Place, judge: Judge) -> None:
-        try:
-            if weighing.kind.shape == "files":
-                handle = place.open()
-                try:
-                    self._clean_files(weighing, place, handle, judge)
-                finally:
-                    os.close(handle)
-            else:
-                self._clean_items(weighing, place, judge)
-        except OSError:
-            # the place vanished, or was swapped for a link, since it was looked for
-            self.outcomes.could_not_read(weighing.kind.key)
+    def outcome(self, key: str) -> CategoryOutcome:
+        """What became of a category, in this run as a whole."""
+        held = sum(
+            (b.tally() for b in self._hold.of_run(self._run_id) if b.head.category == key), Tally()
+        )
+        return self.outcomes.of(key, self._journal.removed_of(key), held)
 
-    def _clean_files(self, weighing: Weighing, place: Place, root: int, judge: Judge) -> None:
-        kind = weighing.kind
-        program_open = bool(place.programs & self._in_use.programs)
 
-        def complain(path: str, why: str) -> None:
-            self.outcomes.could_not_read(kind.key)
+def is_held(kind: Category, rule: RuleInForce) -> bool:
+    """Whether what goes of a category is held first."""
+    return kind.can_be_held and bool(rule.hold_for or kind.least_hold)
 
-        for folder in weighing.files(root, place, complain, bottom_up=True):
-            going: list[tuple[str, int]] = []
-            keeps = weighing.keeper(place, folder)
-            for name, found in folder.files:
-                size = weighing.size(found)
-                reason = judge.why_stays(
-                    weighing.aged_from(found),
-                    size=size,
-                    group=place.shown,
-                    in_use=self._in_use.holds(found),
-                    program_open=program_open,
-                    protected=keeps is not None and keeps(name),
-                )
-                if reason is None:
-                    going.append((name, size))
-                else:
-                    self._leave(kind, place, folder, name, size, reason)
-            self._let_files_go(kind, place, folder, going)
-            if going and len(going) == len(folder.files):
-                self._remove_if_empty(folder, judge)
 
-    def _let_files_go(
-        self, kind: Category, place: Place, folder: Folder, going: list[tuple[str, int]]
-    ) -> None:
-        """Let files of one folder go, in batches that the journal knows beforehand."""
-        for start in range(0, len(going), 100):
-            batch = going[start : start + 100]
-            self._journal.about_to(kind.key, place, folder.path, batch)
-            for name, size in batch:
-                try:
-                    os.unlink(name, dir_fd=folder.handle)
-                except FileNotFoundError:
-                    self._leave(kind, place, folder, name, size, Reason.GONE)
-                except OSError as error:
-                    self._leave(kind, place, folder, name, size, *_why_left(error))
-                else:
-                    self._journal.removed(kind.key, size)
-                    # one by one, so that a slow disk still stops and tells within the second
-                    self._machine.pace(1)
-                    self._watch(kind.key, 1, size)
-            self._journal.batch_done()
+def _clean_place(hand: Hand, place: Place, judge: Judge, *, sweep: bool) -> None:
+    """Everything in one place, judged on the spot. `sweep`: emptied folders go as well."""
+    try:
+        if hand.kind.shape == "files":
+            handle = place.open()
+            try:
+                _clean_files(hand, place, handle, judge, sweep=sweep)
+            finally:
+                files.close(handle)
+        else:
+            _clean_items(hand, place, judge)
+    except OSError:
+        # the place vanished, or was swapped for a link, since it was looked for
+        hand.outcomes.could_not_read(hand.kind.key)
 
-    def _remove_if_empty(self, folder: Folder, judge: Judge) -> None:
-        """A folder that the cleaning emptied goes too, if it is as old as its files had to be."""
-        if folder.parent == -1 or folder.changed > judge.cutoff:
-            return
-        try:
-            os.rmdir(folder.name, dir_fd=folder.parent)
-        except OSError:
-            # not empty after all, or not ours to remove: an empty folder costs nobody anything
-            return
 
-    def _clean_items(self, weighing: Weighing, place: Place, judge: Judge) -> None:
-        """What is no plain file, item by item."""
-        kind = weighing.kind
-        program_open = bool(place.programs & self._in_use.programs)
-
-        def complain(path: str, why: str) -> None:
-            self.outcomes.could_not_read(kind.key)
-
-        for seen in list(weighing.items(place, complain)):
+def _clean_files(hand: Hand, place: Place, root: int, judge: Judge, *, sweep: bool) -> None:
+    weighing = hand.weighing
+    for folder in weighing.files(root, place, hand.could_not_read, bottom_up=True):
+        in_use = hand.refresh()
+        program_open = bool(open_programs(place, in_use)) if folder.files else False
+        keeps = weighing.keeper(place, folder)
+        going: list[Going] = []
+        for name, found in folder.files:
+            size = weighing.size(found)
             reason = judge.why_stays(
-                seen.aged_from,
-                size=seen.size,
-                group=seen.group,
-                in_use=seen.in_use,
+                weighing.aged_from(found),
+                size=size,
+                group=place.shown,
+                in_use=in_use.holds(found),
                 program_open=program_open,
-                protected=seen.protected,
+                protected=keeps is not None and keeps(name),
             )
             if reason is None:
-                self._let_item_go(kind, place, seen)
+                going.append(Going(name, size, found))
             else:
-                self.outcomes.leave(kind.key, place.shown, seen.path, seen.size, reason)
-
-    def _let_item_go(self, kind: Category, place: Place, seen: Seen) -> None:
-        below = "files" if kind.shape == "trash" and self._is_freedesktop else ""
-        self._journal.about_to(kind.key, place, below, [(seen.path, seen.size)])
-        if why := self._why_item_left(kind, place, seen):
-            self.outcomes.leave(kind.key, place.shown, seen.path, seen.size, *why)
-        else:
-            self._journal.removed(kind.key, seen.size)
-        self._journal.batch_done()
-        self._machine.pace(1)
-        self._watch(kind.key, 1, seen.size)
-
-    @property
-    def _is_freedesktop(self) -> bool:
-        return self._machine.trash_layout == "freedesktop"
-
-    def _why_item_left(self, kind: Category, place: Place, seen: Seen) -> tuple[Reason, str] | None:
-        """Let one item go in the way of its shape; why it stayed, or None: it is gone."""
-        if kind.shape == "folders":
-            path = os.path.join(place.path, seen.path)
-            if forbidden := self._guard.why_forbidden(path):
-                return Reason.PROTECTED, forbidden
-        whys: list[str] = []
-
-        def complain(path: str, why: str) -> None:
-            whys.append(why)
-
-        try:
-            if let_item_go(self._machine, kind, place, seen.path, complain):
-                return None
-        except OSError as error:
-            return _why_left(error)
-        return Reason.FAILED, "; ".join(whys[:3])
-
-    # --- ask: exactly what was agreed --------------------------------------------------------
-
-    def _clean_agreed(self, weighing: Weighing, found: list[Place], items: Iterable[Item]) -> None:
-        kind = weighing.kind
-        by_shown = {place.shown: place for place in found}
-        present: dict[str, dict[str, Seen]] = {}
-        for item in items:
-            place = by_shown.get(item.place)
-            path = unspell(item)
-            if place is None or (kind.shape == "files" and not is_plain_path(path)):
-                # not one of this machine's own places: nothing a listing of ours could name
-                self.outcomes.leave(
-                    kind.key, item.place, path, item.size, Reason.PROTECTED, "outside its place"
-                )
-            elif self._is_protected(weighing, place, path):
-                self.outcomes.leave(kind.key, place.shown, path, item.size, Reason.PROTECTED)
-            elif kind.shape == "files":
-                self._let_agreed_go(kind, place, item, path)
-            else:
-                if place.shown not in present:
-                    present[place.shown] = self._present(weighing, place)
-                self._let_agreed_item_go(kind, place, item, present[place.shown].get(path))
-
-    def _present(self, weighing: Weighing, place: Place) -> dict[str, Seen]:
-        """What lies in a place now, by name; of one that has vanished, nothing."""
-        try:
-            return {one.path: one for one in weighing.items(place, lambda path, why: None)}
-        except OSError:
-            self.outcomes.could_not_read(weighing.kind.key)
-            return {}
-
-    def _is_protected(self, weighing: Weighing, place: Place, path: str) -> bool:
-        """Whether the protect list keeps a file by now; other items know it of themselves."""
-        if weighing.kind.shape != "files" or not self._protection.guards_files:
-            return False
-        return self._protection.keeps(self._machine.join(place.shown, path))
-
-    def _let_agreed_item_go(
-        self, kind: Category, place: Place, item: Item, seen: Seen | None
-    ) -> None:
-        if seen is None:
-            self.outcomes.leave(kind.key, place.shown, item.path, item.size, Reason.GONE)
-            return
-        seal = Seal(
-            device=seen.device, file=seen.file, size=seen.apparent, modified_ns=seen.modified_ns
-        )
-        reason = None
-        if seen.protected:
-            reason = Reason.PROTECTED
-        elif seal != item.seal:
-            reason = Reason.CHANGED
-        elif place.programs & self._in_use.programs:
-            reason = Reason.PROGRAM_OPEN
-        elif seen.in_use:
-            reason = Reason.IN_USE
-        if reason is None:
-            self._let_item_go(kind, place, seen)
-        else:
-            self.outcomes.leave(kind.key, place.shown, seen.path, seen.size, reason)
-
-    def _let_agreed_go(self, kind: Category, place: Place, item: Item, path: str) -> None:
-        *folders, name = path.split("/")
-        try:
-            handle = handle_on(place, folders)
-        except OSError as error:
-            why = Reason.GONE if isinstance(error, FileNotFoundError) else Reason.CHANGED
-            self.outcomes.leave(kind.key, place.shown, path, item.size, why)
-            return
-        try:
-            reason = self._why_agreed_stays(item, name, handle)
-            detail = ""
-            if reason is None:
-                self._journal.about_to(kind.key, place, "/".join(folders), [(name, item.size)])
-                try:
-                    os.unlink(name, dir_fd=handle)
-                except FileNotFoundError:
-                    reason = Reason.GONE
-                except OSError as error:
-                    reason, detail = _why_left(error)
-                else:
-                    self._journal.removed(kind.key, item.size)
-                self._journal.batch_done()
-            if reason is not None:
-                self.outcomes.leave(kind.key, place.shown, path, item.size, reason, detail)
-        finally:
-            os.close(handle)
-        self._machine.pace(1)
-        self._watch(kind.key, 1, item.size)
-
-    def _why_agreed_stays(self, item: Item, name: str, parent: int) -> Reason | None:
-        """Whether the item is still the one that was agreed to, and free to go."""
-        try:
-            found = os.stat(name, dir_fd=parent, follow_symlinks=False)
-        except FileNotFoundError:
-            return Reason.GONE
-        except OSError:
-            return Reason.NO_RIGHT
-        seal = item.seal
-        if (found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns) != (
-            seal.device, seal.file, seal.size, seal.modified_ns,
-        ):  # fmt: skip
-            return Reason.CHANGED
-        if (found.st_dev, found.st_ino) in self._in_use.files:
-            return Reason.IN_USE
-        return None
-
-    # --- small things ------------------------------------------------------------------------
-
-    def _leave(
-        self,
-        kind: Category,
-        place: Place,
-        folder: Folder,
-        name: str,
-        size: int,
-        reason: Reason,
-        detail: str = "",
-    ) -> None:
-        path = f"{folder.path}/{name}" if folder.path else name
-        self.outcomes.leave(kind.key, place.shown, path, size, reason, detail)
+                hand.leave(place, folder.path, name, size, reason)
+        went = hand.files(place, folder.path, folder.handle, going)
+        if sweep and went and went == len(folder.files):
+            _remove_if_empty(folder, judge)
 
 
-def _why_left(error: OSError) -> tuple[Reason, str]:
-    reason = Reason.NO_RIGHT if isinstance(error, PermissionError) else Reason.FAILED
-    return reason, error.strerror or str(error)
-
-
-def let_item_go(
-    machine: MachineKind, kind: Category, place: Place, name: str, complain: Complaint
-) -> bool:
-    """Let one item go that is no plain file; True when nothing of it is left.
-
-    OSError where it could not be tried at all.
-    """
-    match kind.shape:
-        case "things":
-            assert place.source is not None
-            machine.let_go(place.source, name)
-            return True
-        case "sites" | "visits":
-            for store in stores_in(place, kind.shape):
-                store.forget([name])
-            return True
-    handle = place.open()
+def _remove_if_empty(folder: Folder, judge: Judge) -> None:
+    """A folder that the cleaning emptied goes too, if it is as old as its files had to be."""
+    if folder.parent == -1 or folder.changed > judge.cutoff:
+        return
     try:
-        if kind.shape == "trash":
-            return let_go(handle, machine.trash_layout, name, complain)
-        return remove_tree(name, handle, complain)
-    finally:
-        os.close(handle)
+        files.rmdir(folder.name, folder.parent)
+    except OSError:
+        # not empty after all, or not ours to remove: an empty folder costs nobody anything
+        return
+
+
+def _clean_items(hand: Hand, place: Place, judge: Judge) -> None:
+    """What is no plain file, item by item."""
+    for seen in list(hand.weighing.items(place, hand.could_not_read)):
+        in_use = hand.refresh()
+        reason = judge.why_stays(
+            seen.aged_from,
+            size=seen.size,
+            group=seen.group,
+            in_use=not seen.insides.isdisjoint(in_use.files),
+            program_open=bool(open_programs(place, in_use)),
+            protected=seen.protected,
+        )
+        if reason is None:
+            hand.item(place, seen)
+        else:
+            hand.leave(place, "", seen.path, seen.size, reason)

@@ -1,33 +1,110 @@
 """The guard: what is never touched on this machine, whatever an order says.
 
 It is code on the machine. A stolen service can send rules and listings, but no paths: locations
-come from this agent's own catalogue and machine kind, and each is held against what the kind seals.
+come from this agent's own catalogue and machine kind, and each is held against what the kind seals
+and what `guard.toml` says, which nobody but this machine's administrator can widen.
 """
 
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
+import stat
+import tomllib
+from collections.abc import Iterable, Iterator
+from contextlib import suppress
+from pathlib import Path
+from typing import Annotated
+
+import tomli_w
+from pydantic import Field
 
 from phylax.agent.machines import MachineKind
 from phylax.core.catalogue import Category
-from phylax.core.retention import Caution, RuleInForce
+from phylax.core.retention import Caution
+from phylax.core.values import Demand
+
+GUARD_FILE = "guard.toml"
+_Folders = Annotated[tuple[str, ...], Field(max_length=100)]
+
+
+class GuardRules(Demand):
+    """What `guard.toml` says."""
+
+    allow_folders: _Folders = Field((), description="Folders that the shop may name here")
+    never_touch: _Folders = Field((), description="Further folders in which nothing is touched")
+    never_categories: tuple[str, ...] = Field((), description="Categories never cleaned here")
+    hold_at_most_percent: int = Field(
+        10, ge=0, le=50, description="Of no volume more than this share is held"
+    )
+
+
+class LooseGuardError(Exception):
+    """Others than the administrator could widen the guard."""
+
+
+def read_rules(folder: Path) -> GuardRules:
+    """The guard's rules in an agent's folder; the defaults where there is no file.
+
+    LooseGuardError where others may write the file or its folder. ValueError (pydantic's, or
+    TOML's) names what is wrong in it.
+    """
+    path = folder / GUARD_FILE
+    if not path.exists():
+        return GuardRules()
+    for one in (path, folder):
+        if why := _why_loose(one):
+            raise LooseGuardError(
+                f"{one} {why}; only the administrator of this machine may change it: "
+                f"make it the agent's own and take the right to write from others"
+            )
+    return GuardRules.model_validate(tomllib.loads(path.read_text(encoding="utf-8")))
+
+
+def write_rules(folder: Path, rules: GuardRules) -> None:
+    """Write the file, for its owner alone to change. FileExistsError where there is one."""
+    path = folder / GUARD_FILE
+    flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL
+    with os.fdopen(os.open(path, flags, 0o600), "w", encoding="utf-8") as file:
+        file.write("# Only the administrator of this machine may change this file: docs/guard.md\n")
+        file.write(tomli_w.dumps(rules.model_dump(mode="json")))
+
+
+def _why_loose(path: Path) -> str | None:
+    """Why others could change a file or folder; None: they cannot. By the mode where there is one,
+    on Windows by where the file lies, which the installation sees to."""
+    if os.name == "nt":
+        return None
+    found = path.lstat()
+    if stat.S_ISLNK(found.st_mode):
+        return "is a link"
+    if found.st_uid not in (0, os.geteuid()):
+        return "belongs to somebody else"
+    if found.st_mode & (stat.S_IWGRP | stat.S_IWOTH):
+        return "can be written by others"
+    return None
 
 
 class Guard:
     """Knows the sealed trees and the roots of one machine."""
 
-    def __init__(self, machine: MachineKind, own: Iterable[str] = ()) -> None:
+    def __init__(
+        self, machine: MachineKind, own: Iterable[str] = (), rules: GuardRules | None = None
+    ) -> None:
         """`own` are the agent's folders, sealed like people's documents."""
-        self._sealed = [os.path.realpath(path) for path in (*machine.sealed(), *own)]
+        rules = rules or GuardRules()
+        self._own = [os.path.realpath(path) for path in own]
+        further = (os.path.realpath(path) for path in rules.never_touch)
+        self._further = list(further)
+        self._sealed = [*map(os.path.realpath, machine.sealed()), *self._own]
         self._openings = [os.path.realpath(path) for path in machine.openings()]
         self._roots = [os.path.realpath(path) for path in machine.roots()]
+        self._never = frozenset(rules.never_categories)
 
     def why_forbidden(self, path: str) -> str | None:
         """Why a location may not be looked through or cleaned, or None.
 
         Nothing that is, lies in or holds a sealed tree, but for the openings in it; and never a
-        root, or what holds one.
+        root, or what holds one. What the machine's own rules seal has no openings.
         """
         path = os.path.realpath(path)
         opening = max((o for o in self._openings if _is_at_or_in(path, o)), key=len, default="")
@@ -35,16 +112,30 @@ class Guard:
             is_in = _is_at_or_in(path, sealed) and len(sealed) >= len(opening)
             if is_in or _is_at_or_in(sealed, path):
                 return f"never touched: {sealed}"
+        for sealed in self._further:
+            if _is_at_or_in(path, sealed) or _is_at_or_in(sealed, path):
+                return f"never touched, by this machine's own rules: {sealed}"
         for root in self._roots:
             if _is_at_or_in(root, path):
                 return f"never touched as a whole: {root}"
         return None
 
+    def why_not_category(self, key: str) -> str | None:
+        """Why this machine never has a category cleaned, or None."""
+        if key in self._never:
+            return f"{key} is never cleaned on this machine, by its own guard.toml"
+        return None
 
-def why_not_cleaned(category: Category, rule: RuleInForce, *, agreed: bool) -> str | None:
+    def own_folders(self) -> Iterator[tuple[int, int]]:
+        """(device, file number) of the agent's own folders that are there."""
+        for path in self._own:
+            with suppress(OSError):
+                found = os.stat(path)
+                yield found.st_dev, found.st_ino
+
+
+def why_not_cleaned(category: Category, *, agreed: bool) -> str | None:
     """Why this agent does not clean a category, by its own catalogue, or None."""
-    if rule.hold_for or category.least_hold:
-        return f"{category.key} is to be held first, which this agent cannot do yet"
     if category.caution is Caution.REPORT:
         return f"{category.key} is only ever listed"
     if category.caution is Caution.ASK and not agreed:

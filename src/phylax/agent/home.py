@@ -40,9 +40,6 @@ class AgentConfig(Demand):
     kind: Literal["linux", "standin"]
     standin: str | None = None
     homes: tuple[str, ...] = ()
-    own_folders: tuple[str, ...] = Field(
-        (), description="Folders that the shop may name here; others it may not"
-    )
     readings_every: int = Field(900, ge=5, description="Seconds between readings")
 
 

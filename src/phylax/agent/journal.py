@@ -6,57 +6,76 @@ that was cut off looks which items of the last batch are gone, and so knows the 
 
 from __future__ import annotations
 
-import errno
 import json
 import os
+import time
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+import psutil
 from pydantic import TypeAdapter
 
-from phylax.agent.places import Place, open_folder
+from phylax.agent import files
+from phylax.agent.places import Place, deeper
+from phylax.agent.reserve import Reserve
 from phylax.core.orders import Order
 from phylax.core.shop import ReadingIn
 from phylax.core.survey import Tally
 
 _ORDER: TypeAdapter[Any] = TypeAdapter(Order)
+_SYNC_EVERY = 1.0
+"""Seconds; so much may be missing from the sum after the power was cut."""
+_SAME_BOOT = 60.0
+"""Seconds by which the time of the machine's start may seem to move when its clock is set."""
 _READINGS = TypeAdapter(tuple[ReadingIn, ...])
 
 
 class RunJournal:
     """What one run did so far, on disk."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, reserve: Reserve | None = None) -> None:
         self._path = path
+        self._reserve = reserve
         self._handle = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, 0o600)
         self._unwritten = b""
+        self._synced = time.monotonic()
         self._sums: dict[str, list[int]] = {}
         self.begun: dict[str, Any] = {}
         self.resumed = 0
+        self.present: dict[str, list[tuple[int, int]]] = {}
+        """By batch of the hold: the numbers ordered that were held when the run began."""
+        self.uncertain = False
+        """The machine itself stopped in the middle: the last second before may be missing."""
 
     @classmethod
     def begin(
-        cls, path: Path, order: Order, started_at: str, before: Sequence[ReadingIn]
+        cls,
+        path: Path,
+        order: Order,
+        started_at: str,
+        before: Sequence[ReadingIn],
+        reserve: Reserve | None = None,
     ) -> RunJournal:
         """A new journal, or that of the same run, cut off earlier."""
         if path.exists():
-            return cls.reopen(path)
+            return cls.reopen(path, reserve)
         path.parent.mkdir(parents=True, exist_ok=True)
-        journal = cls(path)
+        journal = cls(path, reserve)
         journal.begun = {
             "order": _ORDER.dump_python(order, mode="json"),
             "started_at": started_at,
             "before": _READINGS.dump_python(tuple(before), mode="json"),
+            "boot": psutil.boot_time(),
         }
         journal._write({"begun": journal.begun}, lasting=True)
         return journal
 
     @classmethod
-    def reopen(cls, path: Path) -> RunJournal:
+    def reopen(cls, path: Path, reserve: Reserve | None = None) -> RunJournal:
         """The journal of a run that was cut off; the last batch is looked at and counted."""
         lines = path.read_text(encoding="utf-8", errors="surrogateescape").splitlines()
-        journal = cls(path)
+        journal = cls(path, reserve)
         about: dict[str, Any] | None = None
         for line in lines:
             try:
@@ -70,12 +89,16 @@ class RunJournal:
                 about = said["about"]
             elif "sums" in said:
                 journal._sums, about = said["sums"], None
+            elif "present" in said:
+                journal.present = {b: [(f, t) for f, t in of] for b, of in said["present"].items()}
             elif "resumed" in said:
                 journal.resumed += 1
         if about is not None:
             for size in _gone(about):
                 journal.removed(about["category"], size)
         journal.resumed += 1
+        began = journal.begun.get("boot")
+        journal.uncertain = began is not None and abs(psutil.boot_time() - began) > _SAME_BOOT
         # a line cut off in the middle must not swallow the next one
         journal._unwritten = b"\n"
         journal._write({"resumed": journal.resumed})
@@ -111,6 +134,11 @@ class RunJournal:
             }
         )
 
+    def note_present(self, present: dict[str, list[tuple[int, int]]]) -> None:
+        """What is held of what was ordered, before anything is done."""
+        self.present = present
+        self._write({"present": present}, lasting=True)
+
     def removed(self, category: str, size: int) -> None:
         sums = self._sums.setdefault(category, [0, 0])
         sums[0] += 1
@@ -126,16 +154,14 @@ class RunJournal:
 
     def _write(self, line: dict[str, Any], *, lasting: bool = False) -> None:
         self._unwritten += json.dumps(line).encode("utf-8", "surrogateescape") + b"\n"
-        try:
-            while self._unwritten:
-                written = os.write(self._handle, self._unwritten)
-                self._unwritten = self._unwritten[written:]
-        except OSError as error:
-            # on a full volume the line waits for the space that the cleaning makes
-            if error.errno not in (errno.ENOSPC, errno.EDQUOT):
-                raise
-        if lasting:
-            os.fsync(self._handle)
+        self._unwritten = files.append(self._handle, self._unwritten)
+        if self._unwritten and self._reserve is not None and self._reserve.give_up():
+            self._unwritten = files.append(self._handle, self._unwritten)
+        # what there is still no room for waits for the space that the cleaning makes
+        now = time.monotonic()
+        if lasting or now - self._synced > _SYNC_EVERY:
+            self._synced = now
+            files.sync(self._handle)
 
     def close(self) -> None:
         os.close(self._handle)
@@ -148,23 +174,19 @@ class RunJournal:
 
 def _gone(about: dict[str, Any]) -> list[int]:
     """The sizes of those items of a batch that are no longer there."""
-    flags = os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC
     try:
-        handle = os.open(about["root"], flags)
+        handle = files.open_top(about["root"])
     except OSError:
         return []
     try:
-        for name in about["folders"]:
-            try:
-                deeper = open_folder(name, handle)
-            except FileNotFoundError:
-                # the emptied folder itself has gone, and all that was in it
-                return [size for _, size in about["names"]]
-            except OSError:
-                return []
-            os.close(handle)
-            handle = deeper
-        present = set(os.listdir(handle))
+        handle = deeper(handle, about["folders"])
+    except FileNotFoundError:
+        # the emptied folder itself has gone, and all that was in it
+        return [size for _, size in about["names"]]
+    except OSError:
+        return []
+    try:
+        present = set(files.names(handle))
     finally:
-        os.close(handle)
+        files.close(handle)
     return [size for name, size in about["names"] if name not in present]

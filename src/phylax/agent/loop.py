@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 import logging
+import os
 import signal
 import time
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import UTC, datetime
 from types import FrameType
 
-from phylax.agent.guard import Guard
+from phylax.agent.guard import Guard, read_rules
+from phylax.agent.hold import Hold
+from phylax.agent.hold_keeping import HoldKeeper
 from phylax.agent.home import AgentHome, open_machine
 from phylax.agent.journal import RunJournal
+from phylax.agent.reserve import Reserve
 from phylax.agent.spool import Spool
 from phylax.agent.work import ShutDown, Worker
 from phylax.client import AgentLink, NotSignedInError, RefusedError, UnreachableError
@@ -29,24 +34,35 @@ class Agent:
     def __init__(self, home: AgentHome) -> None:
         """NotEnrolledError where the folder holds no agent."""
         self._config = home.config()
+        rules = read_rules(home.folder)
         self._machine = open_machine(
-            self._config.kind, self._config.standin, self._config.homes, self._config.own_folders
+            self._config.kind, self._config.standin, self._config.homes, rules.allow_folders
         )
         self._home = home
         self._link = AgentLink(self._config.url, home.key())
-        self._spool = Spool(home.spool)
+        reserve = Reserve(home.folder / "reserve")
+        self._spool = Spool(home.spool, reserve)
+        self._hold = Hold(
+            self._machine,
+            os.path.realpath(home.folder),
+            at_most_percent=rules.hold_at_most_percent,
+            make_room=reserve.give_up,
+        )
         self._runs = home.runs
         self._stopping = False
         self._idle = False
         self._next_reading = 0.0
         self._worker = Worker(
             self._machine,
-            Guard(self._machine, own=[str(home.folder)]),
+            Guard(self._machine, [str(home.folder), *self._hold.possible()], rules),
+            self._hold,
             self._link,
             self._spool,
             self._runs,
             lambda: self._stopping,
+            reserve,
         )
+        self._keeper = HoldKeeper(self._hold, self._link, self._spool, self._check)
 
     @property
     def tag(self) -> str:
@@ -63,13 +79,17 @@ class Agent:
 
     def _once(self) -> bool:
         worked = self._finish_cut_off()
+        self._keep_hold()
         self._take_reading()
         self._worker.send_spooled()
+        self._keeper.tell()
         while (order := self._link.next_order(0)) is not None:
             worked = True
             self._worker.carry_out(order)
+            self._keep_hold()
             self._take_reading()
             self._worker.send_spooled()
+            self._keeper.tell()
         return worked
 
     def start(self) -> None:
@@ -104,15 +124,25 @@ class Agent:
 
     def _step(self) -> None:
         if time.monotonic() >= self._next_reading:
+            self._keep_hold()
             self._take_reading()
         self._worker.send_spooled()
+        self._keeper.tell()
         wait = min(_LONGEST_POLL, max(0.0, self._next_reading - time.monotonic()))
         with self._interruptible():
             order = self._link.next_order(wait)
         if order is not None:
             _log.info("%s: %s, run %s", self.tag, order.kind, order.run_id)
             self._worker.carry_out(order)
+            self._keep_hold()
             self._take_reading()
+
+    def _keep_hold(self) -> None:
+        self._keeper.end_what_is_due(datetime.now(UTC))
+
+    def _check(self) -> None:
+        if self._stopping:
+            raise ShutDown
 
     def _rest(self, seconds: float) -> None:
         with self._interruptible():

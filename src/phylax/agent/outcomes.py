@@ -17,6 +17,7 @@ class Outcomes:
     def __init__(self) -> None:
         self._left: dict[str, dict[Reason, list[int]]] = {}
         self._unread: dict[str, int] = {}
+        self._linked: dict[str, list[int]] = {}
         self.named: list[LeftItem] = []
         self.problems: list[str] = []
 
@@ -37,10 +38,44 @@ class Outcomes:
     def could_not_read(self, key: str) -> None:
         self._unread[key] = self._unread.get(key, 0) + 1
 
-    def of(self, key: str, removed: Tally) -> CategoryOutcome:
+    def link_went(self, key: str, names: int, size: int) -> None:
+        """Names of files went that have other names still."""
+        sums = self._linked.setdefault(key, [0, 0])
+        sums[0] += names
+        sums[1] += size
+
+    def refused_size(self, key: str) -> int:
+        """Bytes of a category that the machine would not let go of, though nothing was open."""
+        left = self._left.get(key, {})
+        return sum(
+            size
+            for reason, (_, size) in left.items()
+            if reason.should_have_gone and reason not in (Reason.IN_USE, Reason.PROGRAM_OPEN)
+        )
+
+    def forget_open(self, key: str) -> None:
+        """What was left of a category for being open is tried again."""
+        for reason in (Reason.IN_USE, Reason.PROGRAM_OPEN):
+            self._left.get(key, {}).pop(reason, None)
+        self.named = [
+            one
+            for one in self.named
+            if one.category != key or one.reason not in (Reason.IN_USE, Reason.PROGRAM_OPEN)
+        ]
+
+    def forget(self, key: str) -> None:
+        """What was left of a category is looked at anew."""
+        self._left.pop(key, None)
+        self._unread.pop(key, None)
+        self.named = [one for one in self.named if one.category != key]
+
+    def of(self, key: str, removed: Tally, held: Tally) -> CategoryOutcome:
+        names, size = self._linked.get(key, (0, 0))
         return CategoryOutcome(
             category=key,
             removed=removed,
+            held=held,
+            linked=Tally(count=names, size=size),
             left=tuple(
                 Stay(reason=reason, count=count, size=size)
                 for reason, (count, size) in self._left.get(key, {}).items()

@@ -8,12 +8,14 @@ from __future__ import annotations
 
 import os
 import re
+import stat
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from fnmatch import translate
 from functools import cache
 
+from phylax.agent import files
 from phylax.agent.guard import Guard
 from phylax.agent.machines import Location, MachineKind
 from phylax.core.catalogue import Category, Folder, Source, Where, catalogue
@@ -21,7 +23,6 @@ from phylax.core.retention import Caution
 from phylax.core.shop import ReadingIn
 from phylax.core.survey import Unread
 
-_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _WILD = re.compile(r"[*?\[]")
 
 
@@ -43,17 +44,12 @@ class Place:
     leave: tuple[str, ...] = ()
     source: Source | None = None
     file: int = 0
+    locks: tuple[str, ...] = ()
+    """Real paths of the locks that its program keeps while it is open."""
 
     def open(self) -> int:
         """A handle on the folder. No part below the location may be a link (OSError ELOOP)."""
-        handle = os.open(self.root, _FOLDER)
-        for name in self.below:
-            try:
-                deeper = os.open(name, _FOLDER, dir_fd=handle)
-            finally:
-                os.close(handle)
-            handle = deeper
-        return handle
+        return deeper(files.open_top(self.root), self.below)
 
     @property
     def path(self) -> str:
@@ -78,9 +74,15 @@ def matcher(patterns: tuple[str, ...]) -> Callable[[str], object] | None:
     return re.compile("|".join(map(translate, patterns)), re.IGNORECASE).match
 
 
-def open_folder(name: str, parent: int) -> int:
-    """A handle on a folder in an open one, never through a link."""
-    return os.open(name, _FOLDER, dir_fd=parent)
+def deeper(handle: int, below: Iterable[str]) -> int:
+    """A handle on a folder below an open one, which is closed; no part of the way is a link."""
+    for name in below:
+        try:
+            inner = files.open_folder(name, handle)
+        finally:
+            files.close(handle)
+        handle = inner
+    return handle
 
 
 class Territory:
@@ -111,8 +113,9 @@ class Territory:
                 claims |= {(place.device, place.file) for place in found}
             elif kind.shape == "folders":
                 claims |= {seal for place in found for seal in _item_folders(place)}
-        self.claims = frozenset(claims)
-        """(device, file number) of every folder that is a place, or an item that is a folder."""
+        self.claims = frozenset(claims).union(guard.own_folders())
+        """(device, file number) of every folder that is a place, or an item that is a folder, or
+        the agent's own."""
 
     def places(self, key: str) -> list[Place]:
         return self._places[key]
@@ -179,14 +182,21 @@ class Territory:
                 names=where.names,
                 leave=where.leave,
                 file=file,
+                locks=tuple(self._locks(where, location.user)),
             )
             if why := self._why_forbidden(kind, place):
                 unread.append(Unread(path=place.shown, why=why))
                 continue
-            if not os.access(place.path, os.R_OK | os.X_OK):
+            if not files.may_look_into(place.path):
                 unread.append(Unread(path=place.shown, why="Permission denied"))
                 continue
             yield place
+
+    def _locks(self, where: Where, user: str) -> Iterator[str]:
+        for lock in where.locks:
+            for location in self._machine.locations(lock.base):
+                if location.user == user and not location.why:
+                    yield os.path.join(location.path, *lock.below.split("/"))
 
     def _why_forbidden(self, kind: Category, place: Place) -> str | None:
         if kind.caution is Caution.REPORT or kind.shape in ("sites", "visits"):
@@ -202,11 +212,14 @@ def _item_folders(place: Place) -> Iterator[tuple[int, int]]:
     counts = place.counts
     assert counts is not None
     # one that vanished meanwhile claims nothing
-    with suppress(OSError), os.scandir(place.path) as entries:
-        for entry in entries:
-            if counts(entry.name) and entry.is_dir(follow_symlinks=False):
-                found = entry.stat(follow_symlinks=False)
-                yield found.st_dev, found.st_ino
+    with suppress(OSError):
+        handle = place.open()
+        try:
+            for name, found in files.entries(handle):
+                if stat.S_ISDIR(found.st_mode) and counts(name):
+                    yield found.st_dev, found.st_ino
+        finally:
+            files.close(handle)
 
 
 _Match = tuple[tuple[str, ...], int, int]
@@ -214,31 +227,30 @@ _Match = tuple[tuple[str, ...], int, int]
 
 
 def _matches(root: str, parts: list[str]) -> Iterator[_Match]:
-    handle = os.open(root, _FOLDER)
+    handle = files.open_top(root)
     try:
         yield from _matches_in(handle, parts, ())
     finally:
-        os.close(handle)
+        files.close(handle)
 
 
 def _matches_in(parent: int, parts: list[str], before: tuple[str, ...]) -> Iterator[_Match]:
     if not parts:
-        found = os.fstat(parent)
+        found = files.about(parent)
         yield before, found.st_dev, found.st_ino
         return
     first, rest = parts[0], parts[1:]
     if _WILD.search(first):
         fits = matcher((first,))
         assert fits is not None
-        with os.scandir(parent) as entries:
-            names = sorted(
-                e.name for e in entries if fits(e.name) and e.is_dir(follow_symlinks=False)
-            )
+        names = sorted(
+            name for name, of in files.entries(parent) if fits(name) and stat.S_ISDIR(of.st_mode)
+        )
     else:
         names = [first]
     for name in names:
         try:
-            handle = open_folder(name, parent)
+            handle = files.open_folder(name, parent)
         except PermissionError:
             if rest or _WILD.search(first):
                 continue
@@ -249,4 +261,4 @@ def _matches_in(parent: int, parts: list[str], before: tuple[str, ...]) -> Itera
         try:
             yield from _matches_in(handle, rest, (*before, name))
         finally:
-            os.close(handle)
+            files.close(handle)

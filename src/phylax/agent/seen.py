@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import os
 import stat
 from collections.abc import Callable
 from typing import NamedTuple
 
-from phylax.agent.places import open_folder
+from phylax.agent import files
 from phylax.agent.walk import Complaint, walk
 
 
@@ -37,6 +36,7 @@ def weigh(
     complain: Complaint,
     keeps: Callable[[str], bool] | None = None,
     below: str = "",
+    breathe: Callable[[], None] = lambda: None,
 ) -> Seen | None:
     """A file or a folder with all that is in it, hard links counted once; None: it is gone.
 
@@ -44,7 +44,7 @@ def weigh(
     anything inside, by the path below the place; `below` is where in the place it lies.
     """
     try:
-        found = os.stat(name, dir_fd=parent, follow_symlinks=False)
+        found = files.look(name, parent)
     except FileNotFoundError:
         return None
     shown = f"{below}{name}"
@@ -55,16 +55,17 @@ def weigh(
     if stat.S_ISDIR(found.st_mode):
         size = size if allocated else 0
         try:
-            handle = open_folder(name, parent)
+            handle = files.open_folder(name, parent)
         except OSError as error:
             complain(shown, error.strerror or str(error))
             return None
         newest = 0.0
         try:
             for folder in walk(handle, lambda path, why: complain(f"{shown}/{path}", why)):
+                breathe()
                 inner_path = f"{shown}/{folder.path}/" if folder.path else f"{shown}/"
                 if folder.path and allocated:
-                    size += os.fstat(folder.handle).st_blocks * 512
+                    size += files.about(folder.handle).st_blocks * 512
                 for inner_name, inner in folder.files:
                     newest = max(newest, inner.st_mtime)
                     protected = protected or (keeps is not None and keeps(inner_path + inner_name))
@@ -73,7 +74,7 @@ def weigh(
                         insides.add(seal)
                         size += inner.st_blocks * 512 if allocated else inner.st_size
         finally:
-            os.close(handle)
+            files.close(handle)
     return Seen(
         path=name,
         size=size,

@@ -1,35 +1,34 @@
 """The spool: messages for the service, kept on disk until they are taken, oldest first.
 
-A file for each message, written whole or not at all. A reserve file is given up when the volume has
-no byte left, so that a result can still be kept on the very disk that had to be cleaned.
+A file for each message, written whole or not at all. A reserve is given up when the volume has no
+byte or file number left, so that a result can be kept on the very disk that had to be cleaned.
 """
 
 from __future__ import annotations
 
 import errno
-import os
 from collections.abc import Iterator
 from pathlib import Path
 
 from pydantic import TypeAdapter
 
+from phylax.agent import files
+from phylax.agent.reserve import Reserve
 from phylax.core.orders import Message
 
 _MESSAGE: TypeAdapter[Message] = TypeAdapter(Message)
-_RESERVE = 512 * 1024
 
 
 class Spool:
     """A folder of messages. One process uses it at a time."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, reserve: Reserve | None = None) -> None:
         self._folder = folder
         self._refused = folder / "refused"
         folder.mkdir(parents=True, exist_ok=True)
         last = max((int(p.name[:12]) for p in folder.glob("*.json")), default=0)
         self._next = last + 1
-        self._reserve = folder / "reserve"
-        self._keep_reserve()
+        self._reserve = reserve or Reserve(folder / "reserve")
 
     def tidy(self) -> None:
         """Throw away what was cut off while it was written. Only for who works here alone."""
@@ -45,7 +44,7 @@ class Spool:
         except OSError as error:
             if error.errno not in (errno.ENOSPC, errno.EDQUOT):
                 raise
-            self._reserve.unlink(missing_ok=True)
+            self._reserve.give_up()
             _write_whole(path, text)
         self._next += 1
 
@@ -59,30 +58,23 @@ class Spool:
 
     def taken(self, path: Path) -> None:
         path.unlink(missing_ok=True)
-        self._keep_reserve()
+        self._reserve.keep()
 
     def was_refused(self, path: Path) -> None:
         """The service will never take it; it is put aside for a person to look at."""
         self._refused.mkdir(exist_ok=True)
         path.replace(self._refused / path.name)
 
-    def _keep_reserve(self) -> None:
-        if self._reserve.exists():
-            return
-        try:
-            self._reserve.write_bytes(os.urandom(_RESERVE))
-        except OSError:
-            # full: an incomplete reserve would be taken for a whole one
-            self._reserve.unlink(missing_ok=True)
-
 
 def _write_whole(path: Path, text: bytes) -> None:
     part = path.with_suffix(".part")
     try:
         with part.open("wb") as file:
+            files.step("write message")
             file.write(text)
             file.flush()
-            os.fsync(file.fileno())
+            files.sync(file.fileno())
+        files.step("keep message")
         part.replace(path)
     except OSError:
         part.unlink(missing_ok=True)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterable
 from datetime import datetime
+from functools import partial
 from typing import Protocol
 
+from phylax.agent import files
 from phylax.agent.guard import Guard
+from phylax.agent.locks import open_programs
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.places import Place, Territory
 from phylax.agent.seen import Seen
@@ -63,7 +65,17 @@ def survey(
     lines: list[SurveyLine] = []
     for wanted in look:
         kind = category(wanted.category)
-        weighing = Weighing(machine, territory, kind, wanted.rule, protection, in_use, volumes, now)
+        weighing = Weighing(
+            machine,
+            territory,
+            kind,
+            wanted.rule,
+            protection,
+            in_use,
+            volumes,
+            now,
+            breathe=partial(watch, kind.key, 0, 0),
+        )
         found = _Look(weighing, territory, watch, listing).lines()
         lines += found
         part(found)
@@ -109,7 +121,7 @@ class _Look:
         return lines
 
     def _look_through(self, place: Place, count: LineCount, judge: Judge) -> None:
-        open_now = place.programs & self._in_use.programs
+        open_now = open_programs(place, self._in_use)
         count.programs_open |= open_now
         if self._kind.shape == "files":
             try:
@@ -121,7 +133,7 @@ class _Look:
             try:
                 self._files(handle, place, count, judge, bool(open_now))
             finally:
-                os.close(handle)
+                files.close(handle)
             return
         complain = self._complain(place, count)
         try:

@@ -7,13 +7,13 @@ length, FILETIME of deletion, path). `plain`: entries without a date of deletion
 
 from __future__ import annotations
 
-import os
 import struct
 from collections.abc import Callable, Iterator
 from datetime import datetime
 
+from phylax.agent import files
 from phylax.agent.machines import TrashLayout
-from phylax.agent.places import open_folder
+from phylax.agent.places import deeper
 from phylax.agent.seen import Seen, weigh
 from phylax.agent.walk import Complaint, remove_tree
 
@@ -27,6 +27,7 @@ def trashed(
     allocated: bool,
     complain: Complaint,
     keeps: Callable[[str], bool] | None = None,
+    breathe: Callable[[], None] = lambda: None,
 ) -> Iterator[Seen]:
     """What waits in an open trash folder; paths are the names that `let_go` takes.
 
@@ -35,62 +36,82 @@ def trashed(
     match layout:
         case "freedesktop":
             try:
-                files = open_folder("files", handle)
+                things = files.open_folder("files", handle)
             except FileNotFoundError:
                 return
             except OSError as error:
                 complain("files", error.strerror or str(error))
                 return
             try:
-                for name in _names(files, complain):
+                for name in _names(things, complain):
                     date = _deletion_date(handle, name)
-                    found = _weigh(name, files, date, allocated, complain, keeps, "files/")
+                    found = _weigh(
+                        name, things, date, allocated, complain, keeps, breathe, "files/"
+                    )
                     if found:
                         yield found
             finally:
-                os.close(files)
+                files.close(things)
         case "recycle-bin":
             for name in _names(handle, complain):
                 if name.startswith("$R"):
                     date = _filetime_of_deletion(handle, "$I" + name[2:])
-                    if found := _weigh(name, handle, date, allocated, complain, keeps):
+                    if found := _weigh(name, handle, date, allocated, complain, keeps, breathe):
                         yield found
         case "plain":
             for name in _names(handle, complain):
                 if name != ".DS_Store" and (
-                    found := _weigh(name, handle, None, allocated, complain, keeps)
+                    found := _weigh(name, handle, None, allocated, complain, keeps, breathe)
                 ):
                     yield found
 
 
-def let_go(handle: int, layout: TrashLayout, name: str, complain: Complaint) -> bool:
-    """Remove one deleted thing, then what the trash wrote down about it."""
+def thing_folder(layout: TrashLayout) -> str:
+    """Below a trash folder, where the deleted things lie; empty for the trash folder itself."""
+    return "files" if layout == "freedesktop" else ""
+
+
+def companion_of(layout: TrashLayout, name: str) -> tuple[tuple[str, ...], str] | None:
+    """The folders below a trash folder, and the name, of what it wrote down about a thing."""
     match layout:
         case "freedesktop":
-            files = open_folder("files", handle)
-            try:
-                gone = remove_tree(name, files, complain)
-            finally:
-                os.close(files)
-            if gone:
-                info = open_folder("info", handle)
-                try:
-                    remove_tree(f"{name}.trashinfo", info, complain)
-                finally:
-                    os.close(info)
-            return gone
+            return ("info",), f"{name}.trashinfo"
         case "recycle-bin":
-            gone = remove_tree(name, handle, complain)
-            if gone:
-                remove_tree("$I" + name[2:], handle, complain)
-            return gone
+            return (), "$I" + name[2:]
         case "plain":
-            return remove_tree(name, handle, complain)
+            return None
+
+
+def let_go(
+    handle: int,
+    layout: TrashLayout,
+    name: str,
+    complain: Complaint,
+    breathe: Callable[[], None] = lambda: None,
+) -> bool:
+    """Remove one deleted thing, then what the trash wrote down about it."""
+    below = thing_folder(layout)
+    things = files.open_folder(below, handle) if below else files.again(handle)
+    try:
+        gone = remove_tree(name, things, complain, breathe)
+    finally:
+        files.close(things)
+    note = companion_of(layout, name)
+    if gone and note is not None:
+        try:
+            beside = deeper(files.again(handle), note[0])
+        except FileNotFoundError:
+            return gone
+        try:
+            remove_tree(note[1], beside, complain)
+        finally:
+            files.close(beside)
+    return gone
 
 
 def _names(handle: int, complain: Complaint) -> list[str]:
     try:
-        return sorted(os.listdir(handle))
+        return sorted(files.names(handle))
     except OSError as error:
         complain("", error.strerror or str(error))
         return []
@@ -103,13 +124,14 @@ def _weigh(
     allocated: bool,
     complain: Complaint,
     keeps: Callable[[str], bool] | None,
+    breathe: Callable[[], None],
     below: str = "",
 ) -> Seen | None:
     """One entry with the size of all that is in it, aged from its deletion."""
-    seen = weigh(name, parent, allocated, complain, keeps, below)
+    seen = weigh(name, parent, allocated, complain, keeps, below, breathe)
     if seen is None:
         return None
-    found = os.stat(name, dir_fd=parent, follow_symlinks=False)
+    found = files.look(name, parent)
     if deleted_at is None:
         # being renamed into the trash touches the entry's change time, not its modification time
         deleted_at = int(found.st_ctime if allocated else found.st_mtime)
@@ -142,16 +164,12 @@ def _filetime_of_deletion(trash: int, name: str) -> int | None:
 
 def _read(trash: int, folder: str, name: str, most: int) -> bytes | None:
     try:
-        parent = open_folder(folder, trash) if folder else os.dup(trash)
+        parent = files.open_folder(folder, trash) if folder else files.again(trash)
     except OSError:
         return None
     try:
-        file = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK, dir_fd=parent)
+        return files.read(name, parent, most)
     except OSError:
         return None
     finally:
-        os.close(parent)
-    try:
-        return os.read(file, most)
-    finally:
-        os.close(file)
+        files.close(parent)

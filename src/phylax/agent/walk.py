@@ -9,10 +9,9 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Callable, Iterator, Set
-from contextlib import suppress
 from typing import NamedTuple
 
-from phylax.agent.places import open_folder
+from phylax.agent import files as system
 
 _KIND, _REGULAR, _LINK, _FOLDER = 0o170000, stat.S_IFREG, stat.S_IFLNK, stat.S_IFDIR
 
@@ -55,8 +54,8 @@ def walk(
     passed over. Top down by default; bottom up gives a folder after all that lie in it. Folders in
     `skip`, by (device, file number), and those whose name `leave` accepts are not entered.
     """
-    device = os.fstat(root).st_dev
-    frames = [_frame(os.dup(root), -1, "", "", complain)]
+    device = system.about(root).st_dev
+    frames = [_frame(system.again(root), -1, "", "", complain)]
     try:
         if not bottom_up:
             yield frames[0].folder
@@ -66,50 +65,44 @@ def walk(
             if name is None:
                 if bottom_up:
                     yield frame.folder
-                os.close(frames.pop().handle)
+                system.close(frames.pop().handle)
                 continue
             if leave is not None and leave(name):
                 continue
             path = f"{frame.path}/{name}" if frame.path else name
             try:
-                handle = open_folder(name, frame.handle)
+                handle = system.open_folder(name, frame.handle)
             except OSError as error:
                 if not isinstance(error, FileNotFoundError):
                     complain(path, error.strerror or str(error))
                 continue
-            found = os.fstat(handle)
+            found = system.about(handle)
             if found.st_dev != device or (skip and (found.st_dev, found.st_ino) in skip):
-                os.close(handle)
+                system.close(handle)
                 continue
             frames.append(_frame(handle, frame.handle, name, path, complain))
             if not bottom_up:
                 yield frames[-1].folder
     finally:
         for frame in frames:
-            os.close(frame.handle)
+            system.close(frame.handle)
 
 
 def _frame(handle: int, parent: int, name: str, path: str, complain: Complaint) -> _Frame:
     files: list[tuple[str, os.stat_result]] = []
     folders: list[str] = []
     try:
-        with os.scandir(handle) as entries:
-            files, folders = _sort_out(list(entries))
+        files, folders = _sort_out(system.entries(handle))
     except OSError as error:
         complain(path, error.strerror or str(error))
-    folder = Folder(handle, parent, name, path, files, os.fstat(handle).st_mtime)
+    folder = Folder(handle, parent, name, path, files, system.about(handle).st_mtime)
     return _Frame(handle, path, iter(folders), folder)
 
 
 def _sort_out(
-    entries: list[os.DirEntry[str]],
+    found: system.Entries,
 ) -> tuple[list[tuple[str, os.stat_result]], list[str]]:
-    """The files and the folders of one folder: one system call for each, and little else."""
-    try:
-        found = [(entry.name, entry.stat(follow_symlinks=False)) for entry in entries]
-    except OSError:
-        # something vanished meanwhile, or will not be looked at: the others are worth a slower look
-        found = list(_those_there(entries))
+    """The files and the folders of one folder."""
     odd = [one for one in found if one[1].st_mode & _KIND != _REGULAR]
     if not odd:
         return found, []
@@ -117,20 +110,17 @@ def _sort_out(
     return [one for one in found if one[1].st_mode & _KIND in (_REGULAR, _LINK)], folders
 
 
-def _those_there(
-    entries: list[os.DirEntry[str]],
-) -> Iterator[tuple[str, os.stat_result]]:
-    for entry in entries:
-        with suppress(OSError):
-            yield entry.name, entry.stat(follow_symlinks=False)
+def remove_tree(
+    name: str, parent: int, complain: Complaint, breathe: Callable[[], None] = lambda: None
+) -> bool:
+    """Remove a file, a link or a whole folder in an open one; True when nothing of it is left.
 
-
-def remove_tree(name: str, parent: int, complain: Complaint) -> bool:
-    """Remove a file, a link or a whole folder in an open one; True when nothing of it is left."""
+    `breathe` is called with every folder and every hundred files, and may raise to stop.
+    """
     if not _is_folder(name, parent):
-        return _remove(os.unlink, name, parent, name, complain)
+        return _remove(system.unlink, name, parent, name, complain)
     try:
-        handle = open_folder(name, parent)
+        handle = system.open_folder(name, parent)
     except OSError as error:
         complain(name, error.strerror or str(error))
         return False
@@ -139,22 +129,25 @@ def remove_tree(name: str, parent: int, complain: Complaint) -> bool:
         for folder in walk(
             handle, lambda path, why: complain(f"{name}/{path}", why), bottom_up=True
         ):
-            for file, _ in folder.files:
+            breathe()
+            for number, (file, _) in enumerate(folder.files, 1):
+                if number % 100 == 0:
+                    breathe()
                 shown = f"{name}/{folder.path}/{file}"
-                whole &= _remove(os.unlink, file, folder.handle, shown, complain)
+                whole &= _remove(system.unlink, file, folder.handle, shown, complain)
             if folder.path:
                 shown = f"{name}/{folder.path}"
-                whole &= _remove(os.rmdir, folder.name, folder.parent, shown, complain)
+                whole &= _remove(system.rmdir, folder.name, folder.parent, shown, complain)
     finally:
-        os.close(handle)
-    return _remove(os.rmdir, name, parent, name, complain) and whole
+        system.close(handle)
+    return _remove(system.rmdir, name, parent, name, complain) and whole
 
 
 def _remove(
     deed: Callable[..., None], name: str, parent: int, shown: str, complain: Complaint
 ) -> bool:
     try:
-        deed(name, dir_fd=parent)
+        deed(name, parent)
     except FileNotFoundError:
         return True
     except OSError as error:
@@ -165,6 +158,6 @@ def _remove(
 
 def _is_folder(name: str, parent: int) -> bool:
     try:
-        return stat.S_ISDIR(os.stat(name, dir_fd=parent, follow_symlinks=False).st_mode)
+        return stat.S_ISDIR(system.look(name, parent).st_mode)
     except OSError:
         return False

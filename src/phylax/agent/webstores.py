@@ -15,6 +15,7 @@ from contextlib import closing
 from dataclasses import dataclass
 from urllib.parse import quote, urlsplit
 
+from phylax.agent import files
 from phylax.agent.places import Place
 from phylax.core.catalogue import Shape
 
@@ -122,11 +123,11 @@ class WebStore:
         """The store's file, where it is one and lies in the place itself, not behind a link."""
         handle = self._place.open()
         try:
-            found = os.stat(self.name, dir_fd=handle, follow_symlinks=False)
+            found = files.look(self.name, handle)
         except FileNotFoundError:
             return None
         finally:
-            os.close(handle)
+            files.close(handle)
         return found if stat.S_ISREG(found.st_mode) else None
 
     def sites(self) -> Iterator[Site]:

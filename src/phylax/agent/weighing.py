@@ -11,8 +11,10 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
 from datetime import datetime
 
+from phylax.agent import files
+from phylax.agent.locks import open_programs
 from phylax.agent.machines import InUse, MachineKind
-from phylax.agent.places import Place, Territory, open_folder
+from phylax.agent.places import Place, Territory, deeper
 from phylax.agent.seen import Seen, weigh
 from phylax.agent.trash import trashed
 from phylax.agent.walk import Complaint, Folder, walk
@@ -38,8 +40,10 @@ class Weighing:
         in_use: InUse,
         volumes: Iterable[ReadingIn],
         now: datetime,
+        breathe: Callable[[], None] = lambda: None,
     ) -> None:
-        """`volumes` is how they stood when the work began: by that, pressure is judged."""
+        """`volumes` is how they stood when the work began: by that, pressure is judged. `breathe`
+        is called a few times a second in long looks, and may raise to stop."""
         self.machine = machine
         self.kind = kind
         self.rule = rule
@@ -47,6 +51,7 @@ class Weighing:
         self.in_use = in_use
         self.now = now
         self.used = kind.age == "used"
+        self._breathe = breathe
         self._territory = territory
         self._volumes = {reading.mount: reading for reading in volumes}
 
@@ -76,7 +81,7 @@ class Weighing:
     def _decided_on(self, place: Place) -> Iterator[tuple[str, int, int]]:
         """(group, aged from, size) of everything that the rule decides on: not what is protected,
         in use, behind an open program or too small for it."""
-        if place.programs & self.in_use.programs:
+        if open_programs(place, self.in_use):
             return
         larger = self.rule.only_larger or -1
         if self.kind.shape != "files":
@@ -99,7 +104,7 @@ class Weighing:
                     if size > larger and not kept and not self.in_use.holds(found):
                         yield place.shown, self.aged_from(found), size
         finally:
-            os.close(handle)
+            files.close(handle)
 
     # --- files -------------------------------------------------------------------------------
 
@@ -125,6 +130,7 @@ class Weighing:
         only_listed = self.kind.caution is Caution.REPORT
         listed = Judge(self.rule, Caution.SAFE, self.now) if only_listed else None
         for folder in walk(root, complain, bottom_up=bottom_up, skip=skip, leave=leaves):
+            self._breathe()
             found = folder.files
             if counts is not None:
                 found = [one for one in found if counts(one[0])]
@@ -166,7 +172,7 @@ class Weighing:
             else:
                 yield from self._folders(handle, place, complain)
         finally:
-            os.close(handle)
+            files.close(handle)
 
     def _keeps_inside(self, place: Place) -> Callable[[str], bool] | None:
         if not self.protection.guards_files:
@@ -179,16 +185,17 @@ class Weighing:
     def _trash(self, handle: int, place: Place, complain: Complaint) -> Iterator[Seen]:
         keeps = self._keeps_inside(place)
         layout, allocated = self.machine.trash_layout, self.machine.sizes_as_allocated
-        for seen in trashed(handle, layout, allocated, complain, keeps):
+        for seen in trashed(handle, layout, allocated, complain, keeps, self._breathe):
             in_use = not seen.insides.isdisjoint(self.in_use.files)
             yield seen._replace(in_use=in_use, user=place.user, group=place.shown)
 
     def _folders(self, handle: int, place: Place, complain: Complaint) -> Iterator[Seen]:
         counts, keeps = place.counts, self._keeps_inside(place)
-        for name in sorted(os.listdir(handle)):
+        for name in sorted(files.names(handle)):
             if counts is not None and not counts(name):
                 continue
-            seen = weigh(name, handle, self.machine.sizes_as_allocated, complain, keeps)
+            allocated = self.machine.sizes_as_allocated
+            seen = weigh(name, handle, allocated, complain, keeps, breathe=self._breathe)
             if seen is None or seen.is_link:
                 continue
             yield seen._replace(
@@ -245,14 +252,8 @@ def _not_now(path: str, why: str) -> None:
 
 def handle_on(place: Place, folders: Iterable[str]) -> int:
     """A handle on a folder below a place, opened name by name, never through a link."""
-    handle = place.open()
-    for name in folders:
-        try:
-            deeper = open_folder(name, handle)
-        finally:
-            os.close(handle)
-        handle = deeper
-    if os.fstat(handle).st_dev != place.device:
-        os.close(handle)
+    handle = deeper(place.open(), folders)
+    if files.about(handle).st_dev != place.device:
+        files.close(handle)
         raise OSError("another volume is mounted there")
     return handle

@@ -1,38 +1,43 @@
-"""Carrying out one order: look, clean, look again, and say truthfully how it went."""
+"""Carrying out one order, and saying truthfully how it went."""
 
 from __future__ import annotations
 
 import logging
-import time
 import uuid
 from collections.abc import Callable
 from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 from phylax.agent.cleaner import Cleaner
 from phylax.agent.guard import Guard
+from phylax.agent.held_work import HeldWork
+from phylax.agent.hold import Hold
 from phylax.agent.journal import RunJournal
 from phylax.agent.machines import MachineKind
+from phylax.agent.reserve import Reserve
 from phylax.agent.spool import Spool
 from phylax.agent.surveyor import Stopped, own_folders, survey
+from phylax.agent.telling import Pages, Parts, Teller
 from phylax.client import AgentLink, RefusedError, UnreachableError
+from phylax.core.catalogue import category
 from phylax.core.orders import (
-    CategoryOutcome,
+    AgreedListing,
     CleanOrder,
-    ListingMessage,
+    HeldOrder,
     Message,
+    Order,
     Progress,
     ResultMessage,
     SurveyMessage,
     SurveyOrder,
-    SurveyPartMessage,
 )
-from phylax.core.survey import Item, Look, SurveyLine
+from phylax.core.retention import Caution
+from phylax.core.survey import Look, SurveyLine, Tally
 
-_TELL_EVERY = 0.4
-_PART_EVERY = 1.5
-_PAGE = 500
+_WORTH_BYTES, _WORTH_SHARE = 2**20, 100
+"""A further pass is worth it for so many bytes, and for one part in so many of what went."""
 _log = logging.getLogger("phylax.agent")
 
 
@@ -41,32 +46,37 @@ class ShutDown(Exception):
 
 
 class Worker:
-    """Carries out one order on one machine."""
+    """Carries out orders on one machine."""
 
     def __init__(
         self,
         machine: MachineKind,
         guard: Guard,
+        hold: Hold,
         link: AgentLink,
         spool: Spool,
         runs: Path,
         shutting_down: Callable[[], bool],
+        reserve: Reserve | None = None,
     ) -> None:
         self._machine = machine
         self._guard = guard
+        self._hold = hold
         self._link = link
         self._spool = spool
         self._runs = runs
         self._shutting_down = shutting_down
+        self._reserve = reserve
 
-    def carry_out(self, order: SurveyOrder | CleanOrder) -> None:
+    def carry_out(self, order: Order) -> None:
         """Do what is ordered. The result is in the spool when this returns.
 
         Raises ShutDown where the agent is to stop; the journal then stays for the next start.
         """
         started = datetime.now(UTC)
         path = self._runs / f"{order.run_id}.jsonl"
-        journal = RunJournal.begin(path, order, started.isoformat(), self._machine.volumes())
+        before = self._machine.volumes()
+        journal = RunJournal.begin(path, order, started.isoformat(), before, self._reserve)
         try:
             self._spool.put(self._result(order, journal))
         except ShutDown:
@@ -74,71 +84,49 @@ class Worker:
             raise
         journal.finish()
 
-    def _result(self, order: SurveyOrder | CleanOrder, journal: RunJournal) -> ResultMessage:
-        outcomes: tuple[CategoryOutcome, ...] = ()
-        cleaner: Cleaner | None = None
-        called_off, error = False, ""
+    def _result(self, order: Order, journal: RunJournal) -> ResultMessage:
+        did: dict[str, Any] = {}
         try:
-            if isinstance(order, SurveyOrder):
-                self._look(order, Look.FIRST)
-            else:
-                if order.look_first:
+            match order:
+                case SurveyOrder():
                     self._look(order, Look.FIRST)
-                teller = _Teller(self, order, "clean")
-                cleaner = Cleaner(
-                    self._machine,
-                    self._guard,
-                    journal,
-                    datetime.now(UTC),
-                    teller.watch,
-                    own_folders=own_folders(order.look),
-                    protect=order.protect,
-                )
-                rules = {look.category: look.rule for look in order.look}
-                for key in order.clean:
-                    cleaner.clean(key, rules[key], order.agreed, standing=key in order.standing)
-                self._look(order, Look.SECOND)
+                case CleanOrder():
+                    did = _Cleaning(self, order, journal).carry_out()
+                case HeldOrder():
+                    teller = Teller(_Told(self, order), order.kind, order.expect)
+                    did = HeldWork(
+                        self._hold, self._spool, order, journal, teller.watch
+                    ).carry_out()
         except Stopped:
-            called_off = True
+            did["called_off"] = True
         except (OSError, KeyError, ValueError) as failure:
             _log.exception("run %s failed", order.run_id)
-            error = f"{type(failure).__name__}: {failure}"
-        if isinstance(order, CleanOrder):
-            outcomes = tuple(
-                cleaner.outcomes.of(key, journal.removed_of(key))
-                if cleaner
-                else CategoryOutcome(category=key, removed=journal.removed_of(key))
-                for key in order.clean
-            )
-            if cleaner and cleaner.outcomes.problems and not error:
-                error = "; ".join(cleaner.outcomes.problems)
+            did["error"] = f"{type(failure).__name__}: {failure}"
         return ResultMessage(
             # the same for the same work: if we are cut off after spooling it, it still counts once
             id=f"result-{order.run_id}-{order.lease}",
             run_id=order.run_id,
             started_at=datetime.fromisoformat(journal.begun["started_at"]),
             ended_at=datetime.now(UTC),
-            outcomes=outcomes,
-            left=tuple(cleaner.outcomes.named) if cleaner else (),
             before=journal.before,
             after=tuple(self._machine.volumes()),
-            called_off=called_off,
             resumed=journal.resumed,
-            error=error,
+            uncertain=journal.uncertain,
+            **did,
         )
 
-    def _look(self, order: SurveyOrder | CleanOrder, look: Look) -> None:
+    def _look(self, order: SurveyOrder | CleanOrder, look: Look) -> list[SurveyLine]:
         started = datetime.now(UTC)
-        pages = _Pages(self._spool, order.run_id, look)
-        teller = _Teller(self, order, look)
-        parts = _Parts(self, order.run_id, look, started)
+        pages = Pages(self._spool, order.run_id, look)
+        parts = Parts(self._report_now, order.run_id, look, started)
+        step: Any = look.value
         lines = survey(
             self._machine,
             self._guard,
             order.look,
             started,
             protect=order.protect,
-            watch=teller.watch,
+            watch=Teller(_Told(self, order), step, order.expect).watch,
             listing=pages.add,
             part=parts.add,
         )
@@ -156,26 +144,12 @@ class Worker:
         # sent along the way, so that people see it; if not now, then with the result
         with suppress(UnreachableError, RefusedError):
             self.send_spooled()
+        return lines
 
-    def report_now(self, message: Message) -> None:
+    def _report_now(self, message: Message) -> None:
         """Send what is worth nothing later; lost where the service is not to be had."""
         with suppress(UnreachableError, RefusedError):
             self._link.report(message)
-
-    def tell(self, order: SurveyOrder | CleanOrder, progress: Progress) -> None:
-        """Tell the service how far the run is. Stopped where it says not to go on."""
-        try:
-            go_on = self._link.progress(order.run_id, order.lease, progress)
-        except (UnreachableError, RefusedError) as error:
-            # the work is worth finishing; its result is kept until it can be sent
-            _log.info("progress not told: %s", error)
-            return
-        if not go_on:
-            raise Stopped
-
-    def check(self) -> None:
-        if self._shutting_down():
-            raise ShutDown
 
     def send_spooled(self) -> None:
         """Send what waits, oldest first.
@@ -194,95 +168,150 @@ class Worker:
                 self._spool.taken(path)
 
 
-class _Teller:
-    """Adds up a step's progress and tells it a few times a second."""
+class _Told:
+    """The service, told how far one order is."""
 
-    def __init__(self, worker: Worker, order: SurveyOrder | CleanOrder, step: str) -> None:
+    def __init__(self, worker: Worker, order: Order) -> None:
         self._worker = worker
         self._order = order
-        self._step = step
-        self._items = 0
-        self._size = 0
-        self._told = 0.0
 
-    def watch(self, category: str, items: int, size: int) -> None:
-        self._items += items
-        self._size += size
-        self._worker.check()
-        now = time.monotonic()
-        if now - self._told < _TELL_EVERY:
+    def check(self) -> None:
+        if self._worker._shutting_down():
+            raise ShutDown
+
+    def tell(self, progress: Progress) -> None:
+        """Stopped where the service says not to go on."""
+        try:
+            go_on = self._worker._link.progress(self._order.run_id, self._order.lease, progress)
+        except (UnreachableError, RefusedError) as error:
+            # the work is worth finishing; its result is kept until it can be sent
+            _log.info("progress not told: %s", error)
             return
-        self._told = now
-        self._worker.tell(
-            self._order,
-            Progress.model_validate(
-                {
-                    "step": self._step,
-                    "category": category,
-                    "items": self._items,
-                    "size": self._size,
-                }
-            ),
-        )
+        if not go_on:
+            raise Stopped
 
 
-class _Parts:
-    """Shows a look's lines while it goes on, every other second; the whole survey follows."""
+class _Cleaning:
+    """One cleaning: look, clean, look whether a rest is worth a further pass, look again."""
 
-    def __init__(self, worker: Worker, run_id: int, look: Look, started: datetime) -> None:
+    def __init__(self, worker: Worker, order: CleanOrder, journal: RunJournal) -> None:
         self._worker = worker
-        self._run_id = run_id
-        self._look = look
-        self._started = started
-        self._lines: list[SurveyLine] = []
-        self._sent = time.monotonic()
+        self._order = order
+        self._journal = journal
+        self._rules = {look.category: look.rule for look in order.look}
+        self._cleaner: Cleaner | None = None
+        self._teller: Teller | None = None
+        self._passes = 0
 
-    def add(self, lines: list[SurveyLine]) -> None:
-        self._lines += lines
-        if time.monotonic() - self._sent < _PART_EVERY or not self._lines:
-            return
-        self._worker.report_now(
-            SurveyPartMessage(
-                id=uuid.uuid4().hex,
-                run_id=self._run_id,
-                look=self._look,
-                started_at=self._started,
-                lines=tuple(self._lines),
-            )
-        )
-        self._lines.clear()
-        self._sent = time.monotonic()
-
-
-class _Pages:
-    """Spools the kept listings page by page."""
-
-    def __init__(self, spool: Spool, run_id: int, look: Look) -> None:
-        self._spool = spool
-        self._run_id = run_id
-        self._look = look
-        self._category = ""
-        self._items: list[Item] = []
-        self._number = 1
-
-    def add(self, category: str, item: Item) -> None:
-        if category != self._category or len(self._items) == _PAGE:
-            self.send()
-            if category != self._category:
-                self._category, self._number = category, 1
-        self._items.append(item)
-
-    def send(self) -> None:
-        if self._items:
-            self._spool.put(
-                ListingMessage(
-                    id=uuid.uuid4().hex,
-                    run_id=self._run_id,
-                    look=self._look,
-                    category=self._category,
-                    first_number=self._number,
-                    items=tuple(self._items),
+    def carry_out(self) -> dict[str, Any]:
+        """What became of it, as fields of the result."""
+        order, did = self._order, dict[str, Any]()
+        try:
+            expect = order.expect_gone
+            if order.look_first:
+                expect = _promised(self._worker._look(order, Look.FIRST), order)
+            self._pass("clean", order.clean, order.agreed, expect)
+            if rest := self._rest():
+                again = tuple(
+                    AgreedListing(category=key, consent_id=0, items=tuple(items))
+                    for key, items in self._the_cleaner.again.items()
+                    if items and key in rest
                 )
+                self._pass("further pass", tuple(rest), again, None)
+            self._worker._look(order, Look.SECOND)
+        except Stopped:
+            did["called_off"] = True
+        except (OSError, KeyError, ValueError) as failure:
+            _log.exception("run %s failed", order.run_id)
+            did["error"] = f"{type(failure).__name__}: {failure}"
+        cleaner = self._the_cleaner
+        did["outcomes"] = tuple(cleaner.outcome(key) for key in order.clean)
+        did["left"] = tuple(cleaner.outcomes.named)
+        did["passes"] = self._passes
+        if cleaner.outcomes.problems and "error" not in did:
+            did["error"] = "; ".join(cleaner.outcomes.problems)
+        return did
+
+    @property
+    def _the_cleaner(self) -> Cleaner:
+        """Made when it is first needed: what is open and mounted is looked at then."""
+        if self._cleaner is None:
+            worker = self._worker
+            self._cleaner = Cleaner(
+                worker._machine,
+                worker._guard,
+                self._journal,
+                worker._hold,
+                self._order.run_id,
+                datetime.now(UTC),
+                lambda category, items, size: self._watch(category, items, size),
+                own_folders=own_folders(self._order.look),
+                protect=self._order.protect,
             )
-            self._number += len(self._items)
-            self._items.clear()
+        return self._cleaner
+
+    def _watch(self, category: str, items: int, size: int) -> None:
+        if self._teller is not None:
+            self._teller.watch(category, items, size)
+
+    def _pass(
+        self,
+        step: Any,
+        keys: tuple[str, ...],
+        agreed: tuple[AgreedListing, ...],
+        expect: Tally | None,
+    ) -> None:
+        self._teller = Teller(_Told(self._worker, self._order), step, expect)
+        self._passes += 1
+        cleaner = self._the_cleaner
+        listed = {listing.category for listing in self._order.agreed}
+        for job in cleaner.plan(keys, self._rules):
+            cleaner.clean(
+                job.category,
+                self._rules[job.category],
+                agreed,
+                # what was agreed item by item goes so in a further pass as well
+                standing=job.category in self._order.standing and job.category not in listed,
+                mount=None if job.category in listed else job.mount,
+            )
+
+    def _rest(self) -> list[str]:
+        """The categories of which a further pass would gain enough: what was open and is closed by
+        now, what has come since. What the machine would not let go of is not tried twice."""
+        order, cleaner = self._order, self._the_cleaner
+        listed = {listing.category for listing in order.agreed}
+        by_rule = [key for key in order.clean if key not in listed]
+        lines = survey(
+            self._worker._machine,
+            self._worker._guard,
+            [look for look in order.look if look.category in by_rule],
+            datetime.now(UTC),
+            protect=order.protect,
+            watch=Teller(_Told(self._worker, order), "second look", None).watch,
+        )
+        went = sum(self._journal.removed_of(key).size for key in order.clean)
+        rest = {key: items for key, items in cleaner.again.items() if items}
+        worth = [key for key in order.clean if key in rest]
+        for key in by_rule:
+            goes = sum(line.goes.size for line in lines if line.category == key)
+            gain = goes - cleaner.outcomes.refused_size(key)
+            if gain >= max(_WORTH_BYTES, went // _WORTH_SHARE):
+                worth.append(key)
+        for key in worth:
+            cleaner.start_over(key, keep=key in listed)
+        return worth
+
+
+def _promised(lines: list[SurveyLine], order: CleanOrder) -> Tally:
+    """What a look says will go by this order."""
+    going = [
+        line.goes
+        for line in lines
+        if line.category in order.clean
+        and (category(line.category).caution is Caution.SAFE or line.category in order.standing)
+    ]
+    agreed = [
+        Tally(count=len(one.items), size=sum(item.size for item in one.items))
+        for one in order.agreed
+    ]
+    return sum([*going, *agreed], Tally())

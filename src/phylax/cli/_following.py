@@ -6,7 +6,8 @@ from rich.progress import BarColumn, Progress, SpinnerColumn, TextColumn, TimeEl
 
 from phylax.cli._output import console
 from phylax.cli._session import EXIT_NOT_DONE, EXIT_PARTLY, Session
-from phylax.core.quantities import count, show_size
+from phylax.core.orders import Progress as RunProgress
+from phylax.core.quantities import count, show_seconds, show_size
 from phylax.core.runs import Run, RunDetail, RunState
 
 
@@ -30,30 +31,48 @@ def follow(session: Session, run: Run, *, quiet: bool = False) -> RunDetail:
             if progress is None:
                 bar.update(task, description=f"{run.machine_tag}: {last.state}")
                 continue
-            expected = last.expected.count if progress.step == "clean" and last.expected else None
             bar.update(
                 task,
                 description=f"{run.machine_tag}: {progress.step} {progress.category}",
-                total=expected,
+                total=progress.of_items,
                 completed=progress.items,
-                told=f"{count(progress.items, 'item')}, {show_size(progress.size)}",
+                told=_told(progress),
             )
     assert last is not None
     return last
+
+
+def _told(progress: RunProgress) -> str:
+    words = f"{count(progress.items, 'item')}, {show_size(progress.size)}"
+    if progress.items_per_second:
+        words += f", {count(round(progress.items_per_second), 'item')} a second"
+    if progress.seconds_left is not None:
+        words += f", {show_seconds(progress.seconds_left)} left"
+    return words
 
 
 def print_end(run: RunDetail) -> None:
     """How a run ended: expected against removed against freed, and what was left."""
     console.print(f"Run {run.id} on {run.machine_tag}: [bold]{run.state}[/bold]", end="")
     console.print(f" – {run.reason}" if run.reason else "")
-    if run.work != "clean":
+    if run.work == "survey":
         return
     if run.expected:
         console.print(f"  expected  {_tally(run.expected.count, run.expected.size)}")
-    if run.removed:
+    if run.put_back and run.work == "put back":
+        console.print(f"  put back  {_tally(run.put_back.count, run.put_back.size)}")
+    if run.removed and run.work != "put back":
         console.print(f"  removed   {_tally(run.removed.count, run.removed.size)}")
+    if run.held and run.held.count:
+        console.print(
+            f"  held      {_tally(run.held.count, run.held.size)} – see 'phylax hold list "
+            f"{run.machine_tag}'"
+        )
     if run.freed is not None:
-        console.print(f"  the volumes show {show_size(run.freed)} more free")
+        more = "more" if run.freed >= 0 else "less"
+        console.print(f"  the volumes show {show_size(abs(run.freed))} {more} free")
+    for why in run.balance.why if run.balance else ():
+        console.print(f"            {why}", style="dim")
     for outcome in run.outcomes:
         for stay in outcome.left:
             told = _tally(stay.count, stay.size)

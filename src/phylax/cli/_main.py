@@ -18,6 +18,7 @@ _NOUNS = {
     "consent": "who agreed to what",
     "completion": "completion for your shell",
     "demo": "the made-up shop",
+    "hold": "what can still be put back",
     "machine": "clients' computers",
     "protect": "what always stays",
     "record": "the maintenance records",

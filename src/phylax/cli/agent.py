@@ -42,7 +42,7 @@ def command() -> None:
     "own_folders",
     multiple=True,
     type=click.Path(exists=True, file_okay=False, resolve_path=True),
-    help="A folder that the shop may name for cleaning here; repeat for more. None if left out.",
+    help="A folder that the shop may name for cleaning here, kept in guard.toml; repeat for more.",
 )
 @click.option(
     "--readings-every", default=900, show_default=True, type=click.IntRange(5, 86400),
@@ -86,7 +86,7 @@ def start(folder: Path | None) -> None:
     logging.getLogger("httpx").setLevel(logging.WARNING)
     try:
         commands.start(commands.home_at(folder))
-    except (commands.NotEnrolledError, commands.BusyError) as error:
+    except (commands.NotEnrolledError, commands.BusyError, commands.LooseGuardError) as error:
         raise click.ClickException(str(error)) from error
 
 
@@ -98,6 +98,6 @@ def once(folder: Path | None) -> None:
 
     try:
         worked = commands.once(commands.home_at(folder))
-    except (commands.NotEnrolledError, commands.BusyError) as error:
+    except (commands.NotEnrolledError, commands.BusyError, commands.LooseGuardError) as error:
         raise click.ClickException(str(error)) from error
     click.echo("Reported; the work is done." if worked else "Reported; there was no work.")

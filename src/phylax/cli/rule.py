@@ -106,6 +106,10 @@ def says_options(command: F) -> F:
             help="A shorter span while less is free, as in '15 %' '7 days'.",
         ),
         click.option("--hold-for", type=_SPAN, help="Held so long before it goes for good."),
+        click.option(
+            "--hold-yields-below", type=_SHARE,
+            help="What is held goes early while less is free, as in '10 %'. '0 %': never.",
+        ),
         click.option("--folder", multiple=True, help="Which folders, for own-folders."),
         click.option("--off/--on", default=None, help="Nothing of it goes, or the rule counts."),
     )  # fmt: skip
@@ -122,6 +126,7 @@ def says_options(command: F) -> F:
             "keep_newest": given.pop("keep_newest"),
             "only_larger": given.pop("only_larger"),
             "hold_for": given.pop("hold_for"),
+            "hold_yields_below": given.pop("hold_yields_below"),
             "folders": folders or None,
             "pressure": [{"below_percent": b, "keep_for": s} for b, s in steps] or None,
             **limits,

@@ -12,6 +12,7 @@ from phylax.core.consents import (
     StandingConsent,
     Via,
 )
+from phylax.core.holds import HeldItem, Hold
 from phylax.core.retention import (
     ProtectEntry,
     Rule,
@@ -24,6 +25,24 @@ from phylax.core.retention.protection import NewProtection, ProtectTest
 from phylax.core.rule_document import Differences, NewDocument
 from phylax.core.survey import FolderSum, Ledger, ListedItem, Survey
 from phylax.core.what_if import WhatIf, WhatIfQuestion
+
+_HOLDS: type[list[Hold]] = list[Hold]
+"""`list` is a method's name below."""
+
+
+class Holds(Family):
+    """What is held on machines. Putting back and letting go are runs: see `Runs`."""
+
+    def list(self, which: Which, *, also_ended: bool = False) -> Sequence[Hold]:
+        """What a machine holds, newest first."""
+        return self._http.get(_HOLDS, f"/machines/{which}/holds", also_ended=also_ended)
+
+    def get(self, hold_id: int) -> Hold:
+        return self._http.get(Hold, f"/holds/{hold_id}")
+
+    def items(self, hold_id: int, *, words: str = "") -> Iterator[HeldItem]:
+        """The things of a hold, by number; of which a part of the path is `words`."""
+        return self._http.pages(HeldItem, f"/holds/{hold_id}/items", words=words or None)
 
 
 class Surveys(Family):

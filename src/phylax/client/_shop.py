@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 from itertools import islice
 
-from phylax.client._decisions import Protections, Rules, StandingConsents, Surveys
+from phylax.client._decisions import Holds, Protections, Rules, StandingConsents, Surveys
 from phylax.client._errors import PhylaxError, UnreachableError
 from phylax.client._family import Family, Which
 from phylax.client._http import Http
@@ -16,6 +16,7 @@ from phylax.core.catalogue import Category
 from phylax.core.consents import (
     Consent,
 )
+from phylax.core.holds import HeldPick, IfTaken
 from phylax.core.people import (
     Activity,
     Audited,
@@ -32,7 +33,7 @@ from phylax.core.retention import (
     RuleInForce,
 )
 from phylax.core.rounds import Round, RoundEdit, RoundPreview
-from phylax.core.runs import NewRun, Run, RunDetail
+from phylax.core.runs import NewRun, Run, RunDetail, Work
 from phylax.core.shop import (
     Client,
     ClientEdit,
@@ -167,6 +168,23 @@ class Runs(Family):
         )
         return self._http.post(Run, "/runs", new)
 
+    def put_back(
+        self, which: Which, held: Sequence[HeldPick], *, if_taken: IfTaken = IfTaken.LEAVE
+    ) -> Run:
+        """Put held things back where they lay, as soon as the machine calls."""
+        return self._about_held(which, "put back", held, if_taken)
+
+    def let_go(self, which: Which, held: Sequence[HeldPick]) -> Run:
+        """Let held things go for good before their time, as soon as the machine calls."""
+        return self._about_held(which, "let go", held, IfTaken.LEAVE)
+
+    def _about_held(
+        self, which: Which, work: Work, held: Sequence[HeldPick], if_taken: IfTaken
+    ) -> Run:
+        machine = self._http.get(Machine, f"/machines/{which}")
+        new = NewRun(machine_id=machine.id, work=work, held=tuple(held), if_taken=if_taken)
+        return self._http.post(Run, "/runs", new)
+
     def call_off(self, run_id: int) -> Run:
         return self._http.post(Run, f"/runs/{run_id}/call-off")
 
@@ -262,7 +280,7 @@ class People(Family):
 class Phylax(Http):
     """One shop's service, as one person.
 
-    Families of calls: `clients`, `machines`, `surveys`, `rules`, `protections`,
+    Families of calls: `clients`, `machines`, `surveys`, `rules`, `holds`, `protections`,
     `standing_consents`, `runs`, `rounds`, `records`, `people`; and what concerns the shop as a
     whole.
     """
@@ -273,6 +291,7 @@ class Phylax(Http):
         self.machines = Machines(self)
         self.surveys = Surveys(self)
         self.rules = Rules(self)
+        self.holds = Holds(self)
         self.protections = Protections(self)
         self.standing_consents = StandingConsents(self)
         self.runs = Runs(self)

@@ -10,6 +10,8 @@ from collections.abc import Callable, Iterable
 from datetime import timedelta
 from enum import StrEnum
 
+from pydantic import Field
+
 from phylax.core.quantities import count, show_age, show_share, show_size
 from phylax.core.runs import Run, RunState
 from phylax.core.shop import Machine
@@ -26,6 +28,7 @@ class Cause(StrEnum):
     LEFT = "something left"
     WAITS_FOR_YES = "waits for a yes"
     SILENT = "silent"
+    ALWAYS_LEFT = "always left"
 
 
 class NextStep(StrEnum):
@@ -36,6 +39,17 @@ class NextStep(StrEnum):
     DECIDE = "decide"
     RUN_AGAIN = "run again"
     ASK_CLIENT = "ask the client"
+
+
+class LeftOften(Value):
+    """What one cleaning after the other left, though it should have gone: five times or more."""
+
+    items: int
+    size: int
+    since: Moment
+    times: int
+    path: str = Field(description="One of them")
+    reason: str
 
 
 class Standing(Value):
@@ -49,6 +63,7 @@ class Standing(Value):
     can_go: Tally | None = None
     waits_for_yes: Tally | None = None
     looked_at: Moment | None = None
+    left_often: LeftOften | None = None
 
 
 class Attention(Value):
@@ -184,7 +199,31 @@ def _silent(standing: Standing) -> Attention | None:
     )
 
 
-CAUSES: tuple[Finder, ...] = (_nearly_full, _run_failed, _missed, _silent, _waits_for_yes, _left)
+def _always_left(standing: Standing) -> Attention | None:
+    often = standing.left_often
+    if often is None:
+        return None
+    others = f" and {count(often.items - 1, 'other')}" if often.items > 1 else ""
+    return _about(
+        standing,
+        cause=Cause.ALWAYS_LEFT,
+        urgency=45,
+        since=often.since,
+        reason=f"The same is left by every cleaning, {count(often.times, 'time')} by now",
+        evidence=f"{often.path}{others}, {show_size(often.size)}: {often.reason}",
+        next_step=NextStep.LOOK,
+    )
+
+
+CAUSES: tuple[Finder, ...] = (
+    _nearly_full,
+    _run_failed,
+    _missed,
+    _silent,
+    _waits_for_yes,
+    _always_left,
+    _left,
+)
 
 
 def needs_you(standings: Iterable[Standing]) -> list[Attention]:

@@ -18,6 +18,7 @@ class EventKind(StrEnum):
     SURVEY = "survey"
     RECORD = "record"
     CONSENT = "consent"
+    HOLD = "hold"
 
 
 class Event(Value):

@@ -9,6 +9,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from phylax.core.holds import BatchName, BatchPick, HeldItem, IfTaken
 from phylax.core.retention import ProtectEntry, RuleInForce
 from phylax.core.shop import MachineFacts, ReadingIn
 from phylax.core.survey import Item, Look, Stay, SurveyLine, Tally
@@ -51,6 +52,7 @@ class SurveyOrder(Value):
     lease: str
     look: tuple[CategoryRule, ...]
     protect: tuple[ProtectEntry, ...] = ()
+    expect: Tally | None = Field(None, description="What the last look found, for time left")
 
 
 class CleanOrder(Value):
@@ -65,20 +67,38 @@ class CleanOrder(Value):
     )
     agreed: tuple[AgreedListing, ...] = ()
     look_first: bool = Field(description="Survey before cleaning, for work nobody looked at first")
+    expect: Tally | None = Field(None, description="What the last look found, for time left")
+    expect_gone: Tally | None = Field(None, description="What is expected to go or be held")
 
 
-Order = Annotated[SurveyOrder | CleanOrder, Field(discriminator="kind")]
+class HeldOrder(Value):
+    """Put things back from the hold, or let them go before their time."""
+
+    kind: Literal["put back", "let go"]
+    run_id: int
+    lease: str
+    picks: tuple[BatchPick, ...]
+    if_taken: IfTaken = IfTaken.LEAVE
+    expect: Tally | None = None
+
+
+Order = Annotated[SurveyOrder | CleanOrder | HeldOrder, Field(discriminator="kind")]
+
+
+Step = Literal["look", "clean", "second look", "further pass", "put back", "let go"]
 
 
 class Progress(Demand):
     """How far a run is; only the newest counts."""
 
-    step: Literal["look", "clean", "second look"]
+    step: Step
     category: str = ""
     items: int = Field(0, ge=0)
     size: int = Field(0, ge=0, description="Bytes looked at or removed so far in this step")
     of_items: int | None = Field(None, ge=0, description="Items expected in this step, if known")
     of_size: int | None = Field(None, ge=0)
+    items_per_second: float | None = Field(None, ge=0, description="Over the last seconds")
+    seconds_left: int | None = Field(None, ge=0, description="Of this step, if it can be said")
 
 
 class LeasedProgress(Demand):
@@ -104,8 +124,15 @@ class LeftItem(Value):
 
 
 class CategoryOutcome(Value):
+    """What became of one category."""
+
     category: str
-    removed: Tally
+    removed: Tally = Field(Tally(), description="Gone for good")
+    held: Tally = Field(Tally(), description="Held, from where it can be put back")
+    put_back: Tally = Tally()
+    linked: Tally = Field(
+        Tally(), description="Names that went while others of the same file stay: they free nothing"
+    )
     left: tuple[Stay, ...] = ()
     unread_count: int = 0
 
@@ -149,6 +176,31 @@ class SurveyPartMessage(Demand):
     lines: tuple[SurveyLine, ...] = Field(max_length=1000)
 
 
+class HeldMessage(Demand):
+    """Things that lie in the hold now: a page of a batch."""
+
+    kind: Literal["held"] = "held"
+    id: str = Field(min_length=8, max_length=120)
+    run_id: int
+    batch: BatchName
+    category: str
+    mount: str
+    held_at: Moment
+    until_at: Moment
+    items: tuple[HeldItem, ...] = Field(max_length=2000)
+
+
+class UnheldMessage(Demand):
+    """Things of a batch that lie in the hold no longer."""
+
+    kind: Literal["unheld"] = "unheld"
+    id: str = Field(min_length=8, max_length=120)
+    batch: BatchName
+    fate: Literal["put back", "gone"]
+    at: Moment
+    numbers: tuple[tuple[int, int], ...] = Field(description="First and last of each stretch")
+
+
 class ResultMessage(Demand):
     """How a run ended on the machine."""
 
@@ -162,11 +214,22 @@ class ResultMessage(Demand):
     before: tuple[ReadingIn, ...] = ()
     after: tuple[ReadingIn, ...] = ()
     called_off: bool = False
+    passes: int = Field(0, description="How often was gone over what is cleaned")
     resumed: int = Field(0, description="How often the agent was restarted in the middle")
+    uncertain: bool = Field(
+        False,
+        description="The machine itself stopped in the middle; the sum may lack its last second",
+    )
     error: str = ""
 
 
 Message = Annotated[
-    ReadingsMessage | ListingMessage | SurveyPartMessage | SurveyMessage | ResultMessage,
+    ReadingsMessage
+    | ListingMessage
+    | SurveyPartMessage
+    | SurveyMessage
+    | HeldMessage
+    | UnheldMessage
+    | ResultMessage,
     Field(discriminator="kind"),
 ]

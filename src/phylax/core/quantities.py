@@ -88,6 +88,17 @@ def show_span(span: timedelta) -> str:
     return count(int(span.total_seconds()), "second")
 
 
+def show_seconds(seconds: int) -> str:
+    """A stretch of time as people say it while they wait: '40 s', '12 min', '3 h 20 min'."""
+    if seconds < 60:
+        return f"{seconds} s"
+    minutes = round(seconds / 60)
+    if minutes < 60:
+        return f"{minutes} min"
+    hours, minutes = divmod(minutes, 60)
+    return f"{hours} h {minutes} min" if minutes else f"{hours} h"
+
+
 def show_age(then: datetime, now: datetime) -> str:
     """How long ago, in one rounded unit: ``3 days ago``, ``just now``."""
     seconds = int((now - then).total_seconds())

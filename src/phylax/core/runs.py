@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from enum import StrEnum
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
+from phylax.core.balance import Balance, freed_on_volumes
+from phylax.core.holds import HeldPick, IfTaken
 from phylax.core.orders import CategoryOutcome, LeftItem, Progress, ResultMessage
 from phylax.core.quantities import count, show_size
 from phylax.core.shop import ReadingIn
 from phylax.core.survey import Stay, Tally
 from phylax.core.values import Demand, Moment, Value
 
-Work = Literal["survey", "clean"]
+Work = Literal["survey", "clean", "put back", "let go"]
 
 
 class RunState(StrEnum):
@@ -46,13 +47,22 @@ class NewRun(Demand):
         (), description="What to clean; empty for a survey, which looks at every category"
     )
     consent_ids: tuple[int, ...] = Field((), description="Consents for `ask` categories")
+    held: Annotated[tuple[HeldPick, ...], Field(max_length=100)] = Field(
+        (), description="Held things to put back, or to let go before their time"
+    )
+    if_taken: IfTaken = Field(
+        IfTaken.LEAVE, description="What to do where a name is taken again when putting back"
+    )
 
     @model_validator(mode="after")
     def _cleaning_names_what(self) -> NewRun:
+        about_held = self.work in ("put back", "let go")
         if self.work == "clean" and not self.categories:
             raise ValueError("a cleaning names at least one category")
-        if self.work == "survey" and (self.categories or self.consent_ids):
-            raise ValueError("a survey looks at every category; leave categories and consents out")
+        if self.work != "clean" and (self.categories or self.consent_ids):
+            raise ValueError(f"categories and consents are for a cleaning, not for '{self.work}'")
+        if about_held != bool(self.held):
+            raise ValueError("'held' names what to put back or let go, and is for that alone")
         return self
 
 
@@ -62,6 +72,8 @@ class Conclusion(Value):
     state: RunState
     reason: str
     removed: Tally
+    held: Tally = Tally()
+    put_back: Tally = Tally()
     left: tuple[Stay, ...]
     freed: int | None = Field(description="Bytes more free on the volumes, after against before")
 
@@ -85,16 +97,11 @@ def conclude(result: ResultMessage) -> Conclusion:
         state=state,
         reason=reason,
         removed=removed,
+        held=sum((o.held for o in result.outcomes), Tally()),
+        put_back=sum((o.put_back for o in result.outcomes), Tally()),
         left=left,
         freed=freed_on_volumes(result.before, result.after),
     )
-
-
-def freed_on_volumes(before: Iterable[ReadingIn], after: Iterable[ReadingIn]) -> int | None:
-    """Bytes more free after than before over the volumes in both; None without any."""
-    free_before = {reading.mount: reading.free for reading in before}
-    gains = [r.free - free_before[r.mount] for r in after if r.mount in free_before]
-    return sum(gains) if gains else None
 
 
 class Run(Value):
@@ -117,6 +124,8 @@ class Run(Value):
     progress: Progress | None = None
     expected: Tally | None = None
     removed: Tally | None = None
+    held: Tally | None = None
+    put_back: Tally | None = None
     freed: int | None = None
     survey_id: int | None = None
     second_look_id: int | None = None
@@ -130,6 +139,11 @@ class RunDetail(Run):
     before: tuple[ReadingIn, ...] = ()
     after: tuple[ReadingIn, ...] = ()
     resumed: int = 0
+    passes: int = 0
+    uncertain: bool = False
+    balance: Balance | None = Field(
+        None, description="For a cleaning: promised, done, freed, and why these differ"
+    )
 
 
 def in_a_sentence(work: Work, conclusion: Conclusion) -> str:
@@ -138,10 +152,25 @@ def in_a_sentence(work: Work, conclusion: Conclusion) -> str:
         return {
             RunState.DONE: "Looked through; nothing was touched.",
         }.get(conclusion.state, f"The look ended early: {conclusion.reason}.")
+    if work == "put back":
+        put_back = conclusion.put_back
+        words = f"Put back {count(put_back.count, 'item')}, {show_size(put_back.size)}"
+        return _with_state(words, conclusion)
     removed = conclusion.removed
     words = f"Removed {count(removed.count, 'item')}, {show_size(removed.size)}"
     if conclusion.freed is not None:
-        words += f"; the volumes show {show_size(conclusion.freed)} more free"
+        words += f"; the volumes show {_more_free(conclusion.freed)}"
+    if conclusion.held.count:
+        held = conclusion.held
+        words += f"; {count(held.count, 'item')}, {show_size(held.size)}, held and can be put back"
+    return _with_state(words, conclusion)
+
+
+def _more_free(size: int) -> str:
+    return f"{show_size(abs(size))} {'more' if size >= 0 else 'less'} free"
+
+
+def _with_state(words: str, conclusion: Conclusion) -> str:
     if conclusion.state is not RunState.DONE:
         words += f". {conclusion.reason[:1].upper()}{conclusion.reason[1:]}"
     return words + "."

@@ -9,12 +9,14 @@ from pydantic import BaseModel
 from phylax.core.consents import NewConsent, NewStandingConsent
 from phylax.core.orders import (
     Enrolment,
+    HeldMessage,
     LeasedProgress,
     ListingMessage,
     ReadingsMessage,
     ResultMessage,
     SurveyMessage,
     SurveyPartMessage,
+    UnheldMessage,
 )
 from phylax.core.people import Activity, NewPassword, NewPerson, NewToken, SignIn
 from phylax.core.records import NewNote
@@ -71,6 +73,13 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
                     **_SPAN},
     SurveyPartMessage: {"kind": "survey part", "id": "d3f1c2d4e5", "run_id": 9, "look": "look",
                         "started_at": "2026-03-02T18:30:00Z", "lines": []},
+    HeldMessage: {"kind": "held", "id": "held-9.trash.0a1b2c3d-1-1", "run_id": 9,
+                  "batch": "9.trash.0a1b2c3d", "category": "trash", "mount": "C:",
+                  "held_at": "2026-03-02T18:34:00Z", "until_at": "2026-03-09T18:34:00Z",
+                  "items": [{"number": 1, "place": "C:\\Users\\Maren\\Downloads",
+                             "path": "old/film.iso", "size": 104_857_600}]},
+    UnheldMessage: {"kind": "unheld", "id": "e3f1c2d4e5", "batch": "9.trash.0a1b2c3d",
+                    "fate": "put back", "at": "2026-03-03T09:12:00Z", "numbers": [[1, 1]]},
     ResultMessage: {"kind": "result", "id": "result-9-5f0c9b1e", "run_id": 9, **_SPAN,
                     "outcomes": [{"category": "trash", "removed": {"count": 9, "size": 104_857_600},
                                   "left": [{"reason": "in use", "count": 1, "size": 4096}]}],

@@ -8,29 +8,36 @@ from typing import assert_never
 
 from phylax.core.catalogue import catalogue
 from phylax.core.events import EventKind
+from phylax.core.holds import HeldPicks
 from phylax.core.orders import (
     LEASE_SECONDS,
     AgreedListing,
     CategoryRule,
     CleanOrder,
+    HeldMessage,
+    HeldOrder,
     ListingMessage,
     Message,
+    Order,
     ReadingsMessage,
     ResultMessage,
     SurveyMessage,
     SurveyOrder,
     SurveyPartMessage,
+    UnheldMessage,
 )
 from phylax.core.records import Entry, RecordKind
 from phylax.core.retention import Caution, Scope
-from phylax.core.runs import Conclusion, NewRun, Run, RunState, conclude, in_a_sentence
+from phylax.core.runs import Conclusion, NewRun, Run, RunState, Work, conclude, in_a_sentence
 from phylax.core.survey import Ledger, Look, Tally, ledger
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.store import (
     agents,
     consents,
+    holds,
     journal,
+    left_again,
     profiles,
     protections,
     readings,
@@ -42,6 +49,9 @@ from phylax.store import (
 )
 from phylax.store.database import Connection
 
+_DEEDS: dict[Work, str] = {
+    "survey": "Look", "clean": "Cleaning", "put back": "Putting back", "let go": "Letting go",
+}  # fmt: skip
 _LISTINGS_LAST = int(timedelta(days=30).total_seconds())
 """A month for a yes; after that a machine should be looked at anew."""
 
@@ -50,6 +60,8 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
     """A run that a person asked for; problems say what is missing."""
     if shop.machine(conn, new.machine_id) is None:
         raise not_found("machine", new.machine_id)
+    if new.held:
+        return _make_held(conn, new, who=who, at=at)
     for key in new.categories:
         if key not in catalogue():
             raise invalid("/categories", f"no category {key!r}; there are {', '.join(catalogue())}")
@@ -71,6 +83,38 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
         consents.use(conn, consent_id, run_id)
     if new.consent_ids:
         surveys.no_longer_waits(conn, new.machine_id)
+    made = runs.run(conn, run_id)
+    assert made is not None
+    journal.tell(conn, EventKind.RUN, at=at, machine_id=made.machine_id, run_id=made.id)
+    return made
+
+
+def _make_held(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
+    """A run that puts held things back, or lets them go before their time."""
+    expected, categories = Tally(), []
+    for number, pick in enumerate(new.held):
+        hold = holds.hold(conn, pick.hold_id)
+        if hold is None or hold.machine_id != new.machine_id:
+            raise invalid(f"/held/{number}/hold_id", f"hold {pick.hold_id} is not this machine's")
+        _, chosen = holds.chosen(conn, pick)
+        if not chosen.count:
+            raise invalid(
+                f"/held/{number}",
+                f"nothing that was chosen of hold {pick.hold_id} is held any more",
+            )
+        expected += chosen
+        categories.append(hold.category)
+    run_id = runs.add(
+        conn,
+        new.machine_id,
+        new.work,
+        tuple(dict.fromkeys(categories)),
+        who=who,
+        at=at,
+        expected=expected,
+        held_picks=HeldPicks(picks=new.held, if_taken=new.if_taken),
+    )
+    assert run_id is not None
     made = runs.run(conn, run_id)
     assert made is not None
     journal.tell(conn, EventKind.RUN, at=at, machine_id=made.machine_id, run_id=made.id)
@@ -110,20 +154,24 @@ def _promised(found: Ledger, categories: tuple[str, ...]) -> Tally:
     return sum((line.goes for line in found.lines if line.category in categories), Tally())
 
 
-def offer(conn: Connection, machine_id: int, *, at: int) -> SurveyOrder | CleanOrder | None:
+def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     """The next order for a machine, leased; None where there is nothing to do."""
     lease = secrets.token_hex(16)
     run = runs.offer(conn, machine_id, lease, at=at, until=at + LEASE_SECONDS)
     if run is None:
         return None
     journal.tell(conn, EventKind.RUN, at=at, machine_id=machine_id, run_id=run.id)
+    if run.work in ("put back", "let go"):
+        return _held_order(conn, run, lease)
+    newest = surveys.newest(conn, machine_id)
+    expect = sum((line.holds for line in newest.lines), Tally()) if newest else None
     look = tuple(
         CategoryRule(category=key, rule=rule)
         for key, rule in rules.in_force_on(conn, machine_id).items()
     )
     protect = tuple(one.entry for one in protections.in_force_on(conn, machine_id))
     if run.work == "survey":
-        return SurveyOrder(run_id=run.id, lease=lease, look=look, protect=protect)
+        return SurveyOrder(run_id=run.id, lease=lease, look=look, protect=protect, expect=expect)
     agreed = tuple(
         AgreedListing(category=consent.category, consent_id=consent.id, items=tuple(items))
         for consent, items in consents.agreed(conn, run.id)
@@ -144,6 +192,20 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> SurveyOrder | CleanO
         standing=tuple(key for key in run.categories if key in standing),
         agreed=agreed,
         look_first=run.survey_id is None,
+        expect=expect,
+        expect_gone=run.expected,
+    )
+
+
+def _held_order(conn: Connection, run: Run, lease: str) -> HeldOrder:
+    asked = runs.held_picks(conn, run.id)
+    return HeldOrder(
+        kind="put back" if run.work == "put back" else "let go",
+        run_id=run.id,
+        lease=lease,
+        picks=tuple(holds.chosen(conn, pick)[0] for pick in asked.picks),
+        if_taken=asked.if_taken,
+        expect=run.expected,
     )
 
 
@@ -166,6 +228,12 @@ def apply(conn: Connection, machine_id: int, message: Message, *, at: int) -> No
             _add_part(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
         case SurveyMessage():
             _finish_survey(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
+        case HeldMessage():
+            holds.take(conn, _own_run(conn, machine_id, message.run_id).machine_id, message)
+            journal.tell(conn, EventKind.HOLD, at=at, machine_id=machine_id)
+        case UnheldMessage():
+            holds.end(conn, machine_id, message)
+            journal.tell(conn, EventKind.HOLD, at=at, machine_id=machine_id)
         case ResultMessage():
             _finish_run(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
         case _:
@@ -228,8 +296,8 @@ def _waiting(conn: Connection, found: Ledger) -> Tally:
 def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -> None:
     readings.add(conn, run.machine_id, (*result.before, *result.after))
     conclusion = conclude(result)
-    if run.work == "survey":
-        # a look frees nothing; what the volumes show is others' doing
+    if run.work in ("survey", "put back"):
+        # neither frees anything; what the volumes show is others' doing
         conclusion = conclusion.model_copy(update={"freed": None})
     reason = conclusion.reason
     if conclusion.state is RunState.CALLED_OFF:
@@ -240,6 +308,14 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
         conn, run.id, conclusion.state, reason, at=ended, result=result, conclusion=conclusion
     ):
         _write_down(conn, run, conclusion, at=ended)
+        if run.work == "clean" and not (result.called_off or result.error):
+            left_again.note(
+                conn, run.machine_id, run.id, run.categories, result.left,
+                all_named=len(result.left) == sum(
+                    stay.count for stay in conclusion.left if stay.reason.should_have_gone
+                ),
+                at=ended,
+            )  # fmt: skip
         journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
         return
     # The run was given up here while the machine still worked; what it did is written down.
@@ -259,6 +335,7 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
 
 def _write_down(conn: Connection, run: Run, conclusion: Conclusion, *, at: int) -> None:
     runs.note_standing(conn, run.id)
+    looked = run.work == "survey"
     stuck = [stay for stay in conclusion.left if stay.reason.should_have_gone]
     records.append(
         conn,
@@ -270,9 +347,9 @@ def _write_down(conn: Connection, run: Run, conclusion: Conclusion, *, at: int) 
             text=in_a_sentence(run.work, conclusion),
             run_id=run.id,
             state=conclusion.state,
-            freed=conclusion.freed if run.work == "clean" else None,
-            removed_count=conclusion.removed.count if run.work == "clean" else None,
-            left_count=sum(stay.count for stay in stuck) if run.work == "clean" else None,
+            freed=None if looked else conclusion.freed,
+            removed_count=None if looked else conclusion.removed.count,
+            left_count=None if looked else sum(stay.count for stay in stuck),
         ),
     )
     journal.tell(conn, EventKind.RECORD, at=at, machine_id=run.machine_id)
@@ -290,7 +367,7 @@ def give_up(conn: Connection, run: Run, state: RunState, reason: str, *, at: int
             at=from_seconds(at),
             who=f"{run.round_name} (round)" if run.round_name else run.made_by,
             kind=RecordKind.RUN,
-            text=f"{'Cleaning' if run.work == 'clean' else 'Look'} {state}: {reason}.",
+            text=f"{_DEEDS[run.work]} {state}: {reason}.",
             run_id=run.id,
             state=state,
         ),

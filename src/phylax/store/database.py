@@ -73,11 +73,25 @@ class Database:
         writer.execute("PRAGMA journal_mode = WAL")
         if 0 < version < newest:
             self._copy_aside(version)
+        # a table that others refer to can only be made anew while nobody minds
+        writer.execute("PRAGMA foreign_keys = OFF")
         for number, sql in known:
             if number > version:
-                writer.executescript(
-                    f"BEGIN IMMEDIATE;\n{sql}\nPRAGMA user_version = {number};\nCOMMIT;"
-                )
+                self._apply(number, sql)
+        writer.execute("PRAGMA foreign_keys = ON")
+
+    def _apply(self, number: int, sql: str) -> None:
+        """One schema file, whole or not at all."""
+        writer = self._writer
+        try:
+            writer.executescript(f"BEGIN IMMEDIATE;\n{sql}\nPRAGMA user_version = {number};")
+            if broken := writer.execute("PRAGMA foreign_key_check").fetchone():
+                raise sqlite3.IntegrityError(f"schema {number} would break {tuple(broken)}")
+        except BaseException:
+            if writer.in_transaction:
+                writer.execute("ROLLBACK")
+            raise
+        writer.execute("COMMIT")
 
     def _copy_aside(self, version: int) -> None:
         copy = sqlite3.connect(self.path.with_name(f"{self.path.name}.schema-{version}"))

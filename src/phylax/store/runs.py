@@ -6,6 +6,8 @@ import json
 import sqlite3
 from typing import Any
 
+from phylax.core.balance import balance
+from phylax.core.holds import HeldPicks
 from phylax.core.orders import Progress, ResultMessage
 from phylax.core.runs import Conclusion, Run, RunDetail, RunState, Work
 from phylax.core.survey import Tally
@@ -47,6 +49,8 @@ def _fields(row: sqlite3.Row) -> dict[str, Any]:
         "progress": row["progress"] and Progress.model_validate_json(row["progress"]),
         "expected": row["expected"] and Tally.model_validate_json(row["expected"]),
         "removed": row["removed"] and Tally.model_validate_json(row["removed"]),
+        "held": row["held"] and Tally.model_validate_json(row["held"]),
+        "put_back": row["put_back"] and Tally.model_validate_json(row["put_back"]),
         "freed": row["freed"],
         "survey_id": row["survey_id"],
         "second_look_id": row["second_look_id"],
@@ -82,7 +86,13 @@ def detail(conn: Connection, run_id: int) -> RunDetail | None:
             "before": result.before,
             "after": result.after,
             "resumed": result.resumed,
+            "passes": result.passes,
+            "uncertain": result.uncertain,
         }
+        if row["work"] == "clean":
+            fields["balance"] = balance(
+                fields["expected"], result.outcomes, result.before, result.after
+            )
     return RunDetail(**fields)
 
 
@@ -137,22 +147,30 @@ def add(
     round_id: int | None = None,
     survey_id: int | None = None,
     expected: Tally | None = None,
+    held_picks: HeldPicks | None = None,
 ) -> int | None:
     """A new waiting run; None where the round's occurrence exists already."""
     cursor = conn.execute(
         """
         INSERT INTO runs (machine_id, round_id, work, categories, state, made_by, made_at, due_at,
-                          until_at, survey_id, expected)
-        VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?)
+                          until_at, survey_id, expected, held_picks)
+        VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?)
         ON CONFLICT DO NOTHING
         """,
         (
             machine_id, round_id, work, json.dumps(categories), who, at,
             at if due_at is None else due_at, until_at, survey_id,
             expected.model_dump_json() if expected else None,
+            held_picks.model_dump_json() if held_picks else None,
         ),
     )  # fmt: skip
     return int(cursor.lastrowid or 0) if cursor.rowcount else None
+
+
+def held_picks(conn: Connection, run_id: int) -> HeldPicks:
+    """What a run is to put back or to let go."""
+    row = conn.execute("SELECT held_picks FROM runs WHERE id = ?", (run_id,)).fetchone()
+    return HeldPicks.model_validate_json(row["held_picks"])
 
 
 def has_open(conn: Connection, machine_id: int) -> bool:
@@ -257,7 +275,8 @@ def end(
         """
         UPDATE runs SET state = :state, reason = :reason, ended_at = :at, lease = NULL,
                lease_until = NULL, progress = NULL, result = :result, removed = :removed,
-               freed = :freed, started_at = coalesce(started_at, :started)
+               held = :held, put_back = :put_back, freed = :freed,
+               started_at = coalesce(started_at, :started)
         WHERE id = :run AND state IN ('waiting', 'offered', 'running')
         """,
         {
@@ -266,6 +285,8 @@ def end(
             "at": at,
             "result": result and result.model_dump_json(),
             "removed": conclusion and conclusion.removed.model_dump_json(),
+            "held": conclusion and conclusion.held.model_dump_json(),
+            "put_back": conclusion and conclusion.put_back.model_dump_json(),
             "freed": conclusion and conclusion.freed,
             "started": result and to_seconds(result.started_at),
             "run": run_id,
@@ -328,8 +349,8 @@ def note_standing(conn: Connection, run_id: int) -> None:
     conn.execute(
         """
         UPDATE machines SET
-            last_run_id = iif(r.work = 'clean' OR r.state <> 'done' OR last.work = 'survey'
-                              OR last.id IS NULL, r.id, last.id),
+            last_run_id = iif(r.work = 'clean' OR (r.work = 'survey' AND r.state <> 'done')
+                              OR last.work = 'survey' OR last.id IS NULL, r.id, last.id),
             missed_in_a_row = CASE
                 WHEN r.state = 'missed' THEN machines.missed_in_a_row + 1
                 WHEN r.work = 'clean' THEN 0

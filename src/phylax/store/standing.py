@@ -8,7 +8,7 @@ import sqlite3
 from phylax.core.attention import SILENT_AFTER, Standing
 from phylax.core.survey import Tally
 from phylax.core.values import from_seconds
-from phylax.store import runs, shop
+from phylax.store import left_again, runs, shop
 
 Connection = sqlite3.Connection
 
@@ -21,6 +21,7 @@ def standings(conn: Connection, *, at: int, threshold_percent: int) -> list[Stan
         FROM machines m LEFT JOIN runs r ON r.id = m.last_run_id
         WHERE m.seen_at < :silent
            OR r.state IN ('failed', 'missed', 'partly')
+           OR EXISTS (SELECT 1 FROM left_again l WHERE l.machine_id = m.id AND l.times >= 5)
            OR json_extract(m.waits_for_yes, '$.count') > 0
            OR EXISTS (SELECT 1 FROM volumes v WHERE v.machine_id = m.id
                       AND 100 * (v.capacity - v.free) > :threshold * v.capacity)
@@ -28,6 +29,7 @@ def standings(conn: Connection, *, at: int, threshold_percent: int) -> list[Stan
         {"silent": at - int(SILENT_AFTER.total_seconds()), "threshold": threshold_percent},
     ).fetchall()
     machines = {m.id: m for m in shop.machines_by_id(conn, [row["id"] for row in rows])}
+    left = left_again.often(conn)
     last = runs.runs_by_id(conn, json.dumps([row["last_run_id"] for row in rows]))
     return [
         Standing(
@@ -39,6 +41,7 @@ def standings(conn: Connection, *, at: int, threshold_percent: int) -> list[Stan
             can_go=row["can_go"] and Tally.model_validate_json(row["can_go"]),
             waits_for_yes=row["waits_for_yes"] and Tally.model_validate_json(row["waits_for_yes"]),
             looked_at=row["looked_at"] and from_seconds(row["looked_at"]),
+            left_often=left.get(row["id"]),
         )
         for row in rows
     ]

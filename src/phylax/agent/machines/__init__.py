@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal, Protocol
@@ -11,6 +11,8 @@ from typing import Literal, Protocol
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
 
+HOLD = ".phylax-held"
+"""The hold's folder at the top of a volume."""
 TrashLayout = Literal["freedesktop", "recycle-bin", "plain"]
 
 
@@ -76,6 +78,19 @@ class MachineKind(Protocol):
         """The mount of the volume that a real path lies on."""
         ...
 
+    def top_of(self, mount: str) -> str:
+        """The real path at which a volume begins."""
+        ...
+
+    def capacity_at(self, path: str) -> int:
+        """The bytes of the volume that a real path lies on."""
+        ...
+
+    def hold_folder(self, path: str, own: str) -> str:
+        """Where things from a real path's volume are held: in the agent's own folder if that is
+        on the same volume, else at the volume's top."""
+        ...
+
     def locations(self, base: Folder) -> Iterator[Location]:
         """Where a named location is on this machine, for every person or volume."""
         ...
@@ -89,8 +104,9 @@ class MachineKind(Protocol):
         """What a source holds that is no plain file. OSError where it cannot be asked."""
         ...
 
-    def let_go(self, source: Source, name: str) -> None:
-        """Let one thing go. OSError where that fails."""
+    def let_go(self, source: Source, name: str, breathe: Callable[[], None] = lambda: None) -> None:
+        """Let one thing go. OSError where that fails. `breathe` is called a few times a second
+        while it takes, and may raise to end the waiting."""
         ...
 
     def in_use(self) -> InUse: ...

@@ -11,7 +11,7 @@ import errno
 import os
 import time
 import tomllib
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated
@@ -19,7 +19,7 @@ from typing import Annotated
 from pydantic import Field, TypeAdapter
 
 from phylax import __version__
-from phylax.agent.machines import InUse, Location, Thing, TrashLayout
+from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import DiskKind, MachineFacts, ReadingIn, System
 from phylax.core.values import Bytes, Demand
@@ -197,8 +197,23 @@ class StandInMachine:
         return _length(self._path(volume)) + things
 
     def mount_at(self, path: str) -> str:
+        return self._volume_at(path).mount
+
+    def _volume_at(self, path: str) -> PretendedVolume:
         path += os.sep
-        return next(v.mount for v in self._state.volumes if path.startswith(self._path(v) + os.sep))
+        return next(v for v in self._state.volumes if path.startswith(self._path(v) + os.sep))
+
+    def top_of(self, mount: str) -> str:
+        return next(self._path(v) for v in self._state.volumes if v.mount == mount)
+
+    def capacity_at(self, path: str) -> int:
+        return self._volume_at(path).capacity
+
+    def hold_folder(self, path: str, own: str) -> str:
+        """On the pretended volume, so that what is held takes its space."""
+        if _within(path, own):
+            path = self._path(self._state.volumes[0])
+        return os.path.join(self._path(self._volume_at(path)), HOLD)
 
     def locations(self, base: Folder) -> Iterator[Location]:
         if base == "volume-trash":
@@ -241,7 +256,7 @@ class StandInMachine:
             if thing.source == source:
                 yield Thing(thing.name, thing.size, thing.made, thing.group, thing.mount)
 
-    def let_go(self, source: Source, name: str) -> None:
+    def let_go(self, source: Source, name: str, breathe: Callable[[], None] = lambda: None) -> None:
         """Strike a thing off the list, as the system it pretends to be would."""
         things = self._things()
         kept = [t for t in things if (t.source, t.name) != (source, name)]
@@ -326,6 +341,10 @@ def read_state(folder: Path) -> PretendedMachine:
     return PretendedMachine.model_validate(
         tomllib.loads((folder / STATE_FILE).read_text(encoding="utf-8"))
     )
+
+
+def _within(path: str, folder: str) -> bool:
+    return path == folder or path.startswith(folder.rstrip(os.sep) + os.sep)
 
 
 def _plain(shown: str) -> str:

@@ -41,6 +41,13 @@ SOURCES: tuple[Source, ...] = get_args(Source)
 _LISTED_FIELDS = frozenset({"off", "keep_for", "only_larger"})
 
 
+class Lock(Demand):
+    """A file or link that a program keeps in its profile while it is open."""
+
+    base: Folder
+    below: str = Field(description="Path below the location, with '/' between folders")
+
+
 class Where(Demand):
     """One place of a category on some systems: a named location and patterns below it."""
 
@@ -57,6 +64,9 @@ class Where(Demand):
     )
     program: tuple[str, ...] = Field(
         (), description="Process names of which none may run while this place is cleaned"
+    )
+    locks: tuple[Lock, ...] = Field(
+        (), description="What tells that the program is open, whatever its process is called"
     )
     label: str = Field("", description="What people call this place, for instance a browser")
 

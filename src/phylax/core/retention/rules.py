@@ -44,6 +44,10 @@ class Reason(StrEnum):
     GONE = "gone already"
     NO_RIGHT = "no right"
     FAILED = "could not be removed"
+    NO_ROOM = "no room to hold it"
+    TAKEN = "name taken again"
+    READ_ONLY = "volume is read-only"
+    FORBIDDEN = "refused by the machine's guard"
     CALLED_OFF = "called off"
 
     @property
@@ -53,7 +57,17 @@ class Reason(StrEnum):
 
 
 _STOOD_IN_THE_WAY = frozenset(
-    {Reason.IN_USE, Reason.PROGRAM_OPEN, Reason.CHANGED, Reason.NO_RIGHT, Reason.FAILED}
+    {
+        Reason.IN_USE,
+        Reason.PROGRAM_OPEN,
+        Reason.CHANGED,
+        Reason.NO_RIGHT,
+        Reason.FAILED,
+        Reason.NO_ROOM,
+        Reason.TAKEN,
+        Reason.READ_ONLY,
+        Reason.FORBIDDEN,
+    }
 )
 
 
@@ -104,6 +118,13 @@ class Rule(Demand):
     )
     hold_for: Span | None = Field(
         None, description="Held so long before it goes for good; 0: gone at once", examples=["P7D"]
+    )
+    hold_yields_below: int | None = Field(
+        None,
+        ge=0,
+        le=90,
+        description="What is held goes before its time while less than this per cent of its volume "
+        "is free, oldest first. 0: it keeps its time",
     )
     folders: Annotated[tuple[str, ...], Field(max_length=20)] | None = Field(
         None, description="The folders meant, for the shop's own folders", examples=[["C:\\Scans"]]
@@ -173,6 +194,7 @@ class RuleInForce(Value):
     only_larger: int = 0
     pressure: tuple[PressureStep, ...] = ()
     hold_for: Span = timedelta(0)
+    hold_yields_below: int = 0
     folders: tuple[str, ...] = ()
     sources: dict[str, Scope] = Field(
         default_factory=dict, description="Which scope each field comes from; else the catalogue"
@@ -227,6 +249,8 @@ class RuleInForce(Value):
         ]
         if self.hold_for:
             words.append(f"held {show_span(self.hold_for)} first")
+        if self.hold_for and self.hold_yields_below:
+            words.append(f"less below {self.hold_yields_below} % free")
         if self.folders:
             words.append("in " + " and ".join(self.folders))
         return ", ".join(words)

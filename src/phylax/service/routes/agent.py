@@ -11,14 +11,12 @@ from fastapi import APIRouter, Query, Response
 from phylax.core.events import EventKind
 from phylax.core.orders import (
     LEASE_SECONDS,
-    CleanOrder,
     Enrolled,
     Enrolment,
     GoOn,
     LeasedProgress,
     Message,
     Order,
-    SurveyOrder,
 )
 from phylax.core.records import Entry, RecordKind
 from phylax.core.values import from_seconds
@@ -84,7 +82,7 @@ async def next_order(
     house: TheHouse,
     machine_id: AgentsMachine,
     wait: Annotated[float, Query(ge=0, le=55, description="Seconds to wait for work")] = 0,
-) -> SurveyOrder | CleanOrder | Response:
+) -> Order | Response:
     """The next order, leased; 204 when there is none within the wait."""
     deadline = time.monotonic() + wait
     while True:
@@ -98,7 +96,7 @@ async def next_order(
         await house.hub.listen(ear, left)
 
 
-def _offer(house: House, machine_id: int) -> SurveyOrder | CleanOrder | None:
+def _offer(house: House, machine_id: int) -> Order | None:
     now = house.now()
     with house.db.read() as conn:
         idle = not runs.has_open(conn, machine_id)

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from phylax.core.holds import Hold
 from phylax.core.runs import Run
 from phylax.core.shop import Machine
 from phylax.core.survey import Survey
 from phylax.service.problems import not_found
-from phylax.store import runs, shop, surveys
+from phylax.store import holds, runs, shop, surveys
 from phylax.store.database import Connection
 
 
@@ -25,6 +26,13 @@ def find_run(conn: Connection, run_id: int) -> Run:
     found = runs.run(conn, run_id)
     if found is None:
         raise not_found("run", run_id)
+    return found
+
+
+def find_hold(conn: Connection, hold_id: int) -> Hold:
+    found = holds.hold(conn, hold_id)
+    if found is None:
+        raise not_found("hold", hold_id)
     return found
 
 

@@ -37,7 +37,7 @@ def list_runs(
 
 @router.post("", status_code=201, response_model=Run, responses=documented(403, 404, 422))
 def start_run(new: NewRun, deed: TheDeed, technician: Technician) -> Response:
-    """Survey or clean a machine, as soon as it calls."""
+    """Survey or clean a machine, put held things back or let them go, as soon as it calls."""
 
     def act(conn: Connection) -> Run:
         made = work.make(conn, new, who=deed.who, at=deed.now)

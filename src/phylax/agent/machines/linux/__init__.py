@@ -12,13 +12,13 @@ import platform
 import pwd
 import socket
 import stat
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from datetime import UTC, datetime
 
 import psutil
 
 from phylax import __version__
-from phylax.agent.machines import InUse, Location, Thing, TrashLayout
+from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
 from phylax.agent.machines.linux import revisions
 from phylax.agent.machines.linux.in_use import locked_files, open_files, programs
 from phylax.agent.machines.linux.mounts import Mount, disk_kind, mount_of, mounts
@@ -119,6 +119,18 @@ class LinuxMachine:
     def mount_at(self, path: str) -> str:
         return mount_of(path)
 
+    def top_of(self, mount: str) -> str:
+        return mount
+
+    def capacity_at(self, path: str) -> int:
+        space = os.statvfs(path)
+        return space.f_blocks * space.f_frsize
+
+    def hold_folder(self, path: str, own: str) -> str:
+        if os.stat(path).st_dev == os.stat(own).st_dev:
+            return os.path.join(own, "held")
+        return os.path.join(mount_of(path), HOLD)
+
     def locations(self, base: Folder) -> Iterator[Location]:
         if base == "volume-trash":
             yield from self._volume_trashes()
@@ -148,9 +160,9 @@ class LinuxMachine:
             case "programs":
                 yield from Packages(self._root).programs()
 
-    def let_go(self, source: Source, name: str) -> None:
+    def let_go(self, source: Source, name: str, breathe: Callable[[], None] = lambda: None) -> None:
         if source == "package-revisions":
-            revisions.remove(name, self._packages_socket)
+            revisions.remove(name, self._packages_socket, breathe=breathe)
             return
         raise OSError(errno.ENOTSUP, "cannot be let go on this system yet")
 

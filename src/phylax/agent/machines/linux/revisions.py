@@ -5,7 +5,7 @@ from __future__ import annotations
 import errno
 import os
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import datetime
 from typing import Any
 
@@ -35,7 +35,14 @@ def revisions(socket: str = SOCKET) -> Iterator[Thing]:
             )
 
 
-def remove(name: str, socket: str = SOCKET, *, pause: float = 0.5, patience: float = 300) -> None:
+def remove(
+    name: str,
+    socket: str = SOCKET,
+    *,
+    pause: float = 0.5,
+    patience: float = 300,
+    breathe: Callable[[], None] = lambda: None,
+) -> None:
     """Let one disabled revision go, named as `revisions` names it; returns when it has gone.
 
     `POST /v2/snaps/NAME` with `{"action": "remove", "revision": N}` begins a change; `GET
@@ -58,6 +65,7 @@ def remove(name: str, socket: str = SOCKET, *, pause: float = 0.5, patience: flo
             break
         if time.monotonic() > until:
             raise OSError(errno.ETIMEDOUT, "the package service is not done yet", name)
+        breathe()
         time.sleep(pause)
     if state.get("status") != "Done":
         raise OSError(errno.EIO, f"the package service says: {state.get('err') or state['status']}")

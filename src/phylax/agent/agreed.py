@@ -1,0 +1,121 @@
+"""What a person agreed to: exactly these items go, each only if it is still the one agreed to."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from phylax.agent import files
+from phylax.agent.guard import is_plain_path
+from phylax.agent.hand import Going, Hand
+from phylax.agent.locks import open_programs
+from phylax.agent.places import Place
+from phylax.agent.seen import Seen
+from phylax.agent.weighing import handle_on
+from phylax.core.counting import unspell
+from phylax.core.retention import Protection, Reason
+from phylax.core.survey import Item, Seal
+
+
+class Agreed:
+    """Lets the items of one agreed listing go."""
+
+    def __init__(self, hand: Hand, protection: Protection) -> None:
+        self._hand = hand
+        self._protection = protection
+        self.again: list[Item] = []
+        """What was left only because it, or its program, was open."""
+
+    def clean(self, found: list[Place], items: Iterable[Item]) -> None:
+        """Raises Stopped when told to stop."""
+        kind = self._hand.kind
+        by_shown = {place.shown: place for place in found}
+        present: dict[str, dict[str, Seen]] = {}
+        for item in items:
+            place = by_shown.get(item.place)
+            path = unspell(item)
+            if place is None or (kind.shape == "files" and not is_plain_path(path)):
+                # not one of this machine's own places: nothing a listing of ours could name
+                self._hand.outcomes.leave(
+                    kind.key, item.place, path, item.size, Reason.FORBIDDEN, "outside its place"
+                )
+            elif self._is_protected(place, path):
+                self._leave(place, item, path, Reason.PROTECTED)
+            elif kind.shape == "files":
+                self._file(place, item, path)
+            else:
+                if place.shown not in present:
+                    present[place.shown] = self._present(place)
+                self._item(place, item, present[place.shown].get(path))
+
+    def _leave(self, place: Place, item: Item, path: str, reason: Reason, detail: str = "") -> None:
+        if reason in (Reason.IN_USE, Reason.PROGRAM_OPEN):
+            self.again.append(item)
+        self._hand.leave(place, "", path, item.size, reason, detail)
+
+    def _present(self, place: Place) -> dict[str, Seen]:
+        """What lies in a place now, by name; of one that has vanished, nothing."""
+        try:
+            return {one.path: one for one in self._hand.weighing.items(place, _not_now)}
+        except OSError:
+            self._hand.outcomes.could_not_read(self._hand.kind.key)
+            return {}
+
+    def _is_protected(self, place: Place, path: str) -> bool:
+        """Whether the protect list keeps a file by now; other items know it of themselves."""
+        if self._hand.kind.shape != "files" or not self._protection.guards_files:
+            return False
+        return self._protection.keeps(self._hand.machine.join(place.shown, path))
+
+    def _item(self, place: Place, item: Item, seen: Seen | None) -> None:
+        if seen is None:
+            self._leave(place, item, item.path, Reason.GONE)
+            return
+        seal = Seal(
+            device=seen.device, file=seen.file, size=seen.apparent, modified_ns=seen.modified_ns
+        )
+        in_use = self._hand.refresh()
+        if seen.protected:
+            self._leave(place, item, seen.path, Reason.PROTECTED)
+        elif seal != item.seal:
+            self._leave(place, item, seen.path, Reason.CHANGED)
+        elif open_programs(place, in_use):
+            self._leave(place, item, seen.path, Reason.PROGRAM_OPEN)
+        elif not seen.insides.isdisjoint(in_use.files):
+            self._leave(place, item, seen.path, Reason.IN_USE)
+        else:
+            self._hand.item(place, seen)
+
+    def _file(self, place: Place, item: Item, path: str) -> None:
+        *folders, name = path.split("/")
+        try:
+            handle = handle_on(place, folders)
+        except OSError as error:
+            why = Reason.GONE if isinstance(error, FileNotFoundError) else Reason.CHANGED
+            self._leave(place, item, path, why)
+            return
+        try:
+            try:
+                found = files.look(name, handle)
+            except FileNotFoundError:
+                self._leave(place, item, path, Reason.GONE)
+                return
+            except OSError:
+                self._leave(place, item, path, Reason.NO_RIGHT)
+                return
+            seal = item.seal
+            if (found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns) != (
+                seal.device, seal.file, seal.size, seal.modified_ns,
+            ):  # fmt: skip
+                self._leave(place, item, path, Reason.CHANGED)
+            elif self._hand.refresh().holds(found):
+                self._leave(place, item, path, Reason.IN_USE)
+            elif open_programs(place, self._hand.weighing.in_use):
+                self._leave(place, item, path, Reason.PROGRAM_OPEN)
+            else:
+                self._hand.files(place, "/".join(folders), handle, [Going(name, item.size, found)])
+        finally:
+            files.close(handle)
+
+
+def _not_now(path: str, why: str) -> None:
+    """What cannot be read is said in the look that follows."""

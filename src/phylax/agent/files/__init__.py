@@ -1,0 +1,80 @@
+"""Files as the engine knows them: by a handle on an open folder and a name in it.
+
+Whatever is looked at or let go is named by one part of a path, in a folder that is held open, and
+links are never followed: one planted between look and deed leads nowhere. `posix` does so by the
+*at calls of POSIX.1-2008, `windows` by opening relative to a folder's handle.
+
+Everything that changes something on a volume goes through here and is announced by `step`.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+
+if sys.platform == "win32":
+    from phylax.agent.files import windows as _system
+else:
+    from phylax.agent.files import posix as _system
+
+Entries = _system.Entries
+open_top, open_folder, again, close = (
+    _system.open_top, _system.open_folder, _system.again, _system.close,
+)  # fmt: skip
+about, look, entries, names = _system.about, _system.look, _system.entries, _system.names
+is_empty = _system.is_empty
+read, may_look_into = _system.read, _system.may_look_into
+is_in_use = _system.is_in_use
+
+
+def _go_on(deed: str) -> None:
+    """Nothing stands between a deed and its doing."""
+
+
+step: Callable[[str], None] = _go_on
+"""Called with each deed just before it is done. Fault tests end or hinder the work here."""
+
+
+def unlink(name: str, parent: int) -> None:
+    """Remove a file or a link. OSError where that fails."""
+    step("unlink")
+    _system.unlink(name, parent)
+
+
+def rmdir(name: str, parent: int) -> None:
+    """Remove an empty folder. OSError where that fails."""
+    step("rmdir")
+    _system.rmdir(name, parent)
+
+
+def move(name: str, parent: int, new_name: str, new_parent: int) -> None:
+    """Give a file, link or folder another name or folder on the same volume, whole or not at all.
+
+    FileExistsError where the new name is taken: nothing is ever overwritten.
+    """
+    step("move")
+    _system.move(name, parent, new_name, new_parent)
+
+
+def make_folder(name: str, parent: int, mode: int = 0o700) -> None:
+    """A new folder in an open one. OSError where that fails."""
+    step("make folder")
+    _system.make_folder(name, parent, mode)
+
+
+def give(name: str, parent: int, mode: int, user: int, group: int) -> None:
+    """Set mode and owner of a folder, as far as they are ours to give."""
+    step("give")
+    _system.give(name, parent, mode, user, group)
+
+
+def append(handle: int, text: bytes) -> bytes:
+    """Write to a file opened for appending; what could not be written any more is returned."""
+    step("append")
+    return _system.append(handle, text)
+
+
+def sync(handle: int) -> None:
+    """Returns when what was written is on the disk."""
+    step("sync")
+    _system.sync(handle)

@@ -1,0 +1,489 @@
+"""The hold: where things wait some days before they go for good, on their own volume.
+
+A folder for nobody else, in it one for each batch (what one run holds of one category on one
+volume): `manifest.jsonl` and `things/`, where each lies under its number. What is about to be held
+is in the manifest, on the disk, before anything moves, and moving is one step: so whatever happens,
+a thing lies either where it was or under its number. The format: docs/hold.md.
+"""
+
+from __future__ import annotations
+
+import errno
+import json
+import os
+import re
+import stat
+import zlib
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import NamedTuple
+
+from pydantic import Field, ValidationError
+
+from phylax.agent import files
+from phylax.agent.machines import MachineKind
+from phylax.agent.places import Place, deeper
+from phylax.agent.walk import Complaint, remove_tree
+from phylax.core.survey import Tally
+from phylax.core.values import Demand, Moment
+
+MANIFEST, THINGS, TOLD = "manifest.jsonl", "things", "told"
+AT_MOST_PERCENT = 10
+FULL = (errno.ENOSPC, errno.EDQUOT)
+_NAME = re.compile(r"[0-9]{1,18}\.[a-z-]{1,60}\.[0-9a-f]{8}")
+
+
+class Companion(NamedTuple):
+    """What the trash wrote down about a thing, which goes and comes back with it."""
+
+    folders: tuple[str, ...]
+    name: str
+
+
+class Holding(NamedTuple):
+    """One thing about to be held: a name in an open folder, the bytes it counts."""
+
+    name: str
+    size: int
+    companion: Companion | None = None
+
+
+class BatchHead(Demand):
+    """The first line of a manifest."""
+
+    version: int = 1
+    run_id: int
+    category: str
+    mount: str
+    held_at: Moment
+    until_at: Moment
+    yields_below: int = Field(0, description="Per cent free, below which it goes before its time")
+
+
+class Held(NamedTuple):
+    """One thing as the manifest has it; whether it is still held, the disk says."""
+
+    number: int
+    root: str
+    place: str
+    folders: tuple[str, ...]
+    """Below the root."""
+    below: int
+    """So many of the folders belong to the place."""
+    chain: tuple[tuple[int, int, int], ...]
+    """(mode, user, group) of the root and each of the folders below it."""
+    name: str
+    size: int
+    companion: Companion | None
+
+    @property
+    def path(self) -> str:
+        """Below the place."""
+        return "/".join((*self.folders[self.below :], self.name))
+
+
+class Batch:
+    """What one run holds of one category on one volume."""
+
+    def __init__(self, path: str, head: BatchHead, handle: int, things: int) -> None:
+        self.path = path
+        self.name = os.path.basename(path)
+        self.head = head
+        self._handle = handle
+        self._things = things
+        self._manifest = -1
+        self._next = 0
+
+    @classmethod
+    def make(cls, folder: str, name: str, head: BatchHead) -> Batch:
+        """A new batch, or the same one begun before. OSError where there is no room."""
+        top = files.open_top(folder)
+        try:
+            for _ in range(2):
+                with suppress(FileNotFoundError):
+                    return cls.open(folder, name)
+                # a batch appears whole: what is cut off before it has its name is swept away
+                part = f"{name}.part"
+                remove_tree(part, top, lambda path, why: None)
+                files.make_folder(part, top)
+                inside = files.open_folder(part, top)
+                try:
+                    files.make_folder(THINGS, inside)
+                    _write_first(os.path.join(folder, part, MANIFEST), head)
+                    files.sync(inside)
+                finally:
+                    files.close(inside)
+                files.move(part, top, name, top)
+                files.sync(top)
+        finally:
+            files.close(top)
+        raise OSError(errno.ENOENT, "the hold's folder vanishes", folder)
+
+    @classmethod
+    def open(cls, folder: str, name: str) -> Batch:
+        """FileNotFoundError where there is none; ValueError where its manifest cannot be read."""
+        handle = deeper(files.open_top(folder), [name])
+        try:
+            path = os.path.join(folder, name)
+            with open(os.path.join(path, MANIFEST), encoding="utf-8") as lines:
+                head = BatchHead.model_validate_json(lines.readline())
+            things = files.open_folder(THINGS, handle)
+        except BaseException as error:
+            files.close(handle)
+            if isinstance(error, ValidationError):
+                raise ValueError(f"{name}: {error}") from error
+            raise
+        return cls(path, head, handle, things)
+
+    def close(self) -> None:
+        if self._manifest >= 0:
+            os.close(self._manifest)
+        files.close(self._things)
+        files.close(self._handle)
+
+    # --- holding -----------------------------------------------------------------------------
+
+    def announce(self, place: Place, folders: Sequence[str], going: Sequence[Holding]) -> int:
+        """Note what is about to be held of one folder; the number of the first of it.
+
+        OSError ENOSPC where the volume has no room for the note; then nothing is noted.
+        """
+        if self._manifest < 0:
+            flags = os.O_RDWR | os.O_APPEND | os.O_CLOEXEC | getattr(os, "O_BINARY", 0)
+            self._manifest = os.open(os.path.join(self.path, MANIFEST), flags)
+            self._next = 1 + max((held.number for held in self.announced()), default=0)
+            if not _ends_a_line(self._manifest):
+                files.append(self._manifest, b"\n")
+        first = self._next
+        line = {
+            "first": first,
+            "root": place.root,
+            "place": place.shown,
+            "folders": [*place.below, *folders],
+            "below": len(place.below),
+            "chain": _chain(place, folders),
+            "things": [
+                [one.name, one.size, *([one.companion] if one.companion else [])] for one in going
+            ],
+        }
+        before = os.fstat(self._manifest).st_size
+        text = json.dumps(line).encode("ascii") + b"\n"
+        if files.append(self._manifest, text):
+            os.ftruncate(self._manifest, before)
+            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), self.path)
+        files.sync(self._manifest)
+        self._next += len(going)
+        return first
+
+    def take(self, number: int, name: str, parent: int) -> None:
+        """Move an announced thing into the hold. OSError where that fails."""
+        files.move(name, parent, str(number), self._things)
+
+    def take_companion(self, number: int, name: str, parent: int) -> None:
+        with suppress(FileNotFoundError):
+            files.move(name, parent, f"{number}+", self._things)
+
+    # --- what is held ------------------------------------------------------------------------
+
+    def announced(self, numbers: Sequence[int] = ()) -> Iterator[Held]:
+        """Everything ever announced, or only some; streamed, for there may be very many."""
+        wanted = frozenset(numbers)
+        with open(os.path.join(self.path, MANIFEST), encoding="utf-8") as lines:
+            next(lines)
+            for line in lines:
+                try:
+                    said = json.loads(line)
+                except json.JSONDecodeError:
+                    # cut off while it was written: nothing of it had been moved
+                    continue
+                for number, (name, size, *more) in enumerate(said["things"], said["first"]):
+                    if wanted and number not in wanted:
+                        continue
+                    companion = Companion(tuple(more[0][0]), more[0][1]) if more else None
+                    yield Held(
+                        number, said["root"], said["place"], tuple(said["folders"]),
+                        said["below"], tuple((m, u, g) for m, u, g in said["chain"]),
+                        name, size, companion,
+                    )  # fmt: skip
+
+    def is_held(self, number: int) -> bool:
+        try:
+            files.look(str(number), self._things)
+        except FileNotFoundError:
+            return False
+        return True
+
+    def held(self) -> Iterator[Held]:
+        """What lies here now."""
+        return (one for one in self.announced() if self.is_held(one.number))
+
+    @property
+    def is_empty(self) -> bool:
+        return files.is_empty(self._things)
+
+    def tally(self) -> Tally:
+        count = size = 0
+        for one in self.held():
+            count, size = count + 1, size + one.size
+        return Tally(count=count, size=size)
+
+    # --- ending ------------------------------------------------------------------------------
+
+    def put_back(self, one: Held, *, beside: bool) -> str:
+        """Put one thing back where it lay; the name it has there.
+
+        FileExistsError where that name is taken again and it is not to be put beside. OSError
+        where a folder on the way is now something else, or the volume refuses.
+        """
+        parent = _way_back(one.root, one.folders, one.chain)
+        try:
+            if one.companion is not None:
+                self._put_companion_back(one, one.companion)
+            for name in _names_beside(one.name) if beside else [one.name]:
+                with suppress(FileExistsError):
+                    files.move(str(one.number), self._things, name, parent)
+                    return name
+        finally:
+            files.close(parent)
+        raise FileExistsError(errno.EEXIST, "the name is taken again", one.name)
+
+    def _put_companion_back(self, one: Held, companion: Companion) -> None:
+        """First the note, then the thing: a trash is never without the note of what it shows."""
+        chain = one.chain[: len(companion.folders) + 1]
+        folder = _way_back(one.root, companion.folders, chain)
+        try:
+            with suppress(FileNotFoundError):
+                files.move(f"{one.number}+", self._things, companion.name, folder)
+        finally:
+            files.close(folder)
+
+    def let_go(self, number: int, complain: Complaint) -> bool:
+        """Let one thing go for good; True when nothing of it is left."""
+        gone = remove_tree(str(number), self._things, complain)
+        return remove_tree(f"{number}+", self._things, complain) and gone
+
+    def sweep_up(self) -> bool:
+        """Remove the batch itself, where nothing is held in it any more."""
+        if not self.is_empty:
+            return False
+        top = files.open_top(os.path.dirname(self.path))
+        try:
+            return remove_tree(self.name, top, lambda path, why: None)
+        finally:
+            files.close(top)
+
+    # --- telling -----------------------------------------------------------------------------
+
+    @property
+    def length(self) -> int:
+        """Bytes of the manifest by now."""
+        return os.stat(os.path.join(self.path, MANIFEST)).st_size
+
+    @property
+    def is_told(self) -> bool:
+        """Whether the service knows of everything in the manifest."""
+        try:
+            return int(Path(self.path, TOLD).read_text(encoding="ascii")) == self.length
+        except (FileNotFoundError, ValueError):
+            return False
+
+    def note_told(self, length: int) -> None:
+        # forgotten on a full volume: it is told once more, which does no harm
+        with suppress(OSError):
+            Path(self.path, TOLD).write_text(str(length), encoding="ascii")
+
+
+class Hold:
+    """Everything that is held on one machine."""
+
+    def __init__(
+        self,
+        machine: MachineKind,
+        own: str,
+        *,
+        at_most_percent: int = AT_MOST_PERCENT,
+        make_room: Callable[[], bool] = lambda: False,
+    ) -> None:
+        """`own` is the agent's own folder; of no volume more than `at_most_percent` is held.
+        `make_room` frees some room on a full volume, once, where it can."""
+        self._machine = machine
+        self._own = own
+        self._at_most = at_most_percent
+        self.make_room = make_room
+        self._sums: dict[str, int] = {}
+
+    def folders(self) -> list[str]:
+        """The folders on the machine's volumes in which something may be held, those there."""
+        return [folder for folder in self.possible() if os.path.isdir(folder)]
+
+    def possible(self) -> list[str]:
+        """The same, also those not there yet."""
+        mounts = (volume.mount for volume in self._machine.volumes())
+        tops = [
+            self._machine.hold_folder(self._machine.top_of(mount), self._own) for mount in mounts
+        ]
+        return list(dict.fromkeys([*tops, self._machine.hold_folder(self._own, self._own)]))
+
+    def batches(self) -> Iterator[Batch]:
+        """All batches, oldest run first; each is open until the next."""
+        for folder in self.folders():
+            names = (name for name in os.listdir(folder) if _NAME.fullmatch(name))
+            for name in sorted(names, key=lambda name: int(name.partition(".")[0])):
+                try:
+                    batch = Batch.open(folder, name)
+                except (OSError, ValueError):
+                    # damaged, or somebody else's: never touched, an administrator must look
+                    continue
+                try:
+                    yield batch
+                finally:
+                    batch.close()
+
+    def batch(self, name: str) -> Batch:
+        """One batch by its name. FileNotFoundError where there is none, whatever is asked for."""
+        if not _NAME.fullmatch(name):
+            raise FileNotFoundError(errno.ENOENT, "no such batch", name)
+        for folder in self.folders():
+            with suppress(FileNotFoundError):
+                return Batch.open(folder, name)
+        raise FileNotFoundError(errno.ENOENT, "no such batch", name)
+
+    def of_run(self, run_id: int) -> Iterator[Batch]:
+        return (batch for batch in self.batches() if batch.head.run_id == run_id)
+
+    def begin(
+        self, run_id: int, category: str, place: Place, now: datetime, span: timedelta, yields: int
+    ) -> Batch:
+        """The batch for what a run holds of a category on a place's volume.
+
+        OSError where it cannot be: no room, no right, or somebody else's folder in the way.
+        """
+        folder = self._machine.hold_folder(place.path, self._own)
+        if folder not in self.possible():
+            raise OSError(errno.EXDEV, "nothing is held on this volume", place.mount)
+        name = (
+            f"{run_id}.{category}.{zlib.crc32(place.mount.encode('utf-8', 'surrogateescape')):08x}"
+        )
+        head = BatchHead(
+            run_id=run_id,
+            category=category,
+            mount=place.mount,
+            held_at=now,
+            until_at=now + span,
+            yields_below=yields,
+        )
+        try:
+            _own_folder(folder)
+            return Batch.make(folder, name, head)
+        except OSError as error:
+            if error.errno not in FULL or not self.make_room():
+                raise
+            _own_folder(folder)
+            return Batch.make(folder, name, head)
+
+    def room(self, place: Place) -> int:
+        """Bytes that may still be held on a place's volume."""
+        mount = place.mount
+        if mount not in self._sums:
+            self._sums[mount] = sum(
+                batch.tally().size for batch in self.batches() if batch.head.mount == mount
+            )
+        return self._machine.capacity_at(place.path) * self._at_most // 100 - self._sums[mount]
+
+    def took(self, mount: str, size: int) -> None:
+        self._sums[mount] = self._sums.get(mount, 0) + size
+
+    def forget_sums(self) -> None:
+        self._sums.clear()
+
+    def due(self, now: datetime) -> Iterator[Batch]:
+        """Batches that are empty or whose time is over, then those that give way on a volume short
+        of space, oldest first.
+
+        Space is asked anew before each, so that no more give way than must.
+        """
+        for batch in self.batches():
+            if batch.head.until_at <= now or batch.is_empty:
+                yield batch
+        for batch in self.batches():
+            below = batch.head.yields_below
+            if below and self._is_short(batch.head.mount, below):
+                yield batch
+
+    def _is_short(self, mount: str, below: int) -> bool:
+        volume = next((v for v in self._machine.volumes() if v.mount == mount), None)
+        return volume is not None and 100 * volume.free < below * volume.capacity
+
+
+def _own_folder(path: str) -> None:
+    """Make the hold's folder, for nobody else; PermissionError where there is another's."""
+    with suppress(FileExistsError):
+        os.mkdir(path, 0o700)
+    found = os.lstat(path)
+    others = os.name != "nt" and (found.st_uid != os.geteuid() or found.st_mode & 0o077)
+    if not stat.S_ISDIR(found.st_mode) or others:
+        raise PermissionError(errno.EPERM, "not the agent's own folder", path)
+
+
+def _write_first(path: str, head: BatchHead) -> None:
+    flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC | getattr(os, "O_BINARY", 0)
+    manifest = os.open(path, flags, 0o600)
+    try:
+        if files.append(manifest, head.model_dump_json().encode() + b"\n"):
+            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), path)
+        files.sync(manifest)
+    finally:
+        os.close(manifest)
+
+
+def _ends_a_line(manifest: int) -> bool:
+    os.lseek(manifest, -1, os.SEEK_END)
+    return os.read(manifest, 1) == b"\n"
+
+
+def _chain(place: Place, folders: Sequence[str]) -> list[tuple[int, int, int]]:
+    """Mode and owner of a place's root and of every folder below it on the way."""
+    found = []
+    handle = files.open_top(place.root)
+    try:
+        for name in (*place.below, *folders, None):
+            of = files.about(handle)
+            found.append((stat.S_IMODE(of.st_mode), of.st_uid, of.st_gid))
+            if name is not None:
+                inner = files.open_folder(name, handle)
+                files.close(handle)
+                handle = inner
+    finally:
+        files.close(handle)
+    return found
+
+
+def _way_back(root: str, folders: Sequence[str], chain: Sequence[tuple[int, int, int]]) -> int:
+    """A handle on the folder a thing lay in; what is missing of the way is made again."""
+    steps = [(os.path.basename(root), chain[0]), *zip(folders, chain[1:], strict=False)]
+    handle = files.open_top(os.path.dirname(root))
+    try:
+        for name, (mode, user, group) in steps:
+            try:
+                inner = files.open_folder(name, handle)
+            except FileNotFoundError:
+                files.make_folder(name, handle, mode)
+                files.give(name, handle, mode, user, group)
+                inner = files.open_folder(name, handle)
+            files.close(handle)
+            handle = inner
+    except BaseException:
+        files.close(handle)
+        raise
+    return handle
+
+
+def _names_beside(name: str) -> Iterator[str]:
+    """The name itself, then others that tell where it came from."""
+    yield name
+    stem, ending = os.path.splitext(name)
+    yield f"{stem} (put back){ending}"
+    for number in range(2, 100):
+        yield f"{stem} (put back {number}){ending}"

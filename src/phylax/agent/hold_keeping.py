@@ -1,0 +1,101 @@
+"""Keeping the hold: telling the service what is held, and letting go what has had its time."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Callable
+from datetime import datetime
+
+from phylax.agent.hold import Batch, Hold
+from phylax.agent.spool import Spool
+from phylax.client import AgentLink, RefusedError
+from phylax.core.counting import spell
+from phylax.core.holds import HeldItem
+from phylax.core.orders import HeldMessage, UnheldMessage
+
+_PAGE = 500
+_log = logging.getLogger("phylax.agent")
+
+
+class HoldKeeper:
+    """Keeps one machine's hold."""
+
+    def __init__(
+        self, hold: Hold, link: AgentLink, spool: Spool, check: Callable[[], None]
+    ) -> None:
+        """`check` is called now and then, and may raise to stop."""
+        self._hold = hold
+        self._link = link
+        self._spool = spool
+        self._check = check
+
+    def end_what_is_due(self, now: datetime) -> None:
+        """Let go what has had its time, or gives way, and sweep up what is empty.
+
+        The batch stays until it is noted for the service, so that nothing is forgotten however
+        often this is cut off.
+        """
+        for batch in self._hold.due(now):
+            last, stuck = 0, 0
+            for one in batch.announced():
+                last = one.number
+                if batch.is_held(last):
+                    self._check()
+                    stuck += not batch.let_go(last, lambda path, why: None)
+            if stuck:
+                _log.error("%s held things of %s cannot be let go", stuck, batch.path)
+                continue
+            if last:
+                self._spool.put(
+                    UnheldMessage(
+                        id=f"gone-{batch.name}-{int(batch.head.held_at.timestamp())}",
+                        batch=batch.name,
+                        fate="gone",
+                        at=now,
+                        # what was put back is known to be; this is of all others
+                        numbers=((1, last),),
+                    )
+                )
+            batch.sweep_up()
+            self._hold.forget_sums()
+
+    def tell(self) -> None:
+        """Tell the service what is held and not told yet; the hold itself keeps it until then.
+
+        UnreachableError or RefusedError where the service is not to be had.
+        """
+        for batch in self._hold.batches():
+            if batch.is_told:
+                continue
+            page: list[HeldItem] = []
+            length = batch.length
+            for one in batch.held():
+                shown, _ = spell(one.path)
+                page.append(HeldItem(number=one.number, place=one.place, path=shown, size=one.size))
+                if len(page) == _PAGE:
+                    self._send(batch, page)
+                    page = []
+            self._send(batch, page)
+            batch.note_told(length)
+
+    def _send(self, batch: Batch, page: list[HeldItem]) -> None:
+        if not page:
+            return
+        head = batch.head
+        message = HeldMessage(
+            id=f"held-{batch.name}-{int(head.held_at.timestamp())}-{page[0].number}-{page[-1].number}",
+            run_id=head.run_id,
+            batch=batch.name,
+            category=head.category,
+            mount=head.mount,
+            held_at=head.held_at,
+            until_at=head.until_at,
+            items=tuple(page),
+        )
+        try:
+            self._link.report(message)
+        except RefusedError as error:
+            if error.status not in (409, 413, 422):
+                raise
+            # of another shop's times: it expires here all the same
+            _log.error("the service will not take what is held in %s: %s", batch.path, error)

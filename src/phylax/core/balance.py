@@ -1,0 +1,136 @@
+"""What a cleaning promised, did, and came to on the volumes; and why these differ."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from pydantic import Field
+
+from phylax.core.catalogue import catalogue
+from phylax.core.orders import CategoryOutcome
+from phylax.core.quantities import count, show_size
+from phylax.core.shop import ReadingIn
+from phylax.core.survey import Tally
+from phylax.core.values import Value
+
+_COMPRESSING = frozenset({"btrfs", "zfs", "ntfs", "ntfs3", "apfs", "bcachefs"})
+_WORTH_BYTES, _WORTH_SHARE = 2**20, 100
+"""A difference is explained from so many bytes on, and from one part in so many."""
+
+
+class Balance(Value):
+    """The sums of one cleaning, and in words why they differ."""
+
+    promised: Tally | None = Field(description="What the look before it said would go")
+    removed: Tally
+    held: Tally
+    left: Tally = Field(description="What should have gone and did not")
+    linked: Tally = Field(description="Names that went while the file has others: frees nothing")
+    freed: int | None = Field(description="Bytes more free on the volumes, after against before")
+    why: tuple[str, ...]
+
+
+def balance(
+    promised: Tally | None,
+    outcomes: Sequence[CategoryOutcome],
+    before: Iterable[ReadingIn],
+    after: Iterable[ReadingIn],
+) -> Balance:
+    """Add up what became of each category, and explain what is left unequal."""
+    removed = sum((one.removed for one in outcomes), Tally())
+    held = sum((one.held for one in outcomes), Tally())
+    linked = sum((one.linked for one in outcomes), Tally())
+    before, after = tuple(before), tuple(after)
+    freed = freed_on_volumes(before, after)
+    why = [*_against_promise(promised, removed, held, outcomes)]
+    if freed is not None:
+        compressing = any(reading.file_system in _COMPRESSING for reading in before)
+        why += _against_volumes(freed, removed, held, linked, outcomes, compressing=compressing)
+    return Balance(
+        promised=promised,
+        removed=removed,
+        held=held,
+        left=_stuck(outcomes),
+        linked=linked,
+        freed=freed,
+        why=tuple(why),
+    )
+
+
+def freed_on_volumes(before: Iterable[ReadingIn], after: Iterable[ReadingIn]) -> int | None:
+    """Bytes more free after than before over the volumes in both; None without any."""
+    free_before = {reading.mount: reading.free for reading in before}
+    gains = [r.free - free_before[r.mount] for r in after if r.mount in free_before]
+    return sum(gains) if gains else None
+
+
+def _stuck(outcomes: Iterable[CategoryOutcome]) -> Tally:
+    stays = [stay for one in outcomes for stay in one.left if stay.reason.should_have_gone]
+    return Tally(count=sum(s.count for s in stays), size=sum(s.size for s in stays))
+
+
+def _matters(size: int, of: int) -> bool:
+    return abs(size) >= max(_WORTH_BYTES, of // _WORTH_SHARE)
+
+
+def _against_promise(
+    promised: Tally | None, removed: Tally, held: Tally, outcomes: Sequence[CategoryOutcome]
+) -> Iterable[str]:
+    by_reason: dict[str, Tally] = {}
+    for one in outcomes:
+        for stay in one.left:
+            if stay.reason.should_have_gone:
+                so_far = by_reason.get(stay.reason, Tally())
+                by_reason[stay.reason] = so_far + Tally(count=stay.count, size=stay.size)
+    for reason, stayed in by_reason.items():
+        yield f"{count(stayed.count, 'item')}, {show_size(stayed.size)}, stayed: {reason}."
+    if promised is None:
+        return
+    stuck = sum(stayed.size for stayed in by_reason.values())
+    more = removed.size + held.size + stuck - promised.size
+    if _matters(more, promised.size):
+        yield (
+            f"{show_size(more)} came since the look that promised."
+            if more > 0
+            else f"{show_size(-more)} had gone, or become too young to go, since the look."
+        )
+
+
+def _against_volumes(
+    freed: int,
+    removed: Tally,
+    held: Tally,
+    linked: Tally,
+    outcomes: Sequence[CategoryOutcome],
+    *,
+    compressing: bool,
+) -> Iterable[str]:
+    if held.count:
+        yield f"{show_size(held.size)} are held and come free only when they go for good."
+    if linked.count:
+        yield (
+            f"{count(linked.count, 'name')} went of files that have other names still: "
+            f"{show_size(linked.size)} stay taken."
+        )
+    rows = sum(one.removed.size for one in outcomes if _is_in_tables(one.category))
+    if rows:
+        yield (
+            f"{show_size(rows)} were rows in the browsers' own tables, whose files keep their size."
+        )
+    less = removed.size - rows - freed
+    if not _matters(less, removed.size):
+        return
+    if less < 0:
+        yield f"{show_size(-less)} more came free: others on the machine let go as well."
+    elif compressing:
+        yield (
+            f"{show_size(less)} less came free: the volume stores some files compressed, or others "
+            "wrote meanwhile."
+        )
+    else:
+        yield f"{show_size(less)} less came free: others on the machine wrote meanwhile."
+
+
+def _is_in_tables(key: str) -> bool:
+    kind = catalogue().get(key)
+    return kind is not None and kind.shape in ("sites", "visits")

@@ -1,0 +1,166 @@
+"""What is held on machines, as their agents have told."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable, Sequence
+
+from phylax.core.holds import BatchPick, HeldItem, HeldPick, Hold
+from phylax.core.orders import HeldMessage, UnheldMessage
+from phylax.core.survey import Tally
+from phylax.core.values import from_seconds, to_seconds
+
+Connection = sqlite3.Connection
+
+_HOLD = """
+    SELECT h.*, m.tag AS machine_tag FROM holds h JOIN machines m ON m.id = h.machine_id
+"""
+
+
+def _hold(row: sqlite3.Row) -> Hold:
+    return Hold(
+        id=row["id"],
+        machine_id=row["machine_id"],
+        machine_tag=row["machine_tag"],
+        run_id=row["run_id"],
+        category=row["category"],
+        mount=row["mount"],
+        held_at=from_seconds(row["held_at"]),
+        until_at=from_seconds(row["until_at"]),
+        held=Tally(count=row["held_count"], size=row["held_size"]),
+        put_back=Tally(count=row["back_count"], size=row["back_size"]),
+        gone=Tally(count=row["gone_count"], size=row["gone_size"]),
+    )
+
+
+def hold(conn: Connection, hold_id: int) -> Hold | None:
+    row = conn.execute(f"{_HOLD} WHERE h.id = ?", (hold_id,)).fetchone()
+    return _hold(row) if row else None
+
+
+def of_machine(conn: Connection, machine_id: int, *, also_ended: bool, limit: int) -> list[Hold]:
+    """A machine's holds, newest first: those that hold something, or all."""
+    where = "" if also_ended else "AND h.held_count > 0"
+    rows = conn.execute(
+        f"{_HOLD} WHERE h.machine_id = ? {where} ORDER BY h.id DESC LIMIT ?", (machine_id, limit)
+    )
+    return [_hold(row) for row in rows]
+
+
+def items(conn: Connection, hold_id: int, *, words: str, after: int, limit: int) -> list[HeldItem]:
+    """Things of a hold by number; of which a part of the path is `words`."""
+    rows = conn.execute(
+        """
+        SELECT number, place, path, size, fate, fate_at FROM held_items
+        WHERE hold_id = :hold AND number > :after
+          AND (:words = '' OR instr(lower(path), lower(:words)) > 0)
+        ORDER BY number LIMIT :limit
+        """,
+        {"hold": hold_id, "after": after, "words": words, "limit": limit},
+    )
+    return [
+        HeldItem(
+            number=row["number"],
+            place=row["place"],
+            path=row["path"],
+            size=row["size"],
+            fate=row["fate"],
+            fate_at=None if row["fate_at"] is None else from_seconds(row["fate_at"]),
+        )
+        for row in rows
+    ]
+
+
+def chosen(conn: Connection, pick: HeldPick) -> tuple[BatchPick, Tally]:
+    """What a pick stands for on its machine, and how much of it is held now."""
+    batch = conn.execute("SELECT batch FROM holds WHERE id = ?", (pick.hold_id,)).fetchone()[0]
+    where = "fate = 'held' AND hold_id = ?"
+    marks: list[int] = [pick.hold_id]
+    if pick.numbers:
+        where += f" AND number IN ({','.join('?' * len(pick.numbers))})"
+        marks += pick.numbers
+    row = conn.execute(
+        f"SELECT count(*), coalesce(sum(size), 0) FROM held_items WHERE {where}", marks
+    ).fetchone()
+    return BatchPick(batch=batch, numbers=pick.numbers), Tally(count=row[0], size=row[1])
+
+
+def take(conn: Connection, machine_id: int, message: HeldMessage) -> None:
+    """Things a machine holds; told again, they count once."""
+    row = conn.execute(
+        """
+        INSERT INTO holds (machine_id, run_id, batch, category, mount, held_at, until_at)
+        VALUES (?, ?, ?, ?, ?, ?, ?)
+        ON CONFLICT (machine_id, batch) DO UPDATE SET until_at = excluded.until_at
+        RETURNING id
+        """,
+        (
+            machine_id, message.run_id, message.batch, message.category, message.mount,
+            to_seconds(message.held_at), to_seconds(message.until_at),
+        ),
+    ).fetchone()  # fmt: skip
+    hold_id = row["id"]
+    numbers = [item.number for item in message.items]
+    known = _known(conn, hold_id, numbers)
+    new = [item for item in message.items if item.number not in known]
+    conn.executemany(
+        """
+        INSERT INTO held_items (hold_id, number, place, path, size, fate)
+        VALUES (?, ?, ?, ?, ?, 'held')
+        """,
+        [(hold_id, one.number, one.place, one.path, one.size) for one in new],
+    )
+    conn.execute(
+        "UPDATE holds SET held_count = held_count + ?, held_size = held_size + ? WHERE id = ?",
+        (len(new), sum(one.size for one in new), hold_id),
+    )
+
+
+def _known(conn: Connection, hold_id: int, numbers: Sequence[int]) -> frozenset[int]:
+    if not numbers:
+        return frozenset()
+    rows = conn.execute(
+        "SELECT number FROM held_items WHERE hold_id = ? AND number BETWEEN ? AND ?",
+        (hold_id, min(numbers), max(numbers)),
+    )
+    return frozenset(row["number"] for row in rows)
+
+
+def end(conn: Connection, machine_id: int, message: UnheldMessage) -> None:
+    """Things a machine holds no longer; what has another fate already keeps it."""
+    row = conn.execute(
+        "SELECT id FROM holds WHERE machine_id = ? AND batch = ?", (machine_id, message.batch)
+    ).fetchone()
+    if row is None:
+        return
+    count, size = _sum_held(conn, row["id"], message.numbers)
+    for first, last in message.numbers:
+        conn.execute(
+            """
+            UPDATE held_items SET fate = ?, fate_at = ?
+            WHERE hold_id = ? AND number BETWEEN ? AND ? AND fate = 'held'
+            """,
+            (message.fate, to_seconds(message.at), row["id"], first, last),
+        )
+    to = "back" if message.fate == "put back" else "gone"
+    conn.execute(
+        f"""
+        UPDATE holds SET held_count = held_count - :count, held_size = held_size - :size,
+               {to}_count = {to}_count + :count, {to}_size = {to}_size + :size WHERE id = :id
+        """,
+        {"count": count, "size": size, "id": row["id"]},
+    )
+
+
+def _sum_held(conn: Connection, hold_id: int, ranges: Iterable[tuple[int, int]]) -> tuple[int, int]:
+    count = size = 0
+    for first, last in ranges:
+        row = conn.execute(
+            """
+            SELECT count(*), coalesce(sum(size), 0) FROM held_items
+            WHERE hold_id = ? AND number BETWEEN ? AND ? AND fate = 'held'
+            """,
+            (hold_id, first, last),
+        ).fetchone()
+        count, size = count + row[0], size + row[1]
+    return count, size

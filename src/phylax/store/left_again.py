@@ -1,0 +1,74 @@
+"""What should have gone and was left by one cleaning after the other."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterable
+
+from phylax.core.attention import LeftOften
+from phylax.core.orders import LeftItem
+from phylax.core.values import from_seconds
+
+Connection = sqlite3.Connection
+
+
+def note(
+    conn: Connection,
+    machine_id: int,
+    run_id: int,
+    categories: Iterable[str],
+    left: Iterable[LeftItem],
+    *,
+    all_named: bool,
+    at: int,
+) -> None:
+    """Count what a cleaning left; what went this time is forgotten.
+
+    `all_named` says that `left` names all that was left, not only the first of it.
+    """
+    conn.executemany(
+        """
+        INSERT INTO left_again
+            (machine_id, category, place, path, reason, size, times, since, run_id)
+        VALUES (?, ?, ?, ?, ?, ?, 1, ?, ?)
+        ON CONFLICT DO UPDATE SET
+            times = left_again.times + (left_again.run_id <> excluded.run_id),
+            reason = excluded.reason, size = excluded.size, run_id = excluded.run_id
+        """,
+        [
+            (machine_id, one.category, one.place, one.path, one.reason, one.size, at, run_id)
+            for one in left
+        ],
+    )
+    if all_named:
+        conn.execute(
+            """
+            DELETE FROM left_again
+            WHERE machine_id = ? AND run_id <> ?
+              AND category IN (SELECT value FROM json_each(?))
+            """,
+            (machine_id, run_id, json.dumps(list(categories))),
+        )
+
+
+def often(conn: Connection) -> dict[int, LeftOften]:
+    """By machine: what was left five times or more."""
+    rows = conn.execute(
+        """
+        SELECT machine_id, count(*) AS items, sum(size) AS size, min(since) AS since,
+               max(times) AS times, min(path) AS path, min(reason) AS reason
+        FROM left_again WHERE times >= 5 GROUP BY machine_id
+        """
+    )
+    return {
+        row["machine_id"]: LeftOften(
+            items=row["items"],
+            size=row["size"],
+            since=from_seconds(row["since"]),
+            times=row["times"],
+            path=row["path"],
+            reason=row["reason"],
+        )
+        for row in rows
+    }
