@@ -94,6 +94,8 @@ class Batch:
         self._handle = handle
         self._things = things
         self._manifest = -1
+        self._torn = False
+        """The manifest may end in the middle of a line."""
         self._next = 0
 
     @classmethod
@@ -154,9 +156,9 @@ class Batch:
             flags = os.O_RDWR | os.O_APPEND | os.O_CLOEXEC | getattr(os, "O_BINARY", 0)
             self._manifest = os.open(os.path.join(self.path, MANIFEST), flags)
             self._next = 1 + max((held.number for held in self.announced()), default=0)
-            if not _ends_a_line(self._manifest):
-                files.append(self._manifest, b"\n")
-        first = self._next
+            self._torn = not _ends_a_line(self._manifest)
+        # whatever becomes of the note, no number is ever given twice
+        first, self._next = self._next, self._next + len(going)
         line = {
             "first": first,
             "root": place.root,
@@ -168,13 +170,14 @@ class Batch:
                 [one.name, one.size, *([one.companion] if one.companion else [])] for one in going
             ],
         }
+        text = b"\n" * self._torn + json.dumps(line).encode("ascii") + b"\n"
+        self._torn = True
         before = os.fstat(self._manifest).st_size
-        text = json.dumps(line).encode("ascii") + b"\n"
         if files.append(self._manifest, text):
             os.ftruncate(self._manifest, before)
             raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), self.path)
         files.sync(self._manifest)
-        self._next += len(going)
+        self._torn = False
         return first
 
     def take(self, number: int, name: str, parent: int) -> None:

@@ -10,6 +10,7 @@ import json
 import os
 import time
 from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -29,6 +30,10 @@ _SYNC_EVERY = 1.0
 _SAME_BOOT = 60.0
 """Seconds by which the time of the machine's start may seem to move when its clock is set."""
 _READINGS = TypeAdapter(tuple[ReadingIn, ...])
+
+
+class JournalError(Exception):
+    """What cannot be noted is not done: the run ends here."""
 
 
 class RunJournal:
@@ -94,8 +99,11 @@ class RunJournal:
             elif "resumed" in said:
                 journal.resumed += 1
         if about is not None:
-            for size in _gone(about):
+            gone = _gone(about)
+            for size in gone:
                 journal.removed(about["category"], size)
+            if gone and about.get("note"):
+                _finish(about["root"], *about["note"])
         journal.resumed += 1
         began = journal.begun.get("boot")
         journal.uncertain = began is not None and abs(psutil.boot_time() - began) > _SAME_BOOT
@@ -120,9 +128,15 @@ class RunJournal:
         return _READINGS.validate_python(self.begun["before"])
 
     def about_to(
-        self, category: str, place: Place, folder: str, names: Sequence[tuple[str, int]]
+        self,
+        category: str,
+        place: Place,
+        folder: str,
+        names: Sequence[tuple[str, int]],
+        note: tuple[Sequence[str], str] | None = None,
     ) -> None:
-        """These names of one folder are about to be removed."""
+        """These names of one folder are about to be removed; after them a note about them, given by
+        the folders below the place and its name."""
         self._write(
             {
                 "about": {
@@ -130,6 +144,7 @@ class RunJournal:
                     "root": place.root,
                     "folders": [*place.below, *(folder.split("/") if folder else ())],
                     "names": names,
+                    "note": note and [[*place.below, *note[0]], note[1]],
                 }
             }
         )
@@ -153,6 +168,12 @@ class RunJournal:
         return Tally(count=count, size=size)
 
     def _write(self, line: dict[str, Any], *, lasting: bool = False) -> None:
+        try:
+            self._write_line(line, lasting=lasting)
+        except OSError as error:
+            raise JournalError(f"the run's journal cannot be written: {error.strerror}") from error
+
+    def _write_line(self, line: dict[str, Any], *, lasting: bool) -> None:
         self._unwritten += json.dumps(line).encode("utf-8", "surrogateescape") + b"\n"
         self._unwritten = files.append(self._handle, self._unwritten)
         if self._unwritten and self._reserve is not None and self._reserve.give_up():
@@ -170,6 +191,16 @@ class RunJournal:
         """The result is safely spooled; the journal is no longer needed."""
         self.close()
         self._path.unlink(missing_ok=True)
+
+
+def _finish(root: str, folders: Sequence[str], name: str) -> None:
+    """Remove the note about a thing that has gone."""
+    with suppress(OSError):
+        handle = deeper(files.open_top(root), folders)
+        try:
+            files.unlink(name, handle)
+        finally:
+            files.close(handle)
 
 
 def _gone(about: dict[str, Any]) -> list[int]:

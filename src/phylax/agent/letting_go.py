@@ -72,8 +72,10 @@ class ForGood:
         files.unlink(name, parent)
 
     def item(self, place: Place, seen: Seen, breathe: Breath) -> list[str]:
-        below = thing_folder(self._machine.trash_layout) if self._kind.shape == "trash" else ""
-        self.announce(place, below, [(seen.path, seen.size)])
+        below, note, layout = "", None, self._machine.trash_layout
+        if self._kind.shape == "trash":
+            below, note = thing_folder(layout), companion_of(layout, seen.path)
+        self._journal.about_to(self._kind.key, place, below, [(seen.path, seen.size)], note)
         whys: list[str] = []
 
         def complain(path: str, why: str) -> None:
@@ -91,7 +93,7 @@ class ForGood:
         handle = place.open()
         try:
             if self._kind.shape == "trash":
-                gone = let_go(handle, self._machine.trash_layout, seen.path, complain, breathe)
+                gone = let_go(handle, layout, seen.path, complain, breathe)
             else:
                 gone = remove_tree(seen.path, handle, complain, breathe)
         finally:

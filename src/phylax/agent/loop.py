@@ -16,7 +16,7 @@ from phylax.agent.guard import Guard, read_rules
 from phylax.agent.hold import Hold
 from phylax.agent.hold_keeping import HoldKeeper
 from phylax.agent.home import AgentHome, open_machine
-from phylax.agent.journal import RunJournal
+from phylax.agent.journal import JournalError, RunJournal
 from phylax.agent.reserve import Reserve
 from phylax.agent.spool import Spool
 from phylax.agent.work import ShutDown, Worker
@@ -78,6 +78,7 @@ class Agent:
             return self._once()
 
     def _once(self) -> bool:
+        self._spool.tidy()
         worked = self._finish_cut_off()
         self._keep_hold()
         self._take_reading()
@@ -105,9 +106,10 @@ class Agent:
         signal.signal(signal.SIGINT, self._stop)
         pause = 0.0
         try:
-            self._finish_cut_off()
+            self._spool.tidy()
             while not self._stopping:
                 try:
+                    self._finish_cut_off()
                     self._step()
                     pause = 0.0
                 except NotSignedInError as error:
@@ -116,6 +118,10 @@ class Agent:
                 except (UnreachableError, RefusedError) as error:
                     pause = min(_LONGEST_PAUSE, max(1.0, pause * 2))
                     _log.warning("%s: %s; next try in %.0f s", self.tag, error, pause)
+                except (OSError, JournalError):
+                    # the agent's own disk refuses: what was begun is taken up again when it works
+                    pause = _LONGEST_PAUSE
+                    _log.exception("%s: next try in %.0f s", self.tag, pause)
                 self._rest(pause)
         except ShutDown:
             return
@@ -166,8 +172,7 @@ class Agent:
         self._next_reading = time.monotonic() + self._config.readings_every
 
     def _finish_cut_off(self) -> bool:
-        """Take up runs that an earlier stop cut off."""
-        self._spool.tidy()
+        """Take up runs that an earlier stop, or a disk that refused, cut off."""
         found = sorted(self._runs.glob("*.jsonl")) if self._runs.is_dir() else []
         for path in found:
             order = RunJournal.order_in(path)

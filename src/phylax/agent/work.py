@@ -14,7 +14,7 @@ from phylax.agent.cleaner import Cleaner
 from phylax.agent.guard import Guard
 from phylax.agent.held_work import HeldWork
 from phylax.agent.hold import Hold
-from phylax.agent.journal import RunJournal
+from phylax.agent.journal import JournalError, RunJournal
 from phylax.agent.machines import MachineKind
 from phylax.agent.reserve import Reserve
 from phylax.agent.spool import Spool
@@ -99,7 +99,7 @@ class Worker:
                     ).carry_out()
         except Stopped:
             did["called_off"] = True
-        except (OSError, KeyError, ValueError) as failure:
+        except (OSError, JournalError, KeyError, ValueError) as failure:
             _log.exception("run %s failed", order.run_id)
             did["error"] = f"{type(failure).__name__}: {failure}"
         return ResultMessage(
@@ -221,7 +221,7 @@ class _Cleaning:
             self._worker._look(order, Look.SECOND)
         except Stopped:
             did["called_off"] = True
-        except (OSError, KeyError, ValueError) as failure:
+        except (OSError, JournalError, KeyError, ValueError) as failure:
             _log.exception("run %s failed", order.run_id)
             did["error"] = f"{type(failure).__name__}: {failure}"
         cleaner = self._the_cleaner
