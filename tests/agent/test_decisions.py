@@ -235,16 +235,6 @@ def test_the_shop_names_only_folders_that_the_machine_lets_it(
         assert line.unread_count == 1 and line.holds.count == 0
 
 
-def test_what_must_be_held_first_is_not_removed_by_an_agent_that_cannot_hold(
-    tmp_path: Path,
-) -> None:
-    it = bench(tmp_path)
-    file = make_file(tmp_path / "anna/.tmp/old", days_old=9)
-    outcome, cleaner = it.clean("user-temp", hold_for="P3D")
-    assert outcome.removed.count == 0 and file.exists()
-    assert "held first" in cleaner.outcomes.problems[0]
-
-
 # --- protection ------------------------------------------------------------------------------
 
 
@@ -334,7 +324,7 @@ def test_a_folder_that_vanishes_while_it_is_looked_through_is_no_error(tmp_path:
 
     def watch(category: str, items: int, size: int) -> None:
         nonlocal seen
-        seen += 1
+        seen += items > 0
         if seen == 3:
             shutil.rmtree(temp)
 

@@ -73,12 +73,21 @@ def test_a_survey_of_the_first_schema_is_read_after_the_file_is_brought_up_to_da
             shop.add_client(conn, ClientEdit(name="Ferry"), who="ines", at=0)
             edit = MachineEdit.model_validate({"tag": "a", "client_id": 1, "system": "linux"})
             shop.add_machine(conn, edit, who="ines", at=0)
-            runs.add(conn, 1, "survey", (), who="ines", at=0)
+            conn.execute(
+                "INSERT INTO runs (machine_id, work, categories, state, made_by, made_at, due_at)"
+                " VALUES (1, 'survey', '[]', 'done', 'ines', 0, 0)"
+            )
             conn.execute("INSERT INTO surveys VALUES (1, 1, 1, 'look', 5, 9, ?)", (line,))
         old.close()
     new = Database(path)
     with new.read() as conn:
         found = surveys.survey(conn, 1)
+        kept = runs.run(conn, 1)
+        assert kept is not None and (kept.work, kept.state, kept.made_by) == (
+            "survey", "done", "ines",
+        )  # fmt: skip
+        assert conn.execute("PRAGMA foreign_keys").fetchone()[0] == 1
+        assert conn.execute("PRAGMA foreign_key_check").fetchone() is None
         assert list(profiles.of_category(conn, "trash")) == []
     new.close()
     assert found is not None

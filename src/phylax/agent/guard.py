@@ -106,7 +106,11 @@ class Guard:
         Nothing that is, lies in or holds a sealed tree, but for the openings in it; and never a
         root, or what holds one. What the machine's own rules seal has no openings.
         """
-        path = os.path.realpath(path)
+        try:
+            path = os.path.realpath(path)
+        except OSError as error:
+            # it changes while it is looked at
+            return f"cannot be looked at: {error.strerror}"
         opening = max((o for o in self._openings if _is_at_or_in(path, o)), key=len, default="")
         for sealed in self._sealed:
             is_in = _is_at_or_in(path, sealed) and len(sealed) >= len(opening)

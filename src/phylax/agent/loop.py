@@ -20,7 +20,13 @@ from phylax.agent.journal import JournalError, RunJournal
 from phylax.agent.reserve import Reserve
 from phylax.agent.spool import Spool
 from phylax.agent.work import ShutDown, Worker
-from phylax.client import AgentLink, NotSignedInError, RefusedError, UnreachableError
+from phylax.client import (
+    AgentLink,
+    NotAnOrderError,
+    NotSignedInError,
+    RefusedError,
+    UnreachableError,
+)
 from phylax.core.orders import ReadingsMessage
 
 _LONGEST_POLL = 25.0
@@ -118,6 +124,9 @@ class Agent:
                 except (UnreachableError, RefusedError) as error:
                     pause = min(_LONGEST_PAUSE, max(1.0, pause * 2))
                     _log.warning("%s: %s; next try in %.0f s", self.tag, error, pause)
+                except NotAnOrderError as error:
+                    _log.error("%s: %s; nothing was done", self.tag, error)
+                    pause = _LONGEST_PAUSE
                 except (OSError, JournalError):
                     # the agent's own disk refuses: what was begun is taken up again when it works
                     pause = _LONGEST_PAUSE

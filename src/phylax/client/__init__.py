@@ -12,6 +12,7 @@ with Phylax("http://127.0.0.1:8610", token) as shop:
 from phylax.client._errors import (
     ChangedMeanwhileError,
     NotAllowedError,
+    NotAnOrderError,
     NotFoundError,
     NotSignedInError,
     PhylaxError,
@@ -26,6 +27,7 @@ __all__ = [
     "AgentLink",
     "ChangedMeanwhileError",
     "NotAllowedError",
+    "NotAnOrderError",
     "NotFoundError",
     "NotSignedInError",
     "Phylax",

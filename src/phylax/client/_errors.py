@@ -2,6 +2,7 @@
 
 PhylaxError
 ├── UnreachableError        the service could not be reached: does it run at this address?
+├── NotAnOrderError         an agent was sent something that is no order: nothing was done
 └── RefusedError            the service answered with a problem (RFC 9457)
     ├── NotSignedInError      401: sign in again, or make a new token
     ├── NotAllowedError       403: the role does not allow it
@@ -23,6 +24,10 @@ class PhylaxError(Exception):
 
 class UnreachableError(PhylaxError):
     """The service could not be reached. Trying again later may help."""
+
+
+class NotAnOrderError(PhylaxError):
+    """What an agent was sent is none of the fixed set of orders."""
 
 
 class RefusedError(PhylaxError):

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from pydantic import TypeAdapter
+from pydantic import TypeAdapter, ValidationError
 
+from phylax.client._errors import NotAnOrderError
 from phylax.client._http import Http
 from phylax.core.orders import Enrolled, Enrolment, GoOn, LeasedProgress, Message, Order, Progress
 from phylax.core.shop import MachineFacts
@@ -27,9 +28,17 @@ class AgentLink(Http):
         self.send("POST", "/agent/messages", body=message)
 
     def next_order(self, wait: float) -> Any:
-        """The next order, or None where none came within so many seconds."""
+        """The next order, or None where none came within so many seconds.
+
+        NotAnOrderError where the service sends something that is none of the fixed set of kinds.
+        """
         response = self.send("GET", "/agent/order", params={"wait": wait}, timeout=wait + 15)
-        return None if response.status_code == 204 else _ORDER.validate_json(response.content)
+        if response.status_code == 204:
+            return None
+        try:
+            return _ORDER.validate_json(response.content)
+        except ValidationError as error:
+            raise NotAnOrderError(f"the service sent what is no order: {error}") from error
 
     def progress(self, run_id: int, lease: str, progress: Progress) -> bool:
         """Tell how far a run is; whether to go on."""
