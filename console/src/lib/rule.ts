@@ -14,6 +14,7 @@ export interface RuleDraft {
   underPercent: number | null;
   largerMiB: number | null;
   holdDays: number | null;
+  holdYields: number | null;
   pressure: { below: number | null; days: number | null }[];
   saysPressure: boolean;
   folders: string;
@@ -35,6 +36,7 @@ export function draftOf(rule: Rule | null | undefined): RuleDraft {
     underPercent: rule?.keep_under_percent ?? null,
     largerMiB: mib(rule?.only_larger),
     holdDays: days(rule?.hold_for),
+    holdYields: rule?.hold_yields_below ?? null,
     pressure: (rule?.pressure ?? []).map((step) => ({
       below: step.below_percent,
       days: daysOf(step.keep_for)
@@ -62,6 +64,7 @@ export function ruleOf(draft: RuleDraft): Rule {
     keep_under_percent: draft.underPercent,
     only_larger: bytes(draft.largerMiB),
     hold_for: span(draft.holdDays),
+    hold_yields_below: draft.holdYields,
     pressure:
       draft.saysPressure || steps.length
         ? steps.map((step) => ({
@@ -86,7 +89,8 @@ export function placeholders(rule: RuleInForce) {
     under: rule.keep_under ? size(rule.keep_under) : 'no limit',
     percent: rule.keep_under_percent ? String(rule.keep_under_percent) : 'no limit',
     larger: rule.only_larger ? size(rule.only_larger) : 'any size',
-    hold: daysOf(rule.hold_for ?? 'P0D') ? String(daysOf(rule.hold_for ?? 'P0D')) : 'not held'
+    hold: daysOf(rule.hold_for ?? 'P0D') ? String(daysOf(rule.hold_for ?? 'P0D')) : 'not held',
+    yields: rule.hold_yields_below ? String(rule.hold_yields_below) : 'it keeps its time'
   };
 }
 

@@ -26,6 +26,15 @@ export function count(number: number, noun: string): string {
   return `${number.toLocaleString('en-IE')} ${number === 1 ? noun : plural}`;
 }
 
+/** A stretch of time as people say it while they wait: "40 s", "12 min", "3 h 20 min". */
+export function stretch(seconds: number): string {
+  if (seconds < 60) return `${seconds} s`;
+  const minutes = Math.round(seconds / 60);
+  if (minutes < 60) return `${minutes} min`;
+  const rest = minutes % 60;
+  return `${Math.floor(minutes / 60)} h${rest ? ` ${rest} min` : ''}`;
+}
+
 /** The shop's time zone; set once the shop is known. */
 let zone: string | undefined;
 export function setZone(name: string) {

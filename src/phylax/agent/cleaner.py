@@ -81,7 +81,8 @@ class Cleaner:
             places = self._territory.places(key)
             for mount in dict.fromkeys(place.mount for place in places) or (None,):
                 slow = _SLOWNESS[disks.get(mount or "", "unknown")]
-                jobs.append((is_held(category(key), rules[key]), slow, Job(key, mount)))
+                held = bool(category(key).held_for(rules[key]))
+                jobs.append((held, slow, Job(key, mount)))
         return [job for _, _, job in sorted(jobs, key=lambda one: one[:2])]
 
     def clean(
@@ -109,7 +110,7 @@ class Cleaner:
         found = [p for p in self._territory.places(key) if mount is None or p.mount == mount]
         for _ in self._territory.unread(key):
             self.outcomes.could_not_read(key)
-        if is_held(kind, rule):
+        if kind.held_for(rule):
             into = IntoHold(self._hold, self._run_id, kind, rule, self._machine, self._now)
             with closing(into):
                 self._clean(kind, rule, into, found, listings)
@@ -167,11 +168,6 @@ class Cleaner:
             (b.tally() for b in self._hold.of_run(self._run_id) if b.head.category == key), Tally()
         )
         return self.outcomes.of(key, self._journal.removed_of(key), held)
-
-
-def is_held(kind: Category, rule: RuleInForce) -> bool:
-    """Whether what goes of a category is held first."""
-    return kind.can_be_held and bool(rule.hold_for or kind.least_hold)
 
 
 def _clean_place(hand: Hand, place: Place, judge: Judge, *, sweep: bool) -> None:

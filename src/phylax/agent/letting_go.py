@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import errno
 from collections.abc import Callable, Sequence
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Protocol
 
 from phylax.agent import files
@@ -134,10 +134,6 @@ class IntoHold:
         self._going: Sequence[Holding] = ()
         self._room = 0
 
-    @property
-    def span(self) -> timedelta:
-        return max(self._rule.hold_for, self._kind.least_hold)
-
     def announce(self, place: Place, folder: str, going: Sequence[tuple[str, int]]) -> None:
         self._announce(place, folder, [Holding(name, size) for name, size in going])
 
@@ -145,7 +141,7 @@ class IntoHold:
         batch = self._batches.get(place.mount)
         if batch is None:
             batch = self._batches[place.mount] = self._hold.begin(
-                self._run_id, self._kind.key, place, self._now, self.span,
+                self._run_id, self._kind.key, place, self._now, self._kind.held_for(self._rule),
                 self._rule.hold_yields_below,
             )  # fmt: skip
         self._batch, self._mount = batch, place.mount

@@ -75,6 +75,8 @@ def print_end(run: RunDetail) -> None:
         console.print(f"            {why}", style="dim")
     for outcome in run.outcomes:
         for stay in outcome.left:
+            if stay.reason.should_have_gone and run.balance:
+                continue  # said above
             told = _tally(stay.count, stay.size)
             console.print(f"  left      {outcome.category}: {told} – {stay.reason}")
     for item in run.left[:20]:

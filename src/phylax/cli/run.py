@@ -9,7 +9,7 @@ import click
 from phylax.cli._following import exit_code, follow, print_end
 from phylax.cli._output import Column, console, format_option, local, print_list, print_one
 from phylax.cli._session import Session, pass_session
-from phylax.core.quantities import count, show_size
+from phylax.core.quantities import count, show_size, show_span
 from phylax.core.survey import Ledger
 
 
@@ -114,8 +114,8 @@ def _agreed(text: str) -> tuple[str, list[int] | None]:
 def _sentence(
     machine: str, ledger: Ledger, wanted: tuple[str, ...], agreed: dict[str, list[int] | None]
 ) -> str:
-    """Exactly what will be gone for good."""
-    parts = []
+    """Exactly what will be gone for good, and what will be held and how long."""
+    parts, held = [], []
     for line in ledger.lines:
         if line.category not in wanted:
             continue
@@ -126,11 +126,17 @@ def _sentence(
                 if numbers
                 else (f"{count(line.needs_yes.count, 'item')}, {show_size(line.needs_yes.size)}")
             )
-            parts.append(f"{line.name}: {chosen}")
+            told = f"{line.name}: {chosen}"
         else:
-            told = f"{count(line.goes.count, 'item')}, {show_size(line.goes.size)}"
-            parts.append(f"{line.name}: {told}")
-    return f"Gone for good from {machine}:\n  " + "\n  ".join(parts or ["nothing"])
+            told = f"{line.name}: {count(line.goes.count, 'item')}, {show_size(line.goes.size)}"
+        if line.hold_for:
+            held.append(f"{told}, for {show_span(line.hold_for)}")
+        else:
+            parts.append(told)
+    sentence = f"Gone for good from {machine}:\n  " + "\n  ".join(parts or ["nothing"])
+    if held:
+        sentence += "\nHeld first, and can be put back so long:\n  " + "\n  ".join(held)
+    return sentence
 
 
 @command.command("follow")

@@ -6,6 +6,7 @@ The ledger says what goes, what needs a yes, what stays and why.
 from __future__ import annotations
 
 from collections.abc import Iterable
+from datetime import timedelta
 from enum import StrEnum
 from typing import Annotated
 
@@ -14,7 +15,7 @@ from pydantic import Field
 from phylax.core.catalogue import category
 from phylax.core.retention import Caution, Reason, RuleInForce
 from phylax.core.retention.verdicts import percent_free
-from phylax.core.values import Moment, Value
+from phylax.core.values import Moment, Span, Value
 
 AGE_DAYS = 801
 """An age profile has a line for each day 0 to 800; what is older counts as 800."""
@@ -161,6 +162,7 @@ class LedgerLine(Value):
     pressed: bool = Field(False, description="A volume is short of space; shorter spans count")
     keeps_listing: bool = False
     can_be_held: bool = False
+    hold_for: Span = Field(timedelta(0), description="Held so long first; 0: gone at once")
     kept_sites: int = 0
     programs_open: tuple[str, ...] = ()
     unread: tuple[Unread, ...] = ()
@@ -244,6 +246,7 @@ def _ledger_line(key: str, found: list[SurveyLine]) -> LedgerLine:
         ),
         keeps_listing=kind.keeps_listing,
         can_be_held=kind.can_be_held,
+        hold_for=kind.held_for(found[0].rule),
         kept_sites=sum(line.kept_sites for line in found),
         programs_open=tuple(sorted({p for line in found for p in line.programs_open})),
         unread=tuple(one for line in found for one in line.unread)[:NAMED_UNREAD],

@@ -213,6 +213,7 @@ RULES = (
         keep_for=timedelta(days=14),
         pressure=(PressureStep(below_percent=15, keep_for=timedelta(days=7)),
                   PressureStep(below_percent=5, keep_for=timedelta(days=1))))),
+    RuleSpec(Scope.SHOP, "", "downloads", Rule(hold_for=timedelta(days=14))),
     RuleSpec(Scope.MACHINE, "ferry-tickets", "own-folders",
              Rule(off=False, keep_for=timedelta(days=60), folders=("C:\\Scans",))),
     RuleSpec(Scope.CLIENT, "Kelpie Boatyard", "user-caches", Rule(keep_for=timedelta(days=14))),

@@ -14,7 +14,8 @@ const KINDS: Kind[] = [
   'run',
   'survey',
   'record',
-  'consent'
+  'consent',
+  'hold'
 ];
 
 /** What changes in the shop, as the service tells it. The browser catches up by `Last-Event-ID`. */

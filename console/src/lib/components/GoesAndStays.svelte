@@ -9,7 +9,7 @@
   } from '$lib/api/client';
   import { live } from '$lib/api/live.svelte';
   import { origins } from '$lib/rule';
-  import { count, size } from '$lib/words';
+  import { count, daysOf, size } from '$lib/words';
   import ListChecks from '@lucide/svelte/icons/list-checks';
   import { SvelteSet } from 'svelte/reactivity';
   import Listing from './Listing.svelte';
@@ -115,6 +115,18 @@
     return Object.entries(sums).filter(([, sum]) => sum.count);
   });
 
+  const isHeld = (line: LedgerLine) => daysOf(line.hold_for ?? 'P0D') > 0;
+  const what = (line: LedgerLine) =>
+    agreed[line.category]
+      ? `the ${count(numbersOf(line).length, 'item')} you chose, ${size(bytesOf(line))}`
+      : `${count(lets(line).count, 'item')}, ${size(lets(line).size)}`;
+  const bytesIn = (lines: LedgerLine[]) =>
+    lines.reduce((s, l) => s + (agreed[l.category] ? bytesOf(l) : lets(l).size), 0);
+  const forGood = $derived([...safe, ...yes].filter((l) => !isHeld(l)));
+  const held = $derived([...safe, ...yes].filter(isHeld));
+  const until = (line: LedgerLine) =>
+    new Date(Date.now() + daysOf(line.hold_for ?? 'P0D') * 86_400_000).toISOString();
+
   async function clean() {
     starting = true;
     problem = '';
@@ -143,7 +155,9 @@
         machine_id: machine.id,
         work: 'clean',
         categories: [...safe, ...yes].map((l) => l.category),
-        consent_ids: consents
+        consent_ids: consents,
+        held: [],
+        if_taken: 'leave'
       }
     });
     starting = false;
@@ -339,20 +353,27 @@
 
 <Modal bind:open={asking} wide title="Clean {machine.tag}?">
   <div class="space-y-4" data-testid="clean-dialogue">
-    <div>
-      <p class="lossy font-semibold">Gone for good, about {size(sum)}:</p>
-      <ul class="mt-1 list-disc gap-x-8 space-y-1 pl-5 sm:columns-2">
-        {#each safe as line (line.category)}
-          <li>{line.name}: {count(lets(line).count, 'item')}, {size(lets(line).size)}</li>
-        {/each}
-        {#each yes as line (line.category)}
-          <li>
-            {line.name}: the {count(numbersOf(line).length, 'item')} you chose,
-            {size(bytesOf(line))}
-          </li>
-        {/each}
-      </ul>
-    </div>
+    {#if forGood.length}
+      <div>
+        <p class="lossy font-semibold">Gone for good, about {size(bytesIn(forGood))}:</p>
+        <ul class="mt-1 list-disc gap-x-8 space-y-1 pl-5 sm:columns-2">
+          {#each forGood as line (line.category)}<li>{line.name}: {what(line)}</li>{/each}
+        </ul>
+      </div>
+    {/if}
+    {#if held.length}
+      <div>
+        <p class="font-semibold">
+          Held first, about {size(bytesIn(held))}; until then it can be put back, and its space
+          stays taken:
+        </p>
+        <ul class="mt-1 list-disc space-y-1 pl-5">
+          {#each held as line (line.category)}
+            <li>{line.name}: {what(line)}, until <When at={until(line)} /></li>
+          {/each}
+        </ul>
+      </div>
+    {/if}
     <div>
       <p class="font-semibold">Left as it is:</p>
       <ul class="mt-1 list-disc gap-x-8 space-y-1 pl-5 sm:columns-2">

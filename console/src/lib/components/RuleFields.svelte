@@ -65,6 +65,12 @@
       max={90}
       step="any"
     />
+    <NumberField
+      label="What is held goes early below per cent free"
+      bind:value={draft.holdYields}
+      placeholder={now.yields}
+      max={90}
+    />
     {#if category === 'own-folders'}
       <label class="field sm:col-span-2">
         <span>Which folders, one in a line, as written on the machine</span>

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { api, inWords, type Run } from '$lib/api/client';
-  import { count, size } from '$lib/words';
+  import { count, size, stretch } from '$lib/words';
   import CircleStop from '@lucide/svelte/icons/circle-stop';
   import { Progress } from '@skeletonlabs/skeleton-svelte';
 
@@ -9,19 +9,29 @@
   let asked = $state(false);
 
   const step = $derived(
-    { look: 'Looking at', clean: 'Cleaning', 'second look': 'Looking again at' }[
-      run.progress?.step ?? 'look'
-    ]
+    {
+      look: 'Looking at',
+      clean: 'Cleaning',
+      'second look': 'Looking again at',
+      'further pass': 'Cleaning once more',
+      'put back': 'Putting back',
+      'let go': 'Letting go'
+    }[run.progress?.step ?? 'look']
   );
-  const of = $derived(run.progress?.step === 'clean' ? run.expected : null);
+  const of = $derived(run.progress?.of_items ?? null);
   const value = $derived(
-    of && of.count && run.progress ? Math.min(100, (100 * run.progress.items) / of.count) : null
+    of && run.progress ? Math.min(100, (100 * run.progress.items) / of) : null
   );
   const words = $derived.by(() => {
     if (run.state === 'waiting') return `Waits for ${run.machine_tag} to call.`;
     if (!run.progress) return 'The machine has taken it up.';
-    const done = `${count(run.progress.items, 'item')}, ${size(run.progress.size)}`;
-    return `${step} ${run.progress.category}: ${done}${of ? ` of ${count(of.count, 'item')}` : ''}`;
+    const { items, items_per_second: rate, seconds_left: left } = run.progress;
+    return [
+      `${step} ${run.progress.category}: ${count(items, 'item')}${of ? ` of about ${of.toLocaleString('en-IE')}` : ''}`,
+      size(run.progress.size),
+      ...(rate ? [`${count(Math.round(rate), 'item')} a second`] : []),
+      ...(left === null || left === undefined ? [] : [`about ${stretch(left)} left`])
+    ].join(', ');
   });
 
   async function callOff() {

@@ -20,7 +20,7 @@
     {#if run.reason}<span>{run.reason}</span>{/if}
   </p>
   {#if run.work === 'clean' && run.removed}
-    <dl class="grid grid-cols-3 gap-4">
+    <dl class="grid grid-cols-2 gap-4 sm:grid-cols-4">
       <div>
         <dt class="muted text-sm">expected</dt>
         <dd class="text-lg">{size(run.expected?.size)}</dd>
@@ -31,11 +31,38 @@
         <dd class="text-lg">{size(run.removed.size)}</dd>
         <dd class="muted text-sm">{count(run.removed.count, 'item')}</dd>
       </div>
+      {#if run.held?.count}
+        <div>
+          <dt class="muted text-sm">held, can be put back</dt>
+          <dd class="text-lg">{size(run.held.size)}</dd>
+          <dd class="muted text-sm">{count(run.held.count, 'item')}</dd>
+        </div>
+      {/if}
       <div>
         <dt class="muted text-sm">more free, on the volume itself</dt>
         <dd class="text-lg font-semibold">{size(run.freed)}</dd>
       </div>
     </dl>
+    {#if run.balance?.why.length}
+      <ul class="muted list-disc pl-5 text-sm" data-testid="balance">
+        {#each run.balance.why as why (why)}<li>{why}</li>{/each}
+      </ul>
+    {/if}
+  {:else if run.work === 'put back' && run.put_back}
+    <p>
+      Put back <strong>{count(run.put_back.count, 'item')}</strong>, {size(run.put_back.size)}.
+    </p>
+  {:else if run.work === 'let go' && run.removed}
+    <p>
+      Let go <strong>{count(run.removed.count, 'item')}</strong>, {size(run.removed.size)}; the
+      volume shows {size(run.freed)} more free.
+    </p>
+  {/if}
+  {#if run.uncertain}
+    <p class="lookhere text-sm">
+      The machine itself stopped in the middle; what went in the last second before is perhaps not
+      in the sum.
+    </p>
   {/if}
   {#if left.length}
     <details open={run.state === 'partly'}>

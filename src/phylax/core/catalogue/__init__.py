@@ -143,6 +143,10 @@ class Category(Demand):
     def can_be_held(self) -> bool:
         return self.shape in ("files", "folders", "trash")
 
+    def held_for(self, rule: RuleInForce) -> timedelta:
+        """How long things are held before they go for good; 0: they go at once."""
+        return max(rule.hold_for, self.least_hold) if self.can_be_held else timedelta(0)
+
     def in_words(self, rule: RuleInForce) -> str:
         """What a rule means for this category: what goes by it, or what is only listed."""
         if self.caution is not Caution.REPORT or rule.off:

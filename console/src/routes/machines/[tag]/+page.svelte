@@ -11,6 +11,7 @@
     type Trend
   } from '$lib/api/client';
   import { live } from '$lib/api/live.svelte';
+  import Held from '$lib/components/Held.svelte';
   import GoesAndStays from '$lib/components/GoesAndStays.svelte';
   import Protections from '$lib/components/Protections.svelte';
   import RunProgress from '$lib/components/RunProgress.svelte';
@@ -52,6 +53,9 @@
   // the number alone: listeners must not be made anew, losing what they wait for, at each reading
   const machineId = $derived(machine?.id);
   const shareOf = (name: string) => ledger?.volumes.find((v) => v.mount === name);
+  const names = $derived(
+    Object.fromEntries((ledger?.lines ?? []).map((line) => [line.category, line.name]))
+  );
   const at = $derived({ params: { path: { machine: tag } } });
 
   async function loadMachine() {
@@ -78,7 +82,7 @@
       params: { query: { machine: tag, limit: 12 } }
     });
     const open = data?.find((r) => ['offered', 'running', 'waiting'].includes(r.state));
-    const shown = open ?? data?.find((r) => r.work === 'clean') ?? data?.[0];
+    const shown = open ?? data?.find((r) => r.work !== 'survey') ?? data?.[0];
     if (!shown) return;
     const { data: whole } = await api.GET('/api/v1/runs/{run_id}', {
       params: { path: { run_id: shown.id } }
@@ -135,7 +139,14 @@
     if (!machine) return;
     const { error } = await api.POST('/api/v1/runs', {
       headers: { 'Idempotency-Key': crypto.randomUUID() },
-      body: { machine_id: machine.id, work: 'survey', categories: [], consent_ids: [] }
+      body: {
+        machine_id: machine.id,
+        work: 'survey',
+        categories: [],
+        consent_ids: [],
+        held: [],
+        if_taken: 'leave'
+      }
     });
     problem = error ? inWords(error) : '';
     await loadRun();
@@ -244,6 +255,8 @@
       {#if busy}<RunProgress {run} />{:else}<RunResult {run} />{/if}
     </section>
   {/if}
+
+  <Held {machine} {names} {busy} mayChange={role !== 'desk'} onstarted={() => void loadRun()} />
 
   <section class="mt-8" id="goes-and-stays" aria-labelledby="ledger">
     <h2 id="ledger">Goes and stays</h2>

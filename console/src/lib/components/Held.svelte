@@ -1,0 +1,224 @@
+<script lang="ts">
+  import { api, inWords, type Machine, type Schema } from '$lib/api/client';
+  import { live } from '$lib/api/live.svelte';
+  import { count, size } from '$lib/words';
+  import Undo2 from '@lucide/svelte/icons/undo-2';
+  import { SvelteSet } from 'svelte/reactivity';
+  import Modal from './Modal.svelte';
+  import When from './When.svelte';
+
+  interface Props {
+    machine: Machine;
+    /** Categories' names by their keys, as far as they are known. */
+    names: Record<string, string>;
+    busy: boolean;
+    mayChange: boolean;
+    onstarted: () => void;
+  }
+  let { machine, names, busy, mayChange, onstarted }: Props = $props();
+
+  type Hold = Schema['Hold'];
+  type HeldItem = Schema['HeldItem'];
+
+  let holds = $state<Hold[]>([]);
+  let opened = $state<Hold | null>(null);
+  let items = $state<HeldItem[]>([]);
+  let more = $state(false);
+  let words = $state('');
+  let beside = $state(false);
+  let problem = $state('');
+  let asked = $state(false);
+  let ending = $state<Hold | null>(null);
+  let endOpen = $state(false);
+  const picked = new SvelteSet<number>();
+
+  const tag = $derived(machine.tag);
+  const machineId = $derived(machine.id);
+  async function load() {
+    const { data } = await api.GET('/api/v1/machines/{machine}/holds', {
+      params: { path: { machine: tag } }
+    });
+    holds = data ?? [];
+    if (opened && !holds.some((hold) => hold.id === opened?.id)) opened = null;
+    if (opened) await loadItems();
+  }
+  $effect(() => {
+    void tag;
+    void load();
+    return live.on(['hold', 'run'], () => void load(), 200, machineId);
+  });
+
+  async function loadItems(after = 0) {
+    if (!opened) return;
+    const { data, response } = await api.GET('/api/v1/holds/{hold_id}/items', {
+      params: { path: { hold_id: opened.id }, query: { words, after, limit: 100 } }
+    });
+    items = after ? [...items, ...(data ?? [])] : (data ?? []);
+    more = response.headers.has('Link');
+  }
+  async function open(hold: Hold) {
+    opened = opened?.id === hold.id ? null : hold;
+    picked.clear();
+    words = '';
+    items = [];
+    await loadItems();
+  }
+
+  async function ask(work: 'put back' | 'let go', hold: Hold, numbers: number[]) {
+    asked = true;
+    const { error } = await api.POST('/api/v1/runs', {
+      headers: { 'Idempotency-Key': crypto.randomUUID() },
+      body: {
+        machine_id: machine.id,
+        work,
+        categories: [],
+        consent_ids: [],
+        held: [{ hold_id: hold.id, numbers }],
+        if_taken: beside ? 'beside' : 'leave'
+      }
+    });
+    asked = false;
+    problem = error ? inWords(error) : '';
+    endOpen = false;
+    if (!error) {
+      picked.clear();
+      onstarted();
+    }
+  }
+</script>
+
+{#if holds.length}
+  <section class="mt-8" aria-labelledby="held" data-testid="held">
+    <h2 id="held">Held</h2>
+    <p class="muted text-sm">
+      Cleaned away, but still on the machine: it can be put back where it lay, and takes its space
+      until it goes for good.
+    </p>
+    <ul class="ruled mt-2">
+      {#each holds as hold (hold.id)}
+        <li class="py-2">
+          <div class="flex flex-wrap items-center justify-between gap-2">
+            <span>
+              <button
+                class="plain text-left"
+                aria-expanded={opened?.id === hold.id}
+                onclick={() => open(hold)}>{names[hold.category] ?? hold.category}</button
+              >: {count(hold.held.count, 'item')},
+              {size(hold.held.size)}
+              <span class="muted">
+                on <code>{hold.mount}</code>, held until <When
+                  at={hold.until_at}
+                />{#if hold.put_back.count}; {count(hold.put_back.count, 'item')} put back{/if}
+              </span>
+            </span>
+            {#if mayChange}
+              <span class="noprint flex gap-2">
+                <button
+                  class="act"
+                  disabled={busy || asked}
+                  onclick={() => ask('put back', hold, [])}
+                >
+                  <Undo2 aria-hidden="true" />Put all back
+                </button>
+                <button
+                  class="act"
+                  disabled={busy || asked}
+                  onclick={() => {
+                    ending = hold;
+                    endOpen = true;
+                  }}>Let go now…</button
+                >
+              </span>
+            {/if}
+          </div>
+          {#if opened?.id === hold.id}
+            <div class="mt-2 space-y-2 border-l-2 border-[var(--line)] pl-4">
+              <div class="flex flex-wrap items-center gap-3">
+                <label class="sr-only" for="held-words">Only with this in the path</label>
+                <input
+                  id="held-words"
+                  class="box w-64"
+                  placeholder="Only with this in the path"
+                  bind:value={words}
+                  oninput={() => void loadItems()}
+                />
+                {#if mayChange}
+                  <button
+                    class="act main"
+                    disabled={!picked.size || busy || asked}
+                    onclick={() => ask('put back', hold, [...picked])}
+                  >
+                    <Undo2 aria-hidden="true" />{picked.size
+                      ? `Put ${count(picked.size, 'item')} back`
+                      : 'Put the chosen back'}
+                  </button>
+                  <label class="flex items-center gap-2 text-sm">
+                    <input type="checkbox" bind:checked={beside} />
+                    where the name is taken again, put it beside under another name
+                  </label>
+                {/if}
+              </div>
+              <table class="w-full text-sm">
+                <tbody>
+                  {#each items as item (item.number)}
+                    <tr>
+                      <td class="w-8">
+                        {#if item.fate === 'held' && mayChange}
+                          <input
+                            type="checkbox"
+                            aria-label="Put {item.path} back"
+                            checked={picked.has(item.number)}
+                            onchange={(e) =>
+                              e.currentTarget.checked
+                                ? picked.add(item.number)
+                                : picked.delete(item.number)}
+                          />
+                        {/if}
+                      </td>
+                      <td class="right w-24 whitespace-nowrap pr-3">{size(item.size)}</td>
+                      <td>
+                        <span class="path break-all">{item.path}</span>
+                        <div class="muted path break-all">{item.place}</div>
+                      </td>
+                      <td class="muted whitespace-nowrap">
+                        {item.fate}{#if item.fate_at}&nbsp;<When at={item.fate_at} />{/if}
+                      </td>
+                    </tr>
+                  {:else}
+                    <tr><td class="muted">Nothing of it.</td></tr>
+                  {/each}
+                </tbody>
+              </table>
+              {#if more}
+                <button class="act" onclick={() => loadItems(items.at(-1)?.number)}
+                  >Show more</button
+                >
+              {/if}
+            </div>
+          {/if}
+        </li>
+      {/each}
+    </ul>
+    {#if problem}<p class="lossy mt-2">{problem}</p>{/if}
+  </section>
+{/if}
+
+<Modal bind:open={endOpen} title="Let go before its time?">
+  {#if ending}
+    <div class="space-y-4">
+      <p class="lossy font-semibold">
+        Gone for good: {count(ending.held.count, 'item')}, {size(ending.held.size)} held of
+        {names[ending.category] ?? ending.category}.
+      </p>
+      <p>Else they go by themselves <When at={ending.until_at} />.</p>
+      <div class="flex justify-end gap-2">
+        <button class="act" onclick={() => (endOpen = false)}>Not now</button>
+        <button
+          class="act loss"
+          disabled={asked}
+          onclick={() => ending && ask('let go', ending, [])}>Let go now</button
+        >
+      </div>
+    </div>
+  {/if}
+</Modal>
