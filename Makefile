@@ -20,7 +20,7 @@ demo: setup console
 demo-fresh: setup console
 	@$(BIN)/phylax demo --fresh
 
-test: setup console
+test: setup console .windows/.ready
 	@sh tools/debian-packages.sh chromium gio mkfs.ext4 mount
 	$(BIN)/lint-imports
 	$(BIN)/pytest -n 2 --dist loadgroup
@@ -46,6 +46,12 @@ setup: .venv/.ready
 	$(BIN)/pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[dev]'
 	touch $@
 
+# a Windows Python with the agent's libraries, run under Wine by tests/windows
+.windows/.ready: constraints.txt $(wildcard tools/windows/*) .venv/.ready
+	@sh tools/debian-packages.sh wine x86_64-w64-mingw32-gcc
+	$(BIN)/python tools/windows/lay_out.py .windows
+	touch $@
+
 console: $(CONSOLE)
 
 console/node_modules/.ready: console/package.json console/package-lock.json
@@ -63,4 +69,4 @@ contract: setup
 	$(BIN)/python -m phylax.service.contract > docs/openapi.json
 
 clean:
-	rm -rf .venv console/node_modules console/.svelte-kit console/build.log src/phylax/service/console $(TYPES)
+	rm -rf .venv .windows console/node_modules console/.svelte-kit console/build.log src/phylax/service/console $(TYPES)

@@ -108,7 +108,7 @@ def enrol(shop: Phylax, tag: str, folder: Path, standin: Path) -> Agent:
     """Enrol a stand-in's agent by a fresh code, and return it ready to work."""
     home = AgentHome(folder)
     code = shop.machines.enrolment_code(tag).code
-    commands.enrol(home, shop.url, code, "standin", standin, (), (), 900)
+    commands.enrol(home, shop.url, code, standin)
     return Agent(home)
 
 

@@ -6,6 +6,8 @@ set -eu
 package_of() {
     case "$1" in
         chromium) echo "chromium fonts-dejavu-core" ;;
+        wine) echo "wine wine64" ;;
+        x86_64-w64-mingw32-gcc) echo "gcc-mingw-w64-x86-64-win32" ;;
         gio) echo "libglib2.0-bin" ;;
         mkfs.ext4) echo "e2fsprogs" ;;
         mount) echo "mount" ;;

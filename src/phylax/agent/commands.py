@@ -3,13 +3,22 @@
 from __future__ import annotations
 
 import os
+import sys
+from contextlib import suppress
 from pathlib import Path
-from typing import Literal
 
 import psutil
 
 from phylax.agent.guard import GUARD_FILE, GuardRules, LooseGuardError, write_rules
-from phylax.agent.home import AgentConfig, AgentHome, BusyError, NotEnrolledError, open_machine
+from phylax.agent.home import (
+    AgentConfig,
+    AgentHome,
+    BusyError,
+    Kind,
+    NotEnrolledError,
+    open_machine,
+    this_kind,
+)
 from phylax.agent.loop import Agent
 from phylax.client import enrol as enrol_at
 
@@ -27,11 +36,11 @@ def enrol(
     home: AgentHome,
     url: str,
     code: str,
-    kind: Literal["linux", "standin"],
-    standin: Path | None,
-    homes: tuple[str, ...],
-    own_folders: tuple[str, ...],
-    readings_every: int,
+    standin: Path | None = None,
+    homes: tuple[str, ...] = (),
+    own_folders: tuple[str, ...] = (),
+    readings_every: int = 900,
+    drives: tuple[str, ...] = (),
 ) -> AgentConfig:
     """Enrol this machine by a one-time code; configuration, guard's rules and key are kept in the
     folder. FileExistsError where own folders are named though there are guard's rules already."""
@@ -40,7 +49,8 @@ def enrol(
             f"{home.folder / GUARD_FILE} is there already; allow folders in it, by hand"
         )
     folder = str(standin.resolve()) if standin else None
-    machine = open_machine(kind, folder, homes, own_folders)
+    kind: Kind = "standin" if standin else this_kind()
+    machine = open_machine(kind, folder, homes, drives, own_folders)
     enrolled = enrol_at(url, code, machine.facts())
     config = AgentConfig(
         url=url,
@@ -49,6 +59,7 @@ def enrol(
         kind=kind,
         standin=folder,
         homes=homes,
+        drives=drives,
         readings_every=readings_every,
     )
     home.save(config, enrolled.key)
@@ -59,9 +70,21 @@ def enrol(
 
 def start(home: AgentHome) -> None:
     """Work until told to stop, behind everything else that runs on the machine."""
-    os.nice(_NICE)
-    psutil.Process().ionice(psutil.IOPRIO_CLASS_BE, _LAST_OF_EIGHT)
+    step_back()
     Agent(home).start()
+
+
+def step_back() -> None:
+    """Give way to everything else on the machine, on processor and disk."""
+    process = psutil.Process()
+    if sys.platform == "win32":
+        process.nice(psutil.BELOW_NORMAL_PRIORITY_CLASS)
+        # not every Windows lets a process say so
+        with suppress(OSError, psutil.Error):
+            process.ionice(psutil.IOPRIO_LOW)
+    else:
+        os.nice(_NICE)
+        process.ionice(psutil.IOPRIO_CLASS_BE, _LAST_OF_EIGHT)
 
 
 def once(home: AgentHome) -> bool:

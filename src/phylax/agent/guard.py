@@ -153,4 +153,6 @@ def is_plain_path(path: str) -> bool:
 
 
 def _is_at_or_in(path: str, root: str) -> bool:
+    # where names differ by case alone they are the same
+    path, root = os.path.normcase(path), os.path.normcase(root)
     return path == root or path.startswith(root.rstrip(os.sep) + os.sep)

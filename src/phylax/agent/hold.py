@@ -114,11 +114,11 @@ class Batch:
                 try:
                     files.make_folder(THINGS, inside)
                     _write_first(os.path.join(folder, part, MANIFEST), head)
-                    files.sync(inside)
+                    files.sync_folder(inside)
                 finally:
                     files.close(inside)
                 files.move(part, top, name, top)
-                files.sync(top)
+                files.sync_folder(top)
         finally:
             files.close(top)
         raise OSError(errno.ENOENT, "the hold's folder vanishes", folder)
@@ -153,7 +153,7 @@ class Batch:
         OSError ENOSPC where the volume has no room for the note; then nothing is noted.
         """
         if self._manifest < 0:
-            flags = os.O_RDWR | os.O_APPEND | os.O_CLOEXEC | getattr(os, "O_BINARY", 0)
+            flags = os.O_RDWR | os.O_APPEND | files.OWN
             self._manifest = os.open(os.path.join(self.path, MANIFEST), flags)
             self._next = 1 + max((held.number for held in self.announced()), default=0)
             self._torn = not _ends_a_line(self._manifest)
@@ -431,7 +431,7 @@ def _own_folder(path: str) -> None:
 
 
 def _write_first(path: str, head: BatchHead) -> None:
-    flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC | getattr(os, "O_BINARY", 0)
+    flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | files.OWN
     manifest = os.open(path, flags, 0o600)
     try:
         if files.append(manifest, head.model_dump_json().encode() + b"\n"):

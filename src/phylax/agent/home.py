@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import fcntl
 import os
+import sys
 import tomllib
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -15,12 +15,16 @@ import platformdirs
 import tomli_w
 from pydantic import Field
 
+from phylax.agent import files
 from phylax.agent.machines import MachineKind
 from phylax.core.values import Demand
 
 CONFIG = "agent.toml"
 KEY = "agent.key"
 LOCK = "agent.lock"
+
+
+Kind = Literal["linux", "windows", "standin"]
 
 
 class NotEnrolledError(Exception):
@@ -37,9 +41,10 @@ class AgentConfig(Demand):
     url: str
     tag: str
     machine_id: int
-    kind: Literal["linux", "standin"]
+    kind: Kind
     standin: str | None = None
     homes: tuple[str, ...] = ()
+    drives: tuple[str, ...] = ()
     readings_every: int = Field(900, ge=5, description="Seconds between readings")
 
 
@@ -75,11 +80,11 @@ class AgentHome:
     @contextmanager
     def alone(self) -> Iterator[None]:
         """One agent works in this folder; BusyError where another one does."""
-        handle = os.open(self.folder / LOCK, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        handle = os.open(self.folder / LOCK, os.O_RDWR | os.O_CREAT | files.OWN, 0o600)
         try:
             try:
-                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            except BlockingIOError:
+                _lock(handle)
+            except OSError:
                 raise BusyError(
                     f"another agent works in {self.folder}; stop it first, or give another --data"
                 ) from None
@@ -96,10 +101,29 @@ class AgentHome:
         return self.folder / "runs"
 
 
+if sys.platform == "win32":
+    import msvcrt
+
+    def _lock(handle: int) -> None:
+        msvcrt.locking(handle, msvcrt.LK_NBLCK, 1)
+
+else:
+    import fcntl
+
+    def _lock(handle: int) -> None:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+
+
+def this_kind() -> Kind:
+    """The kind of machine that this very machine is."""
+    return "windows" if sys.platform == "win32" else "linux"
+
+
 def open_machine(
-    kind: Literal["linux", "standin"],
+    kind: Kind,
     standin: str | None,
-    homes: tuple[str, ...],
+    homes: tuple[str, ...] = (),
+    drives: tuple[str, ...] = (),
     own_folders: tuple[str, ...] = (),
 ) -> MachineKind:
     """The machine that an agent works on. ValueError where the configuration does not fit."""
@@ -109,6 +133,12 @@ def open_machine(
         from phylax.agent.machines.standin import StandInMachine
 
         return StandInMachine(Path(standin))
+    if kind != this_kind():
+        raise ValueError(f"this is not a {kind} machine")
+    if sys.platform == "win32":
+        from phylax.agent.machines.windows import WindowsMachine
+
+        return WindowsMachine(drives, own_folders=own_folders)
     from phylax.agent.machines.linux import LinuxMachine
 
     return LinuxMachine(homes, own_folders=own_folders)

@@ -42,7 +42,7 @@ class RunJournal:
     def __init__(self, path: Path, reserve: Reserve | None = None) -> None:
         self._path = path
         self._reserve = reserve
-        self._handle = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        self._handle = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | files.OWN, 0o600)
         self._unwritten = b""
         self._synced = time.monotonic()
         self._sums: dict[str, list[int]] = {}

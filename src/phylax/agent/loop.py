@@ -42,7 +42,11 @@ class Agent:
         self._config = home.config()
         rules = read_rules(home.folder)
         self._machine = open_machine(
-            self._config.kind, self._config.standin, self._config.homes, rules.allow_folders
+            self._config.kind,
+            self._config.standin,
+            self._config.homes,
+            self._config.drives,
+            rules.allow_folders,
         )
         self._home = home
         self._link = AgentLink(self._config.url, home.key())

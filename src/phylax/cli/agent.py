@@ -38,6 +38,13 @@ def command() -> None:
     help="Look after this home only; repeat for more. Everyone's if left out.",
 )
 @click.option(
+    "--drive",
+    "drives",
+    multiple=True,
+    metavar="LETTER:",
+    help="On Windows, look after this drive only; repeat for more. All fixed ones if left out.",
+)
+@click.option(
     "--own-folder",
     "own_folders",
     multiple=True,
@@ -54,6 +61,7 @@ def enrol(
     folder: Path | None,
     stand_in: Path | None,
     homes: tuple[str, ...],
+    drives: tuple[str, ...],
     own_folders: tuple[str, ...],
     readings_every: int,
 ) -> None:
@@ -65,11 +73,11 @@ def enrol(
             commands.home_at(folder),
             url,
             code,
-            "standin" if stand_in else "linux",
             stand_in,
             homes,
             own_folders,
             readings_every,
+            drives,
         )
     except (OSError, ValueError) as error:
         raise click.ClickException(str(error)) from error

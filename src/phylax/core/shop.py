@@ -167,7 +167,7 @@ class MachineFacts(Demand):
     system: System
     host: str
     agent_version: str
-    kind: Literal["linux", "standin"]
+    kind: Literal["linux", "windows", "standin"]
     memory: Bytes | None = None
     make: str = ""
     model: str = ""

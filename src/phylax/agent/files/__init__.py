@@ -9,6 +9,7 @@ Everything that changes something on a volume goes through here and is announced
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Callable
 
@@ -25,6 +26,10 @@ about, look, entries, names = _system.about, _system.look, _system.entries, _sys
 is_empty = _system.is_empty
 read, may_look_into = _system.read, _system.may_look_into
 is_in_use = _system.is_in_use
+
+
+OWN = getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_BINARY", 0)
+"""How a file of the agent's own is opened: not for other programs it starts, byte by byte."""
 
 
 def _go_on(deed: str) -> None:
@@ -75,6 +80,12 @@ def append(handle: int, text: bytes) -> bytes:
 
 
 def sync(handle: int) -> None:
-    """Returns when what was written is on the disk."""
+    """Returns when what was written to a file is on the disk."""
     step("sync")
     _system.sync(handle)
+
+
+def sync_folder(handle: int) -> None:
+    """Returns when the names in an open folder are on the disk."""
+    step("sync")
+    _system.sync_folder(handle)

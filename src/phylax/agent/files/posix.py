@@ -183,3 +183,7 @@ def append(handle: int, text: bytes) -> bytes:
 
 def sync(handle: int) -> None:
     os.fsync(handle)
+
+
+def sync_folder(handle: int) -> None:
+    os.fsync(handle)

@@ -1,0 +1,487 @@
+"""Files by open folders on Windows: every name is opened relative to its folder's handle.
+
+By the native interface that Windows documents for this (NtCreateFile with a root directory,
+NtQueryDirectoryFile, NtSetInformationFile), since the Win32 calls take whole paths only. Junctions,
+links and other reparse points are never followed, entered, moved or removed: they are passed over.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import errno
+import msvcrt
+import ntpath
+import os
+import stat
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from ctypes import wintypes
+from typing import NamedTuple
+
+assert sys.platform == "win32"
+
+_ntdll = ctypes.WinDLL("ntdll")
+_kernel32 = ctypes.WinDLL("kernel32", use_last_error=True)
+
+_DELETE, _SYNCHRONIZE, _LIST, _ADD, _READ_ATTRIBUTES, _WRITE_ATTRIBUTES = (
+    0x10000, 0x100000, 0x1, 0x6, 0x80, 0x100,
+)  # fmt: skip
+_SHARE_ALL = 0x7
+_OPEN, _CREATE = 1, 2
+_FOLDER_ONLY, _SYNCHRONOUS, _NO_FOLDER, _FOR_BACKUP, _THE_LINK_ITSELF = (
+    0x1, 0x20, 0x40, 0x4000, 0x200000,
+)  # fmt: skip
+_IS_READ_ONLY, _IS_FOLDER, _IS_NORMAL, _IS_REPARSE = 0x1, 0x10, 0x80, 0x400
+_BASIC, _RENAME, _DISPOSITION, _ID_BOTH_DIRECTORY = 4, 10, 13, 37
+_NO_MORE, _NO_SUCH_FILE, _CANNOT_DELETE = 0x80000006, 0xC000000F, 0xC0000121
+_CASE_INSENSITIVE = 0x40
+_EPOCH = 116_444_736_000_000_000
+"""1601 to 1970 in the units of FILETIME, 100 ns."""
+_BUFFER = 64 * 1024
+_IN_USE = (32, 33)
+"""ERROR_SHARING_VIOLATION and ERROR_LOCK_VIOLATION."""
+
+
+class Found(NamedTuple):
+    """What a name is, in the order and with the names of `os.stat_result`."""
+
+    st_mode: int
+    st_ino: int
+    st_dev: int
+    st_nlink: int
+    st_uid: int
+    st_gid: int
+    st_size: int
+    st_atime: int
+    st_mtime: int
+    st_ctime: int
+    st_mtime_ns: int
+    st_blocks: int
+    st_birthtime: int
+
+
+Entries = list[tuple[str, Found]]
+
+
+class _UnicodeString(ctypes.Structure):
+    _fields_ = (
+        ("Length", wintypes.USHORT),
+        ("MaximumLength", wintypes.USHORT),
+        ("Buffer", wintypes.LPWSTR),
+    )
+
+
+class _ObjectAttributes(ctypes.Structure):
+    _fields_ = (
+        ("Length", wintypes.ULONG),
+        ("RootDirectory", wintypes.HANDLE),
+        ("ObjectName", ctypes.POINTER(_UnicodeString)),
+        ("Attributes", wintypes.ULONG),
+        ("SecurityDescriptor", wintypes.LPVOID),
+        ("SecurityQualityOfService", wintypes.LPVOID),
+    )
+
+
+class _IoStatus(ctypes.Structure):
+    _fields_ = (("Status", ctypes.c_void_p), ("Information", ctypes.c_void_p))
+
+
+class _ByHandle(ctypes.Structure):
+    _fields_ = (
+        ("attributes", wintypes.DWORD),
+        ("created", wintypes.FILETIME),
+        ("accessed", wintypes.FILETIME),
+        ("written", wintypes.FILETIME),
+        ("volume", wintypes.DWORD),
+        ("size_high", wintypes.DWORD),
+        ("size_low", wintypes.DWORD),
+        ("links", wintypes.DWORD),
+        ("index_high", wintypes.DWORD),
+        ("index_low", wintypes.DWORD),
+    )
+
+
+class _Entry(ctypes.Structure):
+    """FILE_ID_BOTH_DIR_INFORMATION, without the name that follows it."""
+
+    _fields_ = (
+        ("next", wintypes.ULONG),
+        ("index", wintypes.ULONG),
+        ("created", ctypes.c_int64),
+        ("accessed", ctypes.c_int64),
+        ("written", ctypes.c_int64),
+        ("changed", ctypes.c_int64),
+        ("size", ctypes.c_int64),
+        ("allocated", ctypes.c_int64),
+        ("attributes", wintypes.ULONG),
+        ("name_length", wintypes.ULONG),
+        ("ea_size", wintypes.ULONG),
+        ("short_length", ctypes.c_byte),
+        ("short_name", ctypes.c_wchar * 12),
+        ("file_id", ctypes.c_int64),
+    )
+
+
+class _Basic(ctypes.Structure):
+    _fields_ = (
+        ("created", ctypes.c_int64),
+        ("accessed", ctypes.c_int64),
+        ("written", ctypes.c_int64),
+        ("changed", ctypes.c_int64),
+        ("attributes", wintypes.ULONG),
+    )
+
+
+_kernel32.CreateFileW.restype = wintypes.HANDLE
+_kernel32.CreateFileW.argtypes = (
+    wintypes.LPCWSTR, wintypes.DWORD, wintypes.DWORD, wintypes.LPVOID, wintypes.DWORD,
+    wintypes.DWORD, wintypes.HANDLE,
+)  # fmt: skip
+_kernel32.CloseHandle.argtypes = (wintypes.HANDLE,)
+_kernel32.GetFileInformationByHandle.argtypes = (wintypes.HANDLE, ctypes.POINTER(_ByHandle))
+_kernel32.GetCurrentProcess.restype = wintypes.HANDLE
+_kernel32.DuplicateHandle.argtypes = (
+    wintypes.HANDLE, wintypes.HANDLE, wintypes.HANDLE, ctypes.POINTER(wintypes.HANDLE),
+    wintypes.DWORD, wintypes.BOOL, wintypes.DWORD,
+)  # fmt: skip
+_ntdll.RtlNtStatusToDosError.argtypes = (wintypes.ULONG,)
+_ntdll.RtlNtStatusToDosError.restype = wintypes.ULONG
+for _call in ("NtCreateFile", "NtQueryDirectoryFile", "NtSetInformationFile"):
+    getattr(_ntdll, _call).restype = wintypes.ULONG
+
+
+# --- opening ---------------------------------------------------------------------------------
+
+
+def open_top(path: str) -> int:
+    """A handle on a folder by its whole path, of which the last part may be no link."""
+    handle = _kernel32.CreateFileW(
+        _long(path), _LIST | _READ_ATTRIBUTES | _SYNCHRONIZE, _SHARE_ALL, None, 3,
+        0x02000000 | 0x00200000, None,
+    )  # fmt: skip
+    if handle in (None, wintypes.HANDLE(-1).value):
+        raise ctypes.WinError(ctypes.get_last_error())
+    return _only_folder(int(handle), path)
+
+
+def open_folder(name: str, parent: int) -> int:
+    """A handle on a folder in an open one, never through a link."""
+    if stat.S_ISLNK(look(name, parent).st_mode):
+        raise OSError(errno.ELOOP, "a link or junction, which is never followed", name)
+    access = _LIST | _ADD | _READ_ATTRIBUTES | _SYNCHRONIZE
+    try:
+        handle = _open(name, parent, access, _FOLDER_ONLY)
+    except PermissionError:
+        handle = _open(name, parent, access & ~_ADD | _LIST, _FOLDER_ONLY)
+    return _only_folder(handle, name)
+
+
+def _only_folder(handle: int, name: str) -> int:
+    found = about(handle)
+    if stat.S_ISDIR(found.st_mode):
+        return handle
+    close(handle)
+    if stat.S_ISLNK(found.st_mode):
+        raise OSError(errno.ELOOP, "a link or junction, which is never followed", name)
+    raise NotADirectoryError(errno.ENOTDIR, "not a folder", name)
+
+
+def again(handle: int) -> int:
+    """A second handle on the same folder."""
+    ours, second = _kernel32.GetCurrentProcess(), wintypes.HANDLE()
+    if not _kernel32.DuplicateHandle(ours, handle, ours, ctypes.byref(second), 0, False, 2):
+        raise ctypes.WinError(ctypes.get_last_error())
+    return int(second.value or 0)
+
+
+def close(handle: int) -> None:
+    _kernel32.CloseHandle(handle)
+
+
+def _open(
+    name: str, parent: int, access: int, options: int, how: int = _OPEN, attributes: int = 0
+) -> int:
+    """A handle on one name in an open folder, exactly as it is spelt but for its case.
+
+    OSError where the name is more than one, or a stream of a file.
+    """
+    if not name or any(sign in name for sign in "\\/:\0"):
+        raise FileNotFoundError(errno.ENOENT, "not a name in a folder", name)
+    return _open_relative(name, parent, access, options, how, attributes)
+
+
+def _open_relative(
+    name: str, parent: int, access: int, options: int, how: int = _OPEN, attributes: int = 0
+) -> int:
+    """The same; an empty name opens the folder itself once more."""
+    buffer = ctypes.create_unicode_buffer(name)
+    length = len(name.encode("utf-16-le", "surrogatepass"))
+    text = _UnicodeString(length, length + 2, ctypes.cast(buffer, wintypes.LPWSTR))
+    what = _ObjectAttributes(
+        ctypes.sizeof(_ObjectAttributes),
+        parent,
+        ctypes.pointer(text),
+        _CASE_INSENSITIVE,
+        None,
+        None,
+    )
+    handle, status = wintypes.HANDLE(), _IoStatus()
+    code = _ntdll.NtCreateFile(
+        ctypes.byref(handle), wintypes.ULONG(access), ctypes.byref(what), ctypes.byref(status),
+        None, wintypes.ULONG(attributes), wintypes.ULONG(_SHARE_ALL), wintypes.ULONG(how),
+        wintypes.ULONG(options | _SYNCHRONOUS | _FOR_BACKUP | _THE_LINK_ITSELF), None,
+        wintypes.ULONG(0),
+    )  # fmt: skip
+    if code:
+        raise _error(code, name)
+    return int(handle.value or 0)
+
+
+@contextmanager
+def _opened(name: str, parent: int, access: int, options: int = 0) -> Iterator[int]:
+    """A name opened for a deed; OSError ELOOP where it is a link or junction."""
+    handle = _open(name, parent, access | _READ_ATTRIBUTES | _SYNCHRONIZE, options)
+    try:
+        if stat.S_ISLNK(about(handle).st_mode):
+            raise OSError(errno.ELOOP, "a link or junction, which is left alone", name)
+        yield handle
+    finally:
+        close(handle)
+
+
+def _error(status: int, name: str) -> OSError:
+    code = int(_ntdll.RtlNtStatusToDosError(status))
+    return OSError(None, ctypes.FormatError(code), name, code)
+
+
+def _long(path: str) -> str:
+    r"""A whole path of any length, as it is: with the prefix that switches all rewriting off."""
+    path = ntpath.abspath(path)
+    if path.startswith("\\\\?\\"):
+        return path
+    return f"\\\\?\\UNC\\{path[2:]}" if path.startswith("\\\\") else f"\\\\?\\{path}"
+
+
+# --- looking ---------------------------------------------------------------------------------
+
+
+def about(handle: int) -> Found:
+    """What an open folder or file is."""
+    found = _ByHandle()
+    if not _kernel32.GetFileInformationByHandle(handle, ctypes.byref(found)):
+        raise ctypes.WinError(ctypes.get_last_error())
+    size = found.size_high << 32 | found.size_low
+    return _found(
+        found.attributes, found.index_high << 32 | found.index_low, found.volume, found.links, size,
+        size, _time(found.accessed), _time(found.written), _time(found.created),
+    )  # fmt: skip
+
+
+def _time(of: wintypes.FILETIME) -> int:
+    return int(of.dwHighDateTime << 32 | of.dwLowDateTime)
+
+
+def _found(
+    attributes: int, number: int, volume: int, links: int, size: int, allocated: int,
+    accessed: int, written: int, created: int,
+) -> Found:  # fmt: skip
+    if attributes & _IS_REPARSE:
+        mode = stat.S_IFLNK
+    else:
+        mode = (stat.S_IFDIR if attributes & _IS_FOLDER else stat.S_IFREG) | 0o700
+    modified = (written - _EPOCH) * 100
+    return Found(
+        mode, number, volume, links, 0, 0, size, (accessed - _EPOCH) // 10**7,
+        modified // 10**9, modified // 10**9, modified, (allocated + 511) // 512,
+        (created - _EPOCH) // 10**7,
+    )  # fmt: skip
+
+
+def look(name: str, parent: int) -> Found:
+    """What a name in an open folder is; of a link, the link itself."""
+    for found, of in _query(parent, name):
+        if found.lower() == name.lower():
+            return of
+    raise FileNotFoundError(errno.ENOENT, "there is no such file", name)
+
+
+def entries(handle: int) -> Entries:
+    """All names in an open folder with what they are; links and junctions are left out."""
+    return [(name, of) for name, of in _query(handle) if not stat.S_ISLNK(of.st_mode)]
+
+
+def names(handle: int) -> list[str]:
+    """All names in an open folder."""
+    return [name for name, _ in _query(handle)]
+
+
+def is_empty(handle: int) -> bool:
+    return next(iter(_query(handle)), None) is None
+
+
+def _query(handle: int, only: str | None = None) -> Iterator[tuple[str, Found]]:
+    # opened once more, since where a handle is in its listing belongs to the handle
+    again_open = _open_relative("", handle, _LIST | _READ_ATTRIBUTES | _SYNCHRONIZE, _FOLDER_ONLY)
+    try:
+        yield from _list(again_open, only)
+    finally:
+        close(again_open)
+
+
+def _list(handle: int, only: str | None) -> Iterator[tuple[str, Found]]:
+    volume = about(handle).st_dev
+    buffer = ctypes.create_string_buffer(_BUFFER)
+    wanted = None
+    if only is not None:
+        if not only or any(sign in only for sign in '\\/:*?"<>|\0'):
+            raise FileNotFoundError(errno.ENOENT, "not a name in a folder", only)
+        text = ctypes.create_unicode_buffer(only)
+        length = len(only.encode("utf-16-le", "surrogatepass"))
+        wanted = ctypes.byref(
+            _UnicodeString(length, length + 2, ctypes.cast(text, wintypes.LPWSTR))
+        )
+    restart = True
+    while True:
+        status = _IoStatus()
+        code = _ntdll.NtQueryDirectoryFile(
+            wintypes.HANDLE(handle), None, None, None, ctypes.byref(status), buffer,
+            wintypes.ULONG(_BUFFER), _ID_BOTH_DIRECTORY, wintypes.BOOLEAN(False), wanted,
+            wintypes.BOOLEAN(restart),
+        )  # fmt: skip
+        if code in (_NO_MORE, _NO_SUCH_FILE):
+            return
+        if code:
+            raise _error(code, only or "")
+        restart = False
+        yield from _unpack(buffer, volume)
+
+
+def _unpack(buffer: ctypes.Array[ctypes.c_char], volume: int) -> Iterator[tuple[str, Found]]:
+    at = 0
+    # the name begins right behind the last field, without the padding of the whole
+    after = _Entry.file_id.offset + 8
+    while True:
+        entry = _Entry.from_buffer(buffer, at)
+        name = buffer.raw[at + after : at + after + entry.name_length].decode(
+            "utf-16-le", "surrogatepass"
+        )
+        if name not in (".", ".."):
+            yield name, _found(
+                entry.attributes, entry.file_id & 2**64 - 1, volume, 1, entry.size,
+                entry.allocated or entry.size, entry.accessed, entry.written, entry.created,
+            )  # fmt: skip
+        if not entry.next:
+            return
+        at += entry.next
+
+
+def read(name: str, parent: int, most: int) -> bytes:
+    """The first bytes of a file in an open folder, never through a link."""
+    with _opened(name, parent, 0x1, _NO_FOLDER) as handle:
+        second = again(handle)
+        descriptor = msvcrt.open_osfhandle(second, os.O_RDONLY | os.O_BINARY)
+        try:
+            return os.read(descriptor, most)
+        finally:
+            os.close(descriptor)
+
+
+def may_look_into(path: str) -> bool:
+    try:
+        handle = open_top(path)
+    except OSError:
+        return False
+    try:
+        is_empty(handle)
+    except OSError:
+        return False
+    finally:
+        close(handle)
+    return True
+
+
+def is_in_use(error: OSError) -> bool:
+    """Whether a deed failed because another program holds the file, as the system says."""
+    return getattr(error, "winerror", None) in _IN_USE
+
+
+# --- deeds -----------------------------------------------------------------------------------
+
+
+def unlink(name: str, parent: int) -> None:
+    _remove(name, parent, _NO_FOLDER)
+
+
+def rmdir(name: str, parent: int) -> None:
+    _remove(name, parent, _FOLDER_ONLY)
+
+
+def _remove(name: str, parent: int, options: int) -> None:
+    """By the handle; what is marked read-only is unmarked first, as its owner could."""
+    with _opened(name, parent, _DELETE, options) as handle:
+        code = _set(handle, _DISPOSITION, ctypes.c_ubyte(1))
+    if code == _CANNOT_DELETE:
+        with _opened(name, parent, _DELETE | _WRITE_ATTRIBUTES, options) as handle:
+            _set(handle, _BASIC, _Basic(0, 0, 0, 0, _IS_NORMAL))
+            code = _set(handle, _DISPOSITION, ctypes.c_ubyte(1))
+    if code:
+        raise _error(code, name)
+
+
+def _set(handle: int, what: int, value: ctypes._CData) -> int:
+    status = _IoStatus()
+    return int(
+        _ntdll.NtSetInformationFile(
+            wintypes.HANDLE(handle), ctypes.byref(status), ctypes.byref(value),
+            wintypes.ULONG(ctypes.sizeof(value)), what,
+        )
+    )  # fmt: skip
+
+
+def make_folder(name: str, parent: int, mode: int) -> None:
+    access = _LIST | _READ_ATTRIBUTES | _SYNCHRONIZE
+    close(_open(name, parent, access, _FOLDER_ONLY, _CREATE, _IS_FOLDER))
+
+
+def move(name: str, parent: int, new_name: str, new_parent: int) -> None:
+    if not new_name or any(sign in new_name for sign in "\\/:\0"):
+        raise FileNotFoundError(errno.ENOENT, "not a name in a folder", new_name)
+    text = new_name.encode("utf-16-le", "surrogatepass")
+
+    class Rename(ctypes.Structure):
+        _fields_ = (
+            ("replace", wintypes.BOOLEAN),
+            ("root", wintypes.HANDLE),
+            ("length", wintypes.ULONG),
+            ("name", ctypes.c_char * (len(text) + 2)),
+        )
+
+    with _opened(name, parent, _DELETE) as handle:
+        rename = Rename(False, new_parent, len(text))
+        ctypes.memmove(ctypes.addressof(rename) + Rename.name.offset, text, len(text))
+        if code := _set(handle, _RENAME, rename):
+            raise _error(code, new_name)
+
+
+def give(name: str, parent: int, mode: int, user: int, group: int) -> None:
+    """A new folder has its rights from the one it is in."""
+
+
+def append(handle: int, text: bytes) -> bytes:
+    """What the volume had no room for is returned."""
+    try:
+        while text:
+            text = text[os.write(handle, text) :]
+    except OSError as error:
+        if error.errno != errno.ENOSPC:
+            raise
+    return text
+
+
+def sync(handle: int) -> None:
+    os.fsync(handle)
+
+
+def sync_folder(handle: int) -> None:
+    """The file system sees to its own folders."""

@@ -1,0 +1,173 @@
+"""The Windows machine kind, with a real Windows Python: the same story as on Linux."""
+
+from __future__ import annotations
+
+import subprocess
+from collections.abc import Iterator
+from datetime import timedelta
+from pathlib import Path
+
+import pytest
+
+from helpers import make_file
+from phylax.client import Phylax
+from phylax.core.holds import HeldPick
+from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
+from phylax.core.runs import RunDetail, RunState
+from phylax.core.shop import Machine, MachineEdit
+
+from .conftest import Windows
+
+pytestmark = pytest.mark.xdist_group("windows")
+
+
+@pytest.mark.parametrize(
+    "check",
+    [
+        "names_are_opened_in_their_folder_only",
+        "a_file_in_use_stays_and_the_system_says_so",
+        "read_only_files_go_and_folders_that_hold_something_stay",
+        "moving_never_overwrites",
+        "long_paths_and_odd_names_are_walked_and_removed",
+        "the_guard_knows_no_case",
+        "it_steps_back",
+    ],
+)
+def test_inside(windows: Windows, check: str) -> None:
+    windows.inside(check)
+
+
+def test_links_into_elsewhere(windows: Windows) -> None:
+    letter = make_file(windows.home / "Documents/letter.odt")
+    (windows.drive / "scratch").mkdir()
+    (windows.drive / "scratch/link").symlink_to(letter.parent)
+    windows.inside("a_link_or_junction_is_never_followed_moved_or_removed")
+    assert letter.exists()
+
+
+@pytest.fixture
+def tag(owner: Phylax, machine: Machine) -> str:
+    """A machine that was taken in with Windows on it."""
+    edit = MachineEdit(tag="win", client_id=machine.client_id, system="windows")
+    return owner.machines.add(edit).tag
+
+
+@pytest.fixture
+def enrolled(owner: Phylax, tag: str, windows: Windows) -> Iterator[Windows]:
+    code = owner.machines.enrolment_code(tag).code
+    said = windows.phylax("agent", "enrol", owner.url, code, "--data", "C:\\agent", "--drive", "C:")
+    assert f"Enrolled as {tag}" in said
+    yield windows
+
+
+def once(windows: Windows) -> None:
+    windows.phylax("agent", "once", "--data", "C:\\agent")
+
+
+def ended(owner: Phylax, run_id: int) -> RunDetail:
+    return owner.runs.get(run_id)
+
+
+def test_a_whole_round_trip(owner: Phylax, tag: str, enrolled: Windows) -> None:
+    """Look, agree, clean, hold, put back; with an open file left and named."""
+    home = enrolled.home
+    old = make_file(home / "Temp/old/ünïcode.tmp", 5000, days_old=9)
+    young = make_file(home / "Temp/young.tmp", 700)
+    kept = make_file(home / "Temp/Keep.DCM", 900, days_old=9)
+    open_one = make_file(home / "Temp/open.tmp", 4000, days_old=9)
+    cached = make_file(
+        home / "AppData/Local/Google/Chrome/User Data/Default/Cache/data_1", 9000, days_old=1
+    )
+    dump = make_file(home / "AppData/Local/CrashDumps/app.dmp", 3000, days_old=40)
+    film = make_file(home / "Downloads/film.mkv", 8000, days_old=200)
+    modified = film.stat().st_mtime
+    trashed = enrolled.trash("OLD.iso", 6000, days_ago=60)
+    lately = enrolled.trash("NEW.iso", 6000, days_ago=2)
+    system = make_file(enrolled.drive / "windows/Temp/setup.log", 2000, days_old=9)
+    trace = make_file(enrolled.drive / "windows/Prefetch/APP.EXE-1.pf", 500, days_old=9)
+    machine_id = owner.machines.get(tag).id
+    owner.rules.put(
+        Scope.MACHINE, machine_id, "downloads",
+        Rule(off=False, keep_for=timedelta(days=90), hold_for=timedelta(days=7)),
+    )  # fmt: skip
+    owner.protections.add(ProtectEntry(kind=ProtectKind.PATTERN, what="*.dcm"))
+
+    owner.runs.survey(tag)
+    once(enrolled)
+    ledger = owner.machines.ledger(tag)
+    holds = {line.category: line.holds.count for line in ledger.lines}
+    assert (holds["user-temp"], holds["trash"], holds["web-cache"]) == (4, 2, 1)
+    assert holds["launch-traces"] == 1 and holds["error-reports"] == 1
+    restore = next(line for line in ledger.lines if line.category == "restore-points")
+    assert "by hand" in restore.unread[0].why, (
+        "what cannot be looked at is said, not called nothing"
+    )
+
+    consent = owner.surveys.consent(ledger.survey_id, "downloads", numbers=[1])
+    wanted = ["user-temp", "system-temp", "trash", "web-cache", "error-reports", "downloads"]
+    run = owner.runs.clean(tag, wanted, consents=[consent.id])
+    keeper = enrolled.start(
+        "-c",
+        f"f = open({enrolled.path(open_one)!r}); print('open', flush=True); input()",
+    )
+    assert keeper.stdout is not None and "open" in keeper.stdout.readline()
+    once(enrolled)
+    keeper.communicate("\n", timeout=30)
+
+    done = ended(owner, run.id)
+    assert done.state is RunState.PARTLY
+    assert [(left.path, left.reason) for left in done.left] == [("open.tmp", "in use")]
+    for path in (old, cached, dump, trashed, system, film):
+        assert not path.exists(), path
+    for path in (young, kept, open_one, lately, trace):
+        assert path.exists(), path
+    assert not trashed.with_name("$IOLD.iso").exists(), "the trash's note goes with it"
+    assert done.held is not None and done.held.count == 1
+
+    (hold,) = owner.holds.list(tag)
+    back = owner.runs.put_back(tag, [HeldPick(hold_id=hold.id)])
+    once(enrolled)
+    assert ended(owner, back.id).state is RunState.DONE
+    assert film.stat().st_size == 8000
+    assert film.stat().st_mtime == modified, "as it was"
+
+    again = owner.runs.clean(tag, ["user-temp"])
+    once(enrolled)
+    assert ended(owner, again.id).state is RunState.DONE and not open_one.exists()
+
+
+def test_a_browser_that_is_open_keeps_its_cache(owner: Phylax, tag: str, enrolled: Windows) -> None:
+    """A program under the browser's name, as the system lists it."""
+    cached = make_file(
+        enrolled.home / "AppData/Local/Mozilla/Firefox/Profiles/a.default/cache2/entries/1",
+        days_old=1,
+    )
+    browser = enrolled.drive / "scratch/firefox.exe"
+    browser.parent.mkdir()
+    for part in Path(__file__).parents[2].joinpath(".windows").iterdir():
+        if part.is_file():
+            (browser.parent / part.name).write_bytes(part.read_bytes())
+    (browser.parent / "python.exe").rename(browser)
+    owner.runs.clean(tag, ["web-cache"])
+    running = start(enrolled, browser)
+    try:
+        once(enrolled)
+    finally:
+        running.communicate("\n", timeout=30)
+    (run,) = owner.runs.list(machine=tag)
+    outcome = ended(owner, run.id).outcomes[0]
+    assert [stay.reason for stay in outcome.left] == ["program open"]
+    assert cached.exists()
+
+
+def start(windows: Windows, program: Path) -> subprocess.Popen[str]:
+    running = subprocess.Popen(
+        ["wine", str(program), "-c", "print('up', flush=True); input()"],
+        env=windows.environment(),
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
+    )
+    assert running.stdout is not None and "up" in running.stdout.readline()
+    return running
