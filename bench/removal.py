@@ -16,6 +16,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from bench.volume import volume
@@ -102,22 +103,20 @@ def _compare_hold(top: Path) -> None:
         aside = top / "aside"
         aside.mkdir()
         away = _timed(["find", str(tree), "-type", "f", "-exec", "mv", "-t", str(aside), "{}", "+"])
-        folders = sorted(tree.iterdir())
-        each = FILES // FOLDERS
-        names = sorted(os.listdir(aside))
-
-        def move_back() -> None:
-            for number, folder in enumerate(folders):
-                mine = names[number * each : (number + 1) * each]
-                subprocess.run(["mv", "-n", "-t", str(folder), *mine], cwd=aside, check=True)
-
-        returned = _time(move_back)
+        returned = _time(partial(_move_back, aside, sorted(tree.iterdir())))
         if pair:
             held.append((ours / away, ours, away))
             back.append((ours_back / returned, ours_back, returned))
         _clear(top)
     _say("holding", "mv", held, "")
     _say("putting back", "mv -n", back, "")
+
+
+def _move_back(aside: Path, folders: list[Path]) -> None:
+    each, names = FILES // FOLDERS, sorted(os.listdir(aside))
+    for number, folder in enumerate(folders):
+        mine = names[number * each : (number + 1) * each]
+        subprocess.run(["mv", "-n", "-t", str(folder), *mine], cwd=aside, check=True)
 
 
 def _engine(home: Path, own: Path, what: str) -> tuple[float, int]:

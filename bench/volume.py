@@ -1,4 +1,4 @@
-"""A volume to measure on: a real file system in memory, so that no other's disk work is measured."""
+"""A volume to measure on: a real file system in memory, so that nobody else's disk is measured."""
 
 from __future__ import annotations
 

@@ -9,114 +9,32 @@ import random
 import shutil
 import signal
 import time
-from collections import Counter
-from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
-from engine import NothingRuns, rule
+from engine import Desk, NothingRuns, rule
 from helpers import make_file, make_standin, trashed
 from phylax.agent import files
-from phylax.agent.guard import Guard
-from phylax.agent.hold import Hold
-from phylax.agent.journal import JournalError, RunJournal
-from phylax.agent.machines import MachineKind
+from phylax.agent.journal import JournalError
 from phylax.agent.machines.standin import StandInMachine
-from phylax.agent.reserve import Reserve
 from phylax.agent.spool import Spool
-from phylax.agent.work import Worker
-from phylax.client import AgentLink
 from phylax.core.holds import BatchPick
 from phylax.core.orders import (
     CategoryRule,
     CleanOrder,
     HeldOrder,
-    Order,
-    ResultMessage,
     UnheldMessage,
 )
 from phylax.core.retention import RuleInForce
 
 FOR_GOOD, HELD = rule(), rule(hold_for="P3D")
 KEYS = ("user-temp", "trash")
-KILLED = 9
 
 
 def clean_order(by: RuleInForce, run_id: int = 1) -> CleanOrder:
     look = tuple(CategoryRule(category=key, rule=by) for key in KEYS)
     return CleanOrder(run_id=run_id, lease="l", look=look, clean=KEYS, look_first=False)
-
-
-class Desk:
-    """A machine, and an agent that reaches no service."""
-
-    def __init__(self, machine: MachineKind, own: Path) -> None:
-        self.machine = machine
-        self.own = own
-        own.mkdir(exist_ok=True)
-        self.hold = Hold(machine, str(own))
-
-    def worker(self) -> Worker:
-        reserve = Reserve(self.own / "reserve")
-        hold = Hold(self.machine, str(self.own), make_room=reserve.give_up)
-        return Worker(
-            self.machine,
-            Guard(self.machine, [str(self.own), *hold.possible()]),
-            hold,
-            AgentLink("http://127.0.0.1:9", "key"),
-            Spool(self.own / "spool", reserve),
-            self.own / "runs",
-            lambda: False,
-            reserve,
-        )
-
-    def carry_out(self, order: Order) -> None:
-        self.worker().carry_out(order)
-
-    def take_up(self) -> None:
-        """As an agent does when it starts."""
-        for path in sorted((self.own / "runs").glob("*.jsonl")):
-            order = RunJournal.order_in(path)
-            if order is None:
-                path.unlink()
-            else:
-                self.carry_out(order)
-
-    def in_a_child(self, deed: Callable[[], None], *, killed_at: int) -> bool:
-        """Do it in a process that ends, without a word, at that step; True where it came to it."""
-        child = os.fork()
-        if child == 0:
-            steps = 0
-
-            def step(name: str) -> None:
-                nonlocal steps
-                steps += 1
-                if steps == killed_at:
-                    os._exit(KILLED)
-
-            files.step = step
-            try:
-                deed()
-                os._exit(0)
-            finally:
-                os._exit(1)
-        code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
-        assert code in (0, KILLED)
-        return code == KILLED
-
-    def results(self) -> list[ResultMessage]:
-        """What the service would be told, each message once."""
-        spool = Spool(self.own / "spool")
-        found = {m.id: m for _, m in spool.waiting() if isinstance(m, ResultMessage)}
-        return list(found.values())
-
-    def held(self) -> Counter[str]:
-        return Counter(
-            f"{one.root}/{'/'.join((*one.folders, one.name))}"
-            for batch in self.hold.batches()
-            for one in batch.held()
-        )
 
 
 def lay_out(home: Path) -> set[str]:

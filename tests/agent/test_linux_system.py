@@ -2,6 +2,7 @@
 disabled package revisions, each from where the system really keeps it."""
 
 import os
+import shutil
 import subprocess
 import sys
 from datetime import UTC, datetime, timedelta
@@ -317,3 +318,56 @@ def test_an_unprivileged_agent_finds_less_and_says_what_it_could_not_look_at(
     assert found["user-caches"] == ["0", str(root / "home/anna/.cache")]
     assert found["old-logs"][0] == "0"
     assert str(root / "var/log/private") in found["old-logs"]
+
+
+# --- kernels ---------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def packaged(tmp_path: Path) -> Path:
+    """A root with a package database of its own: two kernels, one of them needed."""
+    if os.geteuid() != 0 or not shutil.which("dpkg-deb"):
+        pytest.skip("installing packages into a root needs dpkg, and root")
+    root = tmp_path / "packaged"
+    for folder in ("var/lib/dpkg/info", "var/lib/dpkg/updates", "var/lib/dpkg/triggers"):
+        (root / folder).mkdir(parents=True)
+    (root / "var/lib/dpkg/status").touch()
+    packages = [
+        ("linux-image-6.1.0-1-tide", ""),
+        ("linux-modules-6.1.0-1-tide", ""),
+        ("linux-image-6.1.0-2-tide", ""),
+        ("linux-image-tide", "Depends: linux-image-6.1.0-2-tide\n"),
+    ]
+    for name, more in packages:
+        build = tmp_path / name
+        (build / "DEBIAN").mkdir(parents=True)
+        (build / "DEBIAN/control").write_text(
+            f"Package: {name}\nVersion: 1\nArchitecture: all\nMaintainer: Nobody <n@tide.example>\n"
+            f"Installed-Size: 90\n{more}Description: made up\n"
+        )
+        if name.startswith("linux-image-6"):
+            make_file(build / f"boot/vmlinuz-{name.removeprefix('linux-image-')}", 4000)
+        subprocess.run(["dpkg-deb", "-b", str(build)], check=True, stdout=subprocess.DEVNULL)
+        subprocess.run(
+            ["dpkg", f"--root={root}", "--force-script-chrootless", "-i", f"{build}.deb"],
+            check=True, stdout=subprocess.DEVNULL,
+        )  # fmt: skip
+    return root
+
+
+def test_an_old_kernel_goes_by_the_package_manager_and_what_is_needed_stays(packaged: Path) -> None:
+    machine = LinuxMachine(root=str(packaged))
+    assert {k.name for k in machine.things("old-kernels")} == {"6.1.0-1-tide", "6.1.0-2-tide"}
+    machine.let_go("old-kernels", "6.1.0-1-tide")
+    assert [k.name for k in machine.things("old-kernels")] == ["6.1.0-2-tide"]
+    assert not (packaged / "boot/vmlinuz-6.1.0-1-tide").exists()
+    with pytest.raises(OSError, match=r"dpkg refuses.*linux-image-tide"):
+        machine.let_go("old-kernels", "6.1.0-2-tide")
+    assert (packaged / "boot/vmlinuz-6.1.0-2-tide").exists()
+    with pytest.raises(FileNotFoundError):
+        machine.let_go("old-kernels", "6.1.0-9-tide; reboot")
+
+
+def test_the_running_kernel_is_never_let_go(packaged: Path) -> None:
+    with pytest.raises(OSError, match="running one"):
+        Packages(str(packaged)).remove_kernel("6.1.0-1-tide", running="6.1.0-1-tide")

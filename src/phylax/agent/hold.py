@@ -18,20 +18,21 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import NamedTuple
+from typing import NamedTuple, TypeVar
 
 from pydantic import Field, ValidationError
 
 from phylax.agent import files
 from phylax.agent.machines import MachineKind
 from phylax.agent.places import Place, deeper
+from phylax.agent.reserve import Reserve
 from phylax.agent.walk import Complaint, remove_tree
 from phylax.core.survey import Tally
 from phylax.core.values import Demand, Moment
 
 MANIFEST, THINGS, TOLD = "manifest.jsonl", "things", "told"
 AT_MOST_PERCENT = 10
-FULL = (errno.ENOSPC, errno.EDQUOT)
+T = TypeVar("T")
 _NAME = re.compile(r"[0-9]{1,18}\.[a-z-]{1,60}\.[0-9a-f]{8}")
 
 
@@ -307,14 +308,14 @@ class Hold:
         own: str,
         *,
         at_most_percent: int = AT_MOST_PERCENT,
-        make_room: Callable[[], bool] = lambda: False,
+        reserve: Reserve | None = None,
     ) -> None:
         """`own` is the agent's own folder; of no volume more than `at_most_percent` is held.
-        `make_room` frees some room on a full volume, once, where it can."""
+        The reserve gives its room where the volume it is on is full."""
         self._machine = machine
         self._own = own
         self._at_most = at_most_percent
-        self.make_room = make_room
+        self._reserve = reserve
         self._sums: dict[str, int] = {}
 
     def folders(self) -> list[str]:
@@ -377,14 +378,16 @@ class Hold:
             until_at=now + span,
             yields_below=yields,
         )
-        try:
+
+        def make() -> Batch:
             _own_folder(folder)
             return Batch.make(folder, name, head)
-        except OSError as error:
-            if error.errno not in FULL or not self.make_room():
-                raise
-            _own_folder(folder)
-            return Batch.make(folder, name, head)
+
+        return self.with_room(make)
+
+    def with_room(self, deed: Callable[[], T]) -> T:
+        """Do something that needs room, with the reserve's where there is none else."""
+        return deed() if self._reserve is None else self._reserve.lend(deed)
 
     def room(self, place: Place) -> int:
         """Bytes that may still be held on a place's volume."""

@@ -9,8 +9,9 @@ from __future__ import annotations
 import json
 import os
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -42,7 +43,7 @@ class RunJournal:
     def __init__(self, path: Path, reserve: Reserve | None = None) -> None:
         self._path = path
         self._reserve = reserve
-        self._handle = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | files.OWN, 0o600)
+        self._handle = _lent(reserve, partial(_open, path))
         self._unwritten = b""
         self._synced = time.monotonic()
         self._sums: dict[str, list[int]] = {}
@@ -65,7 +66,6 @@ class RunJournal:
         """A new journal, or that of the same run, cut off earlier."""
         if path.exists():
             return cls.reopen(path, reserve)
-        path.parent.mkdir(parents=True, exist_ok=True)
         journal = cls(path, reserve)
         journal.begun = {
             "order": _ORDER.dump_python(order, mode="json"),
@@ -191,6 +191,15 @@ class RunJournal:
         """The result is safely spooled; the journal is no longer needed."""
         self.close()
         self._path.unlink(missing_ok=True)
+
+
+def _open(path: Path) -> int:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    return os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | files.OWN, 0o600)
+
+
+def _lent(reserve: Reserve | None, deed: Callable[[], int]) -> int:
+    return deed() if reserve is None else reserve.lend(deed)
 
 
 def _finish(root: str, folders: Sequence[str], name: str) -> None:

@@ -12,10 +12,11 @@ from datetime import datetime
 from typing import Protocol
 
 from phylax.agent import files
-from phylax.agent.hold import FULL, Batch, Companion, Hold, Holding
+from phylax.agent.hold import Batch, Companion, Hold, Holding
 from phylax.agent.journal import RunJournal
 from phylax.agent.machines import MachineKind
 from phylax.agent.places import Place, deeper
+from phylax.agent.reserve import FULL
 from phylax.agent.seen import Seen
 from phylax.agent.trash import companion_of, let_go, thing_folder
 from phylax.agent.walk import remove_tree
@@ -148,12 +149,7 @@ class IntoHold:
         self._room = self._hold.room(place)
         self._going = going
         below = folder.split("/") if folder else []
-        try:
-            self._first = batch.announce(place, below, going)
-        except OSError as error:
-            if error.errno not in FULL or not self._hold.make_room():
-                raise
-            self._first = batch.announce(place, below, going)
+        self._first = self._hold.with_room(lambda: batch.announce(place, below, going))
 
     def file(self, index: int, name: str, parent: int) -> None:
         self._take(index, name, parent)

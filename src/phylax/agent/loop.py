@@ -56,7 +56,8 @@ class Agent:
             self._machine,
             os.path.realpath(home.folder),
             at_most_percent=rules.hold_at_most_percent,
-            make_room=reserve.give_up,
+            # one of its own: what is held must never cost the result its room
+            reserve=Reserve(home.folder / "reserve-hold"),
         )
         self._runs = home.runs
         self._stopping = False

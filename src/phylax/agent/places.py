@@ -11,7 +11,7 @@ import re
 import stat
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fnmatch import translate
 from functools import cache
 
@@ -182,8 +182,8 @@ class Territory:
                 names=where.names,
                 leave=where.leave,
                 file=file,
-                locks=tuple(self._locks(where, location.user)),
             )
+            place = replace(place, locks=tuple(self._locks(where, place)))
             if why := self._why_forbidden(kind, place):
                 unread.append(Unread(path=place.shown, why=why))
                 continue
@@ -192,11 +192,15 @@ class Territory:
                 continue
             yield place
 
-    def _locks(self, where: Where, user: str) -> Iterator[str]:
+    def _locks(self, where: Where, place: Place) -> Iterator[str]:
         for lock in where.locks:
+            below = lock.below.split("/")
+            if lock.base is None:
+                yield os.path.join(place.path, *below)
+                continue
             for location in self._machine.locations(lock.base):
-                if location.user == user and not location.why:
-                    yield os.path.join(location.path, *lock.below.split("/"))
+                if location.user == place.user and not location.why:
+                    yield os.path.join(location.path, *below)
 
     def _why_forbidden(self, kind: Category, place: Place) -> str | None:
         if kind.caution is Caution.REPORT or kind.shape in ("sites", "visits"):

@@ -5,10 +5,15 @@ Several small files, so that blocks as well as file numbers come free.
 
 from __future__ import annotations
 
+import errno
 import os
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
+from typing import TypeVar
 
+FULL = (errno.ENOSPC, errno.EDQUOT)
+T = TypeVar("T")
 FILES, EACH = 8, 64 * 1024
 
 
@@ -33,6 +38,15 @@ class Reserve:
                 except OSError:
                     path.unlink(missing_ok=True)
                     raise
+
+    def lend(self, deed: Callable[[], T]) -> T:
+        """Do something that needs room; on a full volume once more with the reserve given up."""
+        try:
+            return deed()
+        except OSError as error:
+            if error.errno not in FULL or not self.give_up():
+                raise
+            return deed()
 
     def give_up(self) -> bool:
         """Free the room; False where there was none left to free."""

@@ -6,7 +6,6 @@ byte or file number left, so that a result can be kept on the very disk that had
 
 from __future__ import annotations
 
-import errno
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -39,13 +38,7 @@ class Spool:
         """Keep a message until it is taken; when this returns, it is on the disk."""
         text = _MESSAGE.dump_json(message)
         path = self._folder / f"{self._next:012d}.json"
-        try:
-            _write_whole(path, text)
-        except OSError as error:
-            if error.errno not in (errno.ENOSPC, errno.EDQUOT):
-                raise
-            self._reserve.give_up()
-            _write_whole(path, text)
+        self._reserve.lend(lambda: _write_whole(path, text))
         self._next += 1
 
     def waiting(self) -> Iterator[tuple[Path, Message]]:

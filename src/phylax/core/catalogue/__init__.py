@@ -44,8 +44,8 @@ _LISTED_FIELDS = frozenset({"off", "keep_for", "only_larger"})
 class Lock(Demand):
     """A file or link that a program keeps in its profile while it is open."""
 
-    base: Folder
-    below: str = Field(description="Path below the location, with '/' between folders")
+    base: Folder | None = Field(None, description="A location; the place itself if left out")
+    below: str = Field(description="Path below it, with '/' between folders")
 
 
 class Where(Demand):

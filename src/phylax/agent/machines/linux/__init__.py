@@ -164,7 +164,10 @@ class LinuxMachine:
         if source == "package-revisions":
             revisions.remove(name, self._packages_socket, breathe=breathe)
             return
-        raise OSError(errno.ENOTSUP, "cannot be let go on this system yet")
+        if source == "old-kernels" and self._root is not None:
+            Packages(self._root).remove_kernel(name, platform.release(), breathe)
+            return
+        raise OSError(errno.ENOTSUP, "is let go by hand on this system")
 
     def _volume_trashes(self) -> Iterator[Location]:
         """Trash folders at the top of volumes, by the freedesktop.org Trash specification 1.0.

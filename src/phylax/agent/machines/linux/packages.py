@@ -3,9 +3,13 @@ Debian control format: paragraphs of `Field: value`, Debian Policy 5.1)."""
 
 from __future__ import annotations
 
+import errno
 import os
 import re
-from collections.abc import Iterator
+import subprocess
+import tempfile
+import time
+from collections.abc import Callable, Iterator
 
 from phylax.agent.machines import Thing
 
@@ -38,6 +42,36 @@ class Packages:
             if version != running:
                 size = sum(_size(installed[name]) for name in names)
                 yield Thing(name=version, size=size, aged_from=newest_yet, group="kernels")
+
+    def remove_kernel(
+        self, version: str, running: str, breathe: Callable[[], None] = lambda: None
+    ) -> None:
+        """Let one kernel go with its modules and headers, by `dpkg --remove`.
+
+        dpkg itself refuses what another package needs; nothing else is removed with it. OSError
+        where it is the running one, is not there, or dpkg refuses.
+        """
+        if version == running:
+            raise OSError(errno.EBUSY, "this kernel is the running one", version)
+        if version not in {kernel.name for kernel in self.kernels(running)}:
+            raise FileNotFoundError(errno.ENOENT, "no such kernel is installed", version)
+        installed = {p["Package"] for p in self._installed()}
+        names = [p + version for p in _KERNEL_PARTS if p + version in installed]
+        command = ["dpkg", f"--root={self._root}", "--remove", *reversed(names)]
+        quiet = os.environ | {"DEBIAN_FRONTEND": "noninteractive", "LC_ALL": "C.UTF-8"}
+        with tempfile.TemporaryFile("w+") as said:
+            dpkg = subprocess.Popen(
+                command, env=quiet, stdin=subprocess.DEVNULL, stdout=said, stderr=said
+            )
+            # not to be cut off half way: a package manager must end what it has begun
+            while dpkg.poll() is None:
+                time.sleep(0.1)
+            said.seek(0)
+            told = [line.strip() for line in said if line.strip()]
+        breathe()
+        if dpkg.returncode:
+            at = next((n for n, line in enumerate(told) if "error" in line or "problem" in line), 0)
+            raise OSError(errno.EPERM, f"dpkg refuses: {' '.join(told[at : at + 2])}", version)
 
     def programs(self) -> Iterator[Thing]:
         """What somebody installed on purpose, by its last use where the volume notes that."""

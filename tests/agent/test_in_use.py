@@ -1,0 +1,106 @@
+"""What is open is left: files anywhere on the machine, programs by their name or their lock."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import socket
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from engine import Bench, NothingRuns
+from helpers import make_file
+from phylax.agent import hand
+from phylax.core.retention import Reason
+
+
+@pytest.fixture
+def home(tmp_path: Path) -> Path:
+    return tmp_path / "anna"
+
+
+@pytest.fixture
+def real(tmp_path: Path, home: Path) -> Bench:
+    home.mkdir()
+    return Bench(NothingRuns([str(home)]), tmp_path)
+
+
+def reasons(outcome) -> dict[str, int]:
+    return {stay.reason: stay.count for stay in outcome.left}
+
+
+def test_a_browser_under_another_name_is_known_by_its_lock(real: Bench, home: Path) -> None:
+    cached = make_file(home / ".cache/chromium/Default/Cache/1", days_old=1)
+    lock = home / ".config/chromium/SingletonLock"
+    lock.parent.mkdir(parents=True)
+    lock.symlink_to(f"{socket.gethostname()}-{os.getpid()}")
+    outcome, _ = real.clean("web-cache", keep_for="P0D")
+    assert reasons(outcome) == {Reason.PROGRAM_OPEN: 1} and cached.exists()
+    line = real.look("web-cache", keep_for="P0D")
+    assert line is not None and line.programs_open == ("SingletonLock",)
+    with subprocess.Popen([sys.executable, "-c", "pass"]) as ended:
+        ended.wait()
+    lock.unlink()
+    lock.symlink_to(f"{socket.gethostname()}-{ended.pid}")
+    outcome, _ = real.clean("web-cache", keep_for="P0D")
+    assert outcome.removed.count == 1, "what is left by a browser that crashed is no lock"
+
+
+def test_a_profiles_own_lock_file_counts_while_it_is_locked(real: Bench, home: Path) -> None:
+    profile = home / ".mozilla/firefox/a.default"
+    make_file(profile / ".parentlock", 0)
+    store = profile / "cookies.sqlite"
+    subprocess.run(
+        [sys.executable, "-c", "import sqlite3,sys; c=sqlite3.connect(sys.argv[1]);"
+         "c.execute('CREATE TABLE moz_cookies (host, name, value, path, lastAccessed,"
+         " creationTime)'); c.execute(\"INSERT INTO moz_cookies VALUES ('tide.example', 'a', 'b',"
+         " '/', 1000000, 1000000)\"); c.commit()", str(store)],
+        check=True,
+    )  # fmt: skip
+    with (profile / ".parentlock").open("r+") as lock:
+        fcntl.lockf(lock, fcntl.LOCK_EX)
+        outcome, _ = real.clean("web-site-data", standing=True, off=False, keep_for="P0D")
+        assert reasons(outcome) == {Reason.PROGRAM_OPEN: 1}
+    outcome, _ = real.clean("web-site-data", standing=True, off=False, keep_for="P0D")
+    assert outcome.removed.count == 1
+
+
+def test_what_is_opened_while_the_cleaning_goes_on_is_left(
+    real: Bench, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(hand, "REFRESH", 0.0)
+    for n in range(300):
+        make_file(home / f".tmp/{n:03d}", days_old=9)
+    opened: list = []
+
+    def watch(category: str, items: int, size: int) -> None:
+        if items and not opened:
+            # one that lies in a batch that has not begun
+            name = max(path.name for path in (home / ".tmp").iterdir())
+            left = sorted(os.listdir(home / ".tmp"))
+            opened.extend((home / ".tmp" / one).open() for one in {name, *left[:1]})
+
+    outcome, _ = real.clean("user-temp", watch=watch)
+    for one in opened:
+        one.close()
+    left = {path.name for path in (home / ".tmp").iterdir()}
+    assert outcome.removed.count + len(left) == 300
+    assert reasons(outcome).get(Reason.IN_USE, 0) == len(left) >= 1
+
+
+def test_names_of_one_file_free_its_space_only_together(real: Bench, home: Path) -> None:
+    both = make_file(home / ".tmp/both", 8000, days_old=9)
+    os.link(both, home / ".tmp/both-again")
+    elsewhere = make_file(home / ".tmp/elsewhere", 12_000, days_old=9)
+    (home / "Documents").mkdir()
+    os.link(elsewhere, home / "Documents/kept")
+    size = both.stat().st_blocks * 512
+    outcome, _ = real.clean("user-temp")
+    assert (outcome.removed.count, outcome.removed.size) == (3, size)
+    assert (outcome.linked.count, outcome.linked.size) == (
+        1,
+        (home / "Documents/kept").stat().st_blocks * 512,
+    )
