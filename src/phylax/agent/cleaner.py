@@ -157,6 +157,7 @@ class Cleaner:
     def start_over(self, key: str, *, keep: bool) -> None:
         """A further pass over a category: what was left is looked at anew. `keep`: but only what
         was left for being open, for the rest of what was agreed is not gone over again."""
+        self._open_now = OpenNow(self._machine)
         if keep:
             self.outcomes.forget_open(key)
         else:

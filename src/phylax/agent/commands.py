@@ -5,7 +5,9 @@ from __future__ import annotations
 import os
 import sys
 from contextlib import suppress
+from importlib import resources
 from pathlib import Path
+from xml.sax.saxutils import escape
 
 import psutil
 
@@ -22,7 +24,16 @@ from phylax.agent.home import (
 from phylax.agent.loop import Agent
 from phylax.client import enrol as enrol_at
 
-__all__ = ["BusyError", "LooseGuardError", "NotEnrolledError", "enrol", "home_at", "once", "start"]
+__all__ = [
+    "BusyError",
+    "LooseGuardError",
+    "NotEnrolledError",
+    "enrol",
+    "home_at",
+    "once",
+    "start",
+    "unit",
+]
 
 _NICE, _LAST_OF_EIGHT = 10, 7
 """The client's own work goes first, on processor and disk."""
@@ -66,6 +77,23 @@ def enrol(
     if not (home.folder / GUARD_FILE).exists():
         write_rules(home.folder, GuardRules(allow_folders=own_folders))
     return config
+
+
+def unit(home: AgentHome) -> str:
+    """What makes the system start the agent by itself: a unit file of systemd, or a task of the
+    Windows task scheduler."""
+    data = str(home.folder.resolve())
+    if sys.platform == "win32":
+        name, command = "windows-task.xml", escape(sys.executable)
+        data = escape(data)
+    else:
+        name, command = "systemd.service", f"{sys.executable} -m phylax"
+        if any(sign in sys.executable + data for sign in " %\"'\\"):
+            raise ValueError(
+                f"systemd takes no spaces, quotes or per cent signs in {sys.executable} and {data}"
+            )
+    text = resources.files("phylax.agent.units").joinpath(name).read_text("utf-8")
+    return text.replace("{command}", command).replace("{data}", data)
 
 
 def start(home: AgentHome) -> None:

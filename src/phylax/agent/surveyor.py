@@ -22,6 +22,8 @@ from phylax.core.retention import Judge, ProtectEntry, Protection
 from phylax.core.survey import Item, SurveyLine
 from phylax.core.values import to_seconds
 
+_PORTION = 50
+
 
 class Stopped(Exception):
     """The work was told to stop."""
@@ -222,5 +224,11 @@ class _Look:
         return lambda path, why: count.could_not_read(join(place.shown, path), why)
 
     def _tell(self, items: int, size: int) -> None:
+        """In portions, so that a slow machine stops in the middle of a large folder as well."""
+        while items > _PORTION:
+            part = size * _PORTION // items
+            self._machine.pace(_PORTION)
+            self._watch(self._kind.key, _PORTION, part)
+            items, size = items - _PORTION, size - part
         self._machine.pace(items)
         self._watch(self._kind.key, items, size)

@@ -84,6 +84,21 @@ def enrol(
     click.echo(f"Enrolled as {config.tag}. Start the agent with 'phylax agent start'.")
 
 
+@command.command("unit")
+@_folder
+def unit(folder: Path | None) -> None:
+    """Print what makes the system start the agent by itself.
+
+    On Linux a unit file for systemd, on Windows a task for its task scheduler; see docs/agent.md.
+    """
+    from phylax.agent import commands
+
+    try:
+        click.echo(commands.unit(commands.home_at(folder)), nl=False)
+    except ValueError as error:
+        raise click.ClickException(str(error)) from error
+
+
 @command.command("start")
 @_folder
 def start(folder: Path | None) -> None:
