@@ -8,6 +8,7 @@ package_of() {
         chromium) echo "chromium fonts-dejavu-core" ;;
         wine) echo "wine wine64" ;;
         x86_64-w64-mingw32-gcc) echo "gcc-mingw-w64-x86-64-win32" ;;
+        systemd-analyze) echo "systemd" ;;
         gio) echo "libglib2.0-bin" ;;
         mkfs.ext4) echo "e2fsprogs" ;;
         mount) echo "mount" ;;

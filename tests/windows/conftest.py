@@ -70,6 +70,20 @@ class Windows:
         assert process.returncode == 0, out
         return out
 
+    def system(self, *words: str) -> subprocess.CompletedProcess[str]:
+        """Run a program of the system."""
+        assert WINE is not None
+        return subprocess.run(
+            [WINE, *words],
+            env=self.environment(),
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+            timeout=60,
+            check=False,
+        )
+
     def phylax(self, *words: str) -> str:
         return self.run("-m", "phylax", *words)
 

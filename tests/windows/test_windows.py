@@ -160,6 +160,16 @@ def test_a_browser_that_is_open_keeps_its_cache(owner: Phylax, tag: str, enrolle
     assert cached.exists()
 
 
+def test_the_task_scheduler_takes_the_task(windows: Windows) -> None:
+    text = windows.phylax("agent", "unit", "--data", "C:\\agent")
+    (windows.drive / "scratch").mkdir()
+    (windows.drive / "scratch/task.xml").write_text(text, encoding="utf-16")
+    task = "phylax-agent"
+    told = windows.system("schtasks", "/create", "/xml", "C:\\scratch\\task.xml", "/tn", task)
+    assert told.returncode == 0, told.stdout
+    assert (windows.drive / "windows/system32/tasks" / task).exists()
+
+
 def start(windows: Windows, program: Path) -> subprocess.Popen[str]:
     running = subprocess.Popen(
         ["wine", str(program), "-c", "print('up', flush=True); input()"],
