@@ -30,9 +30,10 @@ TERMINAL = {
     "cli-today": "phylax today",
     "cli-machines": "phylax machine list",
     "cli-survey": "phylax survey show oakes-laptop",
-    "cli-catalogue": "phylax catalogue list",
     "cli-what-if": "phylax rule what-if trash --keep-for '30 days'",
     "cli-clean": "phylax run clean oakes-laptop user-temp trash web-cache --yes",
+    "cli-hold": "phylax hold list choir-server; phylax hold show 1 --most 12; "
+    "phylax hold put-back 1 --number 2",
     "cli-trend": "phylax trend show oakes-laptop",
 }
 
@@ -89,9 +90,12 @@ def _console(url: str) -> None:
         _shoot(page, "round")
         page.get_by_role("button", name="Light").click()
         page.get_by_role("button", name="Light").click()
-        page.goto("/machines/vet-xray")
-        page.get_by_test_id("ledger").wait_for()
-        _shoot(page, "machine-night")
+        page.goto("/machines/choir-server")
+        page.get_by_test_id("held").get_by_role("button", name="Download folders").click()
+        page.get_by_label("Put ").nth(1).check()
+        page.locator("#held").scroll_into_view_if_needed()
+        page.evaluate("document.querySelector('#work').scrollIntoView()")
+        _shoot(page, "held-night")
         browser.close()
 
 

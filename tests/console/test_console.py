@@ -45,7 +45,7 @@ def test_look_agree_clean_and_read_the_record(
     page.get_by_placeholder("asked by phone").fill("asked at the desk")
     page.get_by_role("button", name="Clean now").click()
     progress = page.get_by_test_id("progress")
-    expect(progress).to_contain_text(re.compile(r"Cleaning user-temp: \d+ items"), timeout=15_000)
+    expect(progress).to_contain_text(re.compile(r"Cleaning user-temp: \d+ items of about 121"), timeout=15_000)
     page.reload()
     expect(progress).to_contain_text(re.compile(r"Cleaning user-temp: \d+ items"))
     expect(page.get_by_test_id("result")).to_contain_text("done", timeout=30_000)

@@ -86,7 +86,13 @@
     if (on) picked.set(item.number, item.size);
     else picked.delete(item.number);
   }
+  let picking = $state(false);
   async function pickProposed() {
+    picking = true;
+    await pickPages();
+    picking = false;
+  }
+  async function pickPages() {
     // all of it, not only what is shown: page by page
     let after = 0;
     for (;;) {
@@ -184,12 +190,13 @@
     <div class="mt-4 flex flex-wrap items-center justify-between gap-2">
       <span>{count(picked.size, 'item')} ticked, {size(bytes)}</span>
       <span class="flex flex-wrap gap-2">
-        <button class="act" onclick={pickProposed} disabled={!line.needs_yes.count}>
+        <button class="act" onclick={pickProposed} disabled={!line.needs_yes.count || picking}>
           Tick what the rule proposes
         </button>
         <button class="act" onclick={() => picked.clear()}>Tick nothing</button>
         <button
           class="act main"
+          disabled={picking}
           onclick={() => {
             onchosen(Object.fromEntries(picked));
             open = false;

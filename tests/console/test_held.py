@@ -1,0 +1,65 @@
+"""Held things in a real browser: said before cleaning, shown afterwards, put back, let go."""
+
+from datetime import timedelta
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from console_checks import check_for_everyone
+from phylax.client import Phylax
+from phylax.core.retention import Rule, Scope
+from phylax.core.shop import Machine
+
+pytestmark = pytest.mark.xdist_group("browser")
+
+
+@pytest.fixture
+def held(page: Page, agent: None, owner: Phylax, machine: Machine, home: Path) -> Path:
+    """Two downloads, agreed to and held for a week; the machine's page is open."""
+    owner.rules.put(
+        Scope.MACHINE, machine.id, "downloads",
+        Rule(off=False, keep_for=timedelta(days=90), hold_for=timedelta(days=7)),
+    )  # fmt: skip
+    page.goto(f"/machines/{machine.tag}")
+    page.get_by_role("button", name="Look through it").click()
+    row = page.get_by_role("row").filter(has_text="Download folders")
+    row.get_by_role("button", name="needs a yes").click(timeout=20_000)
+    page.get_by_role("button", name="Tick what the rule proposes").click()
+    page.get_by_role("button", name="Take this choice").click()
+    page.get_by_label("Clean Temporary files of each person").uncheck()
+    page.get_by_role("button", name="Clean…").click()
+    dialogue = page.get_by_test_id("clean-dialogue")
+    expect(dialogue).to_contain_text("Held first, about 13.4 MiB")
+    expect(dialogue).not_to_contain_text("Gone for good")
+    page.get_by_role("button", name="Clean now").click()
+    expect(page.get_by_test_id("result")).to_contain_text("held, can be put back", timeout=30_000)
+    expect(page.get_by_test_id("balance")).to_contain_text("come free only when they go for good")
+    return home / "Downloads"
+
+
+def test_held_things_are_looked_through_and_put_back(page: Page, held: Path) -> None:
+    assert list(held.iterdir()) == []
+    section = page.get_by_test_id("held")
+    expect(section).to_contain_text("2 items, 13.4 MiB")
+    section.get_by_role("button", name="Download folders").click()
+    section.get_by_label("Only with this in the path").fill("KEEP")
+    expect(section.get_by_role("row")).to_have_count(1)
+    section.get_by_label("Put keep.pdf back").check()
+    check_for_everyone(page, "a machine's page with held things")
+    section.get_by_role("button", name="Put 1 item back").click()
+    expect(page.get_by_test_id("result")).to_contain_text("Put back 1 item", timeout=20_000)
+    expect(section).to_contain_text("1 item put back")
+    assert [path.name for path in held.iterdir()] == ["keep.pdf"]
+    section.get_by_role("button", name="Put all back").click()
+    expect(section).not_to_be_visible(timeout=20_000)
+    assert sorted(path.name for path in held.iterdir()) == ["keep.pdf", "let-go.iso"]
+
+
+def test_letting_go_early_asks_once_and_names_it(page: Page, held: Path) -> None:
+    page.get_by_test_id("held").get_by_role("button", name="Let go now…").click()
+    expect(page.get_by_text("Gone for good: 2 items, 13.4 MiB held of")).to_be_visible()
+    page.get_by_role("button", name="Let go now", exact=True).click()
+    expect(page.get_by_test_id("result")).to_contain_text("Let go 2 items", timeout=20_000)
+    expect(page.get_by_test_id("held")).not_to_be_visible()
+    assert list(held.iterdir()) == []
