@@ -93,8 +93,7 @@ def _console(url: str) -> None:
         page.goto("/machines/choir-server")
         page.get_by_test_id("held").get_by_role("button", name="Download folders").click()
         page.get_by_label("Put ").nth(1).check()
-        page.locator("#held").scroll_into_view_if_needed()
-        page.evaluate("document.querySelector('#work').scrollIntoView()")
+        page.evaluate("document.querySelector('#held').scrollIntoView()")
         _shoot(page, "held-night")
         browser.close()
 
