@@ -181,7 +181,7 @@ def test_what_is_no_file_goes_from_the_stand_in_and_its_space_comes_free(tmp_pat
         it.machine.let_go("local-snapshots", "s3")
 
 
-def test_a_real_machine_says_what_it_cannot_let_go_yet(
+def test_an_agent_without_the_system_says_that_it_cannot_let_a_kernel_go(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     it = bench(tmp_path)
@@ -191,7 +191,7 @@ def test_a_real_machine_says_what_it_cannot_let_go_yet(
     assert [(left.path, left.reason) for left in cleaner.outcomes.named] == [
         ("6.1.0-9", "could not be removed")
     ]
-    assert "yet" in cleaner.outcomes.named[0].detail
+    assert "by hand" in cleaner.outcomes.named[0].detail
 
 
 def _with_kernel(folder: Path) -> Path:

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from phylax.agent import files
 from phylax.agent.guard import is_plain_path
-from phylax.agent.hand import Going, Hand
+from phylax.agent.hand import Hand
 from phylax.agent.locks import open_programs
 from phylax.agent.places import Place
 from phylax.agent.seen import Seen
@@ -112,7 +112,7 @@ class Agreed:
             elif open_programs(place, self._hand.weighing.in_use):
                 self._leave(place, item, path, Reason.PROGRAM_OPEN)
             else:
-                self._hand.files(place, "/".join(folders), handle, [Going(name, item.size, found)])
+                self._hand.files(place, "/".join(folders), handle, [(name, item.size, found)])
         finally:
             files.close(handle)
 

@@ -7,6 +7,7 @@ into the hold, is `letting_go`'s.
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Mapping
 from contextlib import closing
 from datetime import datetime
@@ -194,7 +195,10 @@ def _clean_files(hand: Hand, place: Place, root: int, judge: Judge, *, sweep: bo
         program_open = bool(open_programs(place, in_use)) if folder.files else False
         keeps = weighing.keeper(place, folder)
         going: list[Going] = []
-        for name, found in folder.files:
+        rest = folder.files
+        if keeps is None and judge.standing(program_open=program_open) is None:
+            going, rest = _plainly_going(weighing, folder, judge, place.shown)
+        for name, found in rest:
             size = weighing.size(found)
             reason = judge.why_stays(
                 weighing.aged_from(found),
@@ -205,12 +209,31 @@ def _clean_files(hand: Hand, place: Place, root: int, judge: Judge, *, sweep: bo
                 protected=keeps is not None and keeps(name),
             )
             if reason is None:
-                going.append(Going(name, size, found))
+                going.append((name, size, found))
             else:
                 hand.leave(place, folder.path, name, size, reason)
         went = hand.files(place, folder.path, folder.handle, going)
         if sweep and went and went == len(folder.files):
             _remove_if_empty(folder, judge)
+
+
+def _plainly_going(
+    weighing: Weighing, folder: Folder, judge: Judge, group: str
+) -> tuple[list[Going], list[tuple[str, os.stat_result]]]:
+    """The files that go by their age and size and are not open; and all others, to be judged one
+    by one. The same verdict as the judge's, without its question for each of very many."""
+    cutoff, larger, newest = judge.cutoff, judge.larger, judge.newest_from(group)
+    size_of, aged_from, open_now = weighing.size, weighing.aged_from, weighing.in_use.numbers
+    going: list[Going] = []
+    rest = []
+    for one in folder.files:
+        name, found = one
+        aged, size = aged_from(found), size_of(found)
+        if aged <= cutoff and aged < newest and size > larger and found[1] not in open_now:
+            going.append((name, size, found))
+        else:
+            rest.append(one)
+    return going, rest
 
 
 def _remove_if_empty(folder: Folder, judge: Judge) -> None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import os
 import time
-from typing import NamedTuple
 
 from phylax.agent.guard import Guard
 from phylax.agent.letting_go import Way, why_left
@@ -38,12 +37,8 @@ class OpenNow:
         return self._found
 
 
-class Going(NamedTuple):
-    """A file that is to go, as it was seen."""
-
-    name: str
-    size: int
-    found: os.stat_result
+Going = tuple[str, int, os.stat_result]
+"""A file that is to go: its name, the bytes it counts, as it was seen."""
 
 
 class Hand:
@@ -92,46 +87,55 @@ class Hand:
         return went
 
     def _left_as_open(self, place: Place, folder: str, one: Going, now: InUse) -> bool:
-        if not now.holds(one.found):
+        name, size, found = one
+        if not now.holds(found):
             return False
-        self.leave(place, folder, one.name, one.size, Reason.IN_USE)
+        self.leave(place, folder, name, size, Reason.IN_USE)
         return True
 
     def _let_go(self, place: Place, folder: str, handle: int, batch: list[Going]) -> int:
-        way, went = self._way, 0
-        names = [(one.name, self._counts(one)) for one in batch]
+        # some hundred thousand files come through here: what can be said once is said once
+        way, let_go, now = self._way, self._way.file, time.monotonic
+        names = [
+            (name, size if found.st_nlink < 2 else self._counts(size, found))
+            for name, size, found in batch
+        ]
         try:
             way.announce(place, folder, names)
         except OSError as error:
             # not noted, not touched
-            for one in batch:
-                self.leave(place, folder, one.name, one.size, *why_left(error))
+            for name, size, _ in batch:
+                self.leave(place, folder, name, size, *why_left(error))
             return 0
+        went = went_size = told = told_size = 0
+        tell_at = now() + _TELL_AFTER
         try:
             for index, (name, counted) in enumerate(names):
                 try:
-                    way.file(index, name, handle)
+                    let_go(index, name, handle)
                 except OSError as error:
-                    self.leave(place, folder, name, batch[index].size, *why_left(error))
+                    self.leave(place, folder, name, batch[index][1], *why_left(error))
                     continue
                 went += 1
-                way.went(counted)
-                self._count(1, batch[index].size)
+                went_size += counted
+                if went - told >= _TELL_AT or now() > tell_at:
+                    self._count(went - told, went_size - told_size)
+                    told, told_size, tell_at = went, went_size, now() + _TELL_AFTER
         finally:
+            way.went(went, went_size)
             way.done()
+        self._count(went - told, went_size - told_size)
         return went
 
-    def _counts(self, one: Going) -> int:
+    def _counts(self, size: int, found: os.stat_result) -> int:
         """The bytes that come free with a name: none while the file has other names."""
-        if one.found.st_nlink < 2:
-            return one.size
-        seal = (one.found.st_dev, one.found.st_ino)
+        seal = (found.st_dev, found.st_ino)
         names = self._links[seal] = self._links.get(seal, 0) + 1
-        if names < one.found.st_nlink:
-            self.outcomes.link_went(self.kind.key, 1, one.size if names == 1 else 0)
+        if names < found.st_nlink:
+            self.outcomes.link_went(self.kind.key, 1, size if names == 1 else 0)
             return 0
-        self.outcomes.link_went(self.kind.key, 1 - names, -one.size)
-        return one.size
+        self.outcomes.link_went(self.kind.key, 1 - names, -size)
+        return size
 
     # --- items -------------------------------------------------------------------------------
 
@@ -151,7 +155,7 @@ class Hand:
         if why is not None:
             self.leave(place, "", seen.path, seen.size, *why)
         else:
-            self._way.went(seen.size)
+            self._way.went(1, seen.size)
         self._way.done()
         self._count(1, seen.size)
 

@@ -154,9 +154,9 @@ class RunJournal:
         self.present = present
         self._write({"present": present}, lasting=True)
 
-    def removed(self, category: str, size: int) -> None:
+    def removed(self, category: str, size: int, count: int = 1) -> None:
         sums = self._sums.setdefault(category, [0, 0])
-        sums[0] += 1
+        sums[0] += count
         sums[1] += size
 
     def batch_done(self) -> None:

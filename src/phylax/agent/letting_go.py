@@ -47,8 +47,8 @@ class Way(Protocol):
         not be tried at all."""
         ...
 
-    def went(self, size: int) -> None:
-        """The last one has gone."""
+    def went(self, count: int, size: int) -> None:
+        """So many of those announced have gone, of so many bytes."""
         ...
 
     def done(self) -> None:
@@ -101,8 +101,8 @@ class ForGood:
             files.close(handle)
         return [] if gone else whys or ["not all of it went"]
 
-    def went(self, size: int) -> None:
-        self._journal.removed(self._kind.key, size)
+    def went(self, count: int, size: int) -> None:
+        self._journal.removed(self._kind.key, size, count)
 
     def done(self) -> None:
         self._journal.batch_done()
@@ -161,6 +161,7 @@ class IntoHold:
                 errno.EDQUOT, "no more of the volume may be held; see the machine's guard.toml"
             )
         self._batch.take(self._first + index, name, parent)
+        self._room -= self._going[index].size
 
     def item(self, place: Place, seen: Seen, breathe: Breath) -> list[str]:
         below, companion = "", None
@@ -182,8 +183,7 @@ class IntoHold:
                 files.close(note)
         return []
 
-    def went(self, size: int) -> None:
-        self._room -= size
+    def went(self, count: int, size: int) -> None:
         self._hold.took(self._mount, size)
 
     def done(self) -> None:

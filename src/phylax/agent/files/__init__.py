@@ -40,10 +40,13 @@ step: Callable[[str], None] = _go_on
 """Called with each deed just before it is done. Fault tests end or hinder the work here."""
 
 
+_unlink = _system.unlink
+
+
 def unlink(name: str, parent: int) -> None:
     """Remove a file or a link. OSError where that fails."""
     step("unlink")
-    _system.unlink(name, parent)
+    _unlink(name, parent)
 
 
 def rmdir(name: str, parent: int) -> None:
