@@ -18,7 +18,7 @@ from typing import Any, ClassVar
 import pytest
 
 from engine import Bench, NothingRuns
-from helpers import make_file, make_standin
+from helpers import make_file, make_standin, trashed
 from phylax.agent.guard import GUARD_FILE, GuardRules, LooseGuardError, read_rules, write_rules
 from phylax.agent.home import AgentConfig, AgentHome
 from phylax.agent.loop import Agent
@@ -98,6 +98,40 @@ def test_ten_thousand_swaps_lead_nowhere(tmp_path: Path, at: str, said: dict[str
                 batch.put_back(one, beside=True)
     found = {path.name: path.stat().st_size for path in (home / "Documents").iterdir()}
     assert found == outside
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="giving files to others needs root")
+def test_a_link_above_the_place_leads_nowhere_either(tmp_path: Path) -> None:
+    """The trash lies three folders deep in the home; the first of them is swapped."""
+    home, outside = tmp_path / "anna", tmp_path / "outside"
+    (home / "Documents").mkdir(parents=True)
+    kept = trashed(outside, "letter.odt", 1000, days_ago=300)
+    (outside / ".local").rename(outside / "local")
+    kept = outside / "local/share/Trash/files" / kept.name
+    trashed(home, "old.iso", 1000, days_ago=300)
+    for folder, owner in ((home, 1234), (outside, 4321)):
+        for path in (folder, *folder.rglob("*")):
+            os.chown(path, owner, owner)
+    it = Bench(NothingRuns([str(home)]), tmp_path)
+    passes = 0
+    with swapping(home / ".local", outside / "local") as count:
+        while int.from_bytes(count[:], "big") < SWAPS or passes < 30:
+            it.clean("trash", keep_for="P1D")
+            passes += 1
+            assert kept.exists(), f"after {passes} passes"
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="giving files to others needs root")
+def test_a_link_of_ones_own_to_another_disk_is_followed(tmp_path: Path) -> None:
+    home, disk = tmp_path / "anna", tmp_path / "disk"
+    thing = trashed(disk, "old.iso", 1000, days_ago=300)
+    home.mkdir()
+    (home / ".local").symlink_to(disk / ".local")
+    for path in (home, disk, *disk.rglob("*")):
+        os.chown(path, 1234, 1234)
+    it = Bench(NothingRuns([str(home)]), tmp_path)
+    outcome, _ = it.clean("trash", keep_for="P1D")
+    assert outcome.removed.count == 1 and not thing.exists()
 
 
 # --- forged orders ---------------------------------------------------------------------------

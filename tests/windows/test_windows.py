@@ -131,6 +131,7 @@ def test_a_whole_round_trip(owner: Phylax, tag: str, enrolled: Windows) -> None:
     assert film.stat().st_size == 8000
     assert film.stat().st_mtime == modified, "as it was"
 
+    assert list((enrolled.drive / "agent/held").iterdir()) == [], "the empty batch is swept up"
     again = owner.runs.clean(tag, ["user-temp"])
     once(enrolled)
     assert ended(owner, again.id).state is RunState.DONE and not open_one.exists()

@@ -70,6 +70,7 @@ class Cleaner:
         self._territory = Territory(machine, guard, self._volumes, own_folders)
         self._protection = Protection(protect, machine.system)
         self.outcomes = Outcomes()
+        self._told_unread: set[str] = set()
         self.again: dict[str, list[Item]] = {}
         """By category: what was agreed to and left because it, or its program, was open."""
 
@@ -109,8 +110,10 @@ class Cleaner:
             self.outcomes.problems.append(why)
             return
         found = [p for p in self._territory.places(key) if mount is None or p.mount == mount]
-        for _ in self._territory.unread(key):
-            self.outcomes.could_not_read(key)
+        if key not in self._told_unread:
+            self._told_unread.add(key)
+            for _ in self._territory.unread(key):
+                self.outcomes.could_not_read(key)
         if kind.held_for(rule):
             into = IntoHold(self._hold, self._run_id, kind, rule, self._machine, self._now)
             with closing(into):
@@ -162,6 +165,7 @@ class Cleaner:
         if keep:
             self.outcomes.forget_open(key)
         else:
+            self._told_unread.discard(key)
             self.outcomes.forget(key)
 
     def outcome(self, key: str) -> CategoryOutcome:

@@ -94,6 +94,7 @@ class Batch:
         self.head = head
         self._handle = handle
         self._things = things
+        self._closed = False
         self._manifest = -1
         self._torn = False
         """The manifest may end in the middle of a line."""
@@ -141,6 +142,9 @@ class Batch:
         return cls(path, head, handle, things)
 
     def close(self) -> None:
+        if self._closed:
+            return
+        self._closed = True
         if self._manifest >= 0:
             os.close(self._manifest)
         files.close(self._things)
@@ -269,9 +273,11 @@ class Batch:
         return remove_tree(f"{number}+", self._things, complain) and gone
 
     def sweep_up(self) -> bool:
-        """Remove the batch itself, where nothing is held in it any more."""
+        """Close and remove the batch itself, where nothing is held in it any more."""
         if not self.is_empty:
             return False
+        # not every system removes a folder that is open
+        self.close()
         top = files.open_top(os.path.dirname(self.path))
         try:
             return remove_tree(self.name, top, lambda path, why: None)

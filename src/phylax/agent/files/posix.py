@@ -13,13 +13,24 @@ from functools import cache
 Entries = list[tuple[str, os.stat_result]]
 
 _FOLDER = os.O_RDONLY | getattr(os, "O_DIRECTORY", 0) | getattr(os, "O_NOFOLLOW", 0) | os.O_CLOEXEC
+_WAY = getattr(os, "O_PATH", os.O_RDONLY) | _FOLDER
+"""To go through a folder one need not be allowed to list it."""
 _NOREPLACE = 1
 """RENAME_NOREPLACE of renameat2(2)."""
 
 
 def open_top(path: str) -> int:
-    """A handle on a folder by its whole path, of which the last part may be no link."""
-    return os.open(path, _FOLDER)
+    """A handle on a folder by its whole real path, of which no part may be a link."""
+    *above, last = [name for name in path.split("/") if name] or ["."]
+    handle = os.open("/", _WAY)
+    try:
+        for name in above:
+            inner = os.open(name, _WAY, dir_fd=handle)
+            os.close(handle)
+            handle = inner
+        return os.open(last, _FOLDER, dir_fd=handle)
+    finally:
+        os.close(handle)
 
 
 def open_folder(name: str, parent: int) -> int:

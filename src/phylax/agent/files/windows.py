@@ -27,6 +27,8 @@ _kernel32 = ctypes.WinDLL("kernel32", use_last_error=True)
 _DELETE, _SYNCHRONIZE, _LIST, _ADD, _READ_ATTRIBUTES, _WRITE_ATTRIBUTES = (
     0x10000, 0x100000, 0x1, 0x6, 0x80, 0x100,
 )  # fmt: skip
+_THROUGH = 0x20 | _READ_ATTRIBUTES | _SYNCHRONIZE
+"""To go through a folder one need not be allowed to list it."""
 _SHARE_ALL = 0x7
 _OPEN, _CREATE = 1, 2
 _FOLDER_ONLY, _SYNCHRONOUS, _NO_FOLDER, _FOR_BACKUP, _THE_LINK_ITSELF = (
@@ -155,7 +157,21 @@ for _call in ("NtCreateFile", "NtQueryDirectoryFile", "NtSetInformationFile"):
 
 
 def open_top(path: str) -> int:
-    """A handle on a folder by its whole path, of which the last part may be no link."""
+    """A handle on a folder by its whole real path, of which no part may be a link."""
+    drive, below = ntpath.splitdrive(ntpath.abspath(path))
+    handle = _open_drive(f"{drive}\\")
+    *above, last = [name for name in below.split("\\") if name] or [""]
+    try:
+        for name in above:
+            inner = _only_folder(_open(name, handle, _THROUGH, _FOLDER_ONLY), name)
+            close(handle)
+            handle = inner
+        return open_folder(last, handle) if last else again(handle)
+    finally:
+        close(handle)
+
+
+def _open_drive(path: str) -> int:
     handle = _kernel32.CreateFileW(
         _long(path), _LIST | _READ_ATTRIBUTES | _SYNCHRONIZE, _SHARE_ALL, None, 3,
         0x02000000 | 0x00200000, None,

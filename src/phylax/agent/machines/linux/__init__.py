@@ -140,7 +140,7 @@ class LinuxMachine:
                 yield from _if_there(os.path.join(self._root, below))
         for name, uid, home in self.people():
             for path in _personal(base, uid, home):
-                yield from _if_there(path, name)
+                yield from _if_there(path, name, uid)
 
     def named_folder(self, shown: str) -> Location | None:
         path = os.path.realpath(shown)
@@ -207,17 +207,26 @@ class LinuxMachine:
         """A real disk needs no pretending."""
 
 
-def _if_there(path: str, user: str = "") -> Iterator[Location]:
-    """A folder as a location: none where there is no such folder, or a link in its stead."""
+def _if_there(path: str, user: str = "", owner: int = 0) -> Iterator[Location]:
+    """A folder as a location: none where there is no such folder, or a link in its stead. Links
+    above it are people's own way of keeping things elsewhere, and are resolved here, once; they may
+    lead to nothing but what belongs to their owner."""
+    shown, above = path, os.path.dirname(path)
     try:
+        path = os.path.join(os.path.realpath(above), os.path.basename(path))
         found = os.lstat(path)
     except (FileNotFoundError, NotADirectoryError):
         return
     except OSError as error:
-        yield Location(path, path, user, why=error.strerror or str(error))
+        yield Location(path, shown, user, why=error.strerror or str(error))
         return
-    if stat.S_ISDIR(found.st_mode):
-        yield Location(path, path, user)
+    if not stat.S_ISDIR(found.st_mode):
+        return
+    if path != shown and found.st_uid != owner:
+        why = "reached through a link, and somebody else's"
+        yield Location(path, shown, user, why=why)
+        return
+    yield Location(path, shown, user)
 
 
 def _personal(base: Folder, uid: int, home: str) -> Iterator[str]:

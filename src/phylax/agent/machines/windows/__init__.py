@@ -227,6 +227,9 @@ def _if_there(path: str | None, user: str = "") -> Iterator[Location]:
     """A folder as a location: none where there is no such folder, or a link in its stead."""
     if path is None or not os.path.isdir(path):
         return
+    # links above it are the machine's own way of keeping things elsewhere: resolved here, once
+    shown = path
+    path = ntpath.join(os.path.realpath(ntpath.dirname(path)), ntpath.basename(path))
     if os.lstat(path).st_file_attributes & stat.FILE_ATTRIBUTE_REPARSE_POINT:
         return
-    yield Location(path, path, user)
+    yield Location(path, shown, user)
