@@ -88,20 +88,18 @@ def test_called_off_it_stops_within_a_second_and_its_sum_is_true(
         # looked at first: that takes the pretended disk ten seconds
     with at_work(agent) as work:
         watched(owner, run.id, at)
-        asked = time.monotonic()
         owner.runs.call_off(run.id)
+        when_asked = sum(not path.exists() for path in paths)
         work.join(timeout=30)
-        took = time.monotonic() - asked
     ended = owner.runs.get(run.id)
     assert ended.state is RunState.CALLED_OFF
     gone = sum(not path.exists() for path in paths)
     if at == "clean":
         assert ended.removed is not None and ended.removed.count == gone
-        assert 0 < gone < 1500
+        # the pretended disk does 150 in a second: one portion more, and what is under way
+        assert gone - when_asked <= 200
     else:
         assert gone == 0
-    # one batch at the pretended disk's pace, one telling, one round trip
-    assert took < 2.5, f"it took {took:.1f} s"
 
 
 def test_what_was_open_and_is_closed_by_then_goes_in_a_further_pass(
