@@ -25,7 +25,13 @@ class Http:
         if secret:
             headers["Authorization"] = f"Bearer {secret}"
         self.url = url.rstrip("/")
-        self._client = httpx.Client(base_url=self.url, headers=headers, timeout=timeout)
+        # loading the list of authorities takes longer than a request; without TLS nothing asks it
+        self._client = httpx.Client(
+            base_url=self.url,
+            headers=headers,
+            timeout=timeout,
+            verify=not self.url.startswith("http:"),
+        )
 
     def __enter__(self) -> Self:
         return self
