@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import socket
+import subprocess
 import time
 from collections.abc import Callable
 from datetime import UTC, date, datetime, timedelta
@@ -18,6 +19,8 @@ from phylax.agent.loop import Agent
 from phylax.client import Phylax
 from phylax.core.rounds import RoundEdit
 
+Run = Callable[..., subprocess.CompletedProcess[str]]
+"""Runs the command line with these words."""
 PASSWORD = "correct horse battery"
 TUESDAY = RoundEdit(
     name="Light weekly", recurrence="FREQ=WEEKLY;BYDAY=TU", at=time_of_day(18, 30),

@@ -2,14 +2,16 @@
 
 import os
 import subprocess
+import tomllib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
+import tomli_w
 
-from engine import Bench
+from engine import Bench, rule
 from helpers import make_file, make_standin, trashed
 from phylax.agent.guard import is_plain_path
 from phylax.agent.machines.linux import LinuxMachine
@@ -259,3 +261,22 @@ def test_sockets_and_pipes_are_passed_over(real: Bench, home: Path) -> None:
     os.utime(home / ".tmp/pipe", (0, 0))
     real.clean("user-temp")
     assert (home / ".tmp/pipe").exists()
+
+
+def test_work_is_done_in_an_order_that_helps(tmp_path: Path) -> None:
+    """What goes for good before what is held; quick disks before slow ones."""
+    make_standin(tmp_path / "m", system="windows")
+    state = tmp_path / "m/machine.toml"
+    said = tomllib.loads(state.read_text())
+    said["volumes"][0]["disk"] = "spinning"
+    said["volumes"].append({"mount": "D:", "folder": "D", "capacity": 10**9, "disk": "ssd"})
+    state.write_text(tomli_w.dumps(said))
+    for top in ("C", "D"):
+        make_file(tmp_path / f"m/{top}/$Recycle.Bin/S-1/$Rold", days_old=99)
+    make_file(tmp_path / "m/C/Users/anna/AppData/Local/Temp/old", days_old=9)
+    it = Bench(StandInMachine(tmp_path / "m"), tmp_path)
+    _, cleaner = it.clean("thumbnails")
+    plan = cleaner.plan(
+        ["user-temp", "trash"], {"user-temp": rule(hold_for="P1D"), "trash": rule()}
+    )
+    assert plan == [("trash", "D:"), ("trash", "C:"), ("user-temp", "C:")]

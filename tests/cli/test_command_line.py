@@ -3,39 +3,17 @@
 import csv
 import io
 import json
-import os
 import subprocess
 import sys
-from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
 
 from conftest import Service
-from helpers import PASSWORD, Clock, enrol, make_file, make_standin
+from helpers import PASSWORD, Clock, Run, enrol, make_file, make_standin
 from phylax.client import Phylax
 from phylax.core.shop import Machine
-
-Run = Callable[..., subprocess.CompletedProcess[str]]
-
-
-@pytest.fixture
-def phylax(owner: Phylax, tmp_path: Path) -> Run:
-    token = tmp_path / "owner.token"
-    token.write_text(owner.people.make_token("script").token)
-
-    def run(*words: str, url: str | None = None, **env: str) -> subprocess.CompletedProcess[str]:
-        return subprocess.run(
-            [sys.executable, "-m", "phylax", *words],
-            capture_output=True, text=True, timeout=60, stdin=subprocess.DEVNULL,
-            env=os.environ | {
-                "PHYLAX_URL": url or owner.url, "PHYLAX_TOKEN_FILE": str(token), "COLUMNS": "160",
-                "XDG_CONFIG_HOME": str(tmp_path / "config"),
-            } | env,
-        )  # fmt: skip
-
-    return run
 
 
 def test_a_shop_is_run_from_the_command_line(

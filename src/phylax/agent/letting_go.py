@@ -7,7 +7,8 @@ how far it came.
 from __future__ import annotations
 
 import errno
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from datetime import datetime
 from typing import Protocol
 
@@ -139,17 +140,18 @@ class IntoHold:
         self._announce(place, folder, [Holding(name, size) for name, size in going])
 
     def _announce(self, place: Place, folder: str, going: Sequence[Holding]) -> None:
-        batch = self._batches.get(place.mount)
-        if batch is None:
-            batch = self._batches[place.mount] = self._hold.begin(
-                self._run_id, self._kind.key, place, self._now, self._kind.held_for(self._rule),
-                self._rule.hold_yields_below,
-            )  # fmt: skip
-        self._batch, self._mount = batch, place.mount
-        self._room = self._hold.room(place)
-        self._going = going
         below = folder.split("/") if folder else []
-        self._first = self._hold.with_room(lambda: batch.announce(place, below, going))
+        with _full_is_no_room():
+            batch = self._batches.get(place.mount) or self._begin(place)
+            self._room = self._hold.room(place)
+            self._first = self._hold.with_room(lambda: batch.announce(place, below, going))
+        self._batch, self._mount, self._going = batch, place.mount, going
+
+    def _begin(self, place: Place) -> Batch:
+        span, yields = self._kind.held_for(self._rule), self._rule.hold_yields_below
+        batch = self._hold.begin(self._run_id, self._kind.key, place, self._now, span, yields)
+        self._batches[place.mount] = batch
+        return batch
 
     def file(self, index: int, name: str, parent: int) -> None:
         self._take(index, name, parent)
@@ -160,7 +162,8 @@ class IntoHold:
             raise NoRoomError(
                 errno.EDQUOT, "no more of the volume may be held; see the machine's guard.toml"
             )
-        self._batch.take(self._first + index, name, parent)
+        with _full_is_no_room():
+            self._batch.take(self._first + index, name, parent)
         self._room -= self._going[index].size
 
     def item(self, place: Place, seen: Seen, breathe: Breath) -> list[str]:
@@ -199,10 +202,20 @@ class NoRoomError(OSError):
     """There is no room to hold a thing."""
 
 
+@contextmanager
+def _full_is_no_room() -> Iterator[None]:
+    try:
+        yield
+    except OSError as error:
+        if error.errno in FULL and not isinstance(error, NoRoomError):
+            raise NoRoomError(error.errno, "the volume has no room to hold it") from error
+        raise
+
+
 def why_left(error: OSError) -> tuple[Reason, str]:
     """The reason for which something stayed, by what the system said, and its words."""
     detail = error.strerror or str(error)
-    if isinstance(error, NoRoomError) or error.errno in FULL:
+    if isinstance(error, NoRoomError):
         return Reason.NO_ROOM, detail
     if isinstance(error, FileNotFoundError):
         return Reason.GONE, ""
