@@ -117,7 +117,7 @@ def test_the_browsers_cookie_is_out_of_reach_of_scripts_and_other_sites(service:
 
 
 def test_everything_but_health_and_signing_in_needs_somebody(service: Service) -> None:
-    with httpx.Client(base_url=service.url) as stranger:
+    with httpx.Client(base_url=service.url, timeout=60) as stranger:
         document = stranger.get("/openapi.json").json()
         open_to_all = {
             "/api/v1/health", "/api/v1/sign-in", "/api/v1/command-line/sign-in",

@@ -63,7 +63,7 @@ class Windows:
         """Run the Windows Python to its end; what it printed. Fails where it failed."""
         process = self.start(*words)
         try:
-            out, _ = process.communicate("", timeout=120)
+            out, _ = process.communicate("", timeout=300)
         except subprocess.TimeoutExpired:
             process.kill()
             raise
