@@ -8,7 +8,8 @@ from contextlib import closing
 from datetime import UTC, datetime
 from typing import Any
 
-from phylax.agent.hold import Batch, Held, Hold
+from phylax.agent.batch import Batch, Held
+from phylax.agent.hold import Hold
 from phylax.agent.journal import RunJournal
 from phylax.agent.letting_go import why_left
 from phylax.agent.outcomes import Outcomes

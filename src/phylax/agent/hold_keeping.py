@@ -6,7 +6,8 @@ import logging
 from collections.abc import Callable
 from datetime import datetime
 
-from phylax.agent.hold import Batch, Hold
+from phylax.agent.batch import Batch
+from phylax.agent.hold import Hold
 from phylax.agent.spool import Spool
 from phylax.client import AgentLink, RefusedError
 from phylax.core.counting import spell

@@ -13,7 +13,8 @@ from datetime import datetime
 from typing import Protocol
 
 from phylax.agent import files
-from phylax.agent.hold import Batch, Companion, Hold, Holding
+from phylax.agent.batch import Batch, Companion, Holding
+from phylax.agent.hold import Hold
 from phylax.agent.journal import RunJournal
 from phylax.agent.machines import MachineKind
 from phylax.agent.places import Place, deeper

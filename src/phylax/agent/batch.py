@@ -1,0 +1,358 @@
+"""One batch of the hold on the disk: its manifest, the things under their numbers, the way back.
+
+What is about to be held is in the manifest, on the disk, before anything moves, and moving is one
+step: so whatever happens, a thing lies either where it was or under its number. The format:
+docs/hold.md.
+"""
+
+from __future__ import annotations
+
+import errno
+import json
+import os
+import stat
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+from pathlib import Path
+from typing import NamedTuple
+
+from pydantic import Field, ValidationError
+
+from phylax.agent import files
+from phylax.agent.places import Place, deeper
+from phylax.agent.walk import Complaint, remove_tree
+from phylax.core.survey import Tally
+from phylax.core.values import Demand, Moment
+
+MANIFEST, THINGS, TOLD = "manifest.jsonl", "things", "told"
+
+
+class Companion(NamedTuple):
+    """What the trash wrote down about a thing, which goes and comes back with it."""
+
+    folders: tuple[str, ...]
+    name: str
+
+
+class Holding(NamedTuple):
+    """One thing about to be held: a name in an open folder, the bytes it counts."""
+
+    name: str
+    size: int
+    companion: Companion | None = None
+
+
+class BatchHead(Demand):
+    """The first line of a manifest."""
+
+    version: int = 1
+    run_id: int
+    category: str
+    mount: str
+    held_at: Moment
+    until_at: Moment
+    yields_below: int = Field(0, description="Per cent free, below which it goes before its time")
+
+
+class Held(NamedTuple):
+    """One thing as the manifest has it; whether it is still held, the disk says."""
+
+    number: int
+    root: str
+    place: str
+    folders: tuple[str, ...]
+    """Below the root."""
+    below: int
+    """So many of the folders belong to the place."""
+    chain: tuple[tuple[int, int, int], ...]
+    """(mode, user, group) of the root and each of the folders below it."""
+    name: str
+    size: int
+    companion: Companion | None
+
+    @property
+    def path(self) -> str:
+        """Below the place."""
+        return "/".join((*self.folders[self.below :], self.name))
+
+
+class Batch:
+    """What one run holds of one category on one volume."""
+
+    def __init__(self, path: str, head: BatchHead, handle: int, things: int) -> None:
+        self.path = path
+        self.name = os.path.basename(path)
+        self.head = head
+        self._handle = handle
+        self._things = things
+        self._closed = False
+        self._manifest = -1
+        self._torn = False
+        """The manifest may end in the middle of a line."""
+        self._next = 0
+
+    @classmethod
+    def make(cls, folder: str, name: str, head: BatchHead) -> Batch:
+        """A new batch, or the same one begun before. OSError where there is no room."""
+        top = files.open_top(folder)
+        try:
+            for _ in range(2):
+                with suppress(FileNotFoundError):
+                    return cls.open(folder, name)
+                # a batch appears whole: what is cut off before it has its name is swept away
+                part = f"{name}.part"
+                remove_tree(part, top, lambda path, why: None)
+                files.make_folder(part, top)
+                inside = files.open_folder(part, top)
+                try:
+                    files.make_folder(THINGS, inside)
+                    _write_first(os.path.join(folder, part, MANIFEST), head)
+                    files.sync_folder(inside)
+                finally:
+                    files.close(inside)
+                files.move(part, top, name, top)
+                files.sync_folder(top)
+        finally:
+            files.close(top)
+        raise OSError(errno.ENOENT, "the hold's folder vanishes", folder)
+
+    @classmethod
+    def open(cls, folder: str, name: str) -> Batch:
+        """FileNotFoundError where there is none; ValueError where its manifest cannot be read."""
+        handle = deeper(files.open_top(folder), [name])
+        try:
+            path = os.path.join(folder, name)
+            with open(os.path.join(path, MANIFEST), encoding="utf-8") as lines:
+                head = BatchHead.model_validate_json(lines.readline())
+            things = files.open_folder(THINGS, handle)
+        except BaseException as error:
+            files.close(handle)
+            if isinstance(error, ValidationError):
+                raise ValueError(f"{name}: {error}") from error
+            raise
+        return cls(path, head, handle, things)
+
+    def close(self) -> None:
+        if self._closed:
+            return
+        self._closed = True
+        if self._manifest >= 0:
+            os.close(self._manifest)
+        files.close(self._things)
+        files.close(self._handle)
+
+    # --- holding -----------------------------------------------------------------------------
+
+    def announce(self, place: Place, folders: Sequence[str], going: Sequence[Holding]) -> int:
+        """Note what is about to be held of one folder; the number of the first of it.
+
+        OSError ENOSPC where the volume has no room for the note; then nothing is noted.
+        """
+        if self._manifest < 0:
+            flags = os.O_RDWR | os.O_APPEND | files.OWN
+            self._manifest = os.open(os.path.join(self.path, MANIFEST), flags)
+            self._next = 1 + max((held.number for held in self.announced()), default=0)
+            self._torn = not _ends_a_line(self._manifest)
+        # whatever becomes of the note, no number is ever given twice
+        first, self._next = self._next, self._next + len(going)
+        line = {
+            "first": first,
+            "root": place.root,
+            "place": place.shown,
+            "folders": [*place.below, *folders],
+            "below": len(place.below),
+            "chain": _chain(place, folders),
+            "things": [
+                [one.name, one.size, *([one.companion] if one.companion else [])] for one in going
+            ],
+        }
+        text = b"\n" * self._torn + json.dumps(line).encode("ascii") + b"\n"
+        self._torn = True
+        before = os.fstat(self._manifest).st_size
+        if files.append(self._manifest, text):
+            os.ftruncate(self._manifest, before)
+            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), self.path)
+        files.sync(self._manifest)
+        self._torn = False
+        return first
+
+    def take(self, number: int, name: str, parent: int) -> None:
+        """Move an announced thing into the hold. OSError where that fails."""
+        files.move(name, parent, str(number), self._things)
+
+    def take_companion(self, number: int, name: str, parent: int) -> None:
+        with suppress(FileNotFoundError):
+            files.move(name, parent, f"{number}+", self._things)
+
+    # --- what is held ------------------------------------------------------------------------
+
+    def announced(self, numbers: Sequence[int] = ()) -> Iterator[Held]:
+        """Everything ever announced, or only some; streamed, for there may be very many."""
+        wanted = frozenset(numbers)
+        with open(os.path.join(self.path, MANIFEST), encoding="utf-8") as lines:
+            next(lines)
+            for line in lines:
+                try:
+                    said = json.loads(line)
+                except json.JSONDecodeError:
+                    # cut off while it was written: nothing of it had been moved
+                    continue
+                for number, (name, size, *more) in enumerate(said["things"], said["first"]):
+                    if wanted and number not in wanted:
+                        continue
+                    companion = Companion(tuple(more[0][0]), more[0][1]) if more else None
+                    yield Held(
+                        number, said["root"], said["place"], tuple(said["folders"]),
+                        said["below"], tuple((m, u, g) for m, u, g in said["chain"]),
+                        name, size, companion,
+                    )  # fmt: skip
+
+    def is_held(self, number: int) -> bool:
+        try:
+            files.look(str(number), self._things)
+        except FileNotFoundError:
+            return False
+        return True
+
+    def held(self) -> Iterator[Held]:
+        """What lies here now."""
+        return (one for one in self.announced() if self.is_held(one.number))
+
+    @property
+    def is_empty(self) -> bool:
+        return files.is_empty(self._things)
+
+    def tally(self) -> Tally:
+        count = size = 0
+        for one in self.held():
+            count, size = count + 1, size + one.size
+        return Tally(count=count, size=size)
+
+    # --- ending ------------------------------------------------------------------------------
+
+    def put_back(self, one: Held, *, beside: bool) -> str:
+        """Put one thing back where it lay; the name it has there.
+
+        FileExistsError where that name is taken again and it is not to be put beside. OSError
+        where a folder on the way is now something else, or the volume refuses.
+        """
+        parent = _way_back(one.root, one.folders, one.chain)
+        try:
+            if one.companion is not None:
+                self._put_companion_back(one, one.companion)
+            for name in _names_beside(one.name) if beside else [one.name]:
+                with suppress(FileExistsError):
+                    files.move(str(one.number), self._things, name, parent)
+                    return name
+        finally:
+            files.close(parent)
+        raise FileExistsError(errno.EEXIST, "the name is taken again", one.name)
+
+    def _put_companion_back(self, one: Held, companion: Companion) -> None:
+        """First the note, then the thing: a trash is never without the note of what it shows."""
+        chain = one.chain[: len(companion.folders) + 1]
+        folder = _way_back(one.root, companion.folders, chain)
+        try:
+            with suppress(FileNotFoundError):
+                files.move(f"{one.number}+", self._things, companion.name, folder)
+        finally:
+            files.close(folder)
+
+    def let_go(self, number: int, complain: Complaint) -> bool:
+        """Let one thing go for good; True when nothing of it is left."""
+        gone = remove_tree(str(number), self._things, complain)
+        return remove_tree(f"{number}+", self._things, complain) and gone
+
+    def sweep_up(self) -> bool:
+        """Close and remove the batch itself, where nothing is held in it any more."""
+        if not self.is_empty:
+            return False
+        # not every system removes a folder that is open
+        self.close()
+        top = files.open_top(os.path.dirname(self.path))
+        try:
+            return remove_tree(self.name, top, lambda path, why: None)
+        finally:
+            files.close(top)
+
+    # --- telling -----------------------------------------------------------------------------
+
+    @property
+    def length(self) -> int:
+        """Bytes of the manifest by now."""
+        return os.stat(os.path.join(self.path, MANIFEST)).st_size
+
+    @property
+    def is_told(self) -> bool:
+        """Whether the service knows of everything in the manifest."""
+        try:
+            return int(Path(self.path, TOLD).read_text(encoding="ascii")) == self.length
+        except (FileNotFoundError, ValueError):
+            return False
+
+    def note_told(self, length: int) -> None:
+        # forgotten on a full volume: it is told once more, which does no harm
+        with suppress(OSError):
+            Path(self.path, TOLD).write_text(str(length), encoding="ascii")
+
+
+def _write_first(path: str, head: BatchHead) -> None:
+    flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | files.OWN
+    manifest = os.open(path, flags, 0o600)
+    try:
+        if files.append(manifest, head.model_dump_json().encode() + b"\n"):
+            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), path)
+        files.sync(manifest)
+    finally:
+        os.close(manifest)
+
+
+def _ends_a_line(manifest: int) -> bool:
+    os.lseek(manifest, -1, os.SEEK_END)
+    return os.read(manifest, 1) == b"\n"
+
+
+def _chain(place: Place, folders: Sequence[str]) -> list[tuple[int, int, int]]:
+    """Mode and owner of a place's root and of every folder below it on the way."""
+    found = []
+    handle = files.open_top(place.root)
+    try:
+        for name in (*place.below, *folders, None):
+            of = files.about(handle)
+            found.append((stat.S_IMODE(of.st_mode), of.st_uid, of.st_gid))
+            if name is not None:
+                inner = files.open_folder(name, handle)
+                files.close(handle)
+                handle = inner
+    finally:
+        files.close(handle)
+    return found
+
+
+def _way_back(root: str, folders: Sequence[str], chain: Sequence[tuple[int, int, int]]) -> int:
+    """A handle on the folder a thing lay in; what is missing of the way is made again."""
+    steps = [(os.path.basename(root), chain[0]), *zip(folders, chain[1:], strict=False)]
+    handle = files.open_top(os.path.dirname(root))
+    try:
+        for name, (mode, user, group) in steps:
+            try:
+                inner = files.open_folder(name, handle)
+            except FileNotFoundError:
+                files.make_folder(name, handle, mode)
+                files.give(name, handle, mode, user, group)
+                inner = files.open_folder(name, handle)
+            files.close(handle)
+            handle = inner
+    except BaseException:
+        files.close(handle)
+        raise
+    return handle
+
+
+def _names_beside(name: str) -> Iterator[str]:
+    """The name itself, then others that tell where it came from."""
+    yield name
+    stem, ending = os.path.splitext(name)
+    yield f"{stem} (put back){ending}"
+    for number in range(2, 100):
+        yield f"{stem} (put back {number}){ending}"
