@@ -23,9 +23,8 @@ Run = Callable[..., subprocess.CompletedProcess[str]]
 """Runs the command line with these words."""
 PASSWORD = "correct horse battery"
 TUESDAY = RoundEdit(
-    name="Light weekly", recurrence="FREQ=WEEKLY;BYDAY=TU", at=time_of_day(18, 30),
-    starts_on=date(2026, 3, 1), catch_up=timedelta(hours=2), machine_ids=(1,),
-    categories=("user-temp",),
+    name="Tuesdays", routine_id=1, recurrence="FREQ=WEEKLY;BYDAY=TU", at=time_of_day(18, 30),
+    starts_on=date(2026, 3, 1), catch_up=timedelta(hours=2), spread=timedelta(0), machine_ids=(1,),
 )  # fmt: skip
 
 INVENTED = """

@@ -53,8 +53,8 @@ def test_a_shop_is_run_from_the_command_line(
     assert "in use" in followed.stdout
 
     made = phylax(
-        "round", "add", "Pottery, monthly", "--machine", "pottery-pc", "--category", "user-temp",
-        "--monthly-on", "1", "--at", "19:00",
+        "round", "add", "Pottery, monthly", "--machine", "pottery-pc", "--routine", "light weekly",
+        "--often", "on the first of every month", "--at", "19:00",
     )  # fmt: skip
     assert "every month on the 1st at 19:00" in made.stdout and made.stdout.count("-01 19:00") == 5
     phylax("record", "note", "pottery-pc", "Client told.")
@@ -79,8 +79,8 @@ def test_listings_for_programs(phylax: Run, machine: Machine) -> None:
         (("machine", "show", "nowhere"), 4, "There is no machine 'nowhere'."),
         (("rule", "set", "trash", "--keep-for", "soon"), 2, "write '30 days'"),
         (("rule", "set", "trash"), 2, "Say something"),
-        (("round", "add", "x", "--machine", "ferry-desk", "--category", "programs", "--weekly-on",
-          "monday", "--at", "18:30"), 2, "cannot go unattended"),
+        (("round", "add", "x", "--machine", "ferry-desk", "--routine", "none", "--often",
+          "every Monday", "--at", "18:30"), 2, "there is no routine 'none'"),
         (("machine", "add", "Ferry Desk", "--client", "1", "--system", "linux"), 2, "tag"),
         (("serve", "--host", "0.0.0.0"), 2, "--behind-proxy"),
         (("catalogue", "show", "tea-leaves"), 2, "user-temp"),
@@ -140,8 +140,8 @@ def test_completion_for_shells(phylax: Run) -> None:
 
 
 def test_a_round_is_tried_before_it_is_made(phylax: Run, machine: Machine, owner: Phylax) -> None:
-    words = ["round", "add", "Thorough", "--machine", machine.tag, "--category", "trash",
-             "--rule", "FREQ=MONTHLY;BYDAY=-1FR", "--at", "19:00"]  # fmt: skip
+    words = ["round", "add", "Thorough", "--machine", machine.tag, "--routine", "2",
+             "--often", "FREQ=MONTHLY;BYDAY=-1FR", "--at", "19:00"]  # fmt: skip
     tried = phylax(*words, "--dry-run")
     assert "every month on the last Friday at 19:00" in tried.stdout
     assert list(owner.rounds.list()) == []
@@ -149,8 +149,8 @@ def test_a_round_is_tried_before_it_is_made(phylax: Run, machine: Machine, owner
     assert "Thorough" in phylax("round", "list").stdout
     assert phylax("round", "end", "1").returncode == 0
     assert "No rounds yet." in phylax("round", "list").stdout
-    both = phylax(*words, "--monthly-on", "1")
-    assert both.returncode == 2 and "one of --weekly-on" in both.stderr
+    never = phylax(*words[:-3], "now and then", "--at", "19:00")
+    assert never.returncode == 2 and "say it as in 'every Tuesday'" in never.stderr
 
 
 def test_people_and_tokens_are_looked_after(phylax: Run, service: Service) -> None:

@@ -4,6 +4,7 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
+from helpers import TUESDAY
 from phylax.core.attention import Cause, NextStep, Standing, needs_you
 from phylax.core.rounds import Round
 from phylax.core.runs import Run, RunState
@@ -69,9 +70,8 @@ def test_the_fullest_comes_first() -> None:
 
 def test_the_shop_in_a_sentence() -> None:
     round_ = Round(
-        id=1, name="r", recurrence="FREQ=DAILY", how_often="", at="18:30", starts_on="2026-03-01",
-        catch_up="PT2H", machine_ids=(1,), categories=("trash",), paused=False, version=1,
-        next_at=NOW + timedelta(hours=9),
+        id=1, name="r", plan=TUESDAY, routine_name="Light weekly", how_often="", machines=1,
+        version=1, next_at=NOW + timedelta(hours=9),
     )  # fmt: skip
     assert in_a_sentence([], [], NOW) == "Nothing needs you. No round runs in the next 24 hours."
     assert in_a_sentence(needs_you([standing(92)]), [round_] * 2, NOW) == (

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from phylax.core.recurrence import checked_rule, in_words, next_dates, occurrences
+from phylax.core.recurrence import checked_rule, how_often, next_dates, occurrences
 
 NEW_YORK = ZoneInfo("America/New_York")
 DUBLIN = ZoneInfo("Europe/Dublin")
@@ -99,12 +99,12 @@ def test_a_rule_that_ends_ends() -> None:
     ],
 )
 def test_rules_in_words(rule: str, words: str) -> None:
-    assert in_words(rule, time(18, 30)) == words
+    assert how_often(rule, time(18, 30)) == words
 
 
 @pytest.mark.parametrize(
     "rule",
-    ["", "weekly", "FREQ=HOURLY", "FREQ=WEEKLY;BYHOUR=3", "FREQ=WEEKLY;BYDAY=XX",
+    ["", "now and then", "FREQ=HOURLY", "FREQ=WEEKLY;BYHOUR=3", "FREQ=WEEKLY;BYDAY=XX",
      "FREQ=WEEKLY;FREQ=DAILY", "FREQ=DAILY;INTERVAL=often", "FREQ=MONTHLY;BYMONTHDAY=40"],
 )  # fmt: skip
 def test_what_is_no_rule_is_refused(rule: str) -> None:

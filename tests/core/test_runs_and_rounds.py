@@ -1,13 +1,13 @@
 """How runs end, when rounds fall due, and what must not be asked of them."""
 
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 
 import pytest
 from pydantic import ValidationError
 
 from phylax.core.orders import CategoryOutcome, ResultMessage
 from phylax.core.retention import Reason
-from phylax.core.rounds import RoundEdit, fall_due
+from phylax.core.rounds import RoundEdit
 from phylax.core.runs import NewRun, RunState, conclude, in_a_sentence
 from phylax.core.shop import ReadingIn
 from phylax.core.survey import Stay, Tally
@@ -57,18 +57,9 @@ def test_what_came_free_is_read_off_the_volumes_that_were_there_before_and_after
     assert conclude(result()).freed is None
 
 
-def test_an_occurrence_waits_within_its_limit_and_is_missed_after_it() -> None:
-    limit = timedelta(hours=2)
-    assert fall_due(NOW, limit, NOW + limit).state is RunState.WAITING
-    late = fall_due(NOW, limit, NOW + limit + timedelta(seconds=1))
-    assert (late.state, late.reason) == (
-        RunState.MISSED, "the service was down until its time had passed",
-    )  # fmt: skip
-
-
 ROUND = {
     "name": "Light weekly", "recurrence": "FREQ=WEEKLY;BYDAY=TU", "at": "18:30",
-    "starts_on": "2026-03-01", "machine_ids": [1, 1, 2], "categories": ["trash"],
+    "starts_on": "2026-03-01", "machine_ids": [1, 1, 2], "routine_id": 1,
 }  # fmt: skip
 
 
@@ -79,10 +70,11 @@ def test_a_round_names_each_machine_once() -> None:
 @pytest.mark.parametrize(
     ("change", "complaint"),
     [
-        ({"categories": ["programs"]}, "cannot go unattended"),
-        ({"categories": []}, "at least 1"),
+        ({"recurrence": None}, "how often, or below which share"),
+        ({"machine_ids": []}, "choose machines, clients or a filter"),
+        ({"catch_up": "PT0S"}, "at least 10 minutes"),
         ({"recurrence": "FREQ=HOURLY"}, "FREQ must be one of"),
-        ({"catch_up": "P30D"}, "between 10 minutes and 14 days"),
+        ({"catch_up": "P30D"}, "between nothing and 14 days"),
         ({"at": "18:30:00+02:00"}, "local to the shop"),
         ({"machines": [1]}, "Extra inputs"),
     ],

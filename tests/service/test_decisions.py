@@ -13,6 +13,7 @@ from phylax.client import NotFoundError, Phylax, RefusedError
 from phylax.core.catalogue import catalogue, read_category
 from phylax.core.orders import SurveyPartMessage
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope, in_force
+from phylax.core.routines import RoutineEdit, RoutineStep, StepKind
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.survey import Look, SurveyLine, Tally
 from phylax.core.what_if import STALE_AFTER
@@ -198,14 +199,12 @@ def test_a_standing_consent_counts_until_it_is_taken_back(
 ) -> None:
     owner.rules.put(Scope.MACHINE, machine.id, "downloads", Rule(keep_for=30 * DAY))
     (home / "Downloads").mkdir()
-    round_ = TUESDAY.model_copy(
-        update={
-            "machine_ids": (machine.id,),
-            "categories": ("user-temp", "downloads"),
-            "catch_up": timedelta(days=8),
-        }
-    )
-    owner.rounds.add(round_)
+    clean = RoutineStep(kind=StepKind.CLEAN, categories=("user-temp", "downloads"))
+    routine = owner.routines.add(RoutineEdit(name="Both", steps=(clean,)))
+    update = {
+        "machine_ids": (machine.id,), "routine_id": routine.id, "catch_up": timedelta(days=8),
+    }  # fmt: skip
+    owner.rounds.add(TUESDAY.model_copy(update=update))
 
     def a_week_later() -> set[str]:
         make_file(home / "Downloads" / f"{clock.now:%d%m}-old.zip", days_old=90)

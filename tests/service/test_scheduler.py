@@ -32,7 +32,7 @@ def test_an_occurrence_is_made_once_at_its_time(
     assert scheduler.tick(house) == {machine.id}
     assert scheduler.tick(house) == set()
     (run,) = owner.runs.list()
-    assert (run.state, run.due_at, run.made_by) == (RunState.WAITING, DUE, "Light weekly")
+    assert (run.state, run.due_at, run.made_by) == (RunState.WAITING, DUE, "Tuesdays")
     assert owner.rounds.get(made.id).next_at == DUE + timedelta(days=7)
 
 

@@ -7,11 +7,13 @@ from pathlib import Path
 
 import pytest
 
+from helpers import TUESDAY
 from phylax.core.records import Entry, RecordKind
-from phylax.core.shop import ClientEdit, MachineEdit, ReadingIn
+from phylax.core.shop import MachineEdit, ReadingIn
 from phylax.core.survey import ledger
+from phylax.service import queue
 from phylax.service.house import House
-from phylax.store import database, profiles, readings, records, runs, shop, surveys
+from phylax.store import database, profiles, readings, records, rounds, runs, shop, surveys
 from phylax.store.database import Database, NewerFileError
 
 NOW = datetime(2026, 3, 2, 9, tzinfo=UTC)
@@ -19,7 +21,9 @@ NOW = datetime(2026, 3, 2, 9, tzinfo=UTC)
 
 def add_machine(house: House, tag: str = "ferry-desk") -> int:
     with house.db.write() as conn:
-        conn.execute("INSERT OR IGNORE INTO clients VALUES (1, 'F', '', '', '', '', 1, '', 0)")
+        conn.execute(
+            "INSERT OR IGNORE INTO clients VALUES (1, 'F', '', '', '', '', 1, '', 0, NULL, NULL)"
+        )
         conn.execute(
             """
             INSERT INTO machines (tag, client_id, system, make, model, serial, note, changed_by,
@@ -70,7 +74,7 @@ def test_a_survey_of_the_first_schema_is_read_after_the_file_is_brought_up_to_da
         first.setattr(database, "migrations", lambda: landed[:1])
         old = Database(path)
         with old.write() as conn:
-            shop.add_client(conn, ClientEdit(name="Ferry"), who="ines", at=0)
+            conn.execute("INSERT INTO clients VALUES (1, 'Ferry', '', '', '', '', 1, 'ines', 0)")
             edit = MachineEdit.model_validate({"tag": "a", "client_id": 1, "system": "linux"})
             shop.add_machine(conn, edit, who="ines", at=0)
             conn.execute(
@@ -208,13 +212,7 @@ def test_single_readings_are_dropped_after_ninety_days_and_their_days_stay(house
 def test_an_occurrence_exists_once_and_a_machine_has_one_lease(house: House) -> None:
     machine_id = add_machine(house)
     with house.db.write() as conn:
-        conn.execute(
-            """
-            INSERT INTO rounds (name, recurrence, at, starts_on, catch_up, categories, paused,
-                                changed_by, changed_at)
-            VALUES ('r', 'FREQ=DAILY', '09:00', '2026-03-01', 60, '[]', 0, '', 0)
-            """
-        )
+        rounds.add(conn, TUESDAY, who="ines", at=0)
 
         def occur() -> int | None:
             return runs.add(
@@ -224,9 +222,8 @@ def test_an_occurrence_exists_once_and_a_machine_has_one_lease(house: House) -> 
         first = occur()
         assert first is not None and occur() is None
         by_hand = runs.add(conn, machine_id, "survey", (), who="Wren", at=6)
-        offered = runs.offer(conn, machine_id, "lease-1", at=10, until=100)
-        assert offered is not None and offered.id == first
-        assert runs.offer(conn, machine_id, "lease-2", at=20, until=110) is None
+        assert queue.choose(conn, machine_id, at=10) == first
+        runs.lease(conn, first, "lease-1", until=100)
+        assert queue.choose(conn, machine_id, at=20) is None
         # the lease has run out: the same run again, before the newer one
-        again = runs.offer(conn, machine_id, "lease-3", at=101, until=200)
-        assert again is not None and again.id == first != by_hand
+        assert queue.choose(conn, machine_id, at=101) == first != by_hand

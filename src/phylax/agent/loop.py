@@ -19,6 +19,7 @@ from phylax.agent.home import AgentHome, open_machine
 from phylax.agent.journal import JournalError, RunJournal
 from phylax.agent.reserve import Reserve
 from phylax.agent.spool import Spool
+from phylax.agent.waking import Waking
 from phylax.agent.work import ShutDown, Worker
 from phylax.client import (
     AgentLink,
@@ -73,6 +74,7 @@ class Agent:
             lambda: self._stopping,
             reserve,
         )
+        self._waking = Waking(self._machine)
         self._keeper = HoldKeeper(self._hold, self._link, self._spool, self._check)
 
     @property
@@ -143,6 +145,7 @@ class Agent:
             self._link.close()
 
     def _step(self) -> None:
+        self._waking.look()
         if time.monotonic() >= self._next_reading:
             self._keep_hold()
             self._take_reading()
@@ -181,7 +184,11 @@ class Agent:
 
     def _take_reading(self) -> None:
         self._spool.put(
-            ReadingsMessage(id=uuid.uuid4().hex, readings=tuple(self._machine.volumes()))
+            ReadingsMessage(
+                id=uuid.uuid4().hex,
+                readings=tuple(self._machine.volumes()),
+                awake=self._waking.told(),
+            )
         )
         self._next_reading = time.monotonic() + self._config.readings_every
 

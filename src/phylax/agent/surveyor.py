@@ -29,6 +29,10 @@ class Stopped(Exception):
     """The work was told to stop."""
 
 
+class OutOfTime(Stopped):
+    """The work came to the moment by which it must have ended."""
+
+
 class Watcher(Protocol):
     """Told how far the work is. May raise Stopped."""
 

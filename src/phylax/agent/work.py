@@ -18,7 +18,7 @@ from phylax.agent.journal import JournalError, RunJournal
 from phylax.agent.machines import MachineKind
 from phylax.agent.reserve import Reserve
 from phylax.agent.spool import Spool
-from phylax.agent.surveyor import Stopped, own_folders, survey
+from phylax.agent.surveyor import OutOfTime, Stopped, own_folders, survey
 from phylax.agent.telling import Pages, Parts, Teller
 from phylax.client import AgentLink, RefusedError, UnreachableError
 from phylax.core.catalogue import category
@@ -97,8 +97,8 @@ class Worker:
                     did = HeldWork(
                         self._hold, self._spool, order, journal, teller.watch
                     ).carry_out()
-        except Stopped:
-            did["called_off"] = True
+        except Stopped as stop:
+            did[_why(stop)] = True
         except (OSError, JournalError, KeyError, ValueError) as failure:
             _log.exception("run %s failed", order.run_id)
             did["error"] = f"{type(failure).__name__}: {failure}"
@@ -168,6 +168,11 @@ class Worker:
                 self._spool.taken(path)
 
 
+def _why(stop: Stopped) -> str:
+    """The field of the result that says why the work was stopped."""
+    return "out_of_time" if isinstance(stop, OutOfTime) else "called_off"
+
+
 class _Told:
     """The service, told how far one order is."""
 
@@ -178,6 +183,9 @@ class _Told:
     def check(self) -> None:
         if self._worker._shutting_down():
             raise ShutDown
+        order = self._order
+        if not isinstance(order, HeldOrder) and order.end_by and datetime.now(UTC) >= order.end_by:
+            raise OutOfTime
 
     def tell(self, progress: Progress) -> None:
         """Stopped where the service says not to go on."""
@@ -219,8 +227,8 @@ class _Cleaning:
                 )
                 self._pass("further pass", tuple(rest), again, None)
             self._worker._look(order, Look.SECOND)
-        except Stopped:
-            did["called_off"] = True
+        except Stopped as stop:
+            did[_why(stop)] = True
         except (OSError, JournalError, KeyError, ValueError) as failure:
             _log.exception("run %s failed", order.run_id)
             did["error"] = f"{type(failure).__name__}: {failure}"

@@ -12,8 +12,11 @@ from phylax import __version__
 from phylax.cli._session import EXIT_REFUSED, EXIT_UNREACHABLE, EXIT_USAGE, Session
 
 _NOUNS = {
+    "agenda": "what runs where, when and how long",
     "agent": "the Phylax program on a client's machine",
+    "calendar": "the rounds in your calendar",
     "catalogue": "the kinds of files that can be let go",
+    "closing-days": "when the shop or a client is closed",
     "client": "the shop's clients",
     "consent": "who agreed to what",
     "completion": "completion for your shell",
@@ -23,6 +26,7 @@ _NOUNS = {
     "protect": "what always stays",
     "record": "the maintenance records",
     "round": "work that recurs",
+    "routine": "lists of steps that are done together",
     "rule": "retention rules",
     "run": "cleanings and looks, done now",
     "serve": "start the shop's service",

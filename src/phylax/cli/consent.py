@@ -79,3 +79,44 @@ def take_back(session: Session, number: int) -> None:
     """Take a standing consent back: each listing needs its own yes again."""
     session.shop.standing_consents.take_back(number)
     console.print(f"Standing consent {number} is taken back.")
+
+
+@command.command("waiting")
+@format_option
+@pass_session
+def waiting(session: Session, form: str) -> None:
+    """Listings that wait for a yes, over the whole shop, largest first."""
+    zone = session.the_shop.clock
+    columns = (
+        Column("survey", lambda w: str(w.survey_id), right=True),
+        Column("machine", lambda w: w.machine_tag),
+        Column("client", lambda w: w.client_name),
+        Column("category", lambda w: w.category),
+        Column("proposes", lambda w: f"{count(w.items, 'item')}, {show_size(w.size)}"),
+        Column("looked", lambda w: local(w.looked_at, zone)),
+    )
+    found = session.shop.waiting_listings.list()
+    print_list(form, found, columns, empty="Nothing waits for a yes.")
+
+
+@command.command("agree")
+@click.argument("listings", nargs=-1, required=True, metavar="SURVEY:CATEGORY...")
+@click.option("--word", default="", help="The client's word, as in 'asked by phone'.")
+@click.option("--yes", is_flag=True, help="Do not ask before cleaning.")
+@pass_session
+def agree(session: Session, listings: tuple[str, ...], word: str, yes: bool) -> None:
+    """Say yes to all that some listings propose, as in '17:downloads', and clean just that."""
+    known = {f"{w.survey_id}:{w.category}": w for w in session.shop.waiting_listings.list()}
+    if missing := [one for one in listings if one not in known]:
+        raise click.BadParameter(
+            f"{missing[0]!r} does not wait for a yes; see 'phylax consent waiting'",
+            param_hint="SURVEY:CATEGORY",
+        )
+    for one in (known[key] for key in listings):
+        size = show_size(one.size)
+        console.print(f"{one.machine_tag}: {one.name}, {count(one.items, 'item')}, {size}")
+    if not yes:
+        click.confirm("Agree, and clean these now?", abort=True)
+    picked = [(known[key].survey_id, known[key].category) for key in listings]
+    for run in session.shop.waiting_listings.agree(picked, via="command line", word=word):
+        console.print(f"Run {run.id} waits for {run.machine_tag}")

@@ -2,19 +2,46 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime, time, timedelta
+from collections.abc import Callable
+from datetime import UTC, date, datetime, time, timedelta
+from itertools import islice
+from typing import Any, TypeVar
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._output import LOOK_HERE, Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
-from phylax.core.quantities import parse_span
-from phylax.core.rounds import RoundEdit
+from phylax.core.quantities import count, parse_span, show_span
+from phylax.core.rounds import MachineFilter, Pressure, RoundEdit, RoundPreview
 
-_DAYS = {
-    "monday": "MO", "tuesday": "TU", "wednesday": "WE", "thursday": "TH",
-    "friday": "FR", "saturday": "SA", "sunday": "SU",
-}  # fmt: skip
+F = TypeVar("F", bound=Callable[..., Any])
+_ON_CLOSED = {"run": "run", "next-day": "next day", "skip": "skip"}
+
+
+class SpanType(click.ParamType[timedelta]):
+    """A span of time as people write it."""
+
+    name = "span"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> timedelta:
+        if isinstance(value, timedelta):
+            return value
+        try:
+            return parse_span(value)
+        except ValueError as error:
+            self.fail(str(error), param, ctx)
+
+
+class TimeType(click.ParamType[time]):
+    """A local time of day."""
+
+    name = "time"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> time:
+        try:
+            return value if isinstance(value, time) else time.fromisoformat(value)
+        except ValueError:
+            self.fail(f"{value!r} is not a time of day; write it as in 18:30", param, ctx)
 
 
 @click.group("round")
@@ -31,85 +58,236 @@ def list_rounds(session: Session, form: str) -> None:
     columns = (
         Column("round", lambda r: str(r.id), right=True),
         Column("name", lambda r: r.name),
+        Column("routine", lambda r: r.routine_name),
         Column("how often", lambda r: r.how_often),
-        Column("machines", lambda r: str(len(r.machine_ids)), right=True),
-        Column("cleans", lambda r: ", ".join(r.categories)),
+        Column("window", lambda r: r.plan.window_in_words()),
+        Column("machines", lambda r: str(r.machines), right=True),
         Column("next", lambda r: "paused" if r.paused else local(r.next_at, zone)),
     )
     print_list(form, session.shop.rounds.list(), columns, empty="No rounds yet.")
 
 
+def _choice_options(command: F) -> F:
+    """Which machines."""
+    for option in (
+        click.option("--except-machine", "but", multiple=True, help="Tag; not this one."),
+        click.option("--like", help="Words in tag, client, make or model; also later machines."),
+        click.option(
+            "--system",
+            "systems",
+            type=click.Choice(["windows", "macos", "linux"]),
+            multiple=True,
+            help="Only machines of this system; also later ones.",
+        ),
+        click.option("--client", "clients", multiple=True, help="All machines of a client."),
+        click.option("--machine", "machines", multiple=True, help="Tag; repeat for more."),
+    ):
+        command = option(command)
+    return command
+
+
 @command.command("add")
 @click.argument("name")
-@click.option("--machine", "machines", multiple=True, required=True, help="Tag; repeat for more.")
-@click.option("--category", "categories", multiple=True, required=True, help="Repeat for more.")
-@click.option("--weekly-on", type=click.Choice(list(_DAYS)), multiple=True, help="Day of the week.")
-@click.option("--monthly-on", type=click.IntRange(1, 31), help="Date in the month.")
-@click.option("--rule", help="Any recurrence rule by RFC 5545, as in 'FREQ=MONTHLY;BYDAY=-1FR'.")
+@click.option("--routine", required=True, help="Number or name of the routine.")
+@_choice_options
 @click.option(
-    "--at", type=click.DateTime(["%H:%M"]), required=True, help="Time of day, as in 18:30."
+    "--often",
+    help="How often, as in 'every Tuesday', 'the last Friday of every month', or a recurrence "
+    "rule by RFC 5545. Left out: only when space is short.",
 )
+@click.option("--at", type=TimeType(), required=True, help="When it may start, as in 18:30.")
+@click.option("--closes", type=TimeType(), help="When it must have ended, as in 06:00.")
 @click.option("--from", "starts", type=click.DateTime(["%Y-%m-%d"]), help="First day; else today.")
-@click.option("--catch-up", default="12 hours", show_default=True, help="How late it may start.")
-@click.option("--dry-run", is_flag=True, help="Show the next dates; save nothing.")
+@click.option("--catch-up", type=SpanType(), default="12 hours", show_default=True,
+              help="How long after its time it may still start.")  # fmt: skip
+@click.option("--late-outside", is_flag=True, help="A late run may start outside the window.")
+@click.option("--spread", type=SpanType(), default="10 minutes", show_default=True,
+              help="Over how long the machines' starts are spread.")  # fmt: skip
+@click.option("--but-not-on", "but_not", type=click.DateTime(["%Y-%m-%d"]), multiple=True,
+              help="A day left out; repeat for more.")  # fmt: skip
+@click.option("--on-closing-days", "on_closed", type=click.Choice(list(_ON_CLOSED)),
+              default="next-day", show_default=True)  # fmt: skip
+@click.option("--clients-time", is_flag=True, help="Times are in the client's time zone.")
+@click.option("--when-below", "below", type=click.IntRange(1, 50),
+              help="Also when less than so many per cent of a volume are free.")  # fmt: skip
+@click.option("--at-most-every", type=click.IntRange(1, 365), default=7, show_default=True,
+              help="Days between two such runs.")  # fmt: skip
+@click.option("--dry-run", is_flag=True, help="Show what it would mean; save nothing.")
 @pass_session
 def add_round(
     session: Session,
     name: str,
+    routine: str,
     machines: tuple[str, ...],
-    categories: tuple[str, ...],
-    weekly_on: tuple[str, ...],
-    monthly_on: int | None,
-    rule: str | None,
-    at: datetime,
+    clients: tuple[str, ...],
+    systems: tuple[Any, ...],
+    like: str | None,
+    but: tuple[str, ...],
+    often: str | None,
+    at: time,
+    closes: time | None,
     starts: datetime | None,
-    catch_up: str,
+    catch_up: timedelta,
+    late_outside: bool,
+    spread: timedelta,
+    but_not: tuple[datetime, ...],
+    on_closed: str,
+    clients_time: bool,
+    below: int | None,
+    at_most_every: int,
     dry_run: bool,
 ) -> None:
     """Make a round NAME."""
-    recurrence = _recurrence(weekly_on, monthly_on, rule)
-    zone = session.the_shop.clock
-    edit = RoundEdit(
-        name=name,
-        recurrence=recurrence,
-        at=time(at.hour, at.minute),
-        starts_on=starts.date() if starts else _today(session),
-        catch_up=_catch_up(catch_up),
-        machine_ids=tuple(session.shop.machines.get(tag).id for tag in machines),
-        categories=categories,
+    shop = session.shop
+    by_filter = MachineFilter(systems=systems, words=like or "") if systems or like else None
+    edit = RoundEdit.model_validate(
+        {
+            "name": name,
+            "routine_id": find_routine(session, routine),
+            "recurrence": often,
+            "at": at,
+            "closes": closes,
+            "starts_on": starts.date() if starts else _today(session),
+            "zone_of": "client" if clients_time else "shop",
+            "except_dates": [day.date() for day in but_not],
+            "on_closing_days": _ON_CLOSED[on_closed],
+            "catch_up": catch_up,
+            "late_outside": late_outside,
+            "spread": spread,
+            "pressure": Pressure(below_percent=below, at_most_every=at_most_every)
+            if below
+            else None,
+            "machine_ids": [shop.machines.get(tag).id for tag in machines],
+            "client_ids": [shop.clients.find(client).id for client in clients],
+            "machines_like": by_filter,
+            "except_machine_ids": [shop.machines.get(tag).id for tag in but],
+        }
     )
+    shown = shop.rounds.preview(edit)
     if dry_run:
-        shown = session.shop.rounds.preview(edit)
         console.print(f"{name}: {shown.how_often}")
-        dates = shown.next_dates
     else:
-        made = session.shop.rounds.add(edit)
+        made = shop.rounds.add(edit)
         console.print(f"Round {made.id}, {made.name}: {made.how_often}")
-        dates = made.next_dates
-    for next_at in dates:
-        console.print(f"  {local(next_at, zone)}")
+    _tell(session, shown)
 
 
-def _recurrence(weekly_on: tuple[str, ...], monthly_on: int | None, rule: str | None) -> str:
-    given = [bool(weekly_on), monthly_on is not None, rule is not None]
-    if sum(given) != 1:
-        raise click.UsageError("Say how often: one of --weekly-on, --monthly-on or --rule.")
-    if rule is not None:
-        return rule
-    if weekly_on:
-        return "FREQ=WEEKLY;BYDAY=" + ",".join(_DAYS[day] for day in weekly_on)
-    return f"FREQ=MONTHLY;BYMONTHDAY={monthly_on}"
+def _tell(session: Session, shown: RoundPreview) -> None:
+    zone = session.the_shop.clock
+    takes = f", about {show_span(shown.takes)} each" if shown.takes else ""
+    console.print(f"  {count(shown.machines, 'machine')}{takes}")
+    for at in shown.next_dates:
+        console.print(f"  {local(at, zone)}")
+    for note in shown.notes:
+        console.print(f"  {note}")
+    for habit in shown.seldom_on:
+        console.print(f"  Seldom on: {habit.sentence}.", style=LOOK_HERE)
+    if shown.too_long_for:
+        tags = ", ".join(shown.too_long_for)
+        console.print(f"  Too long for the window: {tags}.", style=LOOK_HERE)
+
+
+def find_routine(session: Session, which: str) -> int:
+    """A routine by number or name."""
+    if which.isdecimal():
+        return int(which)
+    for routine in session.shop.routines.list():
+        if routine.name.casefold() == which.casefold():
+            return routine.id
+    raise click.BadParameter(
+        f"there is no routine {which!r}; see 'phylax routine list'", param_hint="--routine"
+    )
 
 
 def _today(session: Session) -> date:
     return datetime.now(session.the_shop.clock).date()
 
 
-def _catch_up(text: str) -> timedelta:
-    try:
-        return parse_span(text)
-    except ValueError as error:
-        raise click.BadParameter(str(error), param_hint="--catch-up") from error
+@command.command("runs")
+@click.argument("round", type=int)
+@click.option("--most", default=30, show_default=True, help="At most so many.")
+@format_option
+@pass_session
+def list_runs(session: Session, round: int, most: int, form: str) -> None:
+    """What became of a round's times, newest first."""
+    zone = session.the_shop.clock
+    columns = (
+        Column("run", lambda r: str(r.id), right=True),
+        Column("machine", lambda r: r.machine_tag),
+        Column("for", lambda r: local(r.occurs_at, zone)),
+        Column("state", lambda r: str(r.state)),
+        Column("began", lambda r: local(r.started_at, zone)),
+        Column("why", lambda r: r.reason),
+    )
+    found = islice(session.shop.rounds.runs(round), most)
+    print_list(form, found, columns, empty="It has not run yet.")
+
+
+@command.command("seldom-on")
+@click.argument("round", type=int)
+@pass_session
+def seldom_on(session: Session, round: int) -> None:
+    """Machines that are seldom on when a round runs, and an hour that would do."""
+    found = session.shop.rounds.habits(round)
+    for habit in found:
+        console.print(f"{habit.sentence}.")
+    if not found:
+        console.print("Every machine that has told enough is usually on in its window.")
+
+
+@command.command("skip")
+@click.argument("round", type=int)
+@click.argument("machine")
+@click.option("--word", default="", help="Why.")
+@pass_session
+def skip(session: Session, round: int, machine: str, word: str) -> None:
+    """Leave the next time of a round out, for one machine."""
+    found = session.shop.machines.get(machine)
+    session.shop.rounds.skip(round, found.id, word)
+    console.print(f"The next time of round {round} is skipped on {found.tag}.")
+
+
+@command.command("hold-back")
+@click.argument("round", type=int)
+@click.argument("machine")
+@click.option(
+    "--until", type=click.DateTime(["%Y-%m-%dT%H:%M", "%Y-%m-%d"]), required=True,
+    help="Not before then, by the shop's clock.",
+)  # fmt: skip
+@click.option("--word", default="", help="Why.")
+@pass_session
+def hold_back(session: Session, round: int, machine: str, until: datetime, word: str) -> None:
+    """Hold the next time of a round back, for one machine."""
+    found = session.shop.machines.get(machine)
+    moment = until.replace(tzinfo=session.the_shop.clock).astimezone(UTC)
+    session.shop.rounds.hold_back(round, found.id, moment, word)
+    console.print(f"The next time of round {round} waits on {found.tag} until {until:%d.%m. %H:%M}")
+
+
+@command.command("pause")
+@click.argument("round", type=int)
+@click.option("--until", type=click.DateTime(["%Y-%m-%d"]), help="The day it goes on; else open.")
+@pass_session
+def pause(session: Session, round: int, until: datetime | None) -> None:
+    """Pause a round, until a day or until it is resumed."""
+    found = session.shop.rounds.get(round)
+    pause: dict[str, Any] = (
+        {"paused_until": until.date()} if until else {"paused": True, "paused_until": None}
+    )
+    after = session.shop.rounds.change(found, found.plan.model_copy(update=pause))
+    going_on = local(after.next_at, session.the_shop.clock) if after.next_at else "when resumed"
+    console.print(f"{after.name} is paused; it goes on {going_on}.")
+
+
+@command.command("resume")
+@click.argument("round", type=int)
+@pass_session
+def resume(session: Session, round: int) -> None:
+    """Let a paused round go on."""
+    found = session.shop.rounds.get(round)
+    plan = found.plan.model_copy(update={"paused": False, "paused_until": None})
+    after = session.shop.rounds.change(found, plan)
+    console.print(f"{after.name} goes on {local(after.next_at, session.the_shop.clock)}.")
 
 
 @command.command("end")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from datetime import UTC, datetime, timedelta
 
 import click
 
@@ -10,6 +11,8 @@ from phylax.cli._following import exit_code, follow, print_end
 from phylax.cli._output import Column, console, format_option, local, print_list, print_one
 from phylax.cli._session import Session, pass_session
 from phylax.core.quantities import count, show_size, show_span
+from phylax.core.routines import StepState
+from phylax.core.runs import RunDetail, in_words
 from phylax.core.survey import Ledger
 
 
@@ -31,7 +34,7 @@ def list_runs(session: Session, machine: str | None, most: int, form: str) -> No
     columns = (
         Column("run", lambda r: str(r.id), right=True),
         Column("machine", lambda r: r.machine_tag),
-        Column("work", lambda r: r.work),
+        Column("work", in_words),
         Column("state", lambda r: str(r.state)),
         Column("by", lambda r: r.round_name or r.made_by),
         Column("due", lambda r: local(r.due_at, zone)),
@@ -156,3 +159,68 @@ def call_off(session: Session, run: int) -> None:
     """Stop a run; what it did so far is told truthfully."""
     found = session.shop.runs.call_off(run)
     console.print(f"Run {found.id}: {found.state}; it stops as soon as the machine hears of it.")
+
+
+@command.command("missed")
+@click.option("--days", default=14, show_default=True, type=click.IntRange(1, 400))
+@format_option
+@pass_session
+def missed(session: Session, days: int, form: str) -> None:
+    """What was missed, and why, newest first."""
+    zone = session.the_shop.clock
+    columns = (
+        Column("run", lambda r: str(r.id), right=True),
+        Column("machine", lambda r: r.machine_tag),
+        Column("round", lambda r: r.round_name or r.made_by),
+        Column("for", lambda r: local(r.occurs_at or r.due_at, zone)),
+        Column("why", lambda r: r.reason),
+    )
+    since = datetime.now(UTC) - timedelta(days=days)
+    print_list(form, session.shop.runs.missed(since), columns, empty="Nothing was missed.")
+
+
+@command.command("again")
+@click.argument("runs", type=int, nargs=-1, required=True)
+@pass_session
+def again(session: Session, runs: tuple[int, ...]) -> None:
+    """Do again what failed of RUNS: all of one that was missed, else only what was left."""
+    for made in session.shop.runs.again(runs):
+        what = ", ".join(made.categories) or made.routine_name or made.work
+        console.print(f"Run {made.id} waits for {made.machine_tag}: {what}")
+
+
+@command.command("steps")
+@click.argument("run", type=int)
+@pass_session
+def show_steps(session: Session, run: int) -> None:
+    """The steps of a run: what is done, by whom, and what comes next."""
+    _print_steps(session, session.shop.runs.get(run))
+
+
+def _print_steps(session: Session, found: RunDetail) -> None:
+    zone = session.the_shop.clock
+    version = f", version {found.routine_version}" if found.routine_version else ""
+    console.print(f"{found.machine_tag}: {found.routine_name or found.work}{version}")
+    for step in found.steps:
+        who = f"  {step.by}, {local(step.at, zone)}" if step.at else ""
+        word = f"  “{step.word}”" if step.word else ""
+        console.print(f"  {step.number:>2}  {step.state:<9}  {step.in_words}{who}{word}")
+
+
+@command.command("tick")
+@click.argument("run", type=int)
+@click.argument("step", type=int)
+@click.option("--word", default="", help="What is to be known about it.")
+@click.option("--left-out", is_flag=True, help="It is left out; say why with --word.")
+@click.option("--open-again", is_flag=True, help="It is to do after all.")
+@pass_session
+def tick(
+    session: Session, run: int, step: int, word: str, left_out: bool, open_again: bool
+) -> None:
+    """Tick a step by hand."""
+    if left_out and open_again:
+        raise click.UsageError("Give --left-out or --open-again, not both.")
+    state = StepState.DONE
+    if left_out or open_again:
+        state = StepState.LEFT_OUT if left_out else StepState.TO_DO
+    _print_steps(session, session.shop.runs.tick(run, step, state, word))

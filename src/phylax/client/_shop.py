@@ -6,11 +6,19 @@ import time
 from collections.abc import Iterator, Sequence
 from datetime import datetime
 from itertools import islice
+from typing import Literal
 
 from phylax.client._decisions import Holds, Protections, Rules, StandingConsents, Surveys
 from phylax.client._errors import PhylaxError, UnreachableError
 from phylax.client._family import Family, Which
 from phylax.client._http import Http
+from phylax.client._planning import (
+    Calendars,
+    ClosingDates,
+    Rounds,
+    Routines,
+    WaitingListings,
+)
 from phylax.core.attention import Attention
 from phylax.core.catalogue import Category
 from phylax.core.consents import (
@@ -28,12 +36,14 @@ from phylax.core.people import (
     Token,
     TokenShown,
 )
+from phylax.core.presence import Presence
 from phylax.core.records import ChainCheck, NewNote, Record
 from phylax.core.retention import (
     RuleInForce,
 )
-from phylax.core.rounds import Round, RoundEdit, RoundPreview
-from phylax.core.runs import NewRun, Run, RunDetail, Work
+from phylax.core.rounds import Round
+from phylax.core.routines import StepState, StepTick
+from phylax.core.runs import NewRun, Run, RunDetail, RunsAgain, RunsMade
 from phylax.core.shop import (
     Client,
     ClientEdit,
@@ -113,6 +123,10 @@ class Machines(Family):
     def rounds(self, which: Which) -> Sequence[Round]:
         return self._http.get(list[Round], f"/machines/{which}/rounds")
 
+    def presence(self, which: Which) -> Presence:
+        """When a machine is usually on, by hour of the week."""
+        return self._http.get(Presence, f"/machines/{which}/presence")
+
     def consents(self, which: Which) -> Iterator[Consent]:
         return self._http.pages(Consent, f"/machines/{which}/consents")
 
@@ -179,7 +193,11 @@ class Runs(Family):
         return self._about_held(which, "let go", held, IfTaken.LEAVE)
 
     def _about_held(
-        self, which: Which, work: Work, held: Sequence[HeldPick], if_taken: IfTaken
+        self,
+        which: Which,
+        work: Literal["put back", "let go"],
+        held: Sequence[HeldPick],
+        if_taken: IfTaken,
     ) -> Run:
         machine = self._http.get(Machine, f"/machines/{which}")
         new = NewRun(machine_id=machine.id, work=work, held=tuple(held), if_taken=if_taken)
@@ -187,6 +205,23 @@ class Runs(Family):
 
     def call_off(self, run_id: int) -> Run:
         return self._http.post(Run, f"/runs/{run_id}/call-off")
+
+    def missed(self, since: datetime, *, most: int = 100) -> Sequence[Run]:
+        """What was missed since a time, newest first."""
+        return self._http.get(
+            list[Run], "/runs", missed_since=since.isoformat(), limit=min(most, 200)
+        )
+
+    def again(self, run_ids: Sequence[int]) -> Sequence[Run]:
+        """Do again what failed of some runs."""
+        return self._http.post(RunsMade, "/runs/again", RunsAgain(run_ids=tuple(run_ids))).runs
+
+    def tick(
+        self, run_id: int, number: int, state: StepState = StepState.DONE, word: str = ""
+    ) -> RunDetail:
+        """Tick a step by hand, leave it out with a word, or open it again."""
+        said = StepTick(state=state, word=word)
+        return self._http.post(RunDetail, f"/runs/{run_id}/steps/{number}", said)
 
     def follow(self, run_id: int, *, every: float = 0.5) -> Iterator[RunDetail]:
         """The run each time it has changed, until it has ended.
@@ -206,27 +241,6 @@ class Runs(Family):
             if run.state.has_ended:
                 return
             time.sleep(every)
-
-
-class Rounds(Family):
-    def list(self) -> Iterator[Round]:
-        return self._http.pages(Round, "/rounds")
-
-    def get(self, round_id: int) -> Round:
-        return self._http.get(Round, f"/rounds/{round_id}")
-
-    def preview(self, edit: RoundEdit) -> RoundPreview:
-        """How often in words, and the next five dates; nothing is saved."""
-        return self._http.post(RoundPreview, "/rounds/preview", edit)
-
-    def add(self, edit: RoundEdit) -> Round:
-        return self._http.post(Round, "/rounds", edit)
-
-    def change(self, round_: Round, edit: RoundEdit) -> Round:
-        return self._http.put(Round, f"/rounds/{round_.id}", edit, round_.version)
-
-    def end(self, round_id: int) -> None:
-        self._http.delete(f"/rounds/{round_id}")
 
 
 class Records(Family):
@@ -281,8 +295,8 @@ class Phylax(Http):
     """One shop's service, as one person.
 
     Families of calls: `clients`, `machines`, `surveys`, `rules`, `holds`, `protections`,
-    `standing_consents`, `runs`, `rounds`, `records`, `people`; and what concerns the shop as a
-    whole.
+    `standing_consents`, `waiting_listings`, `runs`, `routines`, `rounds`, `closing_days`,
+    `calendars`, `records`, `people`; and what concerns the shop as a whole.
     """
 
     def __init__(self, url: str, token: str, *, timeout: float = 30.0) -> None:
@@ -295,7 +309,11 @@ class Phylax(Http):
         self.protections = Protections(self)
         self.standing_consents = StandingConsents(self)
         self.runs = Runs(self)
+        self.routines = Routines(self)
         self.rounds = Rounds(self)
+        self.closing_days = ClosingDates(self)
+        self.calendars = Calendars(self)
+        self.waiting_listings = WaitingListings(self)
         self.records = Records(self)
         self.people = People(self)
 

@@ -54,6 +54,33 @@ class StandingConsent(Value):
     taken_back_at: Moment | None = None
 
 
+class WaitingListing(Value):
+    """A listing that waits for a yes: somebody's rule proposes it, and nobody has agreed yet."""
+
+    survey_id: int
+    machine_id: int
+    machine_tag: str
+    client_name: str
+    category: str
+    name: str
+    items: int
+    size: int
+    looked_at: Moment | None
+
+
+class PickedListing(Demand):
+    survey_id: int
+    category: str
+
+
+class NewYes(Demand):
+    """A yes to all that these listings propose, and a cleaning of just that on each machine."""
+
+    listings: Annotated[tuple[PickedListing, ...], Field(min_length=1, max_length=1000)]
+    via: Via = "api"
+    word: Annotated[str, Field(max_length=400, description="The client's word")] = ""
+
+
 class Consent(Value):
     id: int
     survey_id: int

@@ -53,6 +53,7 @@ class SurveyOrder(Value):
     look: tuple[CategoryRule, ...]
     protect: tuple[ProtectEntry, ...] = ()
     expect: Tally | None = Field(None, description="What the last look found, for time left")
+    end_by: Moment | None = Field(None, description="By then it must have ended")
 
 
 class CleanOrder(Value):
@@ -69,6 +70,7 @@ class CleanOrder(Value):
     look_first: bool = Field(description="Survey before cleaning, for work nobody looked at first")
     expect: Tally | None = Field(None, description="What the last look found, for time left")
     expect_gone: Tally | None = Field(None, description="What is expected to go or be held")
+    end_by: Moment | None = Field(None, description="By then it must have ended")
 
 
 class HeldOrder(Value):
@@ -137,10 +139,27 @@ class CategoryOutcome(Value):
     unread_count: int = 0
 
 
+class Asleep(Demand):
+    """A stretch in which the machine slept."""
+
+    begin: Moment
+    end: Moment
+
+
+class Awake(Demand):
+    """Since when an agent has been at work, and when its machine slept meanwhile."""
+
+    at: Moment = Field(description="When this was written")
+    since: Moment = Field(description="When the agent started")
+    booted_at: Moment | None = Field(None, description="When the machine was started, if known")
+    slept: tuple[Asleep, ...] = Field((), max_length=1000)
+
+
 class ReadingsMessage(Demand):
     kind: Literal["readings"] = "readings"
     id: str = Field(min_length=8, max_length=80)
     readings: tuple[ReadingIn, ...] = Field(max_length=2000)
+    awake: Awake | None = None
 
 
 class ListingMessage(Demand):
@@ -214,6 +233,7 @@ class ResultMessage(Demand):
     before: tuple[ReadingIn, ...] = ()
     after: tuple[ReadingIn, ...] = ()
     called_off: bool = False
+    out_of_time: bool = Field(False, description="It came to its `end_by` before it was through")
     passes: int = Field(0, description="How often was gone over what is cleaned")
     resumed: int = Field(0, description="How often the agent was restarted in the middle")
     uncertain: bool = Field(

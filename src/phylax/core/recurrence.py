@@ -1,8 +1,8 @@
 """Recurrence rules (RFC 5545) in a time zone: from a rule to its occurrences.
 
-Expansion of the rule in local time is dateutil's; this module says which rules are taken, speaks
-them in words, and maps local times to UTC as RFC 5545 section 3.3.5 demands: a time that a clock
-change skips is read with the offset before the change, one that it repeats is the first of the two.
+Expansion of the rule in local time is dateutil's; this module says which rules are taken, and maps
+local times to UTC as RFC 5545 section 3.3.5 demands: a time that a clock change skips is read with
+the offset before the change, one that it repeats is the first of the two.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from zoneinfo import ZoneInfo
 from dateutil.rrule import rrule, rrulestr
 from pydantic import AfterValidator, Field
 
-from phylax.core.quantities import count
+from phylax.core.recurrence_words import from_words, in_words
 
 _PARTS = frozenset(
     {"FREQ", "INTERVAL", "COUNT", "UNTIL", "BYDAY", "BYMONTHDAY", "BYMONTH", "BYSETPOS", "WKST"}
@@ -27,11 +27,6 @@ _RANGES = {
 }  # fmt: skip
 _FROM_THE_END = frozenset({"BYMONTHDAY", "BYSETPOS"})
 _FREQUENCIES = ("DAILY", "WEEKLY", "MONTHLY", "YEARLY")
-_DAYS = {
-    "MO": "Monday", "TU": "Tuesday", "WE": "Wednesday", "TH": "Thursday",
-    "FR": "Friday", "SA": "Saturday", "SU": "Sunday",
-}  # fmt: skip
-_NTH = {1: "first", 2: "second", 3: "third", 4: "fourth", 5: "fifth", -1: "last"}
 
 
 def parts(rule: str) -> dict[str, str]:
@@ -59,8 +54,8 @@ def parts(rule: str) -> dict[str, str]:
 
 
 def checked_rule(rule: str) -> str:
-    """The rule in its plain form, or ValueError."""
-    found = parts(rule)
+    """The rule in its plain form, from a rule or plain words; ValueError where it is neither."""
+    found = parts(rule if "=" in rule else from_words(rule))
     plain = ";".join(f"{name}={value}" for name, value in found.items())
     _expansion(plain, datetime.combine(date(2000, 1, 1), time()), ZoneInfo("UTC"))
     return plain
@@ -69,7 +64,10 @@ def checked_rule(rule: str) -> str:
 RecurrenceRule = Annotated[
     str,
     AfterValidator(checked_rule),
-    Field(description="RFC 5545 RECUR value", examples=["FREQ=WEEKLY;BYDAY=TU"]),
+    Field(
+        description="RFC 5545 RECUR value; plain words such as 'every Tuesday' are read as one",
+        examples=["FREQ=WEEKLY;BYDAY=TU"],
+    ),
 ]
 
 
@@ -119,48 +117,9 @@ def next_dates(
     return list(islice(occurrences(rule, starts_on, at, zone, after=after), most))
 
 
-def in_words(rule: str, at: time) -> str:
+def how_often(rule: str, at: time | None = None) -> str:
     """The rule as people say it: ``every Tuesday at 18:30``. Unusual rules are given as written."""
-    found = parts(rule)
-    every = int(found.get("INTERVAL", "1"))
-    unusual = found.keys() & {"BYSETPOS", "BYMONTH"}
-    days = [d for d in found.get("BYDAY", "").split(",") if d]
-    month_days = [int(d) for d in found.get("BYMONTHDAY", "").split(",") if d]
-    when = f"at {at:%H:%M}"
-    end = ""
-    if "COUNT" in found:
-        end = f", {count(int(found['COUNT']), 'time')}"
-    elif "UNTIL" in found:
-        day = found["UNTIL"]
-        end = f", until {day[:4]}-{day[4:6]}-{day[6:8]}"
-    frequency = found["FREQ"]
-    if not unusual and frequency == "DAILY" and not days and not month_days:
-        return f"{'every day' if every == 1 else f'every {every} days'} {when}{end}"
-    if not unusual and frequency == "WEEKLY" and all(d in _DAYS for d in days) and not month_days:
-        names = _list([_DAYS[d] for d in days])
-        if every == 1:
-            return f"every {names or 'week'} {when}{end}"
-        return f"every {every} weeks{f' on {names}' if names else ''} {when}{end}"
-    if not unusual and frequency == "MONTHLY":
-        month = "month" if every == 1 else f"{every} months"
-        if month_days and not days:
-            on = _list(["the last day" if d == -1 else f"the {_ordinal(d)}" for d in month_days])
-            return f"every {month} on {on} {when}{end}"
-        if len(days) == 1 and not month_days and days[0][-2:] in _DAYS and days[0][:-2]:
-            nth = int(days[0][:-2])
-            if nth in _NTH:
-                return f"every {month} on the {_NTH[nth]} {_DAYS[days[0][-2:]]} {when}{end}"
-    return f"{rule} {when}"
-
-
-def _list(words: list[str]) -> str:
-    if len(words) < 2:
-        return "".join(words)
-    return ", ".join(words[:-1]) + " and " + words[-1]
-
-
-def _ordinal(number: int) -> str:
-    if number < 0:
-        return f"{_ordinal(-number)} day from the end"
-    endings = {} if 10 <= number % 100 <= 20 else {1: "st", 2: "nd", 3: "rd"}
-    return f"{number}{endings.get(number % 10, 'th')}"
+    said = in_words(parts(rule), at)
+    if said is None:
+        return rule if at is None else f"{rule} at {at:%H:%M}"
+    return said

@@ -1,113 +1,214 @@
-"""Rounds: work that recurs. When it is due, until when it may still start, and what was missed."""
+"""Rounds: a routine that recurs. For which machines, when, inside which window, and what if not."""
 
 from __future__ import annotations
 
-from datetime import date, datetime, time, timedelta
-from typing import Annotated
-from zoneinfo import ZoneInfo
+from datetime import date, time, timedelta
+from typing import Annotated, Literal, NamedTuple
 
-from pydantic import Field, field_validator
+from pydantic import Field, field_validator, model_validator
 
-from phylax.core.catalogue import catalogue
-from phylax.core.recurrence import RecurrenceRule, in_words, next_dates
-from phylax.core.retention import Caution
-from phylax.core.runs import RunState
-from phylax.core.shop import Name
+from phylax.core.recurrence import RecurrenceRule, how_often
+from phylax.core.shop import Name, System
 from phylax.core.values import Demand, Moment, Span, Value
+
+_MANY = 10_000
+
+
+class Described(NamedTuple):
+    """A machine as far as a choice of machines looks at it."""
+
+    id: int
+    client_id: int
+    tag: str
+    client_name: str
+    system: str
+    make: str
+    model: str
+
+
+class MachineFilter(Demand):
+    """Machines by what they are; also those that are taken in later."""
+
+    systems: tuple[System, ...] = ()
+    words: Annotated[
+        str, Field(max_length=100, description="In tag, client, make or model, as one reads them")
+    ] = ""
+
+    def takes(self, machine: Described) -> bool:
+        if self.systems and machine.system not in self.systems:
+            return False
+        told = f"{machine.tag} {machine.client_name} {machine.make} {machine.model}".casefold()
+        return all(word in told for word in self.words.casefold().split())
+
+
+class Pressure(Demand):
+    """Run also when a volume is short of space."""
+
+    below_percent: Annotated[int, Field(ge=1, le=50, description="Free space, share of a volume")]
+    at_most_every: Annotated[int, Field(ge=1, le=365, description="Days")] = 7
 
 
 class RoundEdit(Demand):
     """A round as people make it."""
 
     name: Name
-    recurrence: RecurrenceRule
-    at: Annotated[time, Field(description="Local time of day", examples=["18:30"])]
+    routine_id: int
+    recurrence: RecurrenceRule | None = Field(
+        None, description="Left out: only when space is short"
+    )
+    at: Annotated[
+        time, Field(description="Local time of day at which its window opens", examples=["18:30"])
+    ]
+    closes: Annotated[
+        time | None,
+        Field(description="When it must have ended; up to `at` it means the next day. None: open"),
+    ] = None
     starts_on: Annotated[date, Field(description="The first day that counts")]
+    zone_of: Literal["shop", "client"] = "shop"
+    except_dates: Annotated[tuple[date, ...], Field(max_length=1000)] = ()
+    on_closing_days: Literal["run", "next day", "skip"] = Field(
+        "next day", description="What becomes of a time on a closing day of the shop or the client"
+    )
     catch_up: Annotated[
-        Span, Field(description="How long after its time a run may still start", examples=["PT12H"])
+        Span,
+        Field(
+            description="How long after its time a run may still start; with a window, in the "
+            "windows of later days",
+            examples=["PT12H"],
+        ),
     ] = timedelta(hours=12)
-    machine_ids: Annotated[tuple[int, ...], Field(min_length=1, max_length=10_000)]
-    categories: Annotated[tuple[str, ...], Field(min_length=1)]
+    late_outside: bool = Field(False, description="A late run may start outside the window as well")
+    spread: Annotated[
+        Span, Field(description="Over how long the machines' starts are spread", examples=["PT10M"])
+    ] = timedelta(minutes=10)
+    pressure: Pressure | None = None
+    machine_ids: Annotated[tuple[int, ...], Field(max_length=_MANY)] = ()
+    client_ids: Annotated[tuple[int, ...], Field(max_length=_MANY)] = ()
+    machines_like: MachineFilter | None = None
+    except_machine_ids: Annotated[tuple[int, ...], Field(max_length=_MANY)] = ()
+    cared_for_by: Annotated[
+        int | None, Field(description="Number of the person who looks after it")
+    ] = None
     paused: bool = False
+    paused_until: date | None = Field(None, description="Makes nothing before this day")
 
-    @field_validator("categories")
-    @classmethod
-    def _only_what_may_ever_go(cls, keys: tuple[str, ...]) -> tuple[str, ...]:
-        """`ask` categories go on machines with a standing consent; elsewhere they are listed."""
-        may_go = [key for key, c in catalogue().items() if c.caution is not Caution.REPORT]
-        for key in keys:
-            if key not in may_go:
-                raise ValueError(
-                    f"{key!r} cannot go unattended; a round may clean {', '.join(may_go)}"
-                )
-        return tuple(dict.fromkeys(keys))
-
-    @field_validator("machine_ids")
+    @field_validator("machine_ids", "client_ids", "except_machine_ids")
     @classmethod
     def _each_once(cls, ids: tuple[int, ...]) -> tuple[int, ...]:
         return tuple(dict.fromkeys(ids))
 
+    @field_validator("except_dates")
+    @classmethod
+    def _in_order(cls, days: tuple[date, ...]) -> tuple[date, ...]:
+        return tuple(sorted(set(days)))
+
     @field_validator("catch_up")
     @classmethod
     def _sensible_limit(cls, span: timedelta) -> timedelta:
-        if not timedelta(minutes=10) <= span <= timedelta(days=14):
-            raise ValueError("the catch-up limit must lie between 10 minutes and 14 days")
+        if not timedelta(0) <= span <= timedelta(days=14):
+            raise ValueError("the catch-up limit must lie between nothing and 14 days")
         return span
 
-    @field_validator("at")
+    @field_validator("spread")
     @classmethod
-    def _local_time(cls, at: time) -> time:
+    def _sensible_spread(cls, span: timedelta) -> timedelta:
+        if not timedelta(0) <= span <= timedelta(hours=12):
+            raise ValueError("starts are spread over at most 12 hours")
+        return span
+
+    @field_validator("at", "closes")
+    @classmethod
+    def _local_time(cls, at: time | None) -> time | None:
+        if at is None:
+            return None
         if at.tzinfo is not None:
             raise ValueError("the time of day is local to the shop; leave the offset out")
         return at.replace(second=0, microsecond=0)
 
-    def next_dates(self, zone: ZoneInfo, *, after: datetime, most: int = 5) -> list[datetime]:
-        return next_dates(self.recurrence, self.starts_on, self.at, zone, after=after, most=most)
+    @model_validator(mode="after")
+    def _can_ever_run(self) -> RoundEdit:
+        if self.recurrence is None and self.pressure is None:
+            raise ValueError("say how often, or below which share of free space it runs")
+        if self.closes is None and self.catch_up < timedelta(minutes=10):
+            raise ValueError("without a window, the catch-up limit is at least 10 minutes")
+        if not (self.machine_ids or self.client_ids or self.machines_like):
+            raise ValueError("choose machines, clients or a filter")
+        return self
 
-    def how_often(self) -> str:
-        return in_words(self.recurrence, self.at)
+    def takes(self, machine: Described) -> bool:
+        """Whether a machine belongs to this round."""
+        if machine.id in self.except_machine_ids:
+            return False
+        return (
+            machine.id in self.machine_ids
+            or machine.client_id in self.client_ids
+            or (self.machines_like is not None and self.machines_like.takes(machine))
+        )
+
+    def in_words(self) -> str:
+        """How often: ``every Tuesday at 18:30, or when less than 10 % is free``."""
+        often = how_often(self.recurrence, self.at) if self.recurrence else ""
+        if self.pressure is None:
+            return often
+        short = f"when less than {self.pressure.below_percent} % is free"
+        return f"{often}, or {short}" if often else f"{short}, from {self.at:%H:%M}"
+
+    def window_in_words(self) -> str:
+        """``18:30 to 06:00`` or ``from 18:30``."""
+        if self.closes is None:
+            return f"from {self.at:%H:%M}"
+        return f"{self.at:%H:%M} to {self.closes:%H:%M}"
 
 
 class Round(Value):
     id: int
     name: str
-    recurrence: str
+    plan: RoundEdit
+    routine_name: str
     how_often: str
-    at: time
-    starts_on: date
-    catch_up: Span
-    machine_ids: tuple[int, ...]
-    categories: tuple[str, ...]
-    paused: bool
+    machines: int = Field(description="How many belong to it now")
     next_at: Moment | None
     next_dates: tuple[Moment, ...] = ()
     version: int
+
+    @property
+    def paused(self) -> bool:
+        return self.plan.paused
+
+
+class Habit(Value):
+    """A machine that is seldom on when a round would run."""
+
+    machine_id: int
+    machine_tag: str
+    was_on: int = Field(description="So often it was on in the window")
+    of: int = Field(description="of so many of the last times")
+    sentence: str
+    proposed: tuple[str, time] | None = Field(
+        None, description="A day of the week ('' for the same days) and an hour at which it is on"
+    )
 
 
 class RoundPreview(Value):
     """What a round would mean, before it is saved."""
 
+    recurrence: str | None = Field(description="The recurrence rule by RFC 5545")
     how_often: str
     next_dates: tuple[Moment, ...]
-
-
-class Due(Value):
-    """One occurrence of a round for its machines, decided."""
-
-    due_at: Moment
-    until_at: Moment
-    state: RunState
-    reason: str = ""
-
-
-def fall_due(due_at: datetime, catch_up: timedelta, now: datetime) -> Due:
-    """An occurrence whose time has come: waits for its machine, or was missed already."""
-    until = due_at + catch_up
-    if now <= until:
-        return Due(due_at=due_at, until_at=until, state=RunState.WAITING)
-    return Due(
-        due_at=due_at,
-        until_at=until,
-        state=RunState.MISSED,
-        reason="the service was down until its time had passed",
+    notes: tuple[str, ...] = Field(
+        (), description="What a clock change or a closing day does to these dates"
     )
+    machines: int = 0
+    takes: Span | None = Field(None, description="The longest that a machine is expected to take")
+    seldom_on: tuple[Habit, ...] = ()
+    too_long_for: tuple[str, ...] = Field(
+        (), description="Tags of machines that are not expected to be through before it closes"
+    )
+
+
+class Postponed(Demand):
+    """A round's next time for one machine, skipped or held back."""
+
+    machine_id: int
+    until: Moment | None = Field(None, description="Not before then; left out: skip it")
+    word: Annotated[str, Field(max_length=500)] = ""

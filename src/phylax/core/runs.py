@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from enum import StrEnum
 from typing import Annotated, Literal
 
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from phylax.core.balance import Balance, freed_on_volumes
 from phylax.core.holds import HeldPick, IfTaken
+from phylax.core.missed import MissedCause
 from phylax.core.orders import CategoryOutcome, LeftItem, Progress, ResultMessage
 from phylax.core.quantities import count, show_size
+from phylax.core.routines import RoutineStep, RunStep, StepKind, StepState
 from phylax.core.shop import ReadingIn
 from phylax.core.survey import Stay, Tally
 from phylax.core.values import Demand, Moment, Value
 
-Work = Literal["survey", "clean", "put back", "let go"]
+Work = Literal["survey", "clean", "put back", "let go", "by hand"]
 
 
 class RunState(StrEnum):
@@ -42,7 +45,7 @@ class NewRun(Demand):
     """Work asked for by a person, to be done as soon as the machine calls."""
 
     machine_id: int
-    work: Work
+    work: Literal["survey", "clean", "put back", "let go"]
     categories: tuple[str, ...] = Field(
         (), description="What to clean; empty for a survey, which looks at every category"
     )
@@ -66,6 +69,53 @@ class NewRun(Demand):
         return self
 
 
+class NewRoutineRuns(Demand):
+    """A routine to be carried out once, on one machine or many, as soon as they call."""
+
+    machine_ids: Annotated[tuple[int, ...], Field(min_length=1, max_length=10_000)]
+    on_bench: bool = Field(
+        False, description="The machine is on the bench: rounds wait until the list is through"
+    )
+
+    @field_validator("machine_ids")
+    @classmethod
+    def _each_once(cls, ids: tuple[int, ...]) -> tuple[int, ...]:
+        return tuple(dict.fromkeys(ids))
+
+
+class RunsAgain(Demand):
+    """Runs of which what failed is to be done again."""
+
+    run_ids: Annotated[tuple[int, ...], Field(min_length=1, max_length=1000)]
+
+
+def work_of(steps: Sequence[RoutineStep | RunStep]) -> tuple[Work, tuple[str, ...]]:
+    """What a routine's agent does, and what it cleans."""
+    for step in steps:
+        if step.kind is StepKind.CLEAN:
+            return "clean", step.categories
+    if any(step.kind is StepKind.SURVEY for step in steps):
+        return "survey", ()
+    return "by hand", ()
+
+
+def failed_categories(run: RunDetail) -> tuple[str, ...] | None:
+    """What of a cleaning is to be done again; None: all of it, as nothing was done.
+
+    What was left though it should have gone, and what the run never came to.
+    """
+    if not run.outcomes:
+        return None
+    done = {
+        outcome.category
+        for outcome in run.outcomes
+        if not outcome.unread_count and not any(s.reason.should_have_gone for s in outcome.left)
+    }
+    if run.state in (RunState.FAILED, RunState.CALLED_OFF):
+        done = {o.category for o in run.outcomes if o.category in done and o.removed.count}
+    return tuple(key for key in run.categories if key not in done)
+
+
 class Conclusion(Value):
     """A result, weighed."""
 
@@ -85,7 +135,9 @@ def conclude(result: ResultMessage) -> Conclusion:
     stuck = sum(stay.count for stay in left if stay.reason.should_have_gone)
     unread = sum(o.unread_count for o in result.outcomes)
     state, reason = RunState.DONE, ""
-    if result.called_off:
+    if result.out_of_time:
+        state, reason = RunState.PARTLY, "its window ended before it was through"
+    elif result.called_off:
         state, reason = RunState.CALLED_OFF, "called off while it ran"
     elif result.error:
         state, reason = RunState.FAILED, result.error
@@ -115,10 +167,18 @@ class Run(Value):
     reason: str = ""
     round_id: int | None = None
     round_name: str | None = None
+    routine_id: int | None = None
+    routine_name: str | None = None
+    routine_version: int | None = None
+    cause: MissedCause | None = Field(None, description="Of a missed run: what stood in the way")
     made_by: str
     made_at: Moment
-    due_at: Moment
+    occurs_at: Moment | None = Field(None, description="The round's time that this run is for")
+    due_at: Moment = Field(description="Earlier than this it does not start")
+    closes_at: Moment | None = Field(None, description="When the present window for it closes")
     until_at: Moment | None = Field(None, description="Later than this it does not start")
+    at_hand: bool = Field(False, description="A person's step comes next")
+    on_bench: bool = False
     started_at: Moment | None = None
     ended_at: Moment | None = None
     progress: Progress | None = None
@@ -131,6 +191,12 @@ class Run(Value):
     second_look_id: int | None = None
 
 
+class RunsMade(Value):
+    """Runs that were made at one request."""
+
+    runs: tuple[Run, ...]
+
+
 class RunDetail(Run):
     """A run with everything that became of it."""
 
@@ -141,9 +207,24 @@ class RunDetail(Run):
     resumed: int = 0
     passes: int = 0
     uncertain: bool = False
+    steps: tuple[RunStep, ...] = Field((), description="Of a routine: what became of each step")
     balance: Balance | None = Field(
         None, description="For a cleaning: promised, done, freed, and why these differ"
     )
+
+
+def with_steps(conclusion: Conclusion | None, steps: Sequence[RunStep]) -> Conclusion:
+    """How a routine's run ends: as its agent's work did, and partly where steps were left out."""
+    ended = conclusion or Conclusion(
+        state=RunState.DONE, reason="", removed=Tally(), left=(), freed=None
+    )
+    left_out = [step for step in steps if step.state is not StepState.DONE]
+    if not left_out or ended.state not in (RunState.DONE, RunState.PARTLY):
+        return ended
+    named = ", ".join(step.in_words for step in left_out[:3])
+    told = f"{count(len(left_out), 'step')} left out: {named}"
+    reason = f"{ended.reason}; {told}" if ended.reason else told
+    return ended.model_copy(update={"state": RunState.PARTLY, "reason": reason})
 
 
 def in_a_sentence(work: Work, conclusion: Conclusion) -> str:
@@ -152,6 +233,8 @@ def in_a_sentence(work: Work, conclusion: Conclusion) -> str:
         return {
             RunState.DONE: "Looked through; nothing was touched.",
         }.get(conclusion.state, f"The look ended early: {conclusion.reason}.")
+    if work == "by hand":
+        return _with_state("The steps of its list were gone through", conclusion)
     if work == "put back":
         put_back = conclusion.put_back
         words = f"Put back {count(put_back.count, 'item')}, {show_size(put_back.size)}"
@@ -164,6 +247,11 @@ def in_a_sentence(work: Work, conclusion: Conclusion) -> str:
         held = conclusion.held
         words += f"; {count(held.count, 'item')}, {show_size(held.size)}, held and can be put back"
     return _with_state(words, conclusion)
+
+
+def in_words(run: Run) -> str:
+    """What a run is, for lists: the routine's name or the work itself."""
+    return run.routine_name or {"survey": "look", "clean": "cleaning"}.get(run.work, run.work)
 
 
 def _more_free(size: int) -> str:

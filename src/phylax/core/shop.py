@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from datetime import date, timedelta
 from enum import StrEnum
 from typing import Annotated, Literal
 from zoneinfo import ZoneInfo, available_timezones
 
-from pydantic import AfterValidator, Field
+from pydantic import AfterValidator, Field, model_validator
 
 from phylax.core.values import Bytes, Demand, Moment, Value
 
@@ -72,6 +73,11 @@ class ClientEdit(Demand):
     mail: Annotated[str, Field(max_length=200, examples=["office@ferry.example"])] = ""
     phone: Annotated[str, Field(max_length=60)] = ""
     note: Note = ""
+    zone: Zone | None = Field(None, description="Time zone, where it is not the shop's")
+    at_once: Annotated[
+        int | None,
+        Field(ge=1, le=1000, description="So many of its machines may work in rounds at once"),
+    ] = None
 
 
 class Client(Value):
@@ -81,8 +87,34 @@ class Client(Value):
     mail: str = ""
     phone: str = ""
     note: str = ""
+    zone: str | None = None
+    at_once: int | None = None
     machines: int = 0
     version: int
+
+
+class ClosingDaysEdit(Demand):
+    """Days on which the shop, or one client, is closed; both ends belong to them."""
+
+    client_id: int | None = Field(None, description="Left out: the shop")
+    first: date
+    last: date
+    name: Name
+
+    @model_validator(mode="after")
+    def _ends_after_it_begins(self) -> ClosingDaysEdit:
+        if not timedelta(0) <= self.last - self.first <= timedelta(days=366):
+            raise ValueError("the last day is the first or a later one, within a year")
+        return self
+
+
+class ClosingDays(Value):
+    id: int
+    client_id: int | None = None
+    client_name: str | None = None
+    first: date
+    last: date
+    name: str
 
 
 class MachineEdit(Demand):

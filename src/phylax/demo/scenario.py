@@ -11,6 +11,7 @@ from datetime import datetime, timedelta
 
 from phylax.core.people import Role
 from phylax.core.retention import PressureStep, ProtectEntry, ProtectKind, Rule, Scope
+from phylax.core.routines import RoutineEdit, RoutineStep, StepKind
 from phylax.core.shop import DiskKind, System
 
 SHOP = "Quayside Computer Repair"
@@ -86,9 +87,24 @@ class RoundSpec:
     recurrence: str
     at: str
     machines: tuple[str, ...]
-    categories: tuple[str, ...] = ("user-temp", "trash", "web-cache")
     catch_up: timedelta = timedelta(hours=36)
     began_days_ago: int = 400
+    routine: str = "Light weekly"
+    clients: tuple[str, ...] = ()
+    """All of whose machines it is for, also later ones; `machines` are those of today."""
+    closes: str | None = None
+    below_percent: int | None = None
+    cared_for_by: str = "Tobias Quill"
+
+
+@dataclass(frozen=True)
+class ClosedSpec:
+    """Days on which somebody is closed, counted from the demo's now."""
+
+    name: str
+    first_in: int
+    days: int
+    client: str | None = None
 
 
 @dataclass(frozen=True)
@@ -196,17 +212,47 @@ MACHINES = (
 ROUNDS = (
     RoundSpec("Light weekly, ferry and vet", "FREQ=WEEKLY;BYDAY=TU", "18:30",
               ("ferry-desk", "ferry-tickets", "ferry-board", "vet-front", "vet-xray",
-               "vet-office")),
+               "vet-office"),
+              clients=("Skerry Ferry Office", "Gannet Row Veterinary Practice")),
     RoundSpec("Library, first of the month", "FREQ=MONTHLY;BYMONTHDAY=1", "00:00",
-              ("library-1", "library-2", "library-3", "library-4")),
+              ("library-1", "library-2", "library-3", "library-4"), routine="Thorough monthly",
+              clients=("Saltmarsh Primary School library",), cared_for_by="Wren Halloran"),
     RoundSpec("Kiosk, every night", "FREQ=DAILY", "02:00", ("museum-kiosk",),
-              catch_up=timedelta(hours=3), began_days_ago=3),
+              catch_up=timedelta(hours=3), began_days_ago=3, cared_for_by="Wren Halloran"),
     RoundSpec("Museum desk, monthly", "FREQ=MONTHLY;BYDAY=1MO", "17:00", ("museum-desk",)),
     RoundSpec("Yard and pottery", "FREQ=MONTHLY;BYDAY=1FR", "19:00",
               ("boatyard-cad", "boatyard-mac", "pottery-mac")),
-    RoundSpec("Choir, monthly", "FREQ=MONTHLY;BYMONTHDAY=15", "03:00", ("choir-server",)),
-    RoundSpec("Oakes, weekly", "FREQ=WEEKLY;BYDAY=SA", "10:00", ("oakes-laptop",)),
+    RoundSpec("Choir, monthly", "FREQ=MONTHLY;BYMONTHDAY=15", "03:00", ("choir-server",),
+              routine="Choir's server", closes="06:00", catch_up=timedelta(days=2)),
+    RoundSpec("Oakes, weekly", "FREQ=WEEKLY;BYDAY=SA", "10:00", ("oakes-laptop",),
+              below_percent=6),
 )  # fmt: skip
+
+ROUTINES = (
+    RoutineEdit(
+        name="Choir's server",
+        note="What gathers slowly on it, in the small hours when nobody sings.",
+        steps=(
+            RoutineStep(kind=StepKind.SURVEY),
+            RoutineStep(
+                kind=StepKind.CLEAN,
+                categories=("user-temp", "trash", "web-cache", "old-logs", "journal",
+                            "package-revisions", "downloads"),
+            ),
+            RoutineStep(kind=StepKind.SECOND_LOOK),
+        ),
+    ),
+)  # fmt: skip
+AT_ONCE = {"Saltmarsh Primary School library": 2}
+"""Clients whose line, or whose patience, takes only so many machines at work."""
+CLOSED = (
+    ClosedSpec("Island fair", 9, 2),
+    ClosedSpec("School holidays", 5, 12, "Saltmarsh Primary School library"),
+)
+ON_BENCH = ("library-3", "Before hand-over", "Wren Halloran")
+SKIPPED = ("Light weekly, ferry and vet", "vet-xray", "the pictures are being moved that evening")
+HISTORY = {"user-temp": 0.2, "trash": 0.45, "web-cache": 0.35}
+"""What the cleanings of the past let go, and its share."""
 
 RULES = (
     RuleSpec(Scope.SHOP, "", "trash", Rule(

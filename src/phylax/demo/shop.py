@@ -14,6 +14,7 @@ from phylax.agent.guard import Guard
 from phylax.agent.home import AgentConfig, AgentHome
 from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.surveyor import survey
+from phylax.core.missed import MissedCause, because
 from phylax.core.orders import (
     CategoryOutcome,
     CategoryRule,
@@ -23,25 +24,37 @@ from phylax.core.orders import (
 )
 from phylax.core.records import Entry, RecordKind
 from phylax.core.retention import Scope
-from phylax.core.rounds import RoundEdit
-from phylax.core.runs import RunState
-from phylax.core.shop import ClientEdit, MachineEdit, ReadingIn, ShopEdit
+from phylax.core.rounds import Postponed, Pressure, RoundEdit
+from phylax.core.routines import StepTick
+from phylax.core.runs import NewRoutineRuns, RunState
+from phylax.core.shop import (
+    ClientEdit,
+    ClosingDaysEdit,
+    MachineEdit,
+    ReadingIn,
+    ShopEdit,
+)
 from phylax.core.survey import Item, Look, Tally
 from phylax.core.values import from_seconds, to_seconds
 from phylax.demo import scenario
 from phylax.demo.history import Freed, Occurrence, Point, occurrences_of, volume_history
 from phylax.demo.standins import build
 from phylax.demo.tree import GIB
-from phylax.service import work
+from phylax.service import checklist, planning, work
+from phylax.service.ending import give_up
 from phylax.service.serve import FILE
 from phylax.service.signin import hash_password, new_secret
+from phylax.service.timetable import place_all, place_round
 from phylax.store import (
     agents,
+    closing_days,
     people,
+    presence,
     protections,
     readings,
     records,
     rounds,
+    routines,
     rules,
     runs,
     shop,
@@ -73,6 +86,7 @@ def make(folder: Path, now: datetime, url: str, *, lives_in: Path) -> None:
             _open_shop(conn, folder, now)
             machine_ids = _take_in(conn, now)
             round_ids = _make_rounds(conn, machine_ids, now, zone)
+            _close(conn, now, zone)
             _set_rules(conn, machine_ids, now)
             _protect(conn, machine_ids, now)
             deeds = [
@@ -85,6 +99,10 @@ def make(folder: Path, now: datetime, url: str, *, lives_in: Path) -> None:
                 _write_down(conn, deed, machine_ids[deed.machine], round_ids)
             for spec in scenario.MACHINES:
                 _set_up(conn, folder, spec, machine_ids[spec.tag], now, url, lives_in)
+                _was_on(conn, spec, machine_ids[spec.tag], now, zone)
+            _on_bench(conn, machine_ids, now)
+            _skip(conn, machine_ids, round_ids, now)
+            presence.note_awake(conn, at=to_seconds(now))
     finally:
         database.close()
 
@@ -113,7 +131,10 @@ def _take_in(conn: Connection, now: datetime) -> dict[str, int]:
     at = to_seconds(now - timedelta(days=402))
     client_ids = {
         name: shop.add_client(
-            conn, ClientEdit(name=name, contact=contact, mail=mail), who="Petra Lund", at=at
+            conn,
+            ClientEdit(name=name, contact=contact, mail=mail, at_once=scenario.AT_ONCE.get(name)),
+            who="Petra Lund",
+            at=at,
         )
         for name, contact, mail in scenario.CLIENTS
     }
@@ -140,22 +161,78 @@ def _make_rounds(
     conn: Connection, machine_ids: dict[str, int], now: datetime, zone: ZoneInfo
 ) -> dict[str, int]:
     made = {}
+    at = to_seconds(now)
+    routines.ship(conn, at=at)
+    for routine in scenario.ROUTINES:
+        routines.add(conn, routine, who="Ines Marrow", at=at)
+    routine_ids = {one.name: one.id for one in routines.routines(conn, after=0, limit=100)}
+    client_ids = {one.name: one.id for one in shop.clients(conn, after=0, limit=100)}
+    person_ids = {one.name: one.id for one in people.everyone(conn)}
     for spec in scenario.ROUNDS:
         began = (now - timedelta(days=spec.began_days_ago)).astimezone(zone).date()
         edit = RoundEdit(
             name=spec.name,
+            routine_id=routine_ids[spec.routine],
             recurrence=spec.recurrence,
             at=time.fromisoformat(spec.at),
+            closes=time.fromisoformat(spec.closes) if spec.closes else None,
             starts_on=date(began.year, began.month, began.day),
             catch_up=spec.catch_up,
-            machine_ids=tuple(machine_ids[tag] for tag in spec.machines),
-            categories=spec.categories,
+            client_ids=tuple(client_ids[name] for name in spec.clients),
+            machine_ids=() if spec.clients else tuple(machine_ids[tag] for tag in spec.machines),
+            pressure=spec.below_percent and Pressure(below_percent=spec.below_percent),
+            cared_for_by=person_ids[spec.cared_for_by],
         )
-        next_at = edit.next_dates(zone, after=now, most=1)[0]
-        made[spec.name] = rounds.add(
-            conn, edit, to_seconds(next_at), who="Ines Marrow", at=to_seconds(now)
-        )
+        made[spec.name] = rounds.add(conn, edit, who="Ines Marrow", at=at)
+        place_round(conn, made[spec.name], edit, at=at)
     return made
+
+
+def _close(conn: Connection, now: datetime, zone: ZoneInfo) -> None:
+    today = now.astimezone(zone).date()
+    client_ids = {one.name: one.id for one in shop.clients(conn, after=0, limit=100)}
+    for spec in scenario.CLOSED:
+        first = today + timedelta(days=spec.first_in)
+        edit = ClosingDaysEdit(
+            client_id=client_ids[spec.client] if spec.client else None,
+            first=first,
+            last=first + timedelta(days=spec.days - 1),
+            name=spec.name,
+        )
+        closing_days.add(conn, edit, who="Petra Lund", at=to_seconds(now))
+    place_all(conn, at=to_seconds(now))
+
+
+def _was_on(
+    conn: Connection, spec: scenario.MachineSpec, machine_id: int, now: datetime, zone: ZoneInfo
+) -> None:
+    """The hours of the last weeks in which the machine was on."""
+    hours = (now - timedelta(hours=n) for n in range(1, 12 * 168))
+    presence.note(
+        conn, machine_id, [to_seconds(at) for at in hours if spec.on(at.astimezone(zone))]
+    )
+
+
+def _on_bench(conn: Connection, machine_ids: dict[str, int], now: datetime) -> None:
+    """A machine on the bench, its list begun."""
+    tag, name, who = scenario.ON_BENCH
+    at = to_seconds(now) - 5400
+    found = routines.routines(conn, after=0, limit=100)
+    routine = next(one for one in found if one.name == name)
+    new = NewRoutineRuns(machine_ids=(machine_ids[tag],), on_bench=True)
+    (run,) = work.make_routines(conn, routine, new, who=who, at=at)
+    said = StepTick(word="the reading lists on the desktop must stay")
+    checklist.tick(conn, run, 1, said, who=who, at=at + 600)
+
+
+def _skip(
+    conn: Connection, machine_ids: dict[str, int], round_ids: dict[str, int], now: datetime
+) -> None:
+    name, tag, word = scenario.SKIPPED
+    round_ = rounds.round_(conn, round_ids[name])
+    assert round_ is not None
+    asked = Postponed(machine_id=machine_ids[tag], word=word)
+    planning.postpone(conn, round_, asked, who="Tobias Quill", at=to_seconds(now))
 
 
 def _number(conn: Connection, machine_ids: dict[str, int], scope: Scope, subject: str) -> int:
@@ -261,26 +338,30 @@ def _write_down(conn: Connection, deed: _Deed, machine_id: int, round_ids: dict[
     occurrence = deed.occurrence
     assert occurrence is not None
     spec = next(r for r in scenario.ROUNDS if r.name == occurrence.round_name)
+    round_ = rounds.round_(conn, round_ids[spec.name])
+    assert round_ is not None
     run_id = runs.add(
         conn,
         machine_id,
         "clean",
-        spec.categories,
+        tuple(scenario.HISTORY),
         who=spec.name,
         at=to_seconds(occurrence.due_at),
         due_at=to_seconds(occurrence.due_at),
         until_at=to_seconds(occurrence.due_at + spec.catch_up),
         round_id=round_ids[spec.name],
         expected=_expected(deed),
+        routine=(round_.plan.routine_id, 1),
     )
     assert run_id is not None
+    run = runs.run(conn, run_id)
+    assert run is not None
     if occurrence.done_at is None:
-        run = runs.run(conn, run_id)
-        assert run is not None
-        why = "the machine was off, or could not reach the service"
-        work.give_up(conn, run, RunState.MISSED, why, at=to_seconds(deed.at))
+        why = because(MissedCause.OFF)
+        give_up(conn, run, RunState.MISSED, why.words, at=to_seconds(deed.at), cause=why.cause)
         return
-    work.apply(conn, machine_id, _result(deed, run_id, spec), at=to_seconds(deed.at))
+    checklist.begin_part(conn, run, at=to_seconds(deed.at))
+    work.apply(conn, machine_id, _result(deed, run_id), at=to_seconds(deed.at))
 
 
 def _freed(deed: _Deed) -> int:
@@ -292,14 +373,15 @@ def _expected(deed: _Deed) -> Tally:
     return Tally(count=max(1, freed // (3 * 1024**2)), size=int(freed * 1.02))
 
 
-def _result(deed: _Deed, run_id: int, spec: scenario.RoundSpec) -> ResultMessage:
+def _result(deed: _Deed, run_id: int) -> ResultMessage:
     freed = _freed(deed)
-    shares = (0.2, 0.45, 0.35)
+    ended = deed.at + _takes(deed)
     return ResultMessage(
         id=f"demo-{run_id:08d}",
         run_id=run_id,
         started_at=deed.at,
-        ended_at=deed.at + timedelta(minutes=4),
+        ended_at=ended,
+        passes=1,
         outcomes=tuple(
             CategoryOutcome(
                 category=key,
@@ -307,13 +389,18 @@ def _result(deed: _Deed, run_id: int, spec: scenario.RoundSpec) -> ResultMessage
                     count=max(1, int(share * freed) // (3 * 1024**2)), size=int(share * freed)
                 ),
             )
-            for key, share in zip(spec.categories, shares, strict=True)
+            for key, share in scenario.HISTORY.items()
         ),
         before=tuple(_reading(v, jump.before, deed.at) for v, jump in deed.freed),
-        after=tuple(
-            _reading(v, jump.after, deed.at + timedelta(minutes=4)) for v, jump in deed.freed
-        ),
+        after=tuple(_reading(v, jump.after, ended) for v, jump in deed.freed),
     )
+
+
+def _takes(deed: _Deed) -> timedelta:
+    """A few minutes; three times as long on a disk that turns."""
+    spec = next(one for one in scenario.MACHINES if one.tag == deed.machine)
+    seconds = 180 + deed.at.day * 4
+    return timedelta(seconds=3 * seconds if spec.volumes[0].disk == "spinning" else seconds)
 
 
 def _set_up(

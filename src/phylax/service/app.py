@@ -17,7 +17,9 @@ from phylax.service.examples import EXAMPLES
 from phylax.service.house import House
 from phylax.service.routes import (
     agent,
+    calendars,
     clients,
+    closing_days,
     events,
     holds,
     machines,
@@ -25,11 +27,14 @@ from phylax.service.routes import (
     protection,
     records,
     rounds,
+    routines,
     rules,
     runs,
     shop,
     surveys,
+    waiting,
 )
+from phylax.store.routines import ship
 
 API = "/api/v1"
 
@@ -41,6 +46,8 @@ def create_app(house: House) -> FastAPI:
     async def life(app: FastAPI) -> AsyncIterator[None]:
         house.hub.attach(asyncio.get_running_loop())
         house.db.on_commit(house.hub.changed)
+        with house.db.write() as conn:
+            ship(conn, at=house.now())
         keeping_time = asyncio.create_task(scheduler.keep_time(house))
         yield
         house.hub.stop()
@@ -68,12 +75,17 @@ def create_app(house: House) -> FastAPI:
         rules,
         protection,
         runs,
+        routines,
         rounds,
+        closing_days,
+        calendars,
+        waiting,
         records,
     ):
         app.include_router(family.router, prefix=API, responses=problems.documented(401))
     app.include_router(events.router, prefix=API, responses=problems.documented(401))
     app.include_router(agent.router, prefix=API)
+    app.include_router(calendars.public)
 
     def openapi() -> dict[str, Any]:
         if app.openapi_schema is None:

@@ -6,7 +6,8 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from phylax.core.consents import NewConsent, NewStandingConsent
+from phylax.core.calendars import FeedEdit
+from phylax.core.consents import NewConsent, NewStandingConsent, NewYes
 from phylax.core.orders import (
     Enrolment,
     HeldMessage,
@@ -22,10 +23,11 @@ from phylax.core.people import Activity, NewPassword, NewPerson, NewToken, SignI
 from phylax.core.records import NewNote
 from phylax.core.retention import Rule
 from phylax.core.retention.protection import NewProtection
-from phylax.core.rounds import RoundEdit
+from phylax.core.rounds import Postponed, RoundEdit
+from phylax.core.routines import RoutineEdit, StepTick
 from phylax.core.rule_document import NewDocument
-from phylax.core.runs import NewRun
-from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit
+from phylax.core.runs import NewRoutineRuns, NewRun, RunsAgain
+from phylax.core.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
 from phylax.core.what_if import WhatIfQuestion
 
 _READING = {
@@ -45,9 +47,19 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
     NewRun: {"machine_id": 1, "work": "clean", "categories": ["user-temp", "trash"]},
     NewConsent: {"survey_id": 17, "category": "downloads", "numbers": [3, 7],
                  "word": "asked by phone"},
-    RoundEdit: {"name": "Light weekly", "recurrence": "FREQ=WEEKLY;BYDAY=TU", "at": "18:30",
-                "starts_on": "2026-03-01", "catch_up": "PT12H", "machine_ids": [1, 2],
-                "categories": ["user-temp", "trash", "web-cache"]},
+    RoundEdit: {"name": "Light weekly, ferry", "routine_id": 1, "recurrence": "every Tuesday",
+                "at": "18:30", "closes": "06:00", "starts_on": "2026-03-01", "catch_up": "PT36H",
+                "client_ids": [1], "except_machine_ids": [2]},
+    RoutineEdit: {"name": "Quarterly", "steps": [
+        {"kind": "survey"}, {"kind": "clean", "categories": ["user-temp", "trash"]},
+        {"kind": "by hand", "title": "Ring the client"}]},
+    NewRoutineRuns: {"machine_ids": [1, 2]},
+    RunsAgain: {"run_ids": [17]},
+    StepTick: {"state": "done", "word": "two fans were blocked"},
+    Postponed: {"machine_id": 1, "until": "2026-03-04T18:30:00Z", "word": "exams"},
+    ClosingDaysEdit: {"first": "2026-12-24", "last": "2027-01-02", "name": "Midwinter"},
+    FeedEdit: {"name": "Rounds of the shop", "about": "shop"},
+    NewYes: {"listings": [{"survey_id": 17, "category": "downloads"}], "word": "by phone"},
     WhatIfQuestion: {"category": "trash", "scope": "shop", "rule": {"keep_for": "P14D"}},
     NewDocument: {"text": '[shop.trash]\nkeep_for = "14 days"\n', "dry_run": True},
     NewProtection: {"scope": "client", "subject_id": 3,

@@ -16,7 +16,7 @@ from phylax.core.values import to_seconds
 from phylax.service.app import create_app
 from phylax.service.house import House, system_clock
 from phylax.service.signin import hash_password
-from phylax.store import journal, people
+from phylax.store import journal, people, routines
 from phylax.store import shop as shop_store
 from phylax.store.database import Database, NewerFileError
 
@@ -68,6 +68,7 @@ def open_shop(data: Path, edit: ShopEdit, owner: NewPerson) -> None:
                 sys.exit(f"There is a shop in {data} already.")
             now = to_seconds(system_clock())
             shop_store.open_shop(conn, edit)
+            routines.ship(conn, at=now)
             people.add(
                 conn, owner.login, owner.name, Role.OWNER, hash_password(owner.password), at=now
             )

@@ -16,6 +16,7 @@ from phylax.core.orders import (
     CleanOrder,
     HeldMessage,
     HeldOrder,
+    LeasedProgress,
     ListingMessage,
     Message,
     Order,
@@ -28,9 +29,22 @@ from phylax.core.orders import (
 )
 from phylax.core.records import Entry, RecordKind
 from phylax.core.retention import Caution, Scope
-from phylax.core.runs import Conclusion, NewRun, Run, RunState, Work, conclude, in_a_sentence
+from phylax.core.routines import Routine, StepKind
+from phylax.core.runs import (
+    NewRoutineRuns,
+    NewRun,
+    Run,
+    RunState,
+    conclude,
+    failed_categories,
+    in_a_sentence,
+    with_steps,
+    work_of,
+)
 from phylax.core.survey import Ledger, Look, Tally, ledger
 from phylax.core.values import from_seconds, to_seconds
+from phylax.service import checklist, hearing, queue
+from phylax.service.ending import write_down
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.store import (
     agents,
@@ -42,6 +56,7 @@ from phylax.store import (
     protections,
     readings,
     records,
+    routines,
     rules,
     runs,
     shop,
@@ -49,9 +64,6 @@ from phylax.store import (
 )
 from phylax.store.database import Connection
 
-_DEEDS: dict[Work, str] = {
-    "survey": "Look", "clean": "Cleaning", "put back": "Putting back", "let go": "Letting go",
-}  # fmt: skip
 _LISTINGS_LAST = int(timedelta(days=30).total_seconds())
 """A month for a yes; after that a machine should be looked at anew."""
 
@@ -83,6 +95,68 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
         consents.use(conn, consent_id, run_id)
     if new.consent_ids:
         surveys.no_longer_waits(conn, new.machine_id)
+    made = runs.run(conn, run_id)
+    assert made is not None
+    journal.tell(conn, EventKind.RUN, at=at, machine_id=made.machine_id, run_id=made.id)
+    return made
+
+
+def make_routines(
+    conn: Connection, routine: Routine, new: NewRoutineRuns, *, who: str, at: int
+) -> list[Run]:
+    """A routine once, on each of the machines; problems where one is not known."""
+    known = {m.id for m in shop.described(conn) if m.id in set(new.machine_ids)}
+    if missing := [m for m in new.machine_ids if m not in known]:
+        raise invalid("/machine_ids", f"there is no machine {missing[0]}")
+    what, categories = work_of(routine.steps)
+    made = []
+    for machine_id in new.machine_ids:
+        run_id = runs.add(
+            conn,
+            machine_id,
+            what,
+            categories,
+            who=who,
+            at=at,
+            routine=(routine.id, routine.version),
+            on_bench=new.on_bench,
+            takes=routines.takes_on(conn, routine.id, machine_id),
+        )
+        assert run_id is not None
+        if not routine.steps[0].kind.by_agent:
+            runs.wait_by_hand(conn, run_id)
+        made.append(_told(conn, run_id, at))
+    return made
+
+
+def again(conn: Connection, run_id: int, *, who: str, at: int) -> Run:
+    """What failed of a run, once more: all of it where nothing was done."""
+    run = runs.detail(conn, run_id)
+    if run is None:
+        raise not_found("run", run_id)
+    if not run.state.has_ended or run.state is RunState.DONE:
+        raise Problem(409, "nothing-failed", f"Run {run_id} is {run.state}: nothing to do again.")
+    if run.work in ("put back", "let go"):
+        raise Problem(409, "choose-again", "Choose anew what to put back or let go.")
+    rest = failed_categories(run) if run.work == "clean" else None
+    if rest is None and run.routine_id is not None and run.routine_version is not None:
+        routine = routines.routine(conn, run.routine_id, run.routine_version)
+        assert routine is not None
+        new = NewRoutineRuns(machine_ids=(run.machine_id,), on_bench=run.on_bench)
+        return make_routines(conn, routine, new, who=who, at=at)[0]
+    categories = run.categories if rest is None else rest
+    if run.work == "clean" and not categories:
+        raise Problem(
+            409, "nothing-failed", f"Every category of run {run_id} was gone through; "
+            "a step by hand is left out of the agent's doing again.",
+        )  # fmt: skip
+    # what has no yes is looked at and waits for one, as in a round
+    run_again = runs.add(conn, run.machine_id, run.work, categories, who=who, at=at)
+    assert run_again is not None
+    return _told(conn, run_again, at)
+
+
+def _told(conn: Connection, run_id: int, at: int) -> Run:
     made = runs.run(conn, run_id)
     assert made is not None
     journal.tell(conn, EventKind.RUN, at=at, machine_id=made.machine_id, run_id=made.id)
@@ -156,13 +230,17 @@ def _promised(found: Ledger, categories: tuple[str, ...]) -> Tally:
 
 def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     """The next order for a machine, leased; None where there is nothing to do."""
-    lease = secrets.token_hex(16)
-    run = runs.offer(conn, machine_id, lease, at=at, until=at + LEASE_SECONDS)
-    if run is None:
+    run_id = queue.choose(conn, machine_id, at=at)
+    if run_id is None:
         return None
+    lease = secrets.token_hex(16)
+    run = runs.lease(conn, run_id, lease, until=at + LEASE_SECONDS)
     journal.tell(conn, EventKind.RUN, at=at, machine_id=machine_id, run_id=run.id)
     if run.work in ("put back", "let go"):
         return _held_order(conn, run, lease)
+    part = {step.kind for step in checklist.begin_part(conn, run, at=at)}
+    end_by = queue.end_by(conn, run, at=at)
+    ends = None if end_by is None else from_seconds(end_by)
     newest = surveys.newest(conn, machine_id)
     expect = sum((line.holds for line in newest.lines), Tally()) if newest else None
     look = tuple(
@@ -170,8 +248,10 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
         for key, rule in rules.in_force_on(conn, machine_id).items()
     )
     protect = tuple(one.entry for one in protections.in_force_on(conn, machine_id))
-    if run.work == "survey":
-        return SurveyOrder(run_id=run.id, lease=lease, look=look, protect=protect, expect=expect)
+    if run.work == "survey" or (part and StepKind.CLEAN not in part):
+        return SurveyOrder(
+            run_id=run.id, lease=lease, look=look, protect=protect, expect=expect, end_by=ends
+        )
     agreed = tuple(
         AgreedListing(category=consent.category, consent_id=consent.id, items=tuple(items))
         for consent, items in consents.agreed(conn, run.id)
@@ -191,9 +271,10 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
         ),
         standing=tuple(key for key in run.categories if key in standing),
         agreed=agreed,
-        look_first=run.survey_id is None,
+        look_first=StepKind.SURVEY in part if part else run.survey_id is None,
         expect=expect,
         expect_gone=run.expected,
+        end_by=ends,
     )
 
 
@@ -213,11 +294,14 @@ def apply(conn: Connection, machine_id: int, message: Message, *, at: int) -> No
     """Apply an agent's message, once however often it is sent."""
     if not agents.first_time(conn, machine_id, message.id, at=at):
         return
-    agents.seen(conn, machine_id, at=at)
     match message:
         case ReadingsMessage():
-            readings.add(conn, machine_id, message.readings)
-            journal.tell(conn, EventKind.READING, at=at, machine_id=machine_id)
+            moments = {to_seconds(one.at) for one in message.readings}
+            hearing.heard_of(conn, machine_id, at=at, moments=moments)
+            _take_readings(conn, machine_id, message, at=at)
+            return
+    hearing.heard_of(conn, machine_id, at=at)
+    match message:
         case ListingMessage():
             run = _own_run(conn, machine_id, message.run_id)
             survey_id = surveys.begun(conn, machine_id, run.id, message.look, at=at)
@@ -238,6 +322,29 @@ def apply(conn: Connection, machine_id: int, message: Message, *, at: int) -> No
             _finish_run(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
         case _:
             assert_never(message)
+
+
+def _take_readings(conn: Connection, machine_id: int, message: ReadingsMessage, *, at: int) -> None:
+    readings.add(conn, machine_id, message.readings)
+    if message.awake is not None:
+        hearing.told_awake(conn, machine_id, message.awake, at=at)
+    free = [100 * one.free / one.capacity for one in message.readings if one.capacity]
+    if free and min(free) < 50:
+        queue.make_under_pressure(conn, machine_id, min(free), at=at)
+    journal.tell(conn, EventKind.READING, at=at, machine_id=machine_id)
+
+
+def take_progress(
+    conn: Connection, machine_id: int, run_id: int, told: LeasedProgress, *, at: int
+) -> bool:
+    """How far a run is; keeps the lease. Whether the agent is to go on."""
+    until = at + LEASE_SECONDS
+    go_on = runs.hold_lease(conn, machine_id, run_id, told.lease, told.progress, at=at, until=until)
+    if go_on:
+        checklist.note_progress(conn, run_id, told.progress.step, at=at)
+    hearing.heard_of(conn, machine_id, at=at)
+    journal.tell(conn, EventKind.RUN, at=at, machine_id=machine_id, run_id=run_id)
+    return go_on
 
 
 def _own_run(conn: Connection, machine_id: int, run_id: int) -> Run:
@@ -299,15 +406,28 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
     if run.work in ("survey", "put back"):
         # neither frees anything; what the volumes show is others' doing
         conclusion = conclusion.model_copy(update={"freed": None})
-    reason = conclusion.reason
     if conclusion.state is RunState.CALLED_OFF:
         reason = f"called off by {runs.stop_asked_by(conn, run.id) or 'the machine'}"
         conclusion = conclusion.model_copy(update={"reason": reason})
     ended = to_seconds(result.ended_at)
+    worked = max(0, ended - to_seconds(result.started_at))
+    went_well = conclusion.state in (RunState.DONE, RunState.PARTLY) and not result.out_of_time
+    if run.routine_id is not None and not run.state.has_ended:
+        if checklist.end_part(conn, run, went_well=went_well, at=ended):
+            by_hand = checklist.next_is_by_hand(conn, run)
+            kept = result if run.work == "clean" and result.passes else None
+            runs.end_part(conn, run.id, worked=worked, at_hand=by_hand, result=kept)
+            journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
+            return
+        if went_well:
+            conclusion = with_steps(conclusion, checklist.of(conn, run))
     if runs.end(
-        conn, run.id, conclusion.state, reason, at=ended, result=result, conclusion=conclusion
-    ):
-        _write_down(conn, run, conclusion, at=ended)
+        conn, run.id, conclusion.state, conclusion.reason, at=ended, result=result,
+        conclusion=conclusion, worked=worked,
+    ):  # fmt: skip
+        write_down(conn, run, conclusion, at=ended)
+        if went_well:
+            checklist.note_length(conn, run)
         if run.work == "clean" and not (result.called_off or result.error):
             left_again.note(
                 conn, run.machine_id, run.id, run.categories, result.left,
@@ -331,62 +451,3 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
             freed=conclusion.freed,
         ),
     )
-
-
-def _write_down(conn: Connection, run: Run, conclusion: Conclusion, *, at: int) -> None:
-    runs.note_standing(conn, run.id)
-    looked = run.work == "survey"
-    stuck = [stay for stay in conclusion.left if stay.reason.should_have_gone]
-    records.append(
-        conn,
-        Entry(
-            machine_id=run.machine_id,
-            at=from_seconds(at),
-            who=f"{run.round_name} (round)" if run.round_name else run.made_by,
-            kind=RecordKind.RUN,
-            text=in_a_sentence(run.work, conclusion),
-            run_id=run.id,
-            state=conclusion.state,
-            freed=None if looked else conclusion.freed,
-            removed_count=None if looked else conclusion.removed.count,
-            left_count=None if looked else sum(stay.count for stay in stuck),
-        ),
-    )
-    journal.tell(conn, EventKind.RECORD, at=at, machine_id=run.machine_id)
-
-
-def give_up(conn: Connection, run: Run, state: RunState, reason: str, *, at: int) -> None:
-    """End a run that its machine never took up, or will not finish."""
-    if not runs.end(conn, run.id, state, reason, at=at):
-        return
-    runs.note_standing(conn, run.id)
-    records.append(
-        conn,
-        Entry(
-            machine_id=run.machine_id,
-            at=from_seconds(at),
-            who=f"{run.round_name} (round)" if run.round_name else run.made_by,
-            kind=RecordKind.RUN,
-            text=f"{_DEEDS[run.work]} {state}: {reason}.",
-            run_id=run.id,
-            state=state,
-        ),
-    )
-    journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
-
-
-def call_off(conn: Connection, run: Run, *, who: str, at: int) -> Run:
-    """Call a run off: at once where nobody works on it, else with the agent's next progress."""
-    if run.state.has_ended:
-        raise Problem(409, "ended-already", f"Run {run.id} has ended already: {run.state}.")
-    on_lease = run.state is not RunState.WAITING and run.id not in {
-        lapsed.id for lapsed in runs.lapsed(conn, at=at)
-    }
-    if on_lease:
-        runs.ask_to_stop(conn, run.id, who=who)
-    else:
-        give_up(conn, run, RunState.CALLED_OFF, f"called off by {who}", at=at)
-    journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
-    found = runs.run(conn, run.id)
-    assert found is not None
-    return found

@@ -47,6 +47,12 @@ def record(conn: Connection, record_id: int) -> Record | None:
     return _record(row) if row else None
 
 
+def of_run(conn: Connection, run_id: int) -> int | None:
+    """The number of a run's entry."""
+    row = conn.execute("SELECT id FROM records WHERE run_id = ?", (run_id,)).fetchone()
+    return row[0] if row else None
+
+
 def records(
     conn: Connection, *, before: int, limit: int, machine_id: int | None = None, words: str = ""
 ) -> list[Record]:

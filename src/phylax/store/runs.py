@@ -4,23 +4,30 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from typing import Any
+from collections.abc import Sequence
+from typing import Any, NamedTuple
 
 from phylax.core.balance import balance
 from phylax.core.holds import HeldPicks
+from phylax.core.missed import Between
 from phylax.core.orders import Progress, ResultMessage
 from phylax.core.runs import Conclusion, Run, RunDetail, RunState, Work
 from phylax.core.survey import Tally
+from phylax.core.timing import Stretch
 from phylax.core.values import from_seconds, to_seconds
+from phylax.store import steps
 
 Connection = sqlite3.Connection
 
 _RUN = """
-    SELECT r.*, m.tag AS machine_tag, c.name AS client_name, o.name AS round_name
+    SELECT r.*, m.tag AS machine_tag, c.name AS client_name, o.name AS round_name,
+           v.name AS routine_name
     FROM runs r
     JOIN machines m ON m.id = r.machine_id
     JOIN clients c ON c.id = m.client_id
     LEFT JOIN rounds o ON o.id = r.round_id
+    LEFT JOIN routine_versions v
+        ON v.routine_id = r.routine_id AND v.version = r.routine_version
 """
 
 
@@ -40,9 +47,17 @@ def _fields(row: sqlite3.Row) -> dict[str, Any]:
         "reason": row["reason"],
         "round_id": row["round_id"],
         "round_name": row["round_name"],
+        "routine_id": row["routine_id"],
+        "routine_name": row["routine_name"],
+        "routine_version": row["routine_version"],
+        "cause": row["cause"],
         "made_by": row["made_by"],
         "made_at": _moment(row["made_at"]),
+        "occurs_at": _moment(row["occurs_at"]),
         "due_at": _moment(row["due_at"]),
+        "closes_at": _moment(row["closes_at"]),
+        "at_hand": bool(row["at_hand"]),
+        "on_bench": bool(row["on_bench"]),
         "until_at": _moment(row["until_at"]),
         "started_at": _moment(row["started_at"]),
         "ended_at": _moment(row["ended_at"]),
@@ -73,11 +88,12 @@ def runs_by_id(conn: Connection, ids: str) -> dict[int, Run]:
 
 
 def detail(conn: Connection, run_id: int) -> RunDetail | None:
-    """A run with what became of every category."""
+    """A run with what became of every category and every step."""
     row = conn.execute(f"{_RUN} WHERE r.id = ?", (run_id,)).fetchone()
     if row is None:
         return None
     fields = _fields(row)
+    fields["steps"] = steps.of_run(conn, run_id, row["routine_id"], row["routine_version"])
     if row["result"]:
         result = ResultMessage.model_validate_json(row["result"])
         fields |= {
@@ -96,22 +112,95 @@ def detail(conn: Connection, run_id: int) -> RunDetail | None:
     return RunDetail(**fields)
 
 
-def runs(conn: Connection, *, before: int, limit: int, machine_id: int | None = None) -> list[Run]:
-    """Runs, newest first, before a number; of one machine or all."""
-    where = "r.id < :before" if machine_id is None else "r.machine_id = :machine AND r.id < :before"
+def runs(
+    conn: Connection,
+    *,
+    before: int,
+    limit: int,
+    machine_id: int | None = None,
+    round_id: int | None = None,
+) -> list[Run]:
+    """Runs, newest first, before a number; of one machine, one round, or all."""
+    where = "r.id < :before"
+    if machine_id is not None:
+        where += " AND r.machine_id = :machine"
+    if round_id is not None:
+        where += " AND r.round_id = :round"
     rows = conn.execute(
         f"{_RUN} WHERE {where} ORDER BY r.id DESC LIMIT :limit",
-        {"before": before, "machine": machine_id, "limit": limit},
+        {"before": before, "machine": machine_id, "round": round_id, "limit": limit},
     )
     return [_run(row) for row in rows]
 
 
-def open_runs(conn: Connection) -> list[Run]:
-    """Everything that waits, is offered or runs."""
+def waiting(conn: Connection, *, limit: int) -> list[Run]:
+    """What waits for its machine, the soonest first."""
     rows = conn.execute(
-        f"{_RUN} WHERE r.state IN ('waiting', 'offered', 'running') ORDER BY r.due_at, r.id"
+        f"{_RUN} WHERE r.state = 'waiting' ORDER BY r.due_at, r.id LIMIT ?", (limit,)
     )
     return [_run(row) for row in rows]
+
+
+def under_way(conn: Connection, *, limit: int) -> list[Run]:
+    """What is offered or runs: what is worked on now before what waits for a person."""
+    rows = conn.execute(
+        f"""
+        {_RUN} WHERE r.state IN ('offered', 'running') ORDER BY r.lease_until DESC LIMIT ?
+        """,
+        (limit,),
+    )
+    return [_run(row) for row in rows]
+
+
+def missed_since(conn: Connection, since: int, *, limit: int) -> list[Run]:
+    """What was missed since a time, newest first."""
+    rows = conn.execute(
+        f"{_RUN} WHERE r.ended_at >= ? AND r.state = 'missed' ORDER BY r.ended_at DESC LIMIT ?",
+        (since, limit),
+    )
+    return [_run(row) for row in rows]
+
+
+class OccurrenceCount(NamedTuple):
+    """How many runs of one time of a round, at one client, are in one state."""
+
+    round_id: int
+    occurs_at: int
+    client_id: int
+    state: str
+    runs: int
+    due_at: int
+    ended_at: int | None
+
+
+def by_people_since(
+    conn: Connection, since: int, *, client_id: int | None, limit: int
+) -> list[Run]:
+    """What people had done, not rounds: cleanings and routines that ended since a time."""
+    rows = conn.execute(
+        f"""
+        {_RUN} WHERE r.ended_at >= ? AND r.round_id IS NULL AND r.work IN ('clean', 'by hand')
+          AND r.started_at IS NOT NULL AND (? IS NULL OR m.client_id = ?)
+        ORDER BY r.ended_at DESC LIMIT ?
+        """,
+        (since, client_id, client_id, limit),
+    )
+    return [_run(row) for row in rows]
+
+
+def of_occurrences(conn: Connection, since: int, until: int) -> list[OccurrenceCount]:
+    """The rounds' times in a span, by client and state."""
+    rows = conn.execute(
+        """
+        SELECT r.round_id, r.occurs_at, m.client_id, r.state, count(*) AS runs,
+               min(r.due_at) AS due_at, max(r.ended_at) AS ended_at
+        FROM runs r JOIN machines m ON m.id = r.machine_id
+        WHERE r.round_id IS NOT NULL AND r.occurs_at >= ? AND r.occurs_at < ?
+        GROUP BY 1, 2, 3, 4
+        """,
+        (since, until),
+    )
+    return [OccurrenceCount(*row) for row in rows]
 
 
 def ended_since(conn: Connection, since: int, *, limit: int) -> list[Run]:
@@ -148,20 +237,28 @@ def add(
     survey_id: int | None = None,
     expected: Tally | None = None,
     held_picks: HeldPicks | None = None,
+    routine: tuple[int, int] | None = None,
+    on_bench: bool = False,
+    takes: int = 0,
 ) -> int | None:
-    """A new waiting run; None where the round's occurrence exists already."""
+    """A new waiting run; None where the round's occurrence exists already.
+
+    `routine` is its number and version. A round's run waits from `due_at` until `until_at`.
+    """
     cursor = conn.execute(
         """
-        INSERT INTO runs (machine_id, round_id, work, categories, state, made_by, made_at, due_at,
-                          until_at, survey_id, expected, held_picks)
-        VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?)
+        INSERT INTO runs (machine_id, round_id, work, categories, state, made_by, made_at,
+                          occurs_at, due_at, closes_at, until_at, survey_id, expected, held_picks,
+                          routine_id, routine_version, on_bench, takes)
+        VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
         ON CONFLICT DO NOTHING
         """,
         (
             machine_id, round_id, work, json.dumps(categories), who, at,
-            at if due_at is None else due_at, until_at, survey_id,
-            expected.model_dump_json() if expected else None,
+            None if round_id is None else due_at, at if due_at is None else due_at, until_at,
+            until_at, survey_id, expected.model_dump_json() if expected else None,
             held_picks.model_dump_json() if held_picks else None,
+            *(routine or (None, None)), int(on_bench), takes,
         ),
     )  # fmt: skip
     return int(cursor.lastrowid or 0) if cursor.rowcount else None
@@ -173,45 +270,175 @@ def held_picks(conn: Connection, run_id: int) -> HeldPicks:
     return HeldPicks.model_validate_json(row["held_picks"])
 
 
-def has_open(conn: Connection, machine_id: int) -> bool:
+def has_due(conn: Connection, machine_id: int, *, at: int) -> bool:
+    """Whether there is work that a machine might begin now."""
     row = conn.execute(
         """
         SELECT 1 FROM runs
-        WHERE machine_id = ? AND state IN ('waiting', 'offered', 'running') LIMIT 1
+        WHERE machine_id = ? AND state IN ('waiting', 'offered', 'running')
+          AND due_at <= ? AND NOT at_hand AND stop_by IS NULL LIMIT 1
         """,
-        (machine_id,),
+        (machine_id, at),
     ).fetchone()
     return row is not None
 
 
-def offer(conn: Connection, machine_id: int, lease: str, *, at: int, until: int) -> Run | None:
-    """Lease the machine's next run, if none is out on lease already.
+class Occurring(NamedTuple):
+    """A round's run on one machine, as it is made."""
 
-    A run whose lease has run out is offered again, before newer ones.
-    """
-    row = conn.execute(
+    machine_id: int
+    occurs_at: int
+    stretches: str
+    """JSON: [[opens, closes, end by], …]"""
+    due_at: int
+    closes_at: int
+    until_at: int
+    takes: int
+
+
+def add_occurrences(
+    conn: Connection,
+    round_id: int,
+    name: str,
+    routine: tuple[int, int],
+    work: Work,
+    categories: tuple[str, ...],
+    made: Sequence[Occurring],
+    *,
+    at: int,
+    at_hand: bool,
+) -> None:
+    """The waiting runs of a round's time; those that exist already are left as they are."""
+    listed = json.dumps(categories)
+    conn.executemany(
         """
-        SELECT id FROM runs
+        INSERT INTO runs (round_id, routine_id, routine_version, work, categories, state, made_by,
+                          made_at, at_hand, machine_id, occurs_at, stretches, due_at, closes_at,
+                          until_at, takes)
+        VALUES (?, ?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING
+        """,
+        [(round_id, *routine, work, listed, name, at, int(at_hand), *one) for one in made],
+    )
+
+
+def of_round(conn: Connection, round_id: int, machine_ids: Sequence[int]) -> dict[int, list[Run]]:
+    """A round's runs that have not ended, by machine."""
+    found: dict[int, list[Run]] = {}
+    for row in conn.execute(
+        f"""
+        {_RUN} WHERE r.round_id IS NOT NULL AND r.state IN ('waiting', 'offered', 'running')
+          AND r.round_id = ? AND r.machine_id IN (SELECT value FROM json_each(?))
+        """,
+        (round_id, json.dumps(list(machine_ids))),
+    ):
+        found.setdefault(row["machine_id"], []).append(_run(row))
+    return found
+
+
+def run_of_occurrence(
+    conn: Connection, round_id: int, machine_id: int, occurs_at: int
+) -> Run | None:
+    row = conn.execute(
+        f"{_RUN} WHERE r.round_id = ? AND r.machine_id = ? AND r.occurs_at = ?",
+        (round_id, machine_id, occurs_at),
+    ).fetchone()
+    return _run(row) if row else None
+
+
+def newest_occurrence(conn: Connection, round_id: int, machine_id: int) -> int | None:
+    """The newest of a round's times that was made on a machine."""
+    row = conn.execute(
+        "SELECT max(occurs_at) FROM runs WHERE round_id = ? AND machine_id = ?",
+        (round_id, machine_id),
+    ).fetchone()
+    return row[0] if row else None
+
+
+class Candidate(NamedTuple):
+    """An open run of a machine, as the choice of the next one sees it."""
+
+    id: int
+    state: str
+    round_id: int | None
+    due_at: int
+    closes_at: int | None
+    stretches: str | None
+    takes: int
+    at_hand: bool
+    on_bench: bool
+    on_lease: bool
+    held_up: str | None
+
+
+def candidates(conn: Connection, machine_id: int, *, at: int) -> list[Candidate]:
+    """A machine's runs that are due, in the order in which they are offered: what was begun before
+    what waits, then by time."""
+    rows = conn.execute(
+        """
+        SELECT id, state, round_id, due_at, closes_at, stretches, takes, at_hand, on_bench,
+               coalesce(lease_until > :at, 0) AS on_lease, held_up
+        FROM runs
         WHERE machine_id = :machine AND state IN ('waiting', 'offered', 'running')
           AND due_at <= :at AND stop_by IS NULL
-          AND NOT EXISTS (
-              SELECT 1 FROM runs busy
-              WHERE busy.machine_id = :machine AND busy.state IN ('offered', 'running')
-                AND busy.lease_until > :at)
-        ORDER BY state = 'waiting', due_at, id LIMIT 1
+        ORDER BY state = 'waiting', due_at, id
         """,
         {"machine": machine_id, "at": at},
+    )
+    return [Candidate(*row) for row in rows]
+
+
+def working_at_client(conn: Connection, machine_id: int, *, at: int) -> tuple[int, int | None]:
+    """How many machines of a machine's client are at work, and how many may be at once."""
+    row = conn.execute(
+        """
+        SELECT c.at_once, c.id FROM machines m JOIN clients c ON c.id = m.client_id WHERE m.id = ?
+        """,
+        (machine_id,),
     ).fetchone()
-    if row is None:
-        return None
+    if row["at_once"] is None:
+        return 0, None
+    (working,) = conn.execute(
+        """
+        SELECT count(DISTINCT r.machine_id) FROM machines m
+        JOIN runs r ON r.machine_id = m.id AND r.state IN ('waiting', 'offered', 'running')
+             AND r.lease_until > :at
+        WHERE m.client_id = :client AND m.id <> :machine
+        """,
+        {"client": row["id"], "machine": machine_id, "at": at},
+    ).fetchone()
+    return working, row["at_once"]
+
+
+def neighbours_waiting(conn: Connection, machine_id: int, *, at: int) -> list[int]:
+    """Machines of the same client that wait because as many as may were at work."""
+    rows = conn.execute(
+        """
+        SELECT DISTINCT n.id FROM machines m JOIN machines n ON n.client_id = m.client_id
+        JOIN runs r ON r.machine_id = n.id AND r.state IN ('waiting', 'offered', 'running')
+             AND r.due_at <= ? AND r.held_up IS NOT NULL
+        WHERE m.id = ?
+        """,
+        (at, machine_id),
+    )
+    return [row[0] for row in rows]
+
+
+def note_held_up(conn: Connection, run_id: int, why: str) -> None:
+    conn.execute("UPDATE runs SET held_up = ? WHERE id = ?", (why, run_id))
+
+
+def lease(conn: Connection, run_id: int, lease: str, *, until: int) -> Run:
+    """Lease a run out."""
     conn.execute(
         """
         UPDATE runs SET state = iif(state = 'running', 'running', 'offered'),
                lease = ?, lease_until = ? WHERE id = ?
         """,
-        (lease, until, row["id"]),
+        (lease, until, run_id),
     )
-    return run(conn, row["id"])
+    found = run(conn, run_id)
+    assert found is not None
+    return found
 
 
 def hold_lease(
@@ -269,14 +496,17 @@ def end(
     at: int,
     result: ResultMessage | None = None,
     conclusion: Conclusion | None = None,
+    cause: str | None = None,
+    worked: int = 0,
 ) -> bool:
     """End a run, once. False when it had ended already."""
     changed = conn.execute(
         """
         UPDATE runs SET state = :state, reason = :reason, ended_at = :at, lease = NULL,
-               lease_until = NULL, progress = NULL, result = :result, removed = :removed,
-               held = :held, put_back = :put_back, freed = :freed,
-               started_at = coalesce(started_at, :started)
+               lease_until = NULL, progress = NULL, result = coalesce(:result, result),
+               removed = :removed, held = :held, put_back = :put_back, freed = :freed,
+               started_at = coalesce(started_at, :started), cause = :cause,
+               worked = worked + :worked, at_hand = 0
         WHERE id = :run AND state IN ('waiting', 'offered', 'running')
         """,
         {
@@ -288,6 +518,8 @@ def end(
             "held": conclusion and conclusion.held.model_dump_json(),
             "put_back": conclusion and conclusion.put_back.model_dump_json(),
             "freed": conclusion and conclusion.freed,
+            "cause": cause,
+            "worked": worked,
             "started": result and to_seconds(result.started_at),
             "run": run_id,
         },
@@ -305,19 +537,173 @@ def stop_asked_by(conn: Connection, run_id: int) -> str | None:
     return row[0] if row else None
 
 
-def out_of_time(conn: Connection, *, at: int) -> list[Run]:
-    """Waiting runs whose catch-up limit has passed."""
+class Closing(NamedTuple):
+    """A waiting run whose window has closed."""
+
+    id: int
+    machine_id: int
+    stretches: str | None
+
+
+def closing(conn: Connection, *, at: int) -> list[Closing]:
     rows = conn.execute(
-        f"{_RUN} WHERE r.state = 'waiting' AND r.until_at IS NOT NULL AND r.until_at < ?", (at,)
+        """
+        SELECT id, machine_id, stretches FROM runs
+        WHERE state = 'waiting' AND closes_at IS NOT NULL AND closes_at < ?
+        """,
+        (at,),
     )
-    return [_run(row) for row in rows]
+    return [Closing(*row) for row in rows]
 
 
-def waiting_of_round(conn: Connection, round_id: int, machine_id: int) -> list[Run]:
-    """Occurrences of a round that still wait for their machine."""
+def next_closing(conn: Connection) -> int | None:
+    """When the next window closes on a run that waits."""
+    row = conn.execute(
+        "SELECT min(closes_at) FROM runs WHERE state = 'waiting' AND closes_at IS NOT NULL"
+    ).fetchone()
+    return row[0] if row else None
+
+
+def move_on(conn: Connection, run_id: int, due_at: int, closes_at: int) -> None:
+    """A run waits for a later window."""
+    conn.execute(
+        "UPDATE runs SET due_at = ?, closes_at = ? WHERE id = ?", (due_at, closes_at, run_id)
+    )
+
+
+def hold_back(
+    conn: Connection, run_id: int, due_at: int, closes_at: int, until_at: int, stretches: str
+) -> None:
+    """A waiting run waits for other windows than it was made with."""
+    conn.execute(
+        "UPDATE runs SET due_at = ?, closes_at = ?, until_at = ?, stretches = ? WHERE id = ?",
+        (due_at, closes_at, until_at, stretches, run_id),
+    )
+
+
+class Facts(NamedTuple):
+    """What is known of a missed run, to say why."""
+
+    machine_id: int
+    stretches: tuple[Stretch, ...]
+    due_at: int
+    held_up: str | None
+
+
+def facts(conn: Connection, run_id: int) -> Facts:
+    row = conn.execute(
+        "SELECT machine_id, stretches, due_at, until_at, held_up FROM runs WHERE id = ?", (run_id,)
+    ).fetchone()
+    return Facts(row["machine_id"], _stretches(row), row["due_at"], row["held_up"])
+
+
+def _stretches(row: sqlite3.Row) -> tuple[Stretch, ...]:
+    if row["stretches"] is None:
+        until = row["until_at"] or row["due_at"]
+        return (Stretch(row["due_at"], until, None),)
+    return stretches_in(row["stretches"])
+
+
+def stretches_in(text: str) -> tuple[Stretch, ...]:
+    return tuple(Stretch(*one) for one in json.loads(text))
+
+
+def worked_between(
+    conn: Connection, machine_id: int, since: int, until: int, *, but: int
+) -> list[Between]:
+    """When a machine did other work, of its last runs."""
     rows = conn.execute(
-        f"{_RUN} WHERE r.machine_id = ? AND r.state = 'waiting' AND r.round_id = ?",
-        (machine_id, round_id),
+        """
+        SELECT started_at, coalesce(ended_at, ?) AS ended FROM runs
+        WHERE machine_id = ? AND id <> ? AND started_at IS NOT NULL AND NOT at_hand
+        ORDER BY id DESC LIMIT 40
+        """,
+        (until, machine_id, but),
+    )
+    return [
+        Between(row["started_at"], row["ended"])
+        for row in rows
+        if row["started_at"] < until and row["ended"] > since
+    ]
+
+
+def presumed_off(conn: Connection, machine_id: int, since: int) -> list[tuple[int, Facts]]:
+    """Missed runs of a machine that was presumed off, of which it may tell more."""
+    rows = conn.execute(
+        """
+        SELECT id, machine_id, stretches, due_at, until_at, held_up FROM runs
+        WHERE machine_id = ? AND cause = 'off' AND until_at > ?
+        """,
+        (machine_id, since),
+    )
+    return [
+        (row["id"], Facts(row["machine_id"], _stretches(row), row["due_at"], None)) for row in rows
+    ]
+
+
+def correct_cause(conn: Connection, run_id: int, cause: str, reason: str) -> None:
+    conn.execute("UPDATE runs SET cause = ?, reason = ? WHERE id = ?", (cause, reason, run_id))
+
+
+def end_part(
+    conn: Connection,
+    run_id: int,
+    *,
+    worked: int,
+    at_hand: bool,
+    result: ResultMessage | None = None,
+) -> None:
+    """The agent's part is over, and more steps follow; what came of a cleaning is kept."""
+    conn.execute(
+        """
+        UPDATE runs SET state = 'running', lease = NULL, lease_until = NULL, progress = NULL,
+               worked = worked + ?, at_hand = ?, result = coalesce(?, result),
+               started_at = coalesce(started_at, ?)
+        WHERE id = ?
+        """,
+        (
+            worked, int(at_hand), result and result.model_dump_json(),
+            result and to_seconds(result.started_at), run_id,
+        ),
+    )  # fmt: skip
+
+
+def wait_by_hand(conn: Connection, run_id: int) -> None:
+    """A waiting run begins with a person's step."""
+    conn.execute("UPDATE runs SET at_hand = 1 WHERE id = ?", (run_id,))
+
+
+def begin_by_hand(conn: Connection, run_id: int, *, at_hand: bool, at: int) -> None:
+    """A person has begun on a run's list; whether a person's step comes next."""
+    conn.execute(
+        """
+        UPDATE runs SET state = 'running', started_at = coalesce(started_at, ?), at_hand = ?
+        WHERE id = ?
+        """,
+        (at, int(at_hand), run_id),
+    )
+
+
+def kept_result(conn: Connection, run_id: int) -> ResultMessage | None:
+    """What the agent's part of a run came to, while the run goes on."""
+    row = conn.execute("SELECT result FROM runs WHERE id = ?", (run_id,)).fetchone()
+    return ResultMessage.model_validate_json(row[0]) if row and row[0] else None
+
+
+def worked(conn: Connection, run_id: int) -> int:
+    """How many seconds the agent has worked on a run."""
+    row = conn.execute("SELECT worked FROM runs WHERE id = ?", (run_id,)).fetchone()
+    return int(row["worked"])
+
+
+def at_hand_of(conn: Connection, machine_id: int) -> list[Run]:
+    """A machine's open runs in which a person's step comes next."""
+    rows = conn.execute(
+        f"""
+        {_RUN} WHERE r.machine_id = ? AND r.state IN ('waiting', 'offered', 'running')
+          AND r.at_hand
+        """,
+        (machine_id,),
     )
     return [_run(row) for row in rows]
 
@@ -330,8 +716,18 @@ def lapsed(conn: Connection, *, at: int) -> list[Run]:
     return [_run(row) for row in rows]
 
 
+def is_on_lease(conn: Connection, run_id: int, *, at: int) -> bool:
+    """Whether an agent works on a run now."""
+    row = conn.execute(
+        "SELECT 1 FROM runs WHERE id = ? AND state IN ('offered', 'running') AND lease_until >= ?",
+        (run_id, at),
+    ).fetchone()
+    return row is not None
+
+
 def take_back(conn: Connection, run_id: int) -> None:
     """An offer nobody took up waits again."""
+    steps.start_over(conn, run_id)
     conn.execute(
         """
         UPDATE runs SET state = 'waiting', lease = NULL, lease_until = NULL

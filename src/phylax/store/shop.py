@@ -6,6 +6,7 @@ import json
 import sqlite3
 from collections.abc import Iterable
 
+from phylax.core.rounds import Described
 from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit, Shop, ShopEdit, Volume
 from phylax.core.values import from_seconds
 
@@ -28,7 +29,8 @@ def shop(conn: Connection) -> Shop | None:
 
 def open_shop(conn: Connection, edit: ShopEdit, *, is_demo: bool = False) -> None:
     conn.execute(
-        "INSERT INTO shop (id, name, zone, threshold_percent, is_demo) VALUES (1, ?, ?, ?, ?)",
+        "INSERT INTO shop (id, name, zone, threshold_percent, is_demo, uid)"
+        " VALUES (1, ?, ?, ?, ?, lower(hex(randomblob(16))))",
         (edit.name, edit.zone, edit.threshold_percent, int(is_demo)),
     )
 
@@ -69,10 +71,11 @@ def clients(conn: Connection, *, after: int, limit: int) -> list[Client]:
 def add_client(conn: Connection, edit: ClientEdit, *, who: str, at: int) -> int:
     cursor = conn.execute(
         """
-        INSERT INTO clients (name, contact, mail, phone, note, changed_by, changed_at)
-        VALUES (?, ?, ?, ?, ?, ?, ?)
+        INSERT INTO clients (name, contact, mail, phone, note, zone, at_once, changed_by,
+                             changed_at)
+        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
         """,
-        (edit.name, edit.contact, edit.mail, edit.phone, edit.note, who, at),
+        (*_client_columns(edit), who, at),
     )
     return int(cursor.lastrowid or 0)
 
@@ -80,12 +83,38 @@ def add_client(conn: Connection, edit: ClientEdit, *, who: str, at: int) -> int:
 def change_client(conn: Connection, client_id: int, edit: ClientEdit, *, who: str, at: int) -> None:
     conn.execute(
         """
-        UPDATE clients SET name = ?, contact = ?, mail = ?, phone = ?, note = ?,
-               version = version + 1, changed_by = ?, changed_at = ?
+        UPDATE clients SET name = ?, contact = ?, mail = ?, phone = ?, note = ?, zone = ?,
+               at_once = ?, version = version + 1, changed_by = ?, changed_at = ?
         WHERE id = ?
         """,
-        (edit.name, edit.contact, edit.mail, edit.phone, edit.note, who, at, client_id),
+        (*_client_columns(edit), who, at, client_id),
     )
+
+
+def _client_columns(edit: ClientEdit) -> tuple[object, ...]:
+    return (
+        edit.name, edit.contact, edit.mail, edit.phone, edit.note, edit.zone, edit.at_once,
+    )  # fmt: skip
+
+
+def client_zones(conn: Connection) -> dict[int, str]:
+    """The time zones of the clients that have their own."""
+    return {
+        row[0]: row[1]
+        for row in conn.execute("SELECT id, zone FROM clients WHERE zone IS NOT NULL")
+    }
+
+
+def site_limits(conn: Connection) -> dict[int, tuple[str, int | None]]:
+    """Name, and how many machines may work at once, of every client."""
+    return {
+        row[0]: (row[1], row[2]) for row in conn.execute("SELECT id, name, at_once FROM clients")
+    }
+
+
+def uid(conn: Connection) -> str:
+    """The shop's own unique identifier, from which calendars derive theirs."""
+    return str(conn.execute("SELECT uid FROM shop").fetchone()[0])
 
 
 # --- machines --------------------------------------------------------------------------------
@@ -164,6 +193,19 @@ def machines_by_id(conn: Connection, ids: list[int]) -> list[Machine]:
     return _with_volumes(conn, rows)
 
 
+def described(conn: Connection, machine_id: int | None = None) -> list[Described]:
+    """Every machine, or one, as a choice of machines looks at it."""
+    rows = conn.execute(
+        """
+        SELECT m.id, m.client_id, m.tag, c.name, m.system, m.make, m.model
+        FROM machines m JOIN clients c ON c.id = m.client_id
+        WHERE ?1 IS NULL OR m.id = ?1
+        """,
+        (machine_id,),
+    )
+    return [Described(*row) for row in rows]
+
+
 def all_machines(conn: Connection) -> Iterable[sqlite3.Row]:
     """(id, tag, system, client_id, name of the client, looked_at) of every machine."""
     return conn.execute(
@@ -227,7 +269,7 @@ def _columns(edit: MachineEdit) -> tuple[object, ...]:
 
 def last_change(conn: Connection, table: str, row_id: int) -> tuple[str, int]:
     """By whom and when a row that people edit was changed last."""
-    assert table in {"shop", "clients", "machines", "rounds"}
+    assert table in {"shop", "clients", "machines", "rounds", "routines"}
     row = conn.execute(
         f"SELECT changed_by, changed_at FROM {table} WHERE id = ?", (row_id,)
     ).fetchone()

@@ -88,6 +88,14 @@ def forget_listings(conn: Connection, machine_id: int, *, before: int) -> None:
     )
 
 
+def machines_that_wait(conn: Connection) -> list[int]:
+    """Machines of which a listing waits for a yes."""
+    rows = conn.execute(
+        "SELECT id FROM machines WHERE json_extract(waits_for_yes, '$.count') > 0 ORDER BY id"
+    )
+    return [row[0] for row in rows]
+
+
 def no_longer_waits(conn: Connection, machine_id: int) -> None:
     """The listing that waited was decided on."""
     conn.execute("UPDATE machines SET waits_for_yes = NULL WHERE id = ?", (machine_id,))

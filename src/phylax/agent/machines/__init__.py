@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
+from datetime import datetime
 from functools import cached_property
 from typing import Literal, Protocol
 
@@ -69,6 +70,10 @@ class MachineKind(Protocol):
     """True where a file counts as the blocks it holds, False where as its length (stand-ins)."""
 
     def facts(self) -> MachineFacts: ...
+
+    def booted_at(self) -> datetime | None:
+        """When the machine was started; None where that cannot be known."""
+        ...
 
     def volumes(self) -> list[ReadingIn]:
         """A reading of every volume that is looked after."""

@@ -16,7 +16,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated
 
-from pydantic import Field, TypeAdapter
+from pydantic import AwareDatetime, Field, TypeAdapter
 
 from phylax import __version__
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
@@ -130,6 +130,7 @@ class PretendedMachine(Demand):
         (), description="Folders that the shop may name, as its people write them"
     )
     files_in_use: tuple[str, ...] = Field((), description="Paths below the stand-in's folder")
+    booted_at: AwareDatetime | None = Field(None, description="When it was started")
     items_per_second: float = Field(0, ge=0, description="How fast its disk is; 0: as fast as ours")
 
 
@@ -171,6 +172,9 @@ class StandInMachine:
             make=state.make,
             model=state.model,
         )
+
+    def booted_at(self) -> datetime | None:
+        return read_state(Path(self._folder)).booted_at
 
     def _path(self, volume: PretendedVolume) -> str:
         return os.path.join(self._folder, volume.folder)

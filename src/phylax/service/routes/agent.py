@@ -10,7 +10,6 @@ from fastapi import APIRouter, Query, Response
 
 from phylax.core.events import EventKind
 from phylax.core.orders import (
-    LEASE_SECONDS,
     Enrolled,
     Enrolment,
     GoOn,
@@ -20,7 +19,7 @@ from phylax.core.orders import (
 )
 from phylax.core.records import Entry, RecordKind
 from phylax.core.values import from_seconds
-from phylax.service import work
+from phylax.service import hearing, work
 from phylax.service.house import House, TheHouse
 from phylax.service.problems import Problem, documented
 from phylax.service.routes.lookup import find_machine
@@ -99,13 +98,13 @@ async def next_order(
 def _offer(house: House, machine_id: int) -> Order | None:
     now = house.now()
     with house.db.read() as conn:
-        idle = not runs.has_open(conn, machine_id)
+        idle = not runs.has_due(conn, machine_id, at=now)
         fresh = now - agents.seen_at(conn, machine_id) < _SEEN_TO_WITHIN
     if idle and fresh:
         # thousands of machines ask all day; asking alone must not cost a write to the disk
         return None
     with house.db.write() as conn:
-        agents.seen(conn, machine_id, at=now)
+        hearing.heard_of(conn, machine_id, at=now)
         return None if idle else work.offer(conn, machine_id, at=now)
 
 
@@ -116,9 +115,4 @@ def take_progress(
     """How far a run is; keeps the lease. The answer says whether to go on."""
     now = house.now()
     with house.db.write() as conn:
-        go_on = runs.hold_lease(
-            conn, machine_id, run_id, told.lease, told.progress, at=now, until=now + LEASE_SECONDS
-        )
-        agents.seen(conn, machine_id, at=now)
-        journal.tell(conn, EventKind.RUN, at=now, machine_id=machine_id, run_id=run_id)
-    return GoOn(go_on=go_on)
+        return GoOn(go_on=work.take_progress(conn, machine_id, run_id, told, at=now))

@@ -11,6 +11,7 @@ from phylax.service.house import TheHouse
 from phylax.service.paging import After, Limit, page
 from phylax.service.problems import documented, not_found
 from phylax.service.signin import Signed
+from phylax.service.timetable import place_all
 from phylax.store import shop
 from phylax.store.database import Connection
 
@@ -59,6 +60,8 @@ def change_client(
         before = _client(conn, client_id)
         check_match(request, before, shop.last_change(conn, "clients", client_id))
         shop.change_client(conn, client_id, edit, who=deed.who, at=deed.now)
+        if before.zone != edit.zone or before.name != edit.name:
+            place_all(conn, at=deed.now)
         after = _client(conn, client_id)
         deed.audit(conn, "change client", after.name, before, after)
         deed.tell(conn, EventKind.CLIENT)

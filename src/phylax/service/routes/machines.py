@@ -9,6 +9,7 @@ from typing import Annotated
 from fastapi import APIRouter, Query, Request, Response
 
 from phylax.core.events import EventKind
+from phylax.core.presence import Presence
 from phylax.core.records import Entry, RecordKind
 from phylax.core.retention import RuleInForce
 from phylax.core.rounds import Round
@@ -16,12 +17,14 @@ from phylax.core.shop import EnrolmentCode, Machine, MachineEdit
 from phylax.core.survey import Ledger, ledger
 from phylax.core.trends import Cleaning, FreeLine, Trend, TrendPoint, condense, free_line
 from phylax.core.values import Moment, from_seconds, to_seconds
+from phylax.service import planning
 from phylax.service.deeds import TheDeed, check_match, with_etag
 from phylax.service.house import TheHouse, the_shop
 from phylax.service.paging import After, Limit, page
 from phylax.service.problems import Problem, documented, invalid
 from phylax.service.routes.lookup import find_machine
 from phylax.service.signin import Signed, Technician, hashed
+from phylax.service.timetable import place_machine
 from phylax.store import agents, readings, records, rounds, rules, runs, shop, surveys
 from phylax.store.database import Connection
 
@@ -56,6 +59,7 @@ def add_machine(edit: MachineEdit, deed: TheDeed) -> Response:
     def act(conn: Connection) -> Machine:
         _check_client(conn, edit)
         machine_id = shop.add_machine(conn, edit, who=deed.who, at=deed.now)
+        place_machine(conn, machine_id, at=deed.now)
         made = find_machine(conn, str(machine_id))
         records.append(
             conn,
@@ -115,6 +119,7 @@ def change_machine(
         check_match(request, before, shop.last_change(conn, "machines", before.id))
         _check_client(conn, edit)
         shop.change_machine(conn, before.id, edit, who=deed.who, at=deed.now)
+        place_machine(conn, before.id, at=deed.now)
         after = find_machine(conn, str(before.id))
         deed.audit(conn, "change machine", after.tag, before, after)
         deed.tell(conn, EventKind.MACHINE, after.id)
@@ -171,6 +176,14 @@ def get_rules_in_force(machine: str, house: TheHouse, actor: Signed) -> dict[str
 def get_rounds_of_machine(machine: str, house: TheHouse, actor: Signed) -> list[Round]:
     with house.db.read() as conn:
         return rounds.of_machine(conn, find_machine(conn, machine).id)
+
+
+@router.get("/{machine}/presence", responses=documented(404))
+def get_presence_of_machine(machine: str, house: TheHouse, actor: Signed) -> Presence:
+    """When a machine is usually on, by hour of the week in the shop's time zone."""
+    with house.db.read() as conn:
+        found = find_machine(conn, machine)
+        return planning.presence_of(conn, [found.id], at=house.now())
 
 
 @router.get("/{machine}/trend", responses=documented(404, 422))

@@ -4,19 +4,25 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
+from phylax.core.agenda import Agenda
 from phylax.core.events import EventKind
-from phylax.core.rounds import Round, RoundEdit, RoundPreview
-from phylax.core.shop import Shop
-from phylax.core.values import from_seconds, to_seconds
+from phylax.core.presence import Presence
+from phylax.core.rounds import Habit, Postponed, Round, RoundEdit, RoundPreview
+from phylax.core.runs import Run
+from phylax.core.values import Moment, from_seconds, to_seconds
+from phylax.service import planning
+from phylax.service.agenda import agenda
 from phylax.service.deeds import TheDeed, check_match, with_etag
-from phylax.service.house import House, TheHouse, the_shop
-from phylax.service.paging import After, Limit, page
-from phylax.service.problems import documented, invalid, not_found
+from phylax.service.house import TheHouse
+from phylax.service.paging import NEWEST, After, Before, Limit, page
+from phylax.service.problems import Problem, documented, invalid, not_found
 from phylax.service.signin import Signed, Technician
-from phylax.store import rounds, shop
+from phylax.service.timetable import place_round
+from phylax.store import rounds, runs, shop
 from phylax.store.database import Connection
 
 router = APIRouter(prefix="/rounds", tags=["rounds"])
+_LONGEST_SPAN = 400 * 86400
 
 
 @router.get("")
@@ -33,23 +39,39 @@ def list_rounds(
     return page(found, limit, request, response, "after")
 
 
+@router.get("/agenda", responses=documented(422))
+def get_agenda(
+    house: TheHouse,
+    actor: Signed,
+    since: Moment | None = None,
+    until: Moment | None = None,
+    client_id: int | None = None,
+) -> Agenda:
+    """What runs, or ran, where, when and how long, over a span; the next week if none is given."""
+    begin = to_seconds(since) if since else house.now()
+    end = to_seconds(until) if until else begin + 7 * 86400
+    if not begin < end <= begin + _LONGEST_SPAN:
+        raise invalid("/until", "the span ends after it begins, and within 400 days")
+    with house.db.read() as conn:
+        return agenda(conn, begin, end, at=house.now(), client_id=client_id)
+
+
 @router.post("/preview", responses=documented(422))
 def preview_round(edit: RoundEdit, house: TheHouse, actor: Signed) -> RoundPreview:
-    """How often in words, and the next five dates; nothing is saved."""
+    """What a round would mean: in words, the next dates, who is seldom on; nothing is saved."""
     with house.db.read() as conn:
-        the = the_shop(conn)
-    return RoundPreview(
-        how_often=edit.how_often(),
-        next_dates=tuple(edit.next_dates(the.clock, after=house.clock())),
-    )
+        planning.check(conn, edit)
+        return planning.preview(conn, edit, at=house.now())
 
 
 @router.post("", status_code=201, response_model=Round, responses=documented(403, 409, 422))
 def add_round(edit: RoundEdit, deed: TheDeed, technician: Technician) -> Response:
     def act(conn: Connection) -> Round:
-        next_at = _check(conn, edit, the_shop(conn), deed.house)
-        round_id = rounds.add(conn, edit, next_at, who=deed.who, at=deed.now)
-        made = _round(conn, round_id, deed.house)
+        planning.check(conn, edit)
+        planning.check_dates(conn, edit, at=deed.now)
+        round_id = rounds.add(conn, edit, who=deed.who, at=deed.now)
+        _place(conn, round_id, edit, deed.now)
+        made = _round(conn, round_id, deed.now)
         deed.audit(conn, "make round", made.name, after=made)
         deed.tell(conn, EventKind.ROUND)
         return made
@@ -60,7 +82,7 @@ def add_round(edit: RoundEdit, deed: TheDeed, technician: Technician) -> Respons
 @router.get("/{round_id}", responses=documented(404))
 def get_round(round_id: int, house: TheHouse, actor: Signed, response: Response) -> Round:
     with house.db.read() as conn:
-        found = _round(conn, round_id, house)
+        found = _round(conn, round_id, house.now())
     with_etag(found, response)
     return found
 
@@ -75,11 +97,13 @@ def change_round(
     response: Response,
 ) -> Round:
     with deed.house.db.write() as conn:
-        before = _round(conn, round_id, deed.house)
+        before = _round(conn, round_id, deed.now)
         check_match(request, before, shop.last_change(conn, "rounds", round_id))
-        next_at = _check(conn, edit, the_shop(conn), deed.house)
-        rounds.change(conn, round_id, edit, next_at, who=deed.who, at=deed.now)
-        after = _round(conn, round_id, deed.house)
+        planning.check(conn, edit)
+        planning.check_dates(conn, edit, at=deed.now)
+        rounds.change(conn, round_id, edit, who=deed.who, at=deed.now)
+        _place(conn, round_id, edit, deed.now)
+        after = _round(conn, round_id, deed.now)
         deed.audit(conn, "change round", after.name, before, after)
         deed.tell(conn, EventKind.ROUND)
     with_etag(after, response)
@@ -88,30 +112,92 @@ def change_round(
 
 @router.delete("/{round_id}", status_code=204, responses=documented(403, 404))
 def end_round(round_id: int, deed: TheDeed, technician: Technician) -> None:
-    """The round recurs no more; what it did stays in the record."""
+    """The round recurs no more; what waits of it is called off, what it did stays in the record."""
     with deed.house.db.write() as conn:
-        before = _round(conn, round_id, deed.house)
+        before = _round(conn, round_id, deed.now)
+        planning.call_off_waiting(conn, before, who=deed.who, at=deed.now)
         rounds.end(conn, round_id, who=deed.who, at=deed.now)
         deed.audit(conn, "end round", before.name, before)
         deed.tell(conn, EventKind.ROUND)
 
 
-def _check(conn: Connection, edit: RoundEdit, the: Shop, house: House) -> int | None:
-    """When the round falls due first; problems where it names what is not there."""
-    known = {m.id for m in shop.machines_by_id(conn, list(edit.machine_ids))}
-    if missing := [m for m in edit.machine_ids if m not in known]:
-        raise invalid("/machine_ids", f"there is no machine {missing[0]}")
-    found = edit.next_dates(the.clock, after=house.clock(), most=1)
-    if not found:
-        raise invalid("/recurrence", "this round would never run: its last date has passed")
-    return to_seconds(found[0])
+@router.get("/{round_id}/machines", responses=documented(404))
+def get_machines_of_round(round_id: int, house: TheHouse, actor: Signed) -> list[int]:
+    """The numbers of the machines that belong to it now."""
+    with house.db.read() as conn:
+        _round(conn, round_id, house.now())
+        return [member.machine_id for member in rounds.members(conn, round_id)]
 
 
-def _round(conn: Connection, round_id: int, house: House) -> Round:
+@router.get("/{round_id}/runs", responses=documented(404))
+def list_runs_of_round(
+    round_id: int,
+    house: TheHouse,
+    actor: Signed,
+    request: Request,
+    response: Response,
+    before: Before = NEWEST,
+    limit: Limit = 50,
+) -> list[Run]:
+    """What became of its times, newest first."""
+    with house.db.read() as conn:
+        found = runs.runs(conn, before=before, limit=limit + 1, round_id=round_id)
+    return page(found, limit, request, response, "before")
+
+
+@router.get("/{round_id}/habits", responses=documented(404))
+def get_habits(round_id: int, house: TheHouse, actor: Signed) -> list[Habit]:
+    """Its machines that are seldom on in its window, and an hour that would do."""
+    now = house.now()
+    with house.db.read() as conn:
+        return planning.seldom_on(conn, _round(conn, round_id, now).plan, at=now)
+
+
+@router.get("/{round_id}/presence", responses=documented(404))
+def get_presence(round_id: int, house: TheHouse, actor: Signed) -> Presence:
+    """The share of its machines, by hour of the week, that is usually on."""
+    now = house.now()
+    with house.db.read() as conn:
+        _round(conn, round_id, now)
+        members = [member.machine_id for member in rounds.members(conn, round_id)]
+        return planning.presence_of(conn, members, at=now)
+
+
+@router.post("/presence", responses=documented(422))
+def preview_presence(edit: RoundEdit, house: TheHouse, actor: Signed) -> Presence:
+    """The same for a round that is being made."""
+    now = house.now()
+    with house.db.read() as conn:
+        chosen = [m.id for m in shop.described(conn) if edit.takes(m)]
+        return planning.presence_of(conn, chosen, at=now)
+
+
+@router.post("/{round_id}/postpone", responses=documented(403, 404, 409, 422))
+def postpone(round_id: int, asked: Postponed, deed: TheDeed, technician: Technician) -> Round:
+    """Skip the next time for a machine, or hold it back until later."""
+    with deed.house.db.write() as conn:
+        before = _round(conn, round_id, deed.now)
+        if asked.until is not None and to_seconds(asked.until) <= deed.now:
+            raise invalid("/until", "that has passed; name a later time")
+        if rounds.member(conn, round_id, asked.machine_id) is None:
+            raise invalid("/machine_id", f"machine {asked.machine_id} is not in {before.name}")
+        planning.postpone(conn, before, asked, who=deed.who, at=deed.now)
+        deed.audit(conn, "postpone round", before.name, after=asked)
+        deed.tell(conn, EventKind.ROUND, asked.machine_id)
+        return _round(conn, round_id, deed.now)
+
+
+def _place(conn: Connection, round_id: int, edit: RoundEdit, at: int) -> None:
+    if place_round(conn, round_id, edit, at=at) == 0 and edit.machines_like is None:
+        raise Problem(422, "no-machines", "No machine is left in this round.",
+                      pointer="/machine_ids")  # fmt: skip
+
+
+def _round(conn: Connection, round_id: int, at: int) -> Round:
     found = rounds.round_(conn, round_id)
     if found is None:
         raise not_found("round", round_id)
-    edit = RoundEdit.model_validate({n: getattr(found, n) for n in RoundEdit.model_fields})
-    now = from_seconds(house.now())
-    dates = edit.next_dates(the_shop(conn).clock, after=now)
-    return found.model_copy(update={"next_dates": tuple(dates)})
+    dates = planning.next_times(conn, found.plan, at=at)
+    return found.model_copy(
+        update={"next_dates": tuple(from_seconds(one.opens_at) for one in dates)}
+    )

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.runs import NewRun, Run, RunDetail
-from phylax.service import work
+from phylax.core.routines import StepTick
+from phylax.core.runs import NewRun, Run, RunDetail, RunsAgain, RunsMade
+from phylax.core.values import Moment, to_seconds
+from phylax.service import checklist, work
 from phylax.service.deeds import TheDeed
+from phylax.service.ending import call_off as call_off_run
 from phylax.service.house import TheHouse
 from phylax.service.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import documented, not_found
@@ -25,11 +28,14 @@ def list_runs(
     request: Request,
     response: Response,
     machine: str | None = None,
+    missed_since: Moment | None = None,
     before: Before = NEWEST,
     limit: Limit = 50,
 ) -> list[Run]:
-    """Runs, newest first."""
+    """Runs, newest first; or those that were missed since a time."""
     with house.db.read() as conn:
+        if missed_since is not None:
+            return runs.missed_since(conn, to_seconds(missed_since), limit=limit)
         machine_id = find_machine(conn, machine).id if machine else None
         found = runs.runs(conn, before=before, limit=limit + 1, machine_id=machine_id)
     return page(found, limit, request, response, "before")
@@ -58,11 +64,45 @@ def get_run(run_id: int, house: TheHouse, actor: Signed) -> RunDetail:
     return found
 
 
+@router.post("/again", status_code=201, response_model=RunsMade,
+             responses=documented(403, 404, 409, 422))  # fmt: skip
+def run_again(asked: RunsAgain, deed: TheDeed, technician: Technician) -> Response:
+    """Do again what failed of some runs: all of one that was missed, else only what was left."""
+
+    def act(conn: Connection) -> RunsMade:
+        made = tuple(
+            work.again(conn, run_id, who=deed.who, at=deed.now) for run_id in asked.run_ids
+        )
+        deed.audit(conn, "run again", ", ".join(run.machine_tag for run in made), after=asked)
+        return RunsMade(runs=made)
+
+    response = deed.once(asked, act)
+    for run_id in asked.run_ids:
+        with deed.house.db.read() as conn:
+            deed.house.hub.nudge(find_run(conn, run_id).machine_id)
+    return response
+
+
+@router.post("/{run_id}/steps/{number}", responses=documented(403, 404, 409, 422))
+def tick_step(
+    run_id: int, number: int, said: StepTick, deed: TheDeed, technician: Technician
+) -> RunDetail:
+    """Tick a step by hand, leave it out with a word, or open it again."""
+    with deed.house.db.write() as conn:
+        run = find_run(conn, run_id)
+        checklist.tick(conn, run, number, said, who=deed.who, at=deed.now)
+        deed.audit(conn, f"step {number} {said.state}", run.machine_tag, after=said)
+        after = runs.detail(conn, run_id)
+    assert after is not None
+    deed.house.hub.nudge(run.machine_id)
+    return after
+
+
 @router.post("/{run_id}/call-off", responses=documented(403, 404, 409))
 def call_off(run_id: int, deed: TheDeed, technician: Technician) -> Run:
     """Stop a run; what it did so far is told truthfully."""
     with deed.house.db.write() as conn:
         run = find_run(conn, run_id)
-        after = work.call_off(conn, run, who=deed.who, at=deed.now)
+        after = call_off_run(conn, run, who=deed.who, at=deed.now)
         deed.audit(conn, "call off run", run.machine_tag, run, after)
     return after

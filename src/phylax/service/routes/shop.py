@@ -17,9 +17,12 @@ from phylax.service.deeds import TheDeed, check_match, with_etag
 from phylax.service.house import TheHouse, the_shop
 from phylax.service.problems import documented
 from phylax.service.signin import Owner, Signed
+from phylax.service.timetable import place_all
 from phylax.store import rounds, runs, shop, standing
 
 router = APIRouter(tags=["shop"])
+_MOST = 100
+"""So many runs are shown at once."""
 
 
 class Health(Value):
@@ -52,6 +55,8 @@ def change_shop(
         check_match(request, before, shop.last_change(conn, "shop", 1))
         shop.change_shop(conn, edit, who=deed.who, at=deed.now)
         after = the_shop(conn)
+        if before.zone != after.zone:
+            place_all(conn, at=deed.now)
         deed.audit(conn, "change shop", before.name, before, after)
         deed.tell(conn, EventKind.SHOP)
     with_etag(after, response)
@@ -82,7 +87,8 @@ def get_today(house: TheHouse, actor: Signed) -> Today:
         attention = needs_you(
             standing.standings(conn, at=now, threshold_percent=the.threshold_percent)
         )
-        open_runs = runs.open_runs(conn)
+        running = runs.under_way(conn, limit=_MOST)
+        waiting = runs.waiting(conn, limit=_MOST)
         coming = rounds.next_ones(conn, limit=8)
         local = from_seconds(now).astimezone(the.clock)
         yesterday = local.replace(hour=0, minute=0, second=0) - timedelta(days=1)
@@ -91,8 +97,8 @@ def get_today(house: TheHouse, actor: Signed) -> Today:
     return Today(
         sentence=in_a_sentence(attention, coming, local),
         needs_you=tuple(attention),
-        running=tuple(r for r in open_runs if r.state != "waiting"),
-        waiting=tuple(r for r in open_runs if r.state == "waiting"),
+        running=tuple(running),
+        waiting=tuple(waiting),
         next_rounds=tuple(coming),
         done=tuple(done),
         freed=sum(r.freed or 0 for r in done if r.work == "clean"),

@@ -6,15 +6,14 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
 
-from phylax.core.catalogue import catalogue
 from phylax.core.consents import Consent, NewConsent, NewStandingConsent, StandingConsent
 from phylax.core.events import EventKind
-from phylax.core.retention import Caution
 from phylax.core.survey import FolderSum, Ledger, ListedItem, Survey, ledger
+from phylax.service.consenting import check_asks, give
 from phylax.service.deeds import TheDeed
 from phylax.service.house import TheHouse
 from phylax.service.paging import NEWEST, After, Before, Limit, link_next, page
-from phylax.service.problems import Problem, documented, invalid, not_found
+from phylax.service.problems import Problem, documented, not_found
 from phylax.service.routes.lookup import find_machine, find_survey
 from phylax.service.signin import Signed, Technician
 from phylax.store import consents, surveys
@@ -107,31 +106,9 @@ def give_consent(new: NewConsent, deed: TheDeed, technician: Technician) -> Resp
     """A person's yes to exactly these items, as the survey found them."""
 
     def act(conn: Connection) -> Consent:
-        survey = find_survey(conn, new.survey_id)
-        _check_asks(new.category)
-        if new.whole:
-            sizes = surveys.proposed(conn, survey.id, new.category)
-            if not sizes:
-                raise invalid("/whole", "the rule proposed nothing in this listing")
-        else:
-            sizes = surveys.sizes(conn, survey.id, new.category, list(new.numbers))
-            if missing := set(new.numbers) - sizes.keys():
-                raise invalid("/numbers", f"not in this listing: {sorted(missing)[:10]}")
-        made = consents.add(conn, new, survey.machine_id, sizes, who=deed.who, at=deed.now)
-        deed.audit(conn, "give consent", f"survey {survey.id}, {new.category}", after=made)
-        deed.tell(conn, EventKind.CONSENT, survey.machine_id)
-        return made
+        return give(conn, deed, find_survey(conn, new.survey_id), new)
 
     return deed.once(new, act)
-
-
-def _check_asks(key: str) -> None:
-    """A problem where a category is none that needs a yes."""
-    kind = catalogue().get(key)
-    if kind is None:
-        raise not_found("category", key)
-    if kind.caution is not Caution.ASK:
-        raise invalid("/category", f"{key} needs no yes; its caution is {kind.caution}")
 
 
 @router.get("/machines/{machine}/consents", responses=documented(404))
@@ -164,7 +141,7 @@ def give_standing_consent(
 
     def act(conn: Connection) -> StandingConsent:
         found = find_machine(conn, machine)
-        _check_asks(new.category)
+        check_asks(new.category)
         made = consents.add_standing(conn, found.id, new, who=deed.who, at=deed.now)
         if made is None:
             raise Problem(

@@ -80,6 +80,9 @@ class LinuxMachine:
             model=_dmi("product_name"),
         )
 
+    def booted_at(self) -> datetime | None:
+        return datetime.fromtimestamp(psutil.boot_time(), UTC)
+
     def people(self) -> Iterator[tuple[str, int, str]]:
         """(name, user number, home) of everyone looked after."""
         if self._homes:

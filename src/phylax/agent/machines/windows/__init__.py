@@ -89,6 +89,9 @@ class WindowsMachine:
             model=model,
         )
 
+    def booted_at(self) -> datetime | None:
+        return datetime.fromtimestamp(psutil.boot_time(), UTC)
+
     def volumes(self) -> list[ReadingIn]:
         """The system's first."""
         now = datetime.now(UTC)

@@ -1,0 +1,128 @@
+"""`phylax routine`: lists of steps that are done together."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import click
+import tomli_w
+
+from phylax.cli._output import Column, console, format_option, print_list, print_one
+from phylax.cli._session import Session, pass_session
+from phylax.cli.round import find_routine
+from phylax.core.quantities import count
+from phylax.core.routines import Routine, RoutineEdit
+
+_FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
+
+
+@click.group("routine")
+def command() -> None:
+    """Lists of steps that are done together: survey, clean, second look, restart, by hand."""
+
+
+@command.command("list")
+@format_option
+@pass_session
+def list_routines(session: Session, form: str) -> None:
+    """List the routines."""
+    columns = (
+        Column("routine", lambda r: str(r.id), right=True),
+        Column("name", lambda r: r.name),
+        Column("steps", lambda r: ", ".join(str(s.title or s.kind) for s in r.steps)),
+        Column("version", lambda r: str(r.version), right=True),
+        Column("from", lambda r: "came with Phylax" if r.shipped else r.changed_by),
+    )
+    print_list(form, session.shop.routines.list(), columns, empty="No routines yet.")
+
+
+@command.command("show")
+@click.argument("routine")
+@click.option("--version", type=int, help="As it was in this version.")
+@click.option("--toml", "as_toml", is_flag=True, help="As a file to change and give back.")
+@format_option
+@pass_session
+def show(session: Session, routine: str, version: int | None, as_toml: bool, form: str) -> None:
+    """The steps of a routine."""
+    found = session.shop.routines.get(find_routine(session, routine), version=version)
+    if as_toml:
+        click.echo(_toml(found), nl=False)
+        return
+    pairs = [("routine", f"{found.name}, version {found.version}"), ("for", found.note)]
+    pairs += [(f"{number}", step.in_words) for number, step in enumerate(found.steps, 1)]
+    print_one(form, found, pairs)
+
+
+def _toml(found: Routine) -> str:
+    edit = RoutineEdit(name=found.name, note=found.note, steps=found.steps)
+    plain: dict[str, Any] = edit.model_dump(mode="json", exclude_defaults=True)
+    return tomli_w.dumps(plain)
+
+
+@command.command("add")
+@click.argument("file", type=_FILE)
+@pass_session
+def add(session: Session, file: Path) -> None:
+    """Make a routine from a TOML file, such as 'phylax routine show NAME --toml' prints."""
+    _tell(session.shop.routines.add(_read(file)))
+
+
+@command.command("change")
+@click.argument("routine")
+@click.argument("file", type=_FILE)
+@pass_session
+def change(session: Session, routine: str, file: Path) -> None:
+    """Change a routine to what a TOML file says; the former version is kept."""
+    found = session.shop.routines.get(find_routine(session, routine))
+    _tell(session.shop.routines.change(found, _read(file)))
+
+
+def _read(file: Path) -> RoutineEdit:
+    try:
+        return RoutineEdit.model_validate(tomllib.loads(file.read_text("utf-8")))
+    except tomllib.TOMLDecodeError as error:
+        raise click.BadParameter(f"{file} is no TOML: {error}", param_hint="FILE") from error
+
+
+def _tell(made: Routine) -> None:
+    console.print(
+        f"Routine {made.id}, {made.name}: {count(len(made.steps), 'step')}, version {made.version}"
+    )
+    for said in made.put_right:
+        console.print(f"  put right: {said}")
+
+
+@command.command("copy")
+@click.argument("routine")
+@click.argument("name")
+@pass_session
+def copy(session: Session, routine: str, name: str) -> None:
+    """Copy a routine under another NAME, to change it."""
+    found = session.shop.routines.get(find_routine(session, routine))
+    edit = RoutineEdit(name=name, note=found.note, steps=found.steps)
+    _tell(session.shop.routines.add(edit))
+
+
+@command.command("run")
+@click.argument("routine")
+@click.argument("machines", nargs=-1, required=True)
+@click.option("--on-bench", is_flag=True, help="It is on the bench: rounds wait for its list.")
+@pass_session
+def run(session: Session, routine: str, machines: Sequence[str], on_bench: bool) -> None:
+    """Carry a routine out now, on one machine or many."""
+    ids = [session.shop.machines.get(tag).id for tag in machines]
+    made = session.shop.routines.run(find_routine(session, routine), ids, on_bench=on_bench)
+    for one in made:
+        console.print(f"Run {one.id} waits for {one.machine_tag}: {one.routine_name}")
+
+
+@command.command("end")
+@click.argument("routine")
+@pass_session
+def end(session: Session, routine: str) -> None:
+    """Offer a routine no more; what was done by it stays in the record."""
+    session.shop.routines.end(find_routine(session, routine))
+    console.print(f"{routine} is offered no more.")

@@ -1,0 +1,146 @@
+"""What recurs, as a program sees it: routines, rounds, the agenda, closing days, calendars."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+
+from phylax.client._family import Family
+from phylax.core.agenda import Agenda
+from phylax.core.calendars import Feed, FeedEdit, FeedShown
+from phylax.core.consents import NewYes, PickedListing, Via, WaitingListing
+from phylax.core.presence import Presence
+from phylax.core.rounds import Habit, Postponed, Round, RoundEdit, RoundPreview
+from phylax.core.routines import Routine, RoutineEdit
+from phylax.core.runs import NewRoutineRuns, Run, RunsMade
+from phylax.core.shop import ClosingDays, ClosingDaysEdit
+
+
+class Routines(Family):
+    def list(self) -> Iterator[Routine]:
+        return self._http.pages(Routine, "/routines")
+
+    def get(self, routine_id: int, *, version: int | None = None) -> Routine:
+        """A routine as it is, or as it was in one version."""
+        return self._http.get(Routine, f"/routines/{routine_id}", version=version)
+
+    def versions(self, routine_id: int) -> Sequence[Routine]:
+        """Newest first."""
+        return self._http.get(list[Routine], f"/routines/{routine_id}/versions")
+
+    def add(self, edit: RoutineEdit) -> Routine:
+        """A wrong order is put right; `put_right` of the answer says how."""
+        return self._http.post(Routine, "/routines", edit)
+
+    def change(self, routine: Routine, edit: RoutineEdit) -> Routine:
+        return self._http.put(Routine, f"/routines/{routine.id}", edit, routine.version)
+
+    def end(self, routine_id: int) -> None:
+        self._http.delete(f"/routines/{routine_id}")
+
+    def run(
+        self, routine_id: int, machine_ids: Sequence[int], *, on_bench: bool = False
+    ) -> Sequence[Run]:
+        """Carry a routine out once, on one machine or many, as soon as they call."""
+        new = NewRoutineRuns(machine_ids=tuple(machine_ids), on_bench=on_bench)
+        return self._http.post(RunsMade, f"/routines/{routine_id}/runs", new).runs
+
+
+class Rounds(Family):
+    def list(self) -> Iterator[Round]:
+        return self._http.pages(Round, "/rounds")
+
+    def get(self, round_id: int) -> Round:
+        return self._http.get(Round, f"/rounds/{round_id}")
+
+    def preview(self, edit: RoundEdit) -> RoundPreview:
+        """What it would mean: in words, the next five dates, who is seldom on; nothing is saved."""
+        return self._http.post(RoundPreview, "/rounds/preview", edit)
+
+    def add(self, edit: RoundEdit) -> Round:
+        return self._http.post(Round, "/rounds", edit)
+
+    def change(self, round_: Round, edit: RoundEdit) -> Round:
+        return self._http.put(Round, f"/rounds/{round_.id}", edit, round_.version)
+
+    def end(self, round_id: int) -> None:
+        self._http.delete(f"/rounds/{round_id}")
+
+    def machines(self, round_id: int) -> Sequence[int]:
+        """The numbers of the machines that belong to it now."""
+        return self._http.get(list[int], f"/rounds/{round_id}/machines")
+
+    def runs(self, round_id: int) -> Iterator[Run]:
+        """What became of its times, newest first."""
+        return self._http.pages(Run, f"/rounds/{round_id}/runs")
+
+    def habits(self, round_id: int) -> Sequence[Habit]:
+        """Its machines that are seldom on in its window, and an hour that would do."""
+        return self._http.get(list[Habit], f"/rounds/{round_id}/habits")
+
+    def presence(self, round_id: int) -> Presence:
+        """How many of its machines are usually on, by hour of the week."""
+        return self._http.get(Presence, f"/rounds/{round_id}/presence")
+
+    def skip(self, round_id: int, machine_id: int, word: str = "") -> Round:
+        """Leave the next time out for one machine."""
+        asked = Postponed(machine_id=machine_id, word=word)
+        return self._http.post(Round, f"/rounds/{round_id}/postpone", asked)
+
+    def hold_back(self, round_id: int, machine_id: int, until: datetime, word: str = "") -> Round:
+        """The next time does not come before then for one machine."""
+        asked = Postponed(machine_id=machine_id, until=until, word=word)
+        return self._http.post(Round, f"/rounds/{round_id}/postpone", asked)
+
+    def agenda(
+        self,
+        *,
+        since: datetime | None = None,
+        until: datetime | None = None,
+        client_id: int | None = None,
+    ) -> Agenda:
+        """What runs, or ran, where, when and how long; the next week if no span is given."""
+        return self._http.get(
+            Agenda,
+            "/rounds/agenda",
+            since=since and since.isoformat(),
+            until=until and until.isoformat(),
+            client_id=client_id,
+        )
+
+
+class ClosingDates(Family):
+    def list(self) -> Sequence[ClosingDays]:
+        return self._http.get(list[ClosingDays], "/closing-days")
+
+    def add(self, edit: ClosingDaysEdit) -> ClosingDays:
+        return self._http.post(ClosingDays, "/closing-days", edit)
+
+    def remove(self, closing_id: int) -> None:
+        self._http.delete(f"/closing-days/{closing_id}")
+
+
+class Calendars(Family):
+    def list(self) -> Sequence[Feed]:
+        return self._http.get(list[Feed], "/calendars")
+
+    def add(self, edit: FeedEdit) -> FeedShown:
+        """A private address; it is shown this once."""
+        return self._http.post(FeedShown, "/calendars", edit)
+
+    def withdraw(self, feed_id: int) -> None:
+        self._http.delete(f"/calendars/{feed_id}")
+
+
+class WaitingListings(Family):
+    def list(self) -> Sequence[WaitingListing]:
+        """Listings that wait for a yes, largest first."""
+        return self._http.get(list[WaitingListing], "/waiting-listings")
+
+    def agree(
+        self, listings: Sequence[tuple[int, str]], *, via: Via = "api", word: str = ""
+    ) -> Sequence[Run]:
+        """Say yes to all that (survey, category) propose; each machine is cleaned of just that."""
+        picked = tuple(PickedListing(survey_id=s, category=c) for s, c in listings)
+        new = NewYes(listings=picked, via=via, word=word)
+        return self._http.post(RunsMade, "/waiting-listings/agree", new).runs

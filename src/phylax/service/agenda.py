@@ -1,0 +1,158 @@
+"""The agenda over a span: what was made from the runs, what comes from the rounds' plans."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+from datetime import timedelta
+
+from phylax.core.agenda import Agenda, AgendaClient, AgendaLine, site_takes, with_clashes
+from phylax.core.rounds import Round
+from phylax.core.timing import Timing
+from phylax.core.values import from_seconds
+from phylax.service.house import the_shop
+from phylax.service.timetable import Timetable
+from phylax.store import rounds, routines, runs, shop
+from phylax.store.database import Connection
+
+_EVERY_ROUND = 100_000
+
+
+def agenda(
+    conn: Connection,
+    begin: int,
+    end: int,
+    *,
+    at: int,
+    client_id: int | None = None,
+    cared_for_by: int | None = None,
+) -> Agenda:
+    """Every time of every round in a span of epoch seconds, in order, with what clashes."""
+    limits = shop.site_limits(conn)
+    lines = [
+        *_made(conn, limits, begin, min(end, at + 1), client_id, cared_for_by),
+        *_to_come(conn, limits, max(begin, at + 1), end, client_id, cared_for_by),
+    ]
+    return Agenda(
+        since=from_seconds(begin),
+        until=from_seconds(end),
+        lines=tuple(with_clashes(lines, rounds.in_common(conn))),
+    )
+
+
+def _made(
+    conn: Connection,
+    limits: dict[int, tuple[str, int | None]],
+    begin: int,
+    end: int,
+    client_id: int | None,
+    cared_for_by: int | None,
+) -> Iterable[AgendaLine]:
+    if begin >= end:
+        return
+    names = rounds.every_name(conn)
+    zone = the_shop(conn).zone
+    found: dict[tuple[int, int], list[runs.OccurrenceCount]] = defaultdict(list)
+    for row in runs.of_occurrences(conn, begin, end):
+        if client_id in (None, row.client_id):
+            found[row.round_id, row.occurs_at].append(row)
+    for (round_id, occurs_at), rows in found.items():
+        known = names[round_id]
+        if cared_for_by is not None and known.cared_for_by != cared_for_by:
+            continue
+        states: dict[str, int] = defaultdict(int)
+        at_client: dict[int, int] = defaultdict(int)
+        for row in rows:
+            states[row.state] += row.runs
+            at_client[row.client_id] += row.runs
+        opens = min(row.due_at for row in rows)
+        ends = max((row.ended_at for row in rows if row.ended_at), default=opens)
+        yield AgendaLine(
+            round_id=round_id,
+            round_name=known.name,
+            routine_name=known.routine_name,
+            occurs_at=from_seconds(occurs_at),
+            opens_at=from_seconds(opens),
+            ends_at=from_seconds(max(opens, ends)),
+            zone=zone,
+            clients=tuple(
+                AgendaClient(client_id=one, client_name=limits[one][0], machines=count,
+                             takes=timedelta(0))
+                for one, count in sorted(at_client.items())
+            ),
+            machines=sum(at_client.values()),
+            states=dict(states),
+        )  # fmt: skip
+
+
+def _to_come(
+    conn: Connection,
+    limits: dict[int, tuple[str, int | None]],
+    begin: int,
+    end: int,
+    client_id: int | None,
+    cared_for_by: int | None,
+) -> Iterable[AgendaLine]:
+    if begin >= end:
+        return
+    table = Timetable(conn)
+    for round_ in rounds.rounds(conn, after=0, limit=_EVERY_ROUND):
+        plan = round_.plan
+        if plan.paused or (cared_for_by is not None and plan.cared_for_by != cared_for_by):
+            continue
+        by_client: dict[int, list[int]] = defaultdict(list)
+        for member in rounds.members(conn, round_.id):
+            if client_id in (None, member.client_id):
+                by_client[member.client_id].append(member.machine_id)
+        takes = routines.takes(
+            conn, plan.routine_id, [m for some in by_client.values() for m in some]
+        )
+        groups: dict[int, tuple[Timing, list[AgendaClient]]] = {}
+        for one, machines in sorted(by_client.items()):
+            timing = table.timing(round_.id, plan, one)
+            name, at_once = limits[one]
+            spans = [timedelta(seconds=takes[m]) for m in machines]
+            groups.setdefault(id(timing), (timing, []))[1].append(
+                AgendaClient(
+                    client_id=one, client_name=name, machines=len(machines),
+                    takes=site_takes(spans, at_once),
+                )
+            )  # fmt: skip
+        skipped = rounds.skipped_from(conn, round_.id, begin)
+        for timing, clients in groups.values():
+            yield from _of_round(round_, timing, tuple(clients), skipped, begin, end)
+
+
+def _of_round(
+    round_: Round,
+    timing: Timing,
+    clients: tuple[AgendaClient, ...],
+    skipped: dict[int, int],
+    begin: int,
+    end: int,
+) -> Iterable[AgendaLine]:
+    machines = sum(one.machines for one in clients)
+    longest = max(one.takes for one in clients)
+    for one in timing.after(begin - 1):
+        if one.opens_at >= end:
+            return
+        (first, *_) = timing.stretches(one)
+        opens = from_seconds(one.opens_at)
+        spread = round_.plan.spread if machines > 1 else timedelta(0)
+        notes = [timing.told(one)]
+        if left_out := skipped.get(one.occurs_at, 0):
+            notes.append(f"skipped on {left_out} of {machines}")
+        yield AgendaLine(
+            round_id=round_.id,
+            round_name=round_.name,
+            routine_name=round_.routine_name,
+            occurs_at=from_seconds(one.occurs_at),
+            opens_at=opens,
+            closes_at=None if first.end_by is None else from_seconds(first.end_by),
+            ends_at=opens + spread + longest,
+            zone=timing.zone.key,
+            clients=clients,
+            machines=machines,
+            note="; ".join(filter(None, notes)),
+            cancelled=left_out >= machines,
+        )

@@ -1,0 +1,134 @@
+"""A run's steps: the agent's tick themselves, people tick theirs, and what comes next is found."""
+
+from __future__ import annotations
+
+from phylax.core.events import EventKind
+from phylax.core.orders import Step
+from phylax.core.routines import (
+    RunStep,
+    StepKind,
+    StepState,
+    StepTick,
+    agents_part,
+    current,
+)
+from phylax.core.runs import Run, conclude, with_steps
+from phylax.core.values import from_seconds, to_seconds
+from phylax.service.ending import write_down
+from phylax.service.problems import Problem, invalid, not_found
+from phylax.store import journal, routines, runs, steps
+from phylax.store.database import Connection
+
+_AGENT = "the agent"
+_MACHINE = "the machine"
+_OVER_BY: dict[Step, tuple[StepKind, ...]] = {
+    "clean": (StepKind.SURVEY,),
+    "further pass": (StepKind.SURVEY,),
+    "second look": (StepKind.SURVEY, StepKind.CLEAN),
+}
+"""Which steps are over when the agent tells that it is at this one."""
+
+
+def of(conn: Connection, run: Run) -> tuple[RunStep, ...]:
+    return steps.of_run(conn, run.id, run.routine_id, run.routine_version)
+
+
+def begin_part(conn: Connection, run: Run, *, at: int) -> tuple[RunStep, ...]:
+    """The steps that the agent does next; they are under way from now on."""
+    all_ = of(conn, run)
+    steps.lay_out(conn, run.id, all_)
+    part = agents_part(all_)
+    steps.put(conn, run.id, [s.number for s in part], StepState.UNDER_WAY, at=at, by="")
+    return part
+
+
+def note_progress(conn: Connection, run_id: int, told: Step, *, at: int) -> None:
+    """Tick what is over by now."""
+    run = runs.run(conn, run_id)
+    over = _OVER_BY.get(told, ())
+    if run is None or run.routine_id is None or not over:
+        return
+    numbers = [
+        one.number for one in of(conn, run) if one.kind in over and one.state is StepState.UNDER_WAY
+    ]
+    if numbers:
+        steps.put(conn, run_id, numbers, StepState.DONE, at=at, by=_AGENT)
+
+
+def end_part(conn: Connection, run: Run, *, went_well: bool, at: int) -> bool:
+    """The agent has told what came of its part; True where more steps follow."""
+    under_way = [one.number for one in of(conn, run) if one.state is StepState.UNDER_WAY]
+    state = StepState.DONE if went_well else StepState.TO_DO
+    steps.put(conn, run.id, under_way, state, at=at, by=_AGENT)
+    return went_well and current(of(conn, run)) is not None
+
+
+def next_is_by_hand(conn: Connection, run: Run) -> bool:
+    step = current(of(conn, run))
+    return step is not None and not step.kind.by_agent
+
+
+def tick(conn: Connection, run: Run, number: int, said: StepTick, *, who: str, at: int) -> None:
+    """What a person says of a step by hand. Problems where it is not theirs to tick."""
+    if run.state.has_ended:
+        raise Problem(409, "ended-already", f"Run {run.id} has ended already: {run.state}.")
+    all_ = of(conn, run)
+    step = next((one for one in all_ if one.number == number), None)
+    if step is None:
+        raise not_found("step", number)
+    if step.kind.by_agent:
+        raise Problem(409, "agents-step", f"Step {number}, {step.kind}, is the agent's: "
+                      "it ticks itself when it is done.")  # fmt: skip
+    later = [one for one in all_ if one.number > number and one.kind.by_agent]
+    if not said.state.is_over and any(one.state is not StepState.TO_DO for one in later):
+        raise Problem(
+            409, "built-upon", f"Step {number} cannot be opened again: what follows has begun."
+        )
+    if said.state is StepState.LEFT_OUT and not said.word.strip():
+        raise invalid("/word", "say why the step is left out")
+    steps.lay_out(conn, run.id, all_)
+    steps.put(conn, run.id, [number], said.state, at=at, by=who, word=said.word.strip())
+    _go_on(conn, run, at=at)
+
+
+def note_restart(conn: Connection, machine_id: int, booted_at: int, *, at: int) -> None:
+    """A machine has told when it was started: a step that waited for its restart is done."""
+    for run in runs.at_hand_of(conn, machine_id):
+        all_ = of(conn, run)
+        step = current(all_)
+        if step is None or step.kind is not StepKind.RESTART:
+            continue
+        before = [to_seconds(one.at) for one in all_[: step.number - 1] if one.at]
+        since = max([to_seconds(run.made_at), *before])
+        if booted_at <= since:
+            continue
+        steps.lay_out(conn, run.id, all_)
+        word = f"started {from_seconds(booted_at):%Y-%m-%d %H:%M} UTC"
+        steps.put(conn, run.id, [step.number], StepState.DONE, at=at, by=_MACHINE, word=word)
+        _go_on(conn, run, at=at)
+
+
+def _go_on(conn: Connection, run: Run, *, at: int) -> None:
+    """After a person's step: the next one's turn, or the end."""
+    step = current(of(conn, run))
+    if step is None:
+        conclude_run(conn, run, at=at)
+    else:
+        runs.begin_by_hand(conn, run.id, at_hand=not step.kind.by_agent, at=at)
+    journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
+
+
+def conclude_run(conn: Connection, run: Run, *, at: int) -> None:
+    """Every step is over: the run ends as its agent's work did, and as its steps did."""
+    result = runs.kept_result(conn, run.id)
+    conclusion = with_steps(conclude(result) if result else None, of(conn, run))
+    if runs.end(conn, run.id, conclusion.state, conclusion.reason, at=at, conclusion=conclusion):
+        write_down(conn, run, conclusion, at=at)
+        note_length(conn, run)
+
+
+def note_length(conn: Connection, run: Run) -> None:
+    """How long the agent worked is what the next estimate is made from."""
+    worked = runs.worked(conn, run.id)
+    if run.routine_id is not None and worked:
+        routines.note_length(conn, run.routine_id, run.machine_id, worked)

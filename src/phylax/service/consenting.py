@@ -1,0 +1,39 @@
+"""A person's yes to a listing, given for one or for many at once."""
+
+from __future__ import annotations
+
+from phylax.core.catalogue import catalogue
+from phylax.core.consents import Consent, NewConsent
+from phylax.core.events import EventKind
+from phylax.core.retention import Caution
+from phylax.core.survey import Survey
+from phylax.service.deeds import Deed
+from phylax.service.problems import invalid, not_found
+from phylax.store import consents, surveys
+from phylax.store.database import Connection
+
+
+def give(conn: Connection, deed: Deed, survey: Survey, new: NewConsent) -> Consent:
+    """A yes to exactly these items, as the survey found them."""
+    check_asks(new.category)
+    if new.whole:
+        sizes = surveys.proposed(conn, survey.id, new.category)
+        if not sizes:
+            raise invalid("/whole", "the rule proposed nothing in this listing")
+    else:
+        sizes = surveys.sizes(conn, survey.id, new.category, list(new.numbers))
+        if missing := set(new.numbers) - sizes.keys():
+            raise invalid("/numbers", f"not in this listing: {sorted(missing)[:10]}")
+    made = consents.add(conn, new, survey.machine_id, sizes, who=deed.who, at=deed.now)
+    deed.audit(conn, "give consent", f"survey {survey.id}, {new.category}", after=made)
+    deed.tell(conn, EventKind.CONSENT, survey.machine_id)
+    return made
+
+
+def check_asks(key: str) -> None:
+    """A problem where a category is none that needs a yes."""
+    kind = catalogue().get(key)
+    if kind is None:
+        raise not_found("category", key)
+    if kind.caution is not Caution.ASK:
+        raise invalid("/category", f"{key} needs no yes; its caution is {kind.caution}")

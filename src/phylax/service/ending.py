@@ -1,0 +1,81 @@
+"""Runs end here: each once, with its record, its machine's standing and word to whoever watches."""
+
+from __future__ import annotations
+
+from phylax.core.events import EventKind
+from phylax.core.missed import MissedCause
+from phylax.core.records import Entry, RecordKind
+from phylax.core.runs import Conclusion, Run, RunState, Work, in_a_sentence
+from phylax.core.values import from_seconds
+from phylax.service.problems import Problem
+from phylax.store import journal, records, runs
+from phylax.store.database import Connection
+
+_DEEDS: dict[Work, str] = {
+    "survey": "Look", "clean": "Cleaning", "put back": "Putting back", "let go": "Letting go",
+    "by hand": "List",
+}  # fmt: skip
+
+
+def write_down(conn: Connection, run: Run, conclusion: Conclusion, *, at: int) -> None:
+    runs.note_standing(conn, run.id)
+    looked = run.work == "survey"
+    stuck = [stay for stay in conclusion.left if stay.reason.should_have_gone]
+    records.append(
+        conn,
+        Entry(
+            machine_id=run.machine_id,
+            at=from_seconds(at),
+            who=f"{run.round_name} (round)" if run.round_name else run.made_by,
+            kind=RecordKind.RUN,
+            text=in_a_sentence(run.work, conclusion),
+            run_id=run.id,
+            state=conclusion.state,
+            freed=None if looked else conclusion.freed,
+            removed_count=None if looked else conclusion.removed.count,
+            left_count=None if looked else sum(stay.count for stay in stuck),
+        ),
+    )
+    journal.tell(conn, EventKind.RECORD, at=at, machine_id=run.machine_id)
+
+
+def give_up(
+    conn: Connection,
+    run: Run,
+    state: RunState,
+    reason: str,
+    *,
+    at: int,
+    cause: MissedCause | None = None,
+) -> None:
+    """End a run that its machine never took up, or will not finish."""
+    if not runs.end(conn, run.id, state, reason, at=at, cause=cause):
+        return
+    runs.note_standing(conn, run.id)
+    records.append(
+        conn,
+        Entry(
+            machine_id=run.machine_id,
+            at=from_seconds(at),
+            who=f"{run.round_name} (round)" if run.round_name else run.made_by,
+            kind=RecordKind.RUN,
+            text=f"{_DEEDS[run.work]} {state}: {reason}.",
+            run_id=run.id,
+            state=state,
+        ),
+    )
+    journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
+
+
+def call_off(conn: Connection, run: Run, *, who: str, at: int) -> Run:
+    """Call a run off: at once where nobody works on it, else with the agent's next progress."""
+    if run.state.has_ended:
+        raise Problem(409, "ended-already", f"Run {run.id} has ended already: {run.state}.")
+    if runs.is_on_lease(conn, run.id, at=at):
+        runs.ask_to_stop(conn, run.id, who=who)
+    else:
+        give_up(conn, run, RunState.CALLED_OFF, f"called off by {who}", at=at)
+    journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
+    found = runs.run(conn, run.id)
+    assert found is not None
+    return found

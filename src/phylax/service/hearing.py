@@ -1,0 +1,54 @@
+"""What machines tell of themselves: that they are on, since when, and when they slept."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from phylax.core.missed import Between, open_times, why_after_all
+from phylax.core.orders import Awake
+from phylax.core.records import Entry, RecordKind
+from phylax.core.values import from_seconds, to_seconds
+from phylax.service import checklist
+from phylax.store import agents, presence, records, runs
+from phylax.store.database import Connection
+
+_HOUR = 3600
+_FARTHEST_BACK = 15 * 86400
+
+
+def heard_of(conn: Connection, machine_id: int, *, at: int, moments: Iterable[int] = ()) -> None:
+    """A machine has called; it was on at these moments as well, by its own word."""
+    before = agents.seen_at(conn, machine_id)
+    told = [moment for moment in moments if at - _FARTHEST_BACK < moment <= at]
+    if told or before // _HOUR != at // _HOUR:
+        presence.note(conn, machine_id, [*told, at])
+    agents.seen(conn, machine_id, at=at)
+
+
+def told_awake(conn: Connection, machine_id: int, awake: Awake, *, at: int) -> None:
+    """Since when an agent is at work: runs it missed may have had another reason than was
+    presumed, and a restart that somebody waits for may have happened."""
+    since, until = to_seconds(awake.since), min(to_seconds(awake.at), at)
+    if awake.booted_at is not None:
+        checklist.note_restart(conn, machine_id, to_seconds(awake.booted_at), at=at)
+    on = [Between(since, until)]
+    slept = [Between(to_seconds(one.begin), to_seconds(one.end)) for one in awake.slept]
+    for run_id, facts in runs.presumed_off(conn, machine_id, max(since, at - _FARTHEST_BACK)):
+        open_ = open_times(facts.stretches, at)
+        outages = presence.outages(conn, facts.due_at, at)
+        found = why_after_all(open_, on, slept, outages)
+        if found is None:
+            continue
+        runs.correct_cause(conn, run_id, found.cause, found.words)
+        known = records.of_run(conn, run_id)
+        records.append(
+            conn,
+            Entry(
+                machine_id=machine_id,
+                at=from_seconds(at),
+                who="the machine",
+                kind=RecordKind.NOTE,
+                corrects=known,
+                text=f"Missed for another reason than was presumed: {found.words}.",
+            ),
+        )

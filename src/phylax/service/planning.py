@@ -1,0 +1,180 @@
+"""A round before it is saved, and what people change of its next times."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from itertools import islice
+
+from phylax.core.presence import (
+    Presence,
+    by_hour_of_week,
+    in_a_sentence,
+    is_seldom,
+    known_since,
+    on_in_window,
+    propose,
+)
+from phylax.core.recurrence import next_dates
+from phylax.core.rounds import Habit, Postponed, Round, RoundEdit, RoundPreview
+from phylax.core.runs import RunState
+from phylax.core.timing import Occurrence, Timing, ever_fits
+from phylax.core.values import from_seconds, to_seconds
+from phylax.service import queue
+from phylax.service.ending import give_up
+from phylax.service.house import the_shop
+from phylax.service.problems import Problem, invalid
+from phylax.service.timetable import Timetable
+from phylax.store import people, presence, rounds, routines, runs, shop
+from phylax.store.database import Connection
+
+_MOST_TOLD = 20
+_NOBODYS = 0
+"""A round that is not saved has no number yet; a client that is none has no days of its own."""
+
+
+def check(conn: Connection, edit: RoundEdit) -> None:
+    """Problems where a round names what is not there."""
+    if routines.routine(conn, edit.routine_id) is None:
+        raise invalid("/routine_id", f"there is no routine {edit.routine_id}")
+    wanted = [*edit.machine_ids, *edit.except_machine_ids]
+    known = {m.id for m in shop.machines_by_id(conn, wanted)} if wanted else set()
+    for field in ("machine_ids", "except_machine_ids"):
+        if missing := [m for m in getattr(edit, field) if m not in known]:
+            raise invalid(f"/{field}", f"there is no machine {missing[0]}")
+    clients = shop.site_limits(conn)
+    if missing := [c for c in edit.client_ids if c not in clients]:
+        raise invalid("/client_ids", f"there is no client {missing[0]}")
+    if edit.cared_for_by is not None and people.by_id(conn, edit.cared_for_by) is None:
+        raise invalid("/cared_for_by", f"there is no person {edit.cared_for_by}")
+
+
+def check_dates(conn: Connection, edit: RoundEdit, *, at: int) -> None:
+    if edit.recurrence is None or edit.paused:
+        return
+    zone = the_shop(conn).clock
+    if not next_dates(
+        edit.recurrence, edit.starts_on, edit.at, zone, after=from_seconds(at), most=1
+    ):
+        raise invalid("/recurrence", "this round would never run: its last date has passed")
+
+
+def _timing(conn: Connection, edit: RoundEdit) -> Timing:
+    """As the shop, or its one client, sees it."""
+    only = edit.client_ids[0] if len(edit.client_ids) == 1 else _NOBODYS
+    if not edit.client_ids and edit.machine_ids:
+        clients = {m.client_id for m in shop.machines_by_id(conn, list(edit.machine_ids))}
+        only = clients.pop() if len(clients) == 1 else _NOBODYS
+    return Timetable(conn).timing(_NOBODYS, edit, only)
+
+
+def next_times(conn: Connection, edit: RoundEdit, *, at: int, most: int = 5) -> list[Occurrence]:
+    return list(islice(_timing(conn, edit).after(at), most))
+
+
+def preview(conn: Connection, edit: RoundEdit, *, at: int) -> RoundPreview:
+    timing = _timing(conn, edit)
+    dates = list(islice(timing.after(at), 5))
+    chosen = [m for m in shop.described(conn) if edit.takes(m)]
+    takes = routines.takes(conn, edit.routine_id, [m.id for m in chosen])
+    too_long = []
+    if dates and edit.closes is not None:
+        window = timing.stretches(dates[0])
+        too_long = [m.tag for m in chosen if not ever_fits(window, timedelta(seconds=takes[m.id]))]
+    return RoundPreview(
+        recurrence=edit.recurrence,
+        how_often=edit.in_words(),
+        next_dates=tuple(from_seconds(one.opens_at) for one in dates),
+        notes=tuple(filter(None, (timing.told(one) for one in dates))),
+        machines=len(chosen),
+        takes=timedelta(seconds=max(takes.values())) if takes else None,
+        seldom_on=tuple(seldom_on(conn, edit, at=at)),
+        too_long_for=tuple(too_long[:_MOST_TOLD]),
+    )
+
+
+def seldom_on(conn: Connection, edit: RoundEdit, *, at: int) -> list[Habit]:
+    """The machines of a round that are seldom on in its window, worst first; some of them."""
+    chosen = [m for m in shop.described(conn) if edit.takes(m)]
+    table = Timetable(conn)
+    found = []
+    known = presence.weeks(conn, [m.id for m in chosen])
+    for machine in chosen:
+        weeks = known[machine.id]
+        since = known_since(weeks)
+        if since is None:
+            continue
+        timing = table.timing(_NOBODYS, edit, machine.client_id)
+        on = on_in_window(timing, weeks, at, since)
+        if is_seldom(on):
+            found.append((on, machine, timing, weeks, since))
+    found.sort(key=lambda one: (one[0].share, one[1].tag))
+    habits = []
+    for on, machine, timing, weeks, since in found[:_MOST_TOLD]:
+        proposed = propose(timing, weeks, at, since)
+        habits.append(
+            Habit(
+                machine_id=machine.id,
+                machine_tag=machine.tag,
+                was_on=on.was_on,
+                of=on.of,
+                sentence=in_a_sentence(machine.tag, timing, on, proposed, at),
+                proposed=proposed,
+            )
+        )
+    return habits
+
+
+def presence_of(conn: Connection, machine_ids: list[int], *, at: int) -> Presence:
+    """The mean over some machines, by local hour of the week; at most a hundred of them."""
+    zone = the_shop(conn).clock
+    some = machine_ids[:100]
+    known = [weeks for weeks in presence.weeks(conn, some).values() if weeks]
+    grids = [by_hour_of_week(weeks, zone, at) for weeks in known]
+    count = max(1, len(grids))
+    return Presence(
+        machines=len(grids),
+        weeks=max((len(weeks) for weeks in known), default=0),
+        shares=tuple(
+            tuple(round(sum(g[day][hour] for g in grids) / count, 3) for hour in range(24))
+            for day in range(7)
+        ),
+    )
+
+
+# --- one machine's next time -----------------------------------------------------------------
+
+
+def postpone(conn: Connection, round_: Round, asked: Postponed, *, who: str, at: int) -> None:
+    """Skip or hold back the time that waits on a machine, else the one that comes next."""
+    waiting = [
+        run
+        for run in runs.of_round(conn, round_.id, [asked.machine_id]).get(asked.machine_id, ())
+        if run.state is RunState.WAITING
+    ]
+    if waiting:
+        _postpone_waiting(conn, round_, waiting[0].id, asked, who=who, at=at)
+        return
+    member = rounds.member(conn, round_.id, asked.machine_id)
+    if member is None or member.occurs_at is None:
+        raise Problem(409, "nothing-comes", f"No further time of {round_.name} is planned here.")
+    rounds.postpone(conn, round_.id, member.occurs_at, asked, who=who, at=at)
+
+
+def _postpone_waiting(
+    conn: Connection, round_: Round, run_id: int, asked: Postponed, *, who: str, at: int
+) -> None:
+    run = runs.run(conn, run_id)
+    assert run is not None
+    if asked.until is None:
+        word = f": {asked.word}" if asked.word else ""
+        give_up(conn, run, RunState.CALLED_OFF, f"skipped by {who}{word}", at=at)
+        return
+    queue.hold_back(conn, round_, run, to_seconds(asked.until), at=at)
+
+
+def call_off_waiting(conn: Connection, round_: Round, *, who: str, at: int) -> None:
+    members = [member.machine_id for member in rounds.members(conn, round_.id)]
+    for some in runs.of_round(conn, round_.id, members).values():
+        for run in some:
+            if run.state is RunState.WAITING:
+                give_up(conn, run, RunState.CALLED_OFF, f"the round was ended by {who}", at=at)

@@ -1,0 +1,79 @@
+"""Calendar feeds: made, listed, withdrawn, and read by calendars at their private address."""
+
+from __future__ import annotations
+
+from hashlib import sha256
+
+from fastapi import APIRouter, Request, Response
+
+from phylax.core.calendars import Feed, FeedEdit, FeedShown
+from phylax.service.calendar import calendar_of
+from phylax.service.deeds import TheDeed
+from phylax.service.house import TheHouse
+from phylax.service.problems import documented, invalid, not_found
+from phylax.service.signin import Signed, Technician, hashed, new_secret
+from phylax.store import calendars, people, shop
+from phylax.store.database import Connection
+
+router = APIRouter(prefix="/calendars", tags=["calendars"])
+public = APIRouter(tags=["calendars"])
+
+
+@router.get("")
+def list_calendars(house: TheHouse, actor: Signed) -> list[Feed]:
+    """The feeds; their addresses were shown when they were made, and are not kept."""
+    with house.db.read() as conn:
+        return calendars.feeds(conn)
+
+
+@router.post("", status_code=201, responses=documented(403, 422))
+def add_calendar(edit: FeedEdit, deed: TheDeed, technician: Technician) -> FeedShown:
+    """A feed for the shop, a person or a client. Whoever knows the address can read it."""
+    secret, secret_hash = new_secret("calendar")
+    with deed.house.db.write() as conn:
+        _check(conn, edit)
+        feed_id = calendars.add(conn, secret_hash, edit, who=deed.who, at=deed.now)
+        made = calendars.feed(conn, feed_id)
+        assert made is not None
+        deed.audit(conn, "make calendar address", made.name, after=made)
+    return FeedShown(**made.model_dump(), path=f"/calendar/{secret}.ics")
+
+
+@router.delete("/{feed_id}", status_code=204, responses=documented(403, 404))
+def withdraw_calendar(feed_id: int, deed: TheDeed, technician: Technician) -> None:
+    """The address leads nowhere from now on."""
+    with deed.house.db.write() as conn:
+        before = calendars.feed(conn, feed_id)
+        if before is None:
+            raise not_found("calendar", feed_id)
+        calendars.withdraw(conn, feed_id, at=deed.now)
+        deed.audit(conn, "withdraw calendar address", before.name, before)
+
+
+@public.get("/calendar/{address}.ics", responses=documented(404) | {304: {}})
+def read_calendar(address: str, house: TheHouse, request: Request) -> Response:
+    """A feed as an iCalendar object (RFC 5545)."""
+    now = house.now()
+    with house.db.read() as conn:
+        feed = calendars.by_address(conn, hashed(address))
+        if feed is None:
+            raise not_found("calendar", "this address")
+        made = calendar_of(conn, feed, at=now)
+    if calendars.read_is_old(feed, at=now):
+        with house.db.write() as conn:
+            calendars.was_read(conn, feed.id, at=now)
+    etag = f'"{sha256(made).hexdigest()[:32]}"'
+    headers = {"ETag": etag, "Cache-Control": "private, no-cache", "X-Robots-Tag": "noindex"}
+    if request.headers.get("if-none-match") == etag:
+        return Response(status_code=304, headers=headers)
+    return Response(made, media_type="text/calendar; charset=utf-8", headers=headers)
+
+
+def _check(conn: Connection, edit: FeedEdit) -> None:
+    known = (
+        edit.about == "shop"
+        or (edit.about == "person" and people.by_id(conn, edit.subject_id))
+        or (edit.about == "client" and shop.client(conn, edit.subject_id))
+    )
+    if not known:
+        raise invalid("/subject_id", f"there is no {edit.about} {edit.subject_id}")

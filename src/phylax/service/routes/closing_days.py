@@ -1,0 +1,53 @@
+"""Days on which the shop or a client is closed: rounds heed them."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+
+from phylax.core.events import EventKind
+from phylax.core.shop import ClosingDays, ClosingDaysEdit
+from phylax.service.deeds import TheDeed
+from phylax.service.house import TheHouse
+from phylax.service.problems import documented, invalid, not_found
+from phylax.service.signin import Signed, Technician
+from phylax.service.timetable import place_all
+from phylax.store import closing_days, shop
+from phylax.store.database import Connection
+
+router = APIRouter(prefix="/closing-days", tags=["rounds"])
+
+
+@router.get("")
+def list_closing_days(house: TheHouse, actor: Signed) -> list[ClosingDays]:
+    with house.db.read() as conn:
+        return closing_days.closing_days(conn)
+
+
+@router.post("", status_code=201, responses=documented(403, 422))
+def add_closing_days(edit: ClosingDaysEdit, deed: TheDeed, technician: Technician) -> ClosingDays:
+    """Rounds that would run on these days are moved or left out, as each says."""
+    with deed.house.db.write() as conn:
+        if edit.client_id is not None and shop.client(conn, edit.client_id) is None:
+            raise invalid("/client_id", f"there is no client {edit.client_id}")
+        made = _found(conn, closing_days.add(conn, edit, who=deed.who, at=deed.now))
+        place_all(conn, at=deed.now)
+        deed.audit(conn, "add closing days", made.name, after=made)
+        deed.tell(conn, EventKind.ROUND)
+    return made
+
+
+@router.delete("/{closing_id}", status_code=204, responses=documented(403, 404))
+def remove_closing_days(closing_id: int, deed: TheDeed, technician: Technician) -> None:
+    with deed.house.db.write() as conn:
+        before = _found(conn, closing_id)
+        closing_days.remove(conn, closing_id)
+        place_all(conn, at=deed.now)
+        deed.audit(conn, "remove closing days", before.name, before)
+        deed.tell(conn, EventKind.ROUND)
+
+
+def _found(conn: Connection, closing_id: int) -> ClosingDays:
+    found = next((one for one in closing_days.closing_days(conn) if one.id == closing_id), None)
+    if found is None:
+        raise not_found("closing day", closing_id)
+    return found

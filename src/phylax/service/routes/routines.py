@@ -1,0 +1,140 @@
+"""Routines: lists of steps, in the order that the work demands."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Request, Response
+
+from phylax.core.events import EventKind
+from phylax.core.routines import Routine, RoutineEdit
+from phylax.core.runs import NewRoutineRuns, RunsMade
+from phylax.service import work
+from phylax.service.deeds import TheDeed, check_match, with_etag
+from phylax.service.house import TheHouse
+from phylax.service.paging import After, Limit, page
+from phylax.service.problems import Problem, documented, not_found
+from phylax.service.signin import Signed, Technician
+from phylax.store import routines, shop
+from phylax.store.database import Connection
+
+router = APIRouter(prefix="/routines", tags=["routines"])
+
+
+@router.get("")
+def list_routines(
+    house: TheHouse,
+    actor: Signed,
+    request: Request,
+    response: Response,
+    after: After = 0,
+    limit: Limit = 100,
+) -> list[Routine]:
+    with house.db.read() as conn:
+        found = routines.routines(conn, after=after, limit=limit + 1)
+    return page(found, limit, request, response, "after")
+
+
+@router.post("", status_code=201, response_model=Routine, responses=documented(403, 409, 422))
+def add_routine(edit: RoutineEdit, deed: TheDeed, technician: Technician) -> Response:
+    """A routine of the shop's own. A wrong order is put right, and the answer says how."""
+
+    def act(conn: Connection) -> Routine:
+        made = _routine(conn, routines.add(conn, edit, who=deed.who, at=deed.now))
+        deed.audit(conn, "make routine", made.name, after=made)
+        deed.tell(conn, EventKind.ROUND)
+        return made
+
+    return deed.once(edit, act)
+
+
+@router.get("/{routine_id}", responses=documented(404))
+def get_routine(
+    routine_id: int, house: TheHouse, actor: Signed, response: Response, version: int | None = None
+) -> Routine:
+    """A routine as it is, or as it was in a version that a run used."""
+    with house.db.read() as conn:
+        found = routines.routine(conn, routine_id, version)
+    if found is None:
+        raise not_found("routine", routine_id)
+    if version is None:
+        with_etag(found, response)
+    return found
+
+
+@router.get("/{routine_id}/versions", responses=documented(404))
+def get_versions(routine_id: int, house: TheHouse, actor: Signed) -> list[Routine]:
+    """Every version, newest first."""
+    with house.db.read() as conn:
+        found = routines.versions(conn, routine_id)
+    if not found:
+        raise not_found("routine", routine_id)
+    return found
+
+
+@router.put("/{routine_id}", responses=documented(403, 404, 409, 412, 422, 428))
+def change_routine(
+    routine_id: int,
+    edit: RoutineEdit,
+    deed: TheDeed,
+    technician: Technician,
+    request: Request,
+    response: Response,
+) -> Routine:
+    """A new version; what already runs finishes with its own."""
+    with deed.house.db.write() as conn:
+        before = _own(conn, routine_id)
+        check_match(request, before, shop.last_change(conn, "routines", routine_id))
+        routines.change(conn, routine_id, edit, who=deed.who, at=deed.now)
+        after = _routine(conn, routine_id)
+        deed.audit(conn, "change routine", after.name, before, after)
+        deed.tell(conn, EventKind.ROUND)
+    with_etag(after, response)
+    return after
+
+
+@router.delete("/{routine_id}", status_code=204, responses=documented(403, 404, 409))
+def end_routine(routine_id: int, deed: TheDeed, technician: Technician) -> None:
+    """The routine is offered no more; what was done by it stays in the record."""
+    with deed.house.db.write() as conn:
+        before = _own(conn, routine_id)
+        if used := routines.in_rounds(conn, routine_id):
+            raise Problem(409, "in-use", f"{before.name} recurs in {', '.join(used)}; "
+                          "give these rounds another routine first.")  # fmt: skip
+        routines.end(conn, routine_id, who=deed.who, at=deed.now)
+        deed.audit(conn, "end routine", before.name, before)
+        deed.tell(conn, EventKind.ROUND)
+
+
+@router.post("/{routine_id}/runs", status_code=201, response_model=RunsMade,
+             responses=documented(403, 404, 422))  # fmt: skip
+def run_routine(
+    routine_id: int, new: NewRoutineRuns, deed: TheDeed, technician: Technician
+) -> Response:
+    """Carry a routine out once, on one machine or many, as soon as they call."""
+
+    def act(conn: Connection) -> RunsMade:
+        routine = _routine(conn, routine_id)
+        made = RunsMade(runs=tuple(work.make_routines(conn, routine, new, who=deed.who,
+                                                      at=deed.now)))  # fmt: skip
+        deed.audit(conn, "run routine", routine.name, after=new)
+        return made
+
+    response = deed.once(new, act)
+    for machine_id in new.machine_ids:
+        deed.house.hub.nudge(machine_id)
+    return response
+
+
+def _routine(conn: Connection, routine_id: int) -> Routine:
+    found = routines.routine(conn, routine_id)
+    if found is None:
+        raise not_found("routine", routine_id)
+    return found
+
+
+def _own(conn: Connection, routine_id: int) -> Routine:
+    found = _routine(conn, routine_id)
+    if found.shipped:
+        raise Problem(
+            409, "came-with-phylax", f"{found.name} came with Phylax; copy it to change it."
+        )
+    return found

@@ -1,0 +1,84 @@
+"""Listings that wait for a yes, over the whole shop: read and agreed to in one place."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+
+from fastapi import APIRouter, Response
+
+from phylax.core.catalogue import catalogue
+from phylax.core.consents import NewConsent, NewYes, WaitingListing
+from phylax.core.retention import Scope
+from phylax.core.runs import NewRun, RunsMade
+from phylax.core.survey import ledger
+from phylax.service import work
+from phylax.service.consenting import give
+from phylax.service.deeds import TheDeed
+from phylax.service.house import TheHouse
+from phylax.service.problems import documented
+from phylax.service.routes.lookup import find_survey
+from phylax.service.signin import Signed, Technician
+from phylax.store import consents, shop, surveys
+from phylax.store.database import Connection
+
+router = APIRouter(prefix="/waiting-listings", tags=["consents"])
+
+
+@router.get("")
+def list_waiting_listings(house: TheHouse, actor: Signed) -> list[WaitingListing]:
+    """Largest first."""
+    with house.db.read() as conn:
+        machines = shop.machines_by_id(conn, surveys.machines_that_wait(conn))
+        found = [
+            WaitingListing(
+                survey_id=survey.id,
+                machine_id=machine.id,
+                machine_tag=machine.tag,
+                client_name=machine.client_name,
+                category=line.category,
+                name=catalogue()[line.category].name,
+                items=line.needs_yes.count,
+                size=line.needs_yes.size,
+                looked_at=survey.ended_at,
+            )
+            for machine in machines
+            if (survey := surveys.newest(conn, machine.id)) is not None
+            for line in ledger(survey).lines
+            if line.needs_yes.count
+            and line.rule.source is not Scope.CATALOGUE
+            and line.category not in consents.standing_categories(conn, machine.id)
+        ]
+    return sorted(found, key=lambda one: (-one.size, one.machine_tag))
+
+
+@router.post("/agree", status_code=201, response_model=RunsMade,
+             responses=documented(403, 404, 422))  # fmt: skip
+def agree(new: NewYes, deed: TheDeed, technician: Technician) -> Response:
+    """Say yes to all that these listings propose; each machine is cleaned of just that."""
+
+    def act(conn: Connection) -> RunsMade:
+        given: dict[int, list[tuple[str, int]]] = defaultdict(list)
+        for one in new.listings:
+            survey = find_survey(conn, one.survey_id)
+            yes = NewConsent(
+                survey_id=survey.id, category=one.category, whole=True, via=new.via, word=new.word
+            )
+            made = give(conn, deed, survey, yes)
+            given[survey.machine_id].append((one.category, made.id))
+        runs = []
+        for machine_id, some in given.items():
+            asked = NewRun(
+                machine_id=machine_id,
+                work="clean",
+                categories=tuple(key for key, _ in some),
+                consent_ids=tuple(number for _, number in some),
+            )
+            runs.append(work.make(conn, asked, who=deed.who, at=deed.now))
+            deed.audit(conn, "start clean", runs[-1].machine_tag, after=runs[-1])
+        return RunsMade(runs=tuple(runs))
+
+    response = deed.once(new, act)
+    for one in new.listings:
+        with deed.house.db.read() as conn:
+            deed.house.hub.nudge(find_survey(conn, one.survey_id).machine_id)
+    return response
