@@ -8,6 +8,9 @@ from typing import NamedTuple
 
 from phylax.core.timing import Stretch
 
+_A_MOMENT = 120
+"""Seconds: who was on for less may not have asked yet."""
+
 
 class Between(NamedTuple):
     """From a moment until another, in epoch seconds; the end does not belong to it."""
@@ -105,7 +108,7 @@ def why_after_all(
     ]
     # asleep for a moment of its time only is not awake for the rest of it
     awake = overlap(awake_and_open, [Between(0, 2**62)]) - overlap(awake_and_open, slept)
-    if awake > 0:
+    if awake > _A_MOMENT:
         reachable = awake - overlap(awake_and_open, outages)
         return because(MissedCause.SERVICE_DOWN if reachable <= 0 else MissedCause.OUT_OF_REACH)
     return because(MissedCause.ASLEEP) if overlap(open_, slept) else None

@@ -32,11 +32,14 @@ def told_awake(conn: Connection, machine_id: int, awake: Awake, *, at: int) -> N
     if awake.booted_at is not None:
         checklist.note_restart(conn, machine_id, to_seconds(awake.booted_at), at=at)
     on = [Between(since, until)]
-    slept = [Between(to_seconds(one.begin), to_seconds(one.end)) for one in awake.slept]
+    told = [Between(to_seconds(one.begin), to_seconds(one.end)) for one in awake.slept]
+    presence.note_sleeps(conn, machine_id, told, at=at)
     for run_id, facts in runs.presumed_off(conn, machine_id, max(since, at - _FARTHEST_BACK)):
         open_ = open_times(facts.stretches, at)
-        outages = presence.outages(conn, facts.due_at, at)
-        found = why_after_all(open_, on, slept, outages)
+        begin = open_[0].begin if open_ else at
+        # it may have told of a sleep before the run was missed
+        slept = presence.sleeps(conn, machine_id, begin, at)
+        found = why_after_all(open_, on, slept, presence.outages(conn, begin, at))
         if found is None:
             continue
         runs.correct_cause(conn, run_id, found.cause, found.words)

@@ -153,6 +153,8 @@ class _Making:
         due_at = first_start(
             stretches, round_.plan.spread, timedelta(seconds=takes), round_.id, member.machine_id
         )
+        # until its turn comes, nothing stands in its way but its turn
+        stretches = (stretches[0]._replace(opens_at=due_at), *stretches[1:])
         return Occurring(
             machine_id=member.machine_id,
             occurs_at=one.occurs_at,

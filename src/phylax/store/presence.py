@@ -12,6 +12,7 @@ from phylax.core.presence import place_of
 Connection = sqlite3.Connection
 _WEEK_BYTES = 21
 _WEEKS_KEPT = 26
+_SLEEPS_KEPT = 16 * 86400
 _AWAKE_TO_WITHIN = 60
 """The scheduler notes that it is awake at least so often, in seconds."""
 _ASLEEP_AFTER = 180
@@ -53,6 +54,28 @@ def weeks(conn: Connection, machine_ids: Sequence[int]) -> dict[int, dict[int, i
     ):
         found[row["machine_id"]][row["week"]] = int.from_bytes(row["hours"], "little")
     return found
+
+
+def note_sleeps(conn: Connection, machine_id: int, slept: Sequence[Between], *, at: int) -> None:
+    """A machine has told when it slept."""
+    if not slept:
+        return
+    conn.executemany(
+        "INSERT OR IGNORE INTO sleeps VALUES (?, ?, ?)", [(machine_id, *one) for one in slept]
+    )
+    conn.execute(
+        "DELETE FROM sleeps WHERE machine_id = ? AND began_at < ?",
+        (machine_id, at - _SLEEPS_KEPT),
+    )
+
+
+def sleeps(conn: Connection, machine_id: int, since: int, until: int) -> list[Between]:
+    rows = conn.execute(
+        "SELECT began_at, ended_at FROM sleeps WHERE machine_id = ? AND began_at < ?"
+        " AND ended_at > ? ORDER BY began_at",
+        (machine_id, until, since),
+    )
+    return [Between(*row) for row in rows]
 
 
 # --- the service itself --------------------------------------------------------------------------

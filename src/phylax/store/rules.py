@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from functools import lru_cache
 
 from phylax.core.catalogue import catalogue
 from phylax.core.retention import Rule, RuleInForce, Scope, ScopedRule, in_force
@@ -95,24 +96,30 @@ def of_category(conn: Connection, category: str) -> list[ScopedRule]:
 
 def in_force_on(conn: Connection, machine_id: int) -> dict[str, RuleInForce]:
     """The rule that decides for each category on a machine, and where it comes from."""
-    said: dict[str, list[tuple[Scope, Rule]]] = {
-        key: [(Scope.CATALOGUE, category.rule)] for key, category in catalogue().items()
-    }
     rows = conn.execute(
         """
-        SELECT 1 AS nearness, r.* FROM rules r WHERE r.scope = 'shop' AND r.subject_id = 0
+        SELECT 1 AS nearness, r.category, r.scope, r.rule FROM rules r
+        WHERE r.scope = 'shop' AND r.subject_id = 0
         UNION ALL
-        SELECT 2, r.* FROM machines m
+        SELECT 2, r.category, r.scope, r.rule FROM machines m
         JOIN rules r ON r.scope = 'client' AND r.subject_id = m.client_id WHERE m.id = :machine
         UNION ALL
-        SELECT 3, r.* FROM rules r WHERE r.scope = 'machine' AND r.subject_id = :machine
+        SELECT 3, r.category, r.scope, r.rule FROM rules r
+        WHERE r.scope = 'machine' AND r.subject_id = :machine
         ORDER BY nearness
         """,
         {"machine": machine_id},
     )
-    for row in rows:
-        if row["category"] in said:
-            said[row["category"]].append(
-                (Scope(row["scope"]), Rule.model_validate_json(row["rule"]))
-            )
+    return dict(_merged(tuple((row["category"], row["scope"], row["rule"]) for row in rows)))
+
+
+@lru_cache(maxsize=512)
+def _merged(rows: tuple[tuple[str, str, str], ...]) -> dict[str, RuleInForce]:
+    """By what the scopes say, as (category, scope, rule): most machines of a shop share it."""
+    said: dict[str, list[tuple[Scope, Rule]]] = {
+        key: [(Scope.CATALOGUE, category.rule)] for key, category in catalogue().items()
+    }
+    for category, scope, text in rows:
+        if category in said:
+            said[category].append((Scope(scope), Rule.model_validate_json(text)))
     return {key: in_force(scopes) for key, scopes in said.items()}

@@ -137,6 +137,14 @@ CREATE TABLE presence (
     PRIMARY KEY (machine_id, week)
 ) STRICT, WITHOUT ROWID;
 
+-- When machines slept, as they told on waking.
+CREATE TABLE sleeps (
+    machine_id INTEGER NOT NULL REFERENCES machines (id),
+    began_at INTEGER NOT NULL,
+    ended_at INTEGER NOT NULL,
+    PRIMARY KEY (machine_id, began_at)
+) STRICT, WITHOUT ROWID;
+
 -- Runs anew: they carry out a routine, in one of its versions; when they may start, what held
 -- them up, and whether a person's step comes next, so that the agent has nothing to do meanwhile.
 CREATE TABLE runs_anew (
