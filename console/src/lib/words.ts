@@ -94,3 +94,29 @@ export function daysOf(span: string): number {
 export function spanOf(days: number): string {
   return Number.isInteger(days) ? `P${days}D` : `PT${Math.round(days * 86_400)}S`;
 }
+
+/** The day and the hour, with its fraction, that the shop's clock shows at a moment. */
+export function local(text: string): { day: string; hour: number } {
+  const at = new Date(text);
+  const [hours, minutes] = clock(at).split(':').map(Number);
+  return { day: dayOf(at), hour: hours! + minutes! / 60 };
+}
+
+/** "Tuesday 24 November" of a day such as "2026-11-24". */
+export function dayName(day: string): string {
+  return new Date(`${day}T12:00:00Z`).toLocaleDateString('en-GB', {
+    timeZone: 'UTC',
+    weekday: 'long',
+    day: 'numeric',
+    month: 'long'
+  });
+}
+
+/** The day some days later, as "2026-11-24". */
+export function later(day: string, days: number): string {
+  return new Date(Date.parse(`${day}T12:00:00Z`) + days * 86_400_000).toISOString().slice(0, 10);
+}
+
+export function today(now = new Date()): string {
+  return dayOf(now);
+}

@@ -100,11 +100,10 @@
             <li class="flex justify-between gap-4 py-2">
               <span>
                 {round.name}
-                <span class="muted block text-sm">{count(round.machine_ids.length, 'machine')}</span
-                >
+                <span class="muted block text-sm">{count(round.machines, 'machine')}</span>
               </span>
               <span class="whitespace-nowrap">
-                {#if round.paused}paused{:else}<When at={round.next_at} />{/if}
+                {#if round.plan.paused}paused{:else}<When at={round.next_at} />{/if}
               </span>
             </li>
           {:else}

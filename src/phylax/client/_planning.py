@@ -10,7 +10,14 @@ from phylax.core.agenda import Agenda
 from phylax.core.calendars import Feed, FeedEdit, FeedShown
 from phylax.core.consents import NewYes, PickedListing, Via, WaitingListing
 from phylax.core.presence import Presence
-from phylax.core.rounds import Habit, Postponed, Round, RoundEdit, RoundPreview
+from phylax.core.rounds import (
+    Habit,
+    Postponed,
+    Round,
+    RoundEdit,
+    RoundMachine,
+    RoundPreview,
+)
 from phylax.core.routines import Routine, RoutineEdit
 from phylax.core.runs import NewRoutineRuns, Run, RunsMade
 from phylax.core.shop import ClosingDays, ClosingDaysEdit
@@ -66,9 +73,9 @@ class Rounds(Family):
     def end(self, round_id: int) -> None:
         self._http.delete(f"/rounds/{round_id}")
 
-    def machines(self, round_id: int) -> Sequence[int]:
-        """The numbers of the machines that belong to it now."""
-        return self._http.get(list[int], f"/rounds/{round_id}/machines")
+    def machines(self, round_id: int) -> Sequence[RoundMachine]:
+        """The machines that belong to it now, each with its next time."""
+        return self._http.get(list[RoundMachine], f"/rounds/{round_id}/machines")
 
     def runs(self, round_id: int) -> Iterator[Run]:
         """What became of its times, newest first."""

@@ -173,7 +173,8 @@ def in_a_sentence(
     said = f"{tag} has been on {when} on {found.was_on} of the last {found.of} {days}"
     if proposed is None:
         return f"{said}; no hour of the week is one at which it usually is on"
-    return f"{said}; {proposed[0] or days} {proposed[1]:%H:%M} would do"
+    on = proposed[0] or ("" if days == "days" else days)
+    return f"{said}; {on} {proposed[1]:%H:%M} would do".replace(";  ", "; ")
 
 
 def _days_in_words(timing: Timing, now: int) -> str:

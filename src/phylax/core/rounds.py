@@ -176,6 +176,18 @@ class Round(Value):
         return self.plan.paused
 
 
+class RoundMachine(Value):
+    """One machine of a round, and the round's next time on it."""
+
+    machine_id: int
+    machine_tag: str
+    client_name: str
+    next_at: Moment | None
+    takes: Span = Field(description="How long it is expected to take")
+    waits: int | None = Field(None, description="Number of the run that waits for it now")
+    postponed: str = Field("", description="What was said of its next time")
+
+
 class Habit(Value):
     """A machine that is seldom on when a round would run."""
 
@@ -184,9 +196,8 @@ class Habit(Value):
     was_on: int = Field(description="So often it was on in the window")
     of: int = Field(description="of so many of the last times")
     sentence: str
-    proposed: tuple[str, time] | None = Field(
-        None, description="A day of the week ('' for the same days) and an hour at which it is on"
-    )
+    proposed_at: time | None = Field(None, description="An hour at which it usually is on")
+    proposed_day: str = Field("", description="On which day of the week; empty for the same days")
 
 
 class RoundPreview(Value):

@@ -177,6 +177,7 @@ class Run(Value):
     due_at: Moment = Field(description="Earlier than this it does not start")
     closes_at: Moment | None = Field(None, description="When the present window for it closes")
     until_at: Moment | None = Field(None, description="Later than this it does not start")
+    at_work: bool = Field(False, description="Its agent holds it now")
     at_hand: bool = Field(False, description="A person's step comes next")
     on_bench: bool = False
     started_at: Moment | None = None

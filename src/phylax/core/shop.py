@@ -170,6 +170,7 @@ class Machine(Value):
     agent_version: str = ""
     seen_at: Moment | None = None
     cleaned_at: Moment | None = None
+    next_round_at: Moment | None = None
     volumes: tuple[Volume, ...] = ()
 
 

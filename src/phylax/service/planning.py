@@ -15,7 +15,14 @@ from phylax.core.presence import (
     propose,
 )
 from phylax.core.recurrence import next_dates
-from phylax.core.rounds import Habit, Postponed, Round, RoundEdit, RoundPreview
+from phylax.core.rounds import (
+    Habit,
+    Postponed,
+    Round,
+    RoundEdit,
+    RoundMachine,
+    RoundPreview,
+)
 from phylax.core.runs import RunState
 from phylax.core.timing import Occurrence, Timing, ever_fits
 from phylax.core.values import from_seconds, to_seconds
@@ -118,7 +125,8 @@ def seldom_on(conn: Connection, edit: RoundEdit, *, at: int) -> list[Habit]:
                 was_on=on.was_on,
                 of=on.of,
                 sentence=in_a_sentence(machine.tag, timing, on, proposed, at),
-                proposed=proposed,
+                proposed_at=proposed and proposed[1],
+                proposed_day=proposed[0] if proposed else "",
             )
         )
     return habits
@@ -139,6 +147,42 @@ def presence_of(conn: Connection, machine_ids: list[int], *, at: int) -> Presenc
             for day in range(7)
         ),
     )
+
+
+def machines_of(conn: Connection, round_: Round) -> list[RoundMachine]:
+    """A round's machines, by client and tag."""
+    members = {one.machine_id: one for one in rounds.members(conn, round_.id)}
+    takes = routines.takes(conn, round_.plan.routine_id, list(members))
+    open_ = runs.of_round(conn, round_.id, list(members))
+    said = {
+        (machine_id, occurs_at): one
+        for occurs_at in {m.occurs_at for m in members.values() if m.occurs_at is not None}
+        for machine_id, one in rounds.postponed(conn, round_.id, list(members), occurs_at).items()
+    }
+    found = []
+    for machine in shop.described(conn):
+        member = members.get(machine.id)
+        if member is None:
+            continue
+        waiting = [run for run in open_.get(machine.id, ()) if run.state is RunState.WAITING]
+        postponed = said.get((machine.id, member.occurs_at or 0))
+        found.append(
+            RoundMachine(
+                machine_id=machine.id,
+                machine_tag=machine.tag,
+                client_name=machine.client_name,
+                next_at=None if member.next_at is None else from_seconds(member.next_at),
+                takes=timedelta(seconds=takes[machine.id]),
+                waits=waiting[0].id if waiting else None,
+                postponed=_in_words(postponed) if postponed else "",
+            )
+        )
+    return sorted(found, key=lambda one: (one.client_name, one.machine_tag))
+
+
+def _in_words(postponed: rounds.Postponement) -> str:
+    deed = "skipped" if postponed.until_at is None else "held back"
+    return f"{deed} by {postponed.who}" + (f": {postponed.word}" if postponed.word else "")
 
 
 # --- one machine's next time -----------------------------------------------------------------

@@ -120,7 +120,8 @@ def uid(conn: Connection) -> str:
 # --- machines --------------------------------------------------------------------------------
 
 _MACHINE = """
-    SELECT m.*, c.name AS client_name, a.version AS agent_version
+    SELECT m.*, c.name AS client_name, a.version AS agent_version,
+           (SELECT min(next_at) FROM round_machines o WHERE o.machine_id = m.id) AS next_round_at
     FROM machines m
     JOIN clients c ON c.id = m.client_id
     LEFT JOIN agents a ON a.machine_id = m.id
@@ -144,6 +145,7 @@ def _machine(row: sqlite3.Row, volumes: Iterable[Volume]) -> Machine:
         agent_version=row["agent_version"] or "",
         seen_at=row["seen_at"] and from_seconds(row["seen_at"]),
         cleaned_at=row["cleaned_at"] and from_seconds(row["cleaned_at"]),
+        next_round_at=row["next_round_at"] and from_seconds(row["next_round_at"]),
         volumes=tuple(volumes),
     )
 

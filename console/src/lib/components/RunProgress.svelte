@@ -23,7 +23,8 @@
     of && run.progress ? Math.min(100, (100 * run.progress.items) / of) : null
   );
   const words = $derived.by(() => {
-    if (run.state === 'waiting') return `Waits for ${run.machine_tag} to call.`;
+    if (run.at_hand) return 'A step by hand comes next.';
+    if (run.state === 'waiting' || !run.at_work) return `Waits for ${run.machine_tag} to call.`;
     if (!run.progress) return 'The machine has taken it up.';
     const { items, items_per_second: rate, seconds_left: left } = run.progress;
     return [

@@ -1,20 +1,23 @@
 <script lang="ts">
   import { goto } from '$app/navigation';
   import { page } from '$app/state';
-  import { api, inWords, type Machine, type Round } from '$lib/api/client';
+  import { api, inWords, type Machine } from '$lib/api/client';
   import { live } from '$lib/api/live.svelte';
+  import RoutineStart from '$lib/components/RoutineStart.svelte';
   import FreeLine from '$lib/components/FreeLine.svelte';
   import VolumeBar from '$lib/components/VolumeBar.svelte';
   import When from '$lib/components/When.svelte';
   import { count, share, size } from '$lib/words';
   import Plus from '@lucide/svelte/icons/plus';
+  import { SvelteSet } from 'svelte/reactivity';
 
   const DAYS = 90;
   const SYSTEMS = ['windows', 'macos', 'linux'] as const;
 
   let machines = $state<Machine[] | null>(null);
   let lines = $state<Record<number, (number | null)[]>>({});
-  let rounds = $state<Round[]>([]);
+  let role = $state('desk');
+  const chosen = new SvelteSet<number>();
   let threshold = $state(90);
   let problem = $state('');
 
@@ -51,13 +54,6 @@
       .filter((m) => !tight || 100 * used(m) > threshold)
       .toSorted(ORDERS[sort] ?? ORDERS.tightest)
   );
-
-  function nextRound(machine: Machine): string | null {
-    const times = rounds
-      .filter((r) => !r.paused && r.machine_ids.includes(machine.id) && r.next_at)
-      .map((r) => r.next_at as string);
-    return times.toSorted()[0] ?? null;
-  }
 
   async function load(wanted: string) {
     const found: Machine[] = [];
@@ -96,8 +92,8 @@
     return live.on(['machine', 'reading', 'run'], () => void load(wanted), 2000);
   });
   $effect(() => {
+    void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
     void api.GET('/api/v1/shop').then(({ data }) => (threshold = data?.threshold_percent ?? 90));
-    void api.GET('/api/v1/rounds').then(({ data }) => (rounds = data ?? []));
   });
 </script>
 
@@ -142,6 +138,14 @@
   >
   <span class="muted ml-auto">{count(shown.length, 'machine')}</span>
 </div>
+{#if chosen.size && role !== 'desk'}
+  <div class="mt-3 flex flex-wrap items-center gap-3" data-testid="chosen">
+    <strong>{count(chosen.size, 'machine')} chosen</strong>
+    <RoutineStart machineIds={[...chosen]} />
+    <button class="act" onclick={() => shown.forEach((m) => chosen.add(m.id))}>All shown</button>
+    <button class="act" onclick={() => chosen.clear()}>None</button>
+  </div>
+{/if}
 
 {#if problem}
   <p class="lossy mt-6">{problem}</p>
@@ -173,9 +177,16 @@
           {@const volume = tightest(machine)}
           {@const full = 100 * used(machine) > threshold}
           <tr>
-            <td class="whitespace-nowrap"
-              ><a class="anchor font-semibold" href="/machines/{machine.tag}">{machine.tag}</a></td
-            >
+            <td class="whitespace-nowrap">
+              <input
+                type="checkbox"
+                aria-label="Choose {machine.tag}"
+                checked={chosen.has(machine.id)}
+                onchange={(e) =>
+                  e.currentTarget.checked ? chosen.add(machine.id) : chosen.delete(machine.id)}
+              />
+              <a class="anchor font-semibold" href="/machines/{machine.tag}">{machine.tag}</a>
+            </td>
             <td>{machine.client_name}</td>
             <td>{machine.system}</td>
             <td class="min-w-44">
@@ -197,7 +208,7 @@
               {/if}
             </td>
             <td class="whitespace-nowrap"><When at={machine.cleaned_at} /></td>
-            <td class="whitespace-nowrap"><When at={nextRound(machine)} /></td>
+            <td class="whitespace-nowrap"><When at={machine.next_round_at} /></td>
             <td class="whitespace-nowrap">
               {#if machine.enrolled}<When at={machine.seen_at} />{:else}<span class="muted"
                   >not enrolled</span

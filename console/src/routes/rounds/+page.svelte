@@ -1,37 +1,82 @@
 <script lang="ts">
-  import { api, inWords, type Round } from '$lib/api/client';
+  import { goto } from '$app/navigation';
+  import { page } from '$app/state';
+  import { api, inWords, type AgendaLine, type Round, type Schema } from '$lib/api/client';
   import { live } from '$lib/api/live.svelte';
+  import AgendaList from '$lib/components/AgendaList.svelte';
+  import MissedRuns from '$lib/components/MissedRuns.svelte';
+  import RunProgress from '$lib/components/RunProgress.svelte';
+  import WaitingListings from '$lib/components/WaitingListings.svelte';
+  import WeekGrid from '$lib/components/WeekGrid.svelte';
   import When from '$lib/components/When.svelte';
   import { count } from '$lib/words';
+  import ListChecks from '@lucide/svelte/icons/list-checks';
   import Plus from '@lucide/svelte/icons/plus';
 
-  let rounds = $state<Round[] | null>(null);
+  const VIEWS = [
+    ['agenda', 'Agenda'],
+    ['week', 'Week by hour'],
+    ['rounds', 'The rounds'],
+    ['missed', 'Missed'],
+    ['yes', 'Waits for a yes']
+  ] as const;
+  const DAYS = 28;
+
+  let rounds = $state<Round[]>([]);
+  let lines = $state<AgendaLine[] | null>(null);
+  let running = $state<Schema['Run'][]>([]);
+  let shares = $state<number[][] | undefined>();
+  let role = $state('desk');
   let problem = $state('');
+  const view = $derived(page.url.searchParams.get('show') ?? 'agenda');
+  const only = $derived(Number(page.url.searchParams.get('round') ?? 0));
+  const ofWeek = $derived((lines ?? []).filter((line) => !only || line.round_id === only));
 
   async function load() {
-    const { data, error } = await api.GET('/api/v1/rounds', { params: { query: { limit: 500 } } });
-    if (data) rounds = data.toSorted((a, b) => (a.next_at ?? '~').localeCompare(b.next_at ?? '~'));
-    else problem = inWords(error);
+    const midnight = new Date();
+    midnight.setHours(0, 0, 0, 0);
+    const until = new Date(midnight.getTime() + DAYS * 86_400_000);
+    const [all, agenda, today] = await Promise.all([
+      api.GET('/api/v1/rounds', { params: { query: { limit: 500 } } }),
+      api.GET('/api/v1/rounds/agenda', {
+        params: { query: { since: midnight.toISOString(), until: until.toISOString() } }
+      }),
+      api.GET('/api/v1/today')
+    ]);
+    rounds = (all.data ?? []).toSorted((a, b) =>
+      (a.next_at ?? '~').localeCompare(b.next_at ?? '~')
+    );
+    if (agenda.data) lines = agenda.data.lines;
+    else problem = inWords(agenda.error);
+    running = (today.data?.running ?? []).filter((run) => !run.at_hand);
   }
   $effect(() => {
     void load();
-    return live.on(['round', 'run'], () => void load(), 500);
+    void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
+    return live.on(['round', 'run'], () => void load(), 700);
   });
+  $effect(() => {
+    shares = undefined;
+    if (view !== 'week' || !only) return;
+    void api
+      .GET('/api/v1/rounds/{round_id}/presence', { params: { path: { round_id: only } } })
+      .then(({ data }) => (shares = data?.machines ? data.shares : undefined));
+  });
+
+  function go(change: Record<string, string | null>) {
+    const next = new URLSearchParams(page.url.searchParams);
+    for (const [name, value] of Object.entries(change)) {
+      if (value) next.set(name, value);
+      else next.delete(name);
+    }
+    void goto(`/rounds?${next}`, { replaceState: true, keepFocus: true, noScroll: true });
+  }
 
   async function pause(round: Round) {
     const { error } = await api.PUT('/api/v1/rounds/{round_id}', {
       params: { path: { round_id: round.id } },
       headers: { 'If-Match': `"${round.version}"` },
-      body: {
-        name: round.name,
-        recurrence: round.recurrence,
-        at: round.at,
-        starts_on: round.starts_on,
-        catch_up: round.catch_up,
-        machine_ids: round.machine_ids,
-        categories: round.categories,
-        paused: !round.paused
-      }
+      body: { ...round.plan, paused: !round.plan.paused }
     });
     problem = error ? inWords(error) : '';
     await load();
@@ -42,40 +87,100 @@
 
 <div class="flex flex-wrap items-center justify-between gap-4">
   <h1>Rounds</h1>
-  <a class="act main" href="/rounds/new"><Plus aria-hidden="true" />Make a round</a>
+  <div class="flex flex-wrap gap-2">
+    <a class="act" href="/routines"><ListChecks aria-hidden="true" />Routines</a>
+    <a class="act main" href="/rounds/new"><Plus aria-hidden="true" />Make a round</a>
+  </div>
 </div>
-{#if problem}<p class="lossy mt-4">{problem}</p>{/if}
-{#if rounds && !rounds.length}
-  <p class="mt-6">No rounds yet. Junk creeps back quietly: make the first one.</p>
-{:else if rounds}
+<div class="mt-4 flex flex-wrap gap-2">
+  {#each VIEWS as [key, name] (key)}
+    <button
+      class="act"
+      class:main={view === key}
+      aria-pressed={view === key}
+      onclick={() => go({ show: key === 'agenda' ? null : key })}>{name}</button
+    >
+  {/each}
+</div>
+{#if problem}<p class="lossy mt-4" role="alert">{problem}</p>{/if}
+
+{#if running.length && (view === 'agenda' || view === 'week')}
+  <section class="mt-5" aria-labelledby="now">
+    <h2 id="now">Runs now</h2>
+    <ul class="ruled mt-1">
+      {#each running.slice(0, 12) as run (run.id)}
+        <li class="grid gap-x-4 py-2 sm:grid-cols-[14rem_minmax(0,1fr)]">
+          <span>
+            <a class="anchor font-semibold" href="/runs/{run.id}">{run.machine_tag}</a>
+            <span class="muted text-sm">{run.round_name ?? run.made_by}</span>
+          </span>
+          <RunProgress {run} brief />
+        </li>
+      {/each}
+    </ul>
+  </section>
+{/if}
+
+{#if view === 'agenda' && lines}
+  {#if !rounds.length}
+    <p class="mt-6">No rounds yet. Junk creeps back quietly: make the first one.</p>
+  {:else}
+    <AgendaList {lines} />
+  {/if}
+{:else if view === 'week' && lines}
+  <label class="field mt-4">
+    <span>Which round</span>
+    <select
+      class="box w-80"
+      value={String(only)}
+      onchange={(e) => go({ round: e.currentTarget.value === '0' ? null : e.currentTarget.value })}
+    >
+      <option value="0">all of them</option>
+      {#each rounds as round (round.id)}<option value={String(round.id)}>{round.name}</option
+        >{/each}
+    </select>
+  </label>
+  {#if !only}
+    <p class="muted mt-1 text-sm">Choose one round to see when its machines are usually on.</p>
+  {/if}
+  <WeekGrid lines={ofWeek} {shares} />
+{:else if view === 'rounds'}
   <div class="mt-4 overflow-x-auto">
     <table class="sheet">
       <thead>
         <tr
-          ><th>round</th><th>how often</th><th>machines</th><th>cleans</th><th>next</th><th
+          ><th>round</th><th>routine</th><th>how often</th><th>machines</th><th>next</th><th
           ></th></tr
         >
       </thead>
       <tbody>
         {#each rounds as round (round.id)}
           <tr>
-            <td class="font-semibold">{round.name}</td>
+            <td><a class="anchor font-semibold" href="/rounds/{round.id}">{round.name}</a></td>
+            <td>{round.routine_name}</td>
             <td>{round.how_often}</td>
-            <td>{count(round.machine_ids.length, 'machine')}</td>
-            <td>{round.categories.join(', ')}</td>
+            <td>{count(round.machines, 'machine')}</td>
             <td class="whitespace-nowrap">
-              {#if round.paused}<span class="lookhere">paused</span>{:else}<When
+              {#if round.plan.paused}<span class="lookhere">paused</span>{:else}<When
                   at={round.next_at}
                 />{/if}
             </td>
             <td>
-              <button class="act" onclick={() => pause(round)}
-                >{round.paused ? 'Go on' : 'Pause'}</button
-              >
+              {#if role !== 'desk'}
+                <button class="act" onclick={() => pause(round)}
+                  >{round.plan.paused ? 'Go on' : 'Pause'}</button
+                >
+              {/if}
             </td>
           </tr>
+        {:else}
+          <tr><td colspan="6">No rounds yet. Junk creeps back quietly: make the first one.</td></tr>
         {/each}
       </tbody>
     </table>
   </div>
+{:else if view === 'missed'}
+  <MissedRuns mayChange={role !== 'desk'} />
+{:else if view === 'yes'}
+  <WaitingListings mayChange={role !== 'desk'} />
 {/if}

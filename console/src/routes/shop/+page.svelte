@@ -1,5 +1,7 @@
 <script lang="ts">
   import { api, inWords, type Person, type Schema } from '$lib/api/client';
+  import CalendarFeeds from '$lib/components/CalendarFeeds.svelte';
+  import ClosingDates from '$lib/components/ClosingDates.svelte';
   import When from '$lib/components/When.svelte';
   import { count } from '$lib/words';
 
@@ -10,6 +12,7 @@
   let chain = $state<Schema['ChainCheck'] | null>(null);
   let secret = $state('');
   let tokenName = $state('');
+  let role = $state('desk');
   let problem = $state('');
 
   async function load() {
@@ -24,7 +27,10 @@
     tokens = c.data ?? [];
     audit = d.data ?? [];
   }
-  $effect(() => void load());
+  $effect(() => {
+    void load();
+    void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
+  });
 
   async function makeToken(event: SubmitEvent) {
     event.preventDefault();
@@ -95,6 +101,8 @@
         <p class="mt-2">Shown this once: <code class="break-all">{secret}</code></p>
       {/if}
     </section>
+    <ClosingDates mayChange={role !== 'desk'} />
+    <CalendarFeeds {people} mayChange={role !== 'desk'} />
     <section>
       <h2>Records</h2>
       <p class="mt-2">

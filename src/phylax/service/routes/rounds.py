@@ -7,7 +7,14 @@ from fastapi import APIRouter, Request, Response
 from phylax.core.agenda import Agenda
 from phylax.core.events import EventKind
 from phylax.core.presence import Presence
-from phylax.core.rounds import Habit, Postponed, Round, RoundEdit, RoundPreview
+from phylax.core.rounds import (
+    Habit,
+    Postponed,
+    Round,
+    RoundEdit,
+    RoundMachine,
+    RoundPreview,
+)
 from phylax.core.runs import Run
 from phylax.core.values import Moment, from_seconds, to_seconds
 from phylax.service import planning
@@ -122,11 +129,10 @@ def end_round(round_id: int, deed: TheDeed, technician: Technician) -> None:
 
 
 @router.get("/{round_id}/machines", responses=documented(404))
-def get_machines_of_round(round_id: int, house: TheHouse, actor: Signed) -> list[int]:
-    """The numbers of the machines that belong to it now."""
+def get_machines_of_round(round_id: int, house: TheHouse, actor: Signed) -> list[RoundMachine]:
+    """The machines that belong to it now, by client and tag."""
     with house.db.read() as conn:
-        _round(conn, round_id, house.now())
-        return [member.machine_id for member in rounds.members(conn, round_id)]
+        return planning.machines_of(conn, _round(conn, round_id, house.now()))
 
 
 @router.get("/{round_id}/runs", responses=documented(404))

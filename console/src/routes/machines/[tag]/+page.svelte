@@ -14,6 +14,7 @@
   import Held from '$lib/components/Held.svelte';
   import GoesAndStays from '$lib/components/GoesAndStays.svelte';
   import Protections from '$lib/components/Protections.svelte';
+  import RoutineStart from '$lib/components/RoutineStart.svelte';
   import RunProgress from '$lib/components/RunProgress.svelte';
   import RunResult from '$lib/components/RunResult.svelte';
   import Timeline from '$lib/components/Timeline.svelte';
@@ -50,6 +51,8 @@
     run !== null && ['done', 'partly', 'failed', 'missed', 'called off'].includes(run.state)
   );
   const busy = $derived(run !== null && !ended);
+  // a list that waits for a person keeps nobody from looking or cleaning
+  const working = $derived(busy && !run?.at_hand);
   // the number alone: listeners must not be made anew, losing what they wait for, at each reading
   const machineId = $derived(machine?.id);
   const shareOf = (name: string) => ledger?.volumes.find((v) => v.mount === name);
@@ -189,9 +192,12 @@
         {#if machine.note}· {machine.note}{/if}
       </p>
     </div>
-    <button class="act noprint" onclick={look} disabled={busy || !machine.enrolled}>
-      <ScanSearch aria-hidden="true" />Look through it
-    </button>
+    <div class="noprint flex flex-wrap gap-2">
+      {#if role !== 'desk'}<RoutineStart machineIds={[machine.id]} goThere />{/if}
+      <button class="act" onclick={look} disabled={working || !machine.enrolled}>
+        <ScanSearch aria-hidden="true" />Look through it
+      </button>
+    </div>
   </div>
   {#if problem}<p class="lossy mt-2">{problem}</p>{/if}
 
@@ -251,12 +257,28 @@
 
   {#if run}
     <section class="mt-8" aria-labelledby="work">
-      <h2 id="work" class="mb-2">{busy ? 'Running now' : 'Last run'}</h2>
-      {#if busy}<RunProgress {run} />{:else}<RunResult {run} />{/if}
+      <h2 id="work" class="mb-2">
+        {busy ? 'Running now' : 'Last run'}
+        {#if run.routine_name}<a class="anchor text-base font-normal" href="/runs/{run.id}"
+            >{run.routine_name}</a
+          >{/if}
+      </h2>
+      {#if busy && run.at_hand}
+        <p>
+          A step by hand comes next:
+          <a class="anchor" href="/runs/{run.id}">go on with the list</a>.
+        </p>
+      {:else if busy}<RunProgress {run} />{:else}<RunResult {run} />{/if}
     </section>
   {/if}
 
-  <Held {machine} {names} {busy} mayChange={role !== 'desk'} onstarted={() => void loadRun()} />
+  <Held
+    {machine}
+    {names}
+    busy={working}
+    mayChange={role !== 'desk'}
+    onstarted={() => void loadRun()}
+  />
 
   <section class="mt-8" id="goes-and-stays" aria-labelledby="ledger">
     <h2 id="ledger">Goes and stays</h2>
@@ -264,7 +286,7 @@
       <GoesAndStays
         {machine}
         {ledger}
-        {busy}
+        busy={working}
         onrules={look}
         onstarted={() => {
           void loadRun();
@@ -293,9 +315,12 @@
     <ul class="ruled mt-2">
       {#each rounds as round (round.id)}
         <li class="flex flex-wrap justify-between gap-2 py-2">
-          <span>{round.name} <span class="muted">{round.how_often}</span></span>
           <span
-            >{#if round.paused}paused{:else}next <When at={round.next_at} />{/if}</span
+            ><a class="anchor" href="/rounds/{round.id}">{round.name}</a>
+            <span class="muted">{round.how_often}</span></span
+          >
+          <span
+            >{#if round.plan.paused}paused{:else}next <When at={round.next_at} />{/if}</span
           >
         </li>
       {:else}

@@ -1,0 +1,92 @@
+<script lang="ts">
+  import { api, inWords, type Client, type Person, type Schema } from '$lib/api/client';
+  import When from '$lib/components/When.svelte';
+
+  let { people, mayChange }: { people: Person[]; mayChange: boolean } = $props();
+  let feeds = $state<Schema['Feed'][]>([]);
+  let clients = $state<Client[]>([]);
+  let name = $state('');
+  let whose = $state('shop');
+  let address = $state('');
+  let problem = $state('');
+
+  async function load() {
+    const { data } = await api.GET('/api/v1/calendars');
+    feeds = data ?? [];
+  }
+  $effect(() => {
+    void load();
+    void api
+      .GET('/api/v1/clients', { params: { query: { limit: 500 } } })
+      .then(({ data }) => (clients = data ?? []));
+  });
+
+  async function make(event: SubmitEvent) {
+    event.preventDefault();
+    const [about, number] = whose.split(' ');
+    const { data, error } = await api.POST('/api/v1/calendars', {
+      body: { name, about: about as 'shop', subject_id: Number(number ?? 0) }
+    });
+    problem = error ? inWords(error) : '';
+    address = data ? `${location.origin}${data.path}` : '';
+    if (data) name = '';
+    await load();
+  }
+  async function withdraw(id: number) {
+    const { error } = await api.DELETE('/api/v1/calendars/{feed_id}', {
+      params: { path: { feed_id: id } }
+    });
+    problem = error ? inWords(error) : '';
+    await load();
+  }
+</script>
+
+<section aria-labelledby="calendars">
+  <h2 id="calendars">Calendar addresses</h2>
+  <p class="muted text-sm">
+    A private address from which a calendar reads the rounds. Whoever knows it can read them.
+  </p>
+  <ul class="ruled mt-2" data-testid="calendars">
+    {#each feeds as feed (feed.id)}
+      <li class="flex items-center justify-between gap-2 py-2">
+        <span
+          >{feed.name}
+          <span class="muted text-sm"
+            >{feed.subject_name || 'the shop'}, {#if feed.read_at}read <When
+                at={feed.read_at}
+              />{:else}not read yet{/if}</span
+          ></span
+        >
+        {#if mayChange}<button class="act" onclick={() => withdraw(feed.id)}>Withdraw</button>{/if}
+      </li>
+    {:else}
+      <li class="muted py-2">None yet.</li>
+    {/each}
+  </ul>
+  {#if mayChange}
+    <form class="mt-2 flex flex-wrap items-end gap-2" onsubmit={make}>
+      <label class="field"
+        ><span>For what</span><input
+          class="box w-44"
+          bind:value={name}
+          required
+          maxlength="120"
+        /></label
+      >
+      <label class="field">
+        <span>Which rounds</span>
+        <select class="box w-56" bind:value={whose}>
+          <option value="shop">all of the shop</option>
+          {#each people as one (one.id)}<option value="person {one.id}">{one.name}'s</option>{/each}
+          {#each clients as one (one.id)}<option value="client {one.id}">at {one.name}</option
+            >{/each}
+        </select>
+      </label>
+      <button class="act">Make an address</button>
+    </form>
+    {#if address}<p class="mt-2">
+        Shown this once: <code class="break-all" data-testid="calendar-address">{address}</code>
+      </p>{/if}
+  {/if}
+  {#if problem}<p class="lossy" role="alert">{problem}</p>{/if}
+</section>

@@ -1,0 +1,81 @@
+<script lang="ts">
+  import { api, inWords, type Run } from '$lib/api/client';
+  import { live } from '$lib/api/live.svelte';
+  import RunState from '$lib/components/RunState.svelte';
+  import When from '$lib/components/When.svelte';
+  import { count } from '$lib/words';
+  import { SvelteSet } from 'svelte/reactivity';
+
+  let { mayChange = true }: { mayChange?: boolean } = $props();
+  const DAYS = 14;
+  let missed = $state<Run[] | null>(null);
+  let problem = $state('');
+  let told = $state('');
+  const chosen = new SvelteSet<number>();
+
+  async function load() {
+    const since = new Date(Date.now() - DAYS * 86_400_000).toISOString();
+    const { data, error } = await api.GET('/api/v1/runs', {
+      params: { query: { missed_since: since, limit: 100 } }
+    });
+    if (data) missed = data;
+    else problem = inWords(error);
+  }
+  $effect(() => {
+    void load();
+    return live.on(['run'], () => void load(), 1000);
+  });
+
+  async function again() {
+    const { data, error } = await api.POST('/api/v1/runs/again', {
+      headers: { 'Idempotency-Key': crypto.randomUUID() },
+      body: { run_ids: [...chosen] }
+    });
+    problem = error ? inWords(error) : '';
+    if (!data) return;
+    told = `${count(data.runs.length, 'run')} made; each begins when its machine calls.`;
+    chosen.clear();
+  }
+</script>
+
+{#if problem}<p class="lossy mt-4" role="alert">{problem}</p>{/if}
+{#if told}<p class="mt-4" role="status">{told}</p>{/if}
+{#if missed && !missed.length}
+  <p class="mt-6">Nothing was missed in the last {DAYS} days.</p>
+{:else if missed}
+  {#if mayChange}
+    <button class="act mt-4" disabled={!chosen.size} onclick={again}
+      >Do {count(chosen.size, 'chosen run')} now</button
+    >
+  {/if}
+  <div class="mt-2 overflow-x-auto">
+    <table class="sheet" data-testid="missed">
+      <thead>
+        <tr><th></th><th>machine</th><th>round</th><th>was due</th><th>state</th><th>why</th></tr>
+      </thead>
+      <tbody>
+        {#each missed as run (run.id)}
+          <tr>
+            <td>
+              <input
+                type="checkbox"
+                aria-label="Choose {run.machine_tag}, run {run.id}"
+                checked={chosen.has(run.id)}
+                onchange={(e) =>
+                  e.currentTarget.checked ? chosen.add(run.id) : chosen.delete(run.id)}
+              />
+            </td>
+            <td class="whitespace-nowrap"
+              ><a class="anchor" href="/machines/{run.machine_tag}">{run.machine_tag}</a>
+              <span class="muted text-sm">{run.client_name}</span></td
+            >
+            <td>{run.round_name ?? run.made_by}</td>
+            <td class="whitespace-nowrap"><When at={run.occurs_at ?? run.due_at} /></td>
+            <td><RunState state={run.state} /></td>
+            <td>{run.reason}</td>
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+  </div>
+{/if}

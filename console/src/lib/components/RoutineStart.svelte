@@ -1,0 +1,74 @@
+<script lang="ts">
+  import { goto } from '$app/navigation';
+  import { api, inWords, type Routine } from '$lib/api/client';
+  import Modal from '$lib/components/Modal.svelte';
+  import { count } from '$lib/words';
+  import ListChecks from '@lucide/svelte/icons/list-checks';
+
+  interface Props {
+    machineIds: number[];
+    /** Go to the run when it was made. */
+    goThere?: boolean;
+  }
+  let { machineIds, goThere = false }: Props = $props();
+  let open = $state(false);
+  let routines = $state<Routine[]>([]);
+  let chosen = $state('');
+  let onBench = $state(false);
+  let problem = $state('');
+  let told = $state('');
+  const routine = $derived(routines.find((one) => String(one.id) === chosen));
+
+  async function ask() {
+    open = true;
+    told = '';
+    const { data } = await api.GET('/api/v1/routines');
+    routines = data ?? [];
+    chosen ||= String(routines[0]?.id ?? '');
+  }
+  async function start() {
+    const { data, error } = await api.POST('/api/v1/routines/{routine_id}/runs', {
+      params: { path: { routine_id: Number(chosen) } },
+      headers: { 'Idempotency-Key': crypto.randomUUID() },
+      body: { machine_ids: machineIds, on_bench: onBench }
+    });
+    problem = error ? inWords(error) : '';
+    if (!data) return;
+    open = false;
+    told = `${count(data.runs.length, 'run')} made.`;
+    if (goThere && data.runs[0]) await goto(`/runs/${data.runs[0].id}`);
+  }
+</script>
+
+<button class="act" onclick={ask}><ListChecks aria-hidden="true" />Run a routine</button>
+{#if told}<span role="status">{told}</span>{/if}
+<Modal bind:open title="Run a routine on {count(machineIds.length, 'machine')}">
+  <label class="field">
+    <span>Routine</span>
+    <select class="box" bind:value={chosen}>
+      {#each routines as one (one.id)}<option value={String(one.id)}>{one.name}</option>{/each}
+    </select>
+  </label>
+  {#if routine}
+    <p class="muted mt-2 text-sm">{routine.note}</p>
+    <ol class="mt-2 list-decimal pl-6 text-sm">
+      {#each routine.steps as step, n (n)}
+        <li>
+          {step.title || step.kind}{step.categories.length ? `: ${step.categories.join(', ')}` : ''}
+        </li>
+      {/each}
+    </ol>
+  {/if}
+  <label class="mt-3 flex items-baseline gap-2">
+    <input type="checkbox" bind:checked={onBench} />
+    on the bench: rounds wait until its list is through
+  </label>
+  <p class="muted mt-2 text-sm">
+    It goes by the rules in force on each machine; what needs a yes and has none is only listed.
+  </p>
+  {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
+  <div class="mt-4 flex gap-2">
+    <button class="act main" disabled={!routine} onclick={start}>Run it</button>
+    <button class="act" onclick={() => (open = false)}>Not now</button>
+  </div>
+</Modal>

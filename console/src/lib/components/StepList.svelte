@@ -1,0 +1,92 @@
+<script lang="ts">
+  import { api, inWords, type RunDetail, type Schema } from '$lib/api/client';
+  import When from '$lib/components/When.svelte';
+  import Bot from '@lucide/svelte/icons/bot';
+  import Hand from '@lucide/svelte/icons/hand';
+
+  let { run = $bindable(), mayTick }: { run: RunDetail; mayTick: boolean } = $props();
+  type Step = Schema['RunStep'];
+  const open = $derived(['waiting', 'offered', 'running'].includes(run.state));
+  const next = $derived(run.steps.find((s) => s.state !== 'done' && s.state !== 'left out'));
+  const byAgent = (step: Step) => ['survey', 'clean', 'second look'].includes(step.kind);
+  const NAMES: Record<string, string> = {
+    survey: 'Look through it',
+    clean: 'Clean',
+    'second look': 'Look again',
+    restart: 'Restart it'
+  };
+  let words = $state<Record<number, string>>({});
+  let problem = $state('');
+
+  async function tick(step: Step, state: 'done' | 'left out' | 'to do') {
+    const { data, error } = await api.POST('/api/v1/runs/{run_id}/steps/{number}', {
+      params: { path: { run_id: run.id, number: step.number } },
+      body: { state, word: words[step.number] ?? '' }
+    });
+    problem = error ? inWords(error) : '';
+    if (data) {
+      run = data;
+      words[step.number] = '';
+    }
+  }
+</script>
+
+{#if problem}<p class="lossy" role="alert">{problem}</p>{/if}
+<ol class="ruled mt-2" data-testid="steps">
+  {#each run.steps as step (step.number)}
+    {@const over = step.state === 'done' || step.state === 'left out'}
+    <li
+      class="grid gap-x-4 gap-y-1 py-3 sm:grid-cols-[2rem_minmax(0,1fr)_auto]"
+      aria-current={step.number === next?.number ? 'step' : undefined}
+    >
+      <span class="muted text-right">{step.number}</span>
+      <div>
+        <p class:font-semibold={step.number === next?.number && open}>
+          {#if byAgent(step)}<Bot size={15} class="inline" aria-label="by the agent" />{:else}<Hand
+              size={15}
+              class="inline"
+              aria-label="by hand"
+            />{/if}
+          {step.title || NAMES[step.kind]}
+          {#if step.categories.length}<span class="muted text-sm">{step.categories.join(', ')}</span
+            >{/if}
+        </p>
+        {#if step.text && !over}<p class="muted text-sm">{step.text}</p>{/if}
+        {#if step.word}<p class="text-sm">“{step.word}”</p>{/if}
+        {#if step.at}
+          <p class="muted text-sm">{step.state} by {step.by}, <When at={step.at} /></p>
+        {:else if step.state === 'under way'}
+          <p class="text-sm" role="status">under way</p>
+        {:else if open && step.number === next?.number && byAgent(step)}
+          <p class="muted text-sm">waits for {run.machine_tag} to call</p>
+        {/if}
+      </div>
+      {#if open && mayTick && !byAgent(step)}
+        <div class="flex flex-wrap items-center gap-2">
+          {#if over}
+            <button class="act" onclick={() => tick(step, 'to do')}>Open again</button>
+          {:else}
+            <input
+              class="box w-52"
+              placeholder="A word about it"
+              aria-label="A word about step {step.number}"
+              bind:value={words[step.number]}
+              maxlength="500"
+            />
+            <button
+              class="act"
+              class:main={step.number === next?.number}
+              onclick={() => tick(step, 'done')}>Done</button
+            >
+            <button
+              class="act"
+              disabled={!words[step.number]?.trim()}
+              title="Say why in a word first"
+              onclick={() => tick(step, 'left out')}>Leave out</button
+            >
+          {/if}
+        </div>
+      {/if}
+    </li>
+  {/each}
+</ol>

@@ -1,0 +1,88 @@
+<script lang="ts">
+  import { api, inWords, type Schema } from '$lib/api/client';
+  import { live } from '$lib/api/live.svelte';
+  import When from '$lib/components/When.svelte';
+  import { count, size } from '$lib/words';
+  import { SvelteSet } from 'svelte/reactivity';
+
+  let { mayChange = true }: { mayChange?: boolean } = $props();
+  type Waiting = Schema['WaitingListing'];
+  let waiting = $state<Waiting[] | null>(null);
+  let word = $state('');
+  let problem = $state('');
+  let told = $state('');
+  const chosen = new SvelteSet<string>();
+  const key = (one: Waiting) => `${one.survey_id} ${one.category}`;
+  const picked = $derived((waiting ?? []).filter((one) => chosen.has(key(one))));
+  const sum = $derived(picked.reduce((all, one) => all + one.size, 0));
+
+  async function load() {
+    const { data, error } = await api.GET('/api/v1/waiting-listings');
+    if (data) waiting = data;
+    else problem = inWords(error);
+  }
+  $effect(() => {
+    void load();
+    return live.on(['survey', 'run', 'consent'], () => void load(), 1000);
+  });
+
+  async function agree() {
+    const { data, error } = await api.POST('/api/v1/waiting-listings/agree', {
+      headers: { 'Idempotency-Key': crypto.randomUUID() },
+      body: {
+        listings: picked.map((one) => ({ survey_id: one.survey_id, category: one.category })),
+        via: 'console',
+        word
+      }
+    });
+    problem = error ? inWords(error) : '';
+    if (data) {
+      told = `Agreed; ${count(data.runs.length, 'machine')} will be cleaned of just that.`;
+      chosen.clear();
+      word = '';
+    }
+    await load();
+  }
+</script>
+
+{#if problem}<p class="lossy mt-4" role="alert">{problem}</p>{/if}
+{#if told}<p class="mt-4" role="status">{told}</p>{/if}
+{#if waiting && !waiting.length}
+  <p class="mt-6">Nothing waits for a yes.</p>
+{:else if waiting}
+  <ul class="ruled mt-4" data-testid="waiting-listings">
+    {#each waiting as one (key(one))}
+      <li class="flex flex-wrap items-baseline gap-x-4 py-2">
+        <label class="flex items-baseline gap-2">
+          <input
+            type="checkbox"
+            disabled={!mayChange}
+            checked={chosen.has(key(one))}
+            onchange={(e) =>
+              e.currentTarget.checked ? chosen.add(key(one)) : chosen.delete(key(one))}
+          />
+          <span class="font-semibold">{one.machine_tag}</span>
+          <span>{one.name}: {count(one.items, 'item')}, {size(one.size)}</span>
+        </label>
+        <span class="muted text-sm">{one.client_name}, looked at <When at={one.looked_at} /></span>
+        <a class="anchor ml-auto text-sm" href="/machines/{one.machine_tag}#goes-and-stays"
+          >Read the listing</a
+        >
+      </li>
+    {/each}
+  </ul>
+  {#if mayChange}
+    <div class="mt-4 flex flex-wrap items-end gap-3">
+      <label class="field">
+        <span>The client's word</span>
+        <input class="box w-72" bind:value={word} maxlength="400" placeholder="asked by phone" />
+      </label>
+      <button class="act main" disabled={!picked.length} onclick={agree}>
+        Agree to {count(picked.length, 'listing')}, {size(sum)}
+      </button>
+    </div>
+    <p class="muted mt-1 text-sm">
+      What goes is exactly what is listed. By the shop's rule it is held first, where it says so.
+    </p>
+  {/if}
+{/if}

@@ -1,0 +1,224 @@
+<script lang="ts">
+  import { goto } from '$app/navigation';
+  import { page } from '$app/state';
+  import { api, inWords, type AgendaLine, type Round, type Schema } from '$lib/api/client';
+  import { live } from '$lib/api/live.svelte';
+  import Modal from '$lib/components/Modal.svelte';
+  import RunState from '$lib/components/RunState.svelte';
+  import WeekGrid from '$lib/components/WeekGrid.svelte';
+  import When from '$lib/components/When.svelte';
+  import { count, daysOf, full, later, stretch, today } from '$lib/words';
+
+  const id = $derived(Number(page.params.id));
+  const at = $derived({ params: { path: { round_id: id } } });
+  let round = $state<Round | null>(null);
+  let machines = $state<Schema['RoundMachine'][]>([]);
+  let habits = $state<Schema['Habit'][]>([]);
+  let runs = $state<Schema['Run'][]>([]);
+  let lines = $state<AgendaLine[]>([]);
+  let shares = $state<number[][] | undefined>();
+  let role = $state('desk');
+  let problem = $state('');
+  let ending = $state(false);
+  let held = $state<Schema['RoundMachine'] | null>(null);
+  let holding = $state(false);
+  let until = $state('');
+  let word = $state('');
+  const mayChange = $derived(role !== 'desk');
+
+  async function load() {
+    const [a, b, c, d] = await Promise.all([
+      api.GET('/api/v1/rounds/{round_id}', at),
+      api.GET('/api/v1/rounds/{round_id}/machines', at),
+      api.GET('/api/v1/rounds/{round_id}/runs', {
+        params: { path: { round_id: id }, query: { limit: 30 } }
+      }),
+      api.GET('/api/v1/rounds/agenda')
+    ]);
+    if (a.data) round = a.data;
+    else problem = inWords(a.error);
+    machines = b.data ?? [];
+    runs = c.data ?? [];
+    lines = (d.data?.lines ?? []).filter((line) => line.round_id === id);
+  }
+  $effect(() => {
+    void load();
+    void api.GET('/api/v1/rounds/{round_id}/habits', at).then(({ data }) => (habits = data ?? []));
+    void api
+      .GET('/api/v1/rounds/{round_id}/presence', at)
+      .then(({ data }) => (shares = data?.machines ? data.shares : undefined));
+    void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
+    return live.on(['round', 'run'], () => void load(), 700);
+  });
+
+  async function change(part: Partial<Schema['RoundEdit']>) {
+    if (!round) return;
+    const { error } = await api.PUT('/api/v1/rounds/{round_id}', {
+      ...at,
+      headers: { 'If-Match': `"${round.version}"` },
+      body: { ...round.plan, ...part }
+    });
+    problem = error ? inWords(error) : '';
+    await load();
+  }
+  async function end() {
+    const { error } = await api.DELETE('/api/v1/rounds/{round_id}', at);
+    if (error) problem = inWords(error);
+    else await goto('/rounds');
+  }
+  async function postpone(machine: Schema['RoundMachine'], moment: string | null) {
+    const { error } = await api.POST('/api/v1/rounds/{round_id}/postpone', {
+      ...at,
+      body: { machine_id: machine.machine_id, until: moment, word }
+    });
+    problem = error ? inWords(error) : '';
+    holding = false;
+    await load();
+  }
+  function ask(machine: Schema['RoundMachine']) {
+    held = machine;
+    until = `${later(today(), 7)}T18:00`;
+    word = '';
+    holding = true;
+  }
+</script>
+
+<svelte:head><title>{round?.name ?? 'Round'} – Phylax</title></svelte:head>
+
+{#if problem}<p class="lossy mb-4" role="alert">{problem}</p>{/if}
+{#if round}
+  <div class="flex flex-wrap items-start justify-between gap-4">
+    <div>
+      <h1>{round.name}</h1>
+      <p>
+        {round.routine_name}, {round.how_often}
+        <span class="muted">· {count(round.machines, 'machine')}</span>
+      </p>
+      {#if round.plan.paused}<p class="lookhere">Paused until somebody lets it go on.</p>
+      {:else if round.plan.paused_until && round.plan.paused_until > today()}<p class="lookhere">
+          Paused until {round.plan.paused_until}.
+        </p>{/if}
+    </div>
+    {#if mayChange}
+      <div class="noprint flex flex-wrap gap-2">
+        <button
+          class="act"
+          onclick={() => change({ paused: !round?.plan.paused, paused_until: null })}
+          >{round.plan.paused ? 'Go on' : 'Pause'}</button
+        >
+        <a class="act" href="/rounds/new?round={round.id}">Change</a>
+        <button class="act" onclick={() => (ending = true)}>End</button>
+      </div>
+    {/if}
+  </div>
+
+  {#each habits as habit (habit.machine_id)}
+    <p class="lookhere mt-3">Seldom on: {habit.sentence}.</p>
+  {/each}
+
+  <div class="mt-6 grid gap-8 lg:grid-cols-[minmax(0,2fr)_minmax(0,1fr)]">
+    <section>
+      <h2>The week by hour</h2>
+      <WeekGrid {lines} {shares} />
+    </section>
+    <section>
+      <h2>Next dates</h2>
+      <ol class="ruled mt-2">
+        {#each round.next_dates as next (next)}
+          <li class="py-1.5">{full(next).replace(/:\d\d$/, '')}</li>
+        {:else}
+          <li class="muted py-1.5">None by the calendar.</li>
+        {/each}
+      </ol>
+    </section>
+  </div>
+
+  <section class="mt-8">
+    <h2>Its machines</h2>
+    <div class="mt-2 overflow-x-auto">
+      <table class="sheet" data-testid="round-machines">
+        <thead
+          ><tr><th>machine</th><th>client</th><th>next</th><th>takes about</th><th></th></tr></thead
+        >
+        <tbody>
+          {#each machines as machine (machine.machine_id)}
+            <tr>
+              <td
+                ><a class="anchor font-semibold" href="/machines/{machine.machine_tag}"
+                  >{machine.machine_tag}</a
+                ></td
+              >
+              <td>{machine.client_name}</td>
+              <td>
+                {#if machine.waits}<a class="anchor" href="/runs/{machine.waits}"
+                    >waits for it now</a
+                  >,
+                {/if}<When at={machine.next_at} />
+                {#if machine.postponed}<span class="lookhere">{machine.postponed}</span>{/if}
+              </td>
+              <td>{stretch(Math.round(86_400 * daysOf(machine.takes)))}</td>
+              <td class="text-right whitespace-nowrap">
+                {#if mayChange}
+                  <button class="act" onclick={() => ask(machine)}>Not this time…</button>
+                {/if}
+              </td>
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
+  </section>
+
+  <section class="mt-8">
+    <h2>What became of it</h2>
+    <div class="mt-2 overflow-x-auto">
+      <table class="sheet">
+        <thead
+          ><tr><th>machine</th><th>was due</th><th>state</th><th>began</th><th>why</th></tr></thead
+        >
+        <tbody>
+          {#each runs as run (run.id)}
+            <tr>
+              <td><a class="anchor" href="/runs/{run.id}">{run.machine_tag}</a></td>
+              <td class="whitespace-nowrap"><When at={run.occurs_at} /></td>
+              <td><RunState state={run.state} /></td>
+              <td class="whitespace-nowrap"><When at={run.started_at} /></td>
+              <td>{run.reason}</td>
+            </tr>
+          {:else}
+            <tr><td colspan="5" class="muted">It has not run yet.</td></tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
+  </section>
+{/if}
+
+<Modal bind:open={ending} title="End {round?.name}?">
+  <p>It recurs no more, and what waits of it is called off. What it did stays in the record.</p>
+  <div class="mt-4 flex gap-2">
+    <button class="act loss" onclick={end}>End the round</button>
+    <button class="act" onclick={() => (ending = false)}>Keep it</button>
+  </div>
+</Modal>
+<Modal bind:open={holding} title="Not this time on {held?.machine_tag}">
+  <label class="field"
+    ><span>Why</span><input class="box" bind:value={word} maxlength="500" /></label
+  >
+  <label class="field mt-3"
+    ><span>Hold back until</span><input
+      class="box w-60"
+      type="datetime-local"
+      bind:value={until}
+    /></label
+  >
+  <div class="mt-4 flex flex-wrap gap-2">
+    <button
+      class="act main"
+      disabled={!until}
+      onclick={() => held && postpone(held, new Date(until).toISOString())}>Hold back</button
+    >
+    <button class="act" onclick={() => held && postpone(held, null)}>Skip this time</button>
+    <button class="act" onclick={() => (holding = false)}>Leave as it is</button>
+  </div>
+</Modal>

@@ -1,0 +1,66 @@
+<script lang="ts">
+  import { goto } from '$app/navigation';
+  import { api, inWords, type Routine } from '$lib/api/client';
+
+  let routines = $state<Routine[] | null>(null);
+  let role = $state('desk');
+  let problem = $state('');
+
+  async function load() {
+    const { data, error } = await api.GET('/api/v1/routines');
+    if (data) routines = data;
+    else problem = inWords(error);
+  }
+  $effect(() => {
+    void load();
+    void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
+  });
+
+  async function copy(routine: Routine) {
+    const { data, error } = await api.POST('/api/v1/routines', {
+      headers: { 'Idempotency-Key': crypto.randomUUID() },
+      body: { name: `${routine.name}, ours`, note: routine.note, steps: routine.steps }
+    });
+    if (data) await goto(`/routines/${data.id}`);
+    else problem = inWords(error);
+  }
+  const told = (step: Routine['steps'][number]) =>
+    step.title ||
+    (step.kind === 'clean' ? `clean ${step.categories.length} categories` : step.kind);
+</script>
+
+<svelte:head><title>Routines – Phylax</title></svelte:head>
+
+<h1>Routines</h1>
+<p class="muted mt-1">
+  Lists of steps that are done together: by the agent, or by hand on the bench. Rounds repeat them.
+</p>
+{#if problem}<p class="lossy mt-4" role="alert">{problem}</p>{/if}
+<ul class="ruled mt-4" data-testid="routines">
+  {#each routines ?? [] as routine (routine.id)}
+    <li class="flex flex-wrap items-start justify-between gap-4 py-4">
+      <div class="max-w-3xl">
+        <h2>{routine.name}</h2>
+        <p class="muted text-sm">
+          {routine.shipped
+            ? 'came with Phylax'
+            : `version ${routine.version}, by ${routine.changed_by}`}
+        </p>
+        <p class="mt-1">{routine.note}</p>
+        <ol class="mt-2 flex flex-wrap gap-x-2 text-sm">
+          {#each routine.steps as step, n (n)}
+            <li>
+              {n ? '→ ' : ''}{told(step)}
+            </li>
+          {/each}
+        </ol>
+      </div>
+      {#if role !== 'desk'}
+        <div class="flex gap-2">
+          {#if !routine.shipped}<a class="act" href="/routines/{routine.id}">Change</a>{/if}
+          <button class="act" onclick={() => copy(routine)}>Copy to change it</button>
+        </div>
+      {/if}
+    </li>
+  {/each}
+</ul>

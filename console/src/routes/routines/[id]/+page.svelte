@@ -1,0 +1,161 @@
+<script lang="ts">
+  import { page } from '$app/state';
+  import { api, inWords, type Routine, type Schema } from '$lib/api/client';
+  import ArrowDown from '@lucide/svelte/icons/arrow-down';
+  import ArrowUp from '@lucide/svelte/icons/arrow-up';
+  import X from '@lucide/svelte/icons/x';
+
+  type Step = Schema['RoutineStep'];
+  const KINDS = ['survey', 'clean', 'second look', 'restart', 'by hand'] as const;
+  const id = $derived(Number(page.params.id));
+  let routine = $state<Routine | null>(null);
+  let catalogue = $state<Schema['Category'][]>([]);
+  let name = $state('');
+  let note = $state('');
+  let steps = $state<Step[]>([]);
+  let kind = $state<Step['kind']>('by hand');
+  let problem = $state('');
+  let told = $state<string[]>([]);
+  let saved = $state(false);
+
+  function take(found: Routine) {
+    routine = found;
+    name = found.name;
+    note = found.note;
+    steps = found.steps.map((step) => ({ ...step, categories: [...step.categories] }));
+  }
+  $effect(() => {
+    void api
+      .GET('/api/v1/routines/{routine_id}', { params: { path: { routine_id: id } } })
+      .then(({ data, error }) => (data ? take(data) : (problem = inWords(error))));
+    void api.GET('/api/v1/catalogue').then(({ data }) => {
+      catalogue = (data ?? []).filter((c) => c.caution !== 'report');
+    });
+  });
+
+  function move(from: number, to: number) {
+    const [step] = steps.splice(from, 1);
+    if (step) steps.splice(to, 0, step);
+  }
+  function add() {
+    steps.push({
+      kind,
+      categories: kind === 'clean' ? ['user-temp'] : [],
+      title: kind === 'by hand' ? 'What is to be done' : '',
+      text: ''
+    });
+  }
+  function toggle(step: Step, key: string, on: boolean) {
+    step.categories = on ? [...step.categories, key] : step.categories.filter((k) => k !== key);
+  }
+  async function save(event: SubmitEvent) {
+    event.preventDefault();
+    if (!routine) return;
+    const { data, error } = await api.PUT('/api/v1/routines/{routine_id}', {
+      params: { path: { routine_id: id } },
+      headers: { 'If-Match': `"${routine.version}"` },
+      body: { name: name.trim(), note, steps }
+    });
+    problem = error ? inWords(error) : '';
+    saved = Boolean(data);
+    told = data ? [...data.put_right] : [];
+    if (data) take(data);
+  }
+</script>
+
+<svelte:head><title>{routine?.name ?? 'Routine'} – Phylax</title></svelte:head>
+
+<p><a class="anchor" href="/routines">All routines</a></p>
+<h1>{routine?.name ?? 'Routine'}</h1>
+{#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
+{#if saved}
+  <div role="status" class="mt-2">
+    <p>Saved as version {routine?.version}. What already runs finishes with its own.</p>
+    {#each told as said (said)}<p class="lookhere">Put right: {said}.</p>{/each}
+  </div>
+{/if}
+{#if routine}
+  <form class="mt-4 max-w-3xl space-y-5" onsubmit={save}>
+    <label class="field"
+      ><span>Name</span><input class="box" bind:value={name} required maxlength="120" /></label
+    >
+    <label class="field"
+      ><span>What it is for</span><input class="box" bind:value={note} maxlength="2000" /></label
+    >
+    <ol class="ruled">
+      {#each steps as step, n (step)}
+        <li class="py-3">
+          <div class="flex items-center gap-2">
+            <span class="font-semibold">{n + 1}. {step.kind}</span>
+            <span class="ml-auto flex gap-1">
+              <button
+                type="button"
+                class="act"
+                disabled={!n}
+                aria-label="Step {n + 1} earlier"
+                onclick={() => move(n, n - 1)}><ArrowUp aria-hidden="true" size={15} /></button
+              >
+              <button
+                type="button"
+                class="act"
+                disabled={n === steps.length - 1}
+                aria-label="Step {n + 1} later"
+                onclick={() => move(n, n + 1)}><ArrowDown aria-hidden="true" size={15} /></button
+              >
+              <button
+                type="button"
+                class="act"
+                aria-label="Take step {n + 1} out"
+                onclick={() => steps.splice(n, 1)}><X aria-hidden="true" size={15} /></button
+              >
+            </span>
+          </div>
+          {#if step.kind === 'by hand'}
+            <input
+              class="box mt-2"
+              bind:value={step.title}
+              required
+              maxlength="120"
+              aria-label="What is to be done"
+            />
+            <textarea
+              class="box mt-2"
+              rows="2"
+              bind:value={step.text}
+              maxlength="2000"
+              aria-label="How"></textarea>
+          {:else if step.kind === 'clean'}
+            <div class="mt-2 grid gap-x-4 sm:grid-cols-2">
+              {#each catalogue as category (category.key)}
+                <label class="flex items-baseline gap-2">
+                  <input
+                    type="checkbox"
+                    checked={step.categories.includes(category.key)}
+                    onchange={(e) => toggle(step, category.key, e.currentTarget.checked)}
+                  />
+                  <span
+                    >{category.name}{#if category.caution === 'ask'}<span class="muted text-sm">
+                        needs a yes</span
+                      >{/if}</span
+                  >
+                </label>
+              {/each}
+            </div>
+          {/if}
+        </li>
+      {/each}
+    </ol>
+    <div class="flex flex-wrap items-end gap-2">
+      <label class="field">
+        <span>One more step</span>
+        <select class="box w-44" bind:value={kind}>
+          {#each KINDS as one (one)}<option value={one}>{one}</option>{/each}
+        </select>
+      </label>
+      <button type="button" class="act" onclick={add}>Add it</button>
+      <button class="act main ml-auto" disabled={!name.trim() || !steps.length}
+        >Save a new version</button
+      >
+    </div>
+  </form>
+{/if}

@@ -1,0 +1,79 @@
+<script lang="ts">
+  import { page } from '$app/state';
+  import { api, inWords, type RunDetail } from '$lib/api/client';
+  import { live } from '$lib/api/live.svelte';
+  import RunProgress from '$lib/components/RunProgress.svelte';
+  import RunResult from '$lib/components/RunResult.svelte';
+  import RunState from '$lib/components/RunState.svelte';
+  import StepList from '$lib/components/StepList.svelte';
+  import When from '$lib/components/When.svelte';
+
+  const id = $derived(Number(page.params.id));
+  let run = $state<RunDetail | null>(null);
+  let role = $state('desk');
+  let problem = $state('');
+  const ended = $derived(
+    run !== null && ['done', 'partly', 'failed', 'missed', 'called off'].includes(run.state)
+  );
+
+  async function load() {
+    const { data, error } = await api.GET('/api/v1/runs/{run_id}', {
+      params: { path: { run_id: id } }
+    });
+    if (data) run = data;
+    else problem = inWords(error);
+  }
+  $effect(() => {
+    void load();
+    void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
+    return live.on(['run', 'survey'], () => void load(), 200);
+  });
+
+  async function callOff() {
+    const { error } = await api.POST('/api/v1/runs/{run_id}/call-off', {
+      params: { path: { run_id: id } }
+    });
+    problem = error ? inWords(error) : '';
+    await load();
+  }
+</script>
+
+<svelte:head
+  ><title>{run ? `${run.machine_tag}, run ${run.id}` : 'Run'} – Phylax</title></svelte:head
+>
+
+{#if problem}<p class="lossy mb-4" role="alert">{problem}</p>{/if}
+{#if run}
+  <div class="flex flex-wrap items-start justify-between gap-4">
+    <div>
+      <h1>{run.routine_name ?? run.work} on {run.machine_tag}</h1>
+      <p>
+        {run.client_name}
+        <span class="muted">
+          · {run.round_name ? `round ${run.round_name}` : `begun by ${run.made_by}`},
+          <When at={run.made_at} />
+          {run.routine_version ? `· version ${run.routine_version} of the routine` : ''}
+          {run.on_bench ? '· on the bench' : ''}
+        </span>
+      </p>
+      <p class="mt-1"><RunState state={run.state} /> <span class="muted">{run.reason}</span></p>
+    </div>
+    <div class="noprint flex gap-2">
+      <a class="act" href="/machines/{run.machine_tag}">The machine</a>
+      {#if !ended && role !== 'desk' && run.steps.length}
+        <button class="act" onclick={callOff}>Call off</button>
+      {/if}
+    </div>
+  </div>
+  {#if run.steps.length}
+    <section class="mt-6" aria-labelledby="steps">
+      <h2 id="steps">Steps</h2>
+      <StepList bind:run mayTick={role !== 'desk'} />
+    </section>
+  {/if}
+  {#if run.progress && !ended}
+    <section class="mt-6"><RunProgress {run} brief={run.steps.length > 0} /></section>
+  {:else if ended && run.outcomes.length}
+    <section class="mt-6"><RunResult {run} /></section>
+  {/if}
+{/if}
