@@ -29,7 +29,7 @@ PASSWORD = "a bench's own password"
 PORT = 8799
 LIBRARIES = (
     "annotated-types", "anyio", "certifi", "click", "h11", "httpcore", "httpx", "idna", "pathspec",
-    "platformdirs", "psutil", "pydantic", "pydantic-core", "python-dateutil", "tomli-w",
+    "platformdirs", "psutil", "pydantic", "pydantic-core", "tomli-w",
     "typing-extensions", "typing-inspection", "tzdata",
 )  # fmt: skip
 """What an agent needs of what is installed."""

@@ -28,9 +28,8 @@ ARGUMENTS = [
 DISPLAY = ":87"
 TERMINAL = {
     "cli-today": "phylax today",
-    "cli-machines": "phylax machine list",
+    "cli-agenda": "phylax agenda --days 9; phylax run missed",
     "cli-survey": "phylax survey show oakes-laptop",
-    "cli-what-if": "phylax rule what-if trash --keep-for '30 days'",
     "cli-clean": "phylax run clean oakes-laptop user-temp trash web-cache --yes",
     "cli-hold": "phylax hold list choir-server; phylax hold show 1 --most 12; "
     "phylax hold put-back 1 --number 2",
@@ -84,12 +83,21 @@ def _console(url: str) -> None:
         page.get_by_label("Keep for days").fill("30")
         page.get_by_test_id("what-if").get_by_role("table").wait_for()
         _shoot(page, "rules")
-        page.goto("/rounds/new?machine=choir-server")
-        page.get_by_label("Name", exact=True).fill("Choir, weekly")
+        page.goto("/rounds")
+        page.get_by_test_id("agenda").wait_for()
+        _shoot(page, "agenda")
+        page.get_by_role("link", name="library-3").click()
+        page.get_by_test_id("steps").wait_for()
+        _shoot(page, "bench")
+        page.goto("/rounds/3")
+        page.get_by_test_id("week").wait_for()
+        _shoot(page, "week")
+        page.goto("/rounds/new?machine=museum-kiosk")
+        page.get_by_label("Name", exact=True).fill("Kiosk, weekly")
         page.get_by_test_id("next-dates").locator("li").first.wait_for()
         _shoot(page, "round")
-        page.get_by_role("button", name="Light").click()
-        page.get_by_role("button", name="Light").click()
+        page.get_by_role("button", name="Light ,").click()
+        page.get_by_role("button", name="Light ,").click()
         page.goto("/machines/choir-server")
         page.get_by_test_id("held").get_by_role("button", name="Download folders").click()
         page.get_by_label("Put ").nth(1).check()
@@ -102,10 +110,6 @@ def _one_machine(page: Page) -> None:
     page.goto("/machines/choir-server")
     page.get_by_test_id("ledger").wait_for()
     _shoot(page, "machine")
-    page.get_by_role("button", name="Work through the list").first.click()
-    page.get_by_test_id("folders").wait_for()
-    _shoot(page, "work-through")
-    page.get_by_role("button", name="Close").click()
     page.get_by_role("button", name="needs a yes").first.click()
     page.get_by_role("button", name="Tick what the rule proposes").click()
     _shoot(page, "listing")
@@ -116,8 +120,6 @@ def _one_machine(page: Page) -> None:
     page.get_by_placeholder("asked by phone").fill("asked by phone")
     _shoot(page, "clean-dialogue")
     page.get_by_role("button", name="Clean now").click()
-    page.get_by_text("Cleaning web-cache").wait_for(timeout=20_000)
-    page.screenshot(path=SHOTS / "cleaning.png")
     page.get_by_test_id("result").wait_for(timeout=60_000)
     page.locator("#work").scroll_into_view_if_needed()
     _shoot(page, "cleaned")

@@ -125,20 +125,22 @@ def test_a_round_is_made_with_its_next_dates_shown(
 ) -> None:
     page.goto(f"/rounds/new?machine={machine.tag}")
     page.get_by_label("Name", exact=True).fill("Light weekly")
-    page.get_by_label("Day of the week").select_option("Friday")
+    often = page.get_by_label("In plain words, or a recurrence rule")
+    often.fill("every Friday")
     expect(page.get_by_test_id("how-often")).to_have_text("every Friday at 18:30")
     expect(page.get_by_test_id("next-dates").locator("li")).to_have_count(5)
     expect(page.get_by_test_id("next-dates")).to_contain_text(re.compile(r"Friday, \d+ \w+ 20\d\d at 18:30"))
-    page.get_by_label("by a recurrence rule").check()
-    page.get_by_label("Recurrence rule", exact=True).fill("FREQ=SOMETIMES")
+    often.fill("FREQ=SOMETIMES")
     expect(page.get_by_role("alert")).to_contain_text("FREQ must be one of")
-    page.get_by_label("every week on").check()
+    often.fill("now and then")
+    expect(page.get_by_role("alert")).to_contain_text("say it as in 'every Tuesday'")
+    often.fill("every Friday")
     check_for_everyone(page, "making a round")
     page.get_by_role("button", name="Make the round").click()
     page.wait_for_url("**/rounds")
-    expect(page.locator("main")).to_contain_text("every Friday at 18:30")
+    expect(page.get_by_test_id("agenda")).to_contain_text("Light weekly")
     (made,) = owner.rounds.list()
-    assert made.machine_ids == (machine.id,)
+    assert made.plan.machine_ids == (machine.id,) and made.how_often == "every Friday at 18:30"
 
 
 def test_every_place_is_a_key_away_and_fit_for_everyone(page: Page, machine: Machine) -> None:

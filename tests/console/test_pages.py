@@ -37,7 +37,8 @@ def three(owner: Phylax, house: House) -> list[Machine]:
 
 
 def tags(page: Page) -> list[str]:
-    return page.get_by_test_id("machines").locator("tbody tr td:first-child").all_inner_texts()
+    cells = page.get_by_test_id("machines").locator("tbody tr td:first-child")
+    return [text.strip() for text in cells.all_inner_texts()]
 
 
 def test_machines_are_filtered_and_sorted_and_the_address_keeps_it(
@@ -188,7 +189,7 @@ def test_records_are_searched_while_one_types(
 
 def test_a_round_is_paused_and_goes_on(page: Page, owner: Phylax, three: list[Machine]) -> None:
     made = owner.rounds.add(TUESDAY.model_copy(update={"machine_ids": (three[0].id,)}))
-    page.goto("/rounds")
+    page.goto("/rounds?show=rounds")
     page.get_by_role("button", name="Pause").click()
     expect(page.get_by_text("paused")).to_be_visible()
     assert owner.rounds.get(made.id).paused

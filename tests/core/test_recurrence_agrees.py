@@ -113,9 +113,7 @@ FROM_ELSEWHERE = [
 def test_the_rfcs_own_examples(start: str, rule: str, wanted: list[str]) -> None:
     begin = date.fromisoformat(start)
     endless = "COUNT" not in rule and "UNTIL" not in rule
-    found = occurrences(
-        checked_rule(rule), begin, time(9), NEW_YORK, after=BEGINNING
-    )
+    found = occurrences(checked_rule(rule), begin, time(9), NEW_YORK, after=BEGINNING)
     local = [at.astimezone(NEW_YORK) for at in islice(found, len(wanted) + (not endless))]
     assert [str(at.date()) for at in local] == wanted
     assert {at.time() for at in local} == {time(9)}

@@ -7,10 +7,12 @@ from contextlib import contextmanager
 from datetime import timedelta
 from pathlib import Path
 
+import httpx
 import pytest
 
 from helpers import TUESDAY, Clock, enrol, make_file, make_standin
 from phylax.client import Phylax
+from phylax.core.calendars import FeedEdit
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.shop import Machine
 from phylax.service import scheduler
@@ -19,7 +21,8 @@ from phylax.store.database import Database
 
 GROWS = re.compile(
     r"SCAN (readings|reading_days|runs|records|surveys|survey_items|events|messages|consents"
-    r"|consent_items|audit|standing_consents|profiles|survey_parts|r|s|i)"
+    r"|consent_items|audit|standing_consents|profiles|survey_parts|run_steps|presence|sleeps"
+    r"|outages|round_machines|postponed|routine_lengths|r|s|i)"
     r"\b(?! USING (COVERING )?INDEX| VIRTUAL)"
 )
 
@@ -84,6 +87,20 @@ def test_no_query_walks_what_grows(
     owner.rules.what_if("trash", Rule(keep_for=timedelta(days=3)))
     owner.machines.trend(machine.tag)
     owner.machines.free_lines([machine.id])
+    list(owner.rounds.runs(1))
+    owner.rounds.machines(1)
+    owner.rounds.habits(1)
+    owner.rounds.presence(1)
+    owner.rounds.agenda(since=clock.now - timedelta(days=20), until=clock.now + timedelta(days=9))
+    owner.rounds.skip(1, machine.id)
+    owner.runs.missed(clock.now - timedelta(days=20))
+    owner.runs.again([run.id for run in owner.runs.missed(clock.now - timedelta(days=20))])
+    owner.waiting_listings.list()
+    (bench,) = owner.routines.run(3, [machine.id], on_bench=True)
+    owner.runs.tick(bench.id, 1)
+    agent.once()
+    feed = owner.calendars.add(FeedEdit(name="Plans"))
+    httpx.get(f"{owner.url}{feed.path}", timeout=60).raise_for_status()
 
     walks = []
     with _plain(house.db.path) as conn:

@@ -2,10 +2,10 @@
 
 from collections import Counter
 from datetime import UTC, datetime, timedelta
+from threading import Thread
 
 import pytest
 
-from conftest import Service
 from helpers import TUESDAY, Clock
 from phylax.client import Phylax, RefusedError
 from phylax.core.runs import RunState
@@ -48,14 +48,39 @@ def test_two_services_on_one_file_make_no_occurrence_twice(
     assert states(owner) == ["waiting"]
 
 
+def test_two_services_that_tick_at_the_same_time_make_no_occurrence_twice(
+    owner: Phylax, house: House, clock: Clock
+) -> None:
+    client = owner.clients.add(ClientEdit(name="Many"))
+    ids = tuple(
+        owner.machines.add(MachineEdit(tag=f"m-{n}", client_id=client.id, system="linux")).id
+        for n in range(8)
+    )
+    owner.rounds.add(TUESDAY.model_copy(update={"recurrence": "FREQ=DAILY", "machine_ids": ids}))
+    other = House(Database(house.db.path), clock)
+    for _ in range(20):
+        clock.pass_(timedelta(hours=8))
+        both = [Thread(target=scheduler.tick, args=(one,)) for one in (house, other) * 2]
+        for thread in both:
+            thread.start()
+        for thread in both:
+            thread.join()
+    with other.db.read() as conn:
+        made = conn.execute("SELECT machine_id, occurs_at FROM runs").fetchall()
+        written = conn.execute("SELECT run_id FROM records WHERE run_id IS NOT NULL").fetchall()
+    other.db.close()
+    assert len(made) == len(set(map(tuple, made))) == 7 * 8
+    assert len(written) == len(set(map(tuple, written)))
+
+
 def test_a_machine_that_stays_off_misses_it_and_the_record_says_why(
     owner: Phylax, machine: Machine, house: House, clock: Clock
 ) -> None:
     owner.rounds.add(TUESDAY)
     clock.now = DUE
-    scheduler.tick(house)
-    clock.pass_(timedelta(hours=2, seconds=1))
-    scheduler.tick(house)
+    for _ in range(62):
+        scheduler.tick(house)
+        clock.pass_(timedelta(minutes=2))
     (run,) = owner.runs.list()
     assert (run.state, run.reason) == (RunState.MISSED, "no agent is enrolled on the machine")
     assert "missed" in next(owner.records.list(machine=machine.tag)).text
@@ -133,7 +158,7 @@ def test_a_round_for_nobody_or_for_the_past_is_refused(
     assert refused.value.errors[0]["pointer"] in ("/machine_ids", "/recurrence")
 
 
-def test_the_preview_says_it_in_words_with_five_dates(owner: Phylax, service: Service) -> None:
+def test_the_preview_says_it_in_words_with_five_dates(owner: Phylax, machine: Machine) -> None:
     shown = owner.rounds.preview(TUESDAY)
     assert shown.how_often == "every Tuesday at 18:30"
     # after 29 March Dublin is an hour ahead of UTC

@@ -13,7 +13,17 @@ from phylax.core.shop import MachineEdit, ReadingIn
 from phylax.core.survey import ledger
 from phylax.service import queue
 from phylax.service.house import House
-from phylax.store import database, profiles, readings, records, rounds, runs, shop, surveys
+from phylax.store import (
+    database,
+    profiles,
+    readings,
+    records,
+    rounds,
+    routines,
+    runs,
+    shop,
+    surveys,
+)
 from phylax.store.database import Database, NewerFileError
 
 NOW = datetime(2026, 3, 2, 9, tzinfo=UTC)
@@ -97,6 +107,48 @@ def test_a_survey_of_the_first_schema_is_read_after_the_file_is_brought_up_to_da
     assert found is not None
     (told,) = ledger(found).lines
     assert (told.rule_in_words, told.goes.size, told.pressed) == ("keep for 14 days", 5, False)
+
+
+def test_a_round_of_the_third_schema_gets_a_routine_of_its_own(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path, landed = tmp_path / "shop.sqlite3", database.migrations()
+    with monkeypatch.context() as third:
+        third.setattr(database, "migrations", lambda: landed[:3])
+        old = Database(path)
+        with old.write() as conn:
+            conn.execute("INSERT INTO clients VALUES (1, 'Ferry', '', '', '', '', 1, 'ines', 0)")
+            conn.execute(
+                "INSERT INTO machines (tag, client_id, system, make, model, serial, note,"
+                " changed_by, changed_at) VALUES ('a', 1, 'linux', '', '', '', '', 'ines', 0)"
+            )
+            conn.execute(
+                "INSERT INTO rounds (name, recurrence, at, starts_on, catch_up, categories, paused,"
+                " next_at, changed_by, changed_at) VALUES ('Tuesdays', 'FREQ=WEEKLY;BYDAY=TU',"
+                " '18:30', '2026-03-01', 43200, '[\"trash\"]', 1, 777, 'ines', 5)"
+            )
+            conn.execute("INSERT INTO round_machines VALUES (1, 1)")
+            conn.execute(
+                "INSERT INTO runs (machine_id, round_id, work, categories, state, made_by, made_at,"
+                " due_at, until_at) VALUES (1, 1, 'clean', '[\"trash\"]', 'waiting', 'r', 7, 8, 9)"
+            )
+        old.close()
+    new = Database(path)
+    with new.read() as conn:
+        round_ = rounds.round_(conn, 1)
+        run = runs.run(conn, 1)
+        routine = routines.routine(conn, 1)
+        (member,) = rounds.members(conn, 1)
+    new.close()
+    assert round_ is not None and round_.how_often == "every Tuesday at 18:30"
+    assert round_.plan.paused and round_.plan.machine_ids == (1,) and round_.machines == 1
+    assert round_.plan.catch_up == timedelta(hours=12) and round_.plan.spread == timedelta(0)
+    assert (member.next_at, member.occurs_at) == (777, 777)
+    assert routine is not None and [s.in_words for s in routine.steps] == [
+        "survey", "clean trash", "second look",
+    ]  # fmt: skip
+    assert run is not None and run.routine_name == "Tuesdays" and run.occurs_at == run.due_at
+    assert run.closes_at == run.until_at is not None
 
 
 def test_a_schema_file_that_fails_changes_nothing(

@@ -22,7 +22,6 @@ NEEDED = (
     "pathspec",
     "platformdirs",
     "psutil",
-    "python-dateutil",
     "pydantic",
     "rich",
     "tomli-w",

@@ -23,7 +23,8 @@ def slept_so_far() -> float:
     if sys.platform == "win32":
         return _windows()
     if hasattr(time, "CLOCK_BOOTTIME"):
-        return time.clock_gettime(time.CLOCK_BOOTTIME) - time.clock_gettime(time.CLOCK_MONOTONIC)
+        awake = time.clock_gettime(time.CLOCK_MONOTONIC)
+        return time.clock_gettime(time.CLOCK_BOOTTIME) - awake
     return 0.0
 
 

@@ -50,12 +50,12 @@ def _made(
 ) -> Iterable[AgendaLine]:
     if begin >= end:
         return
-    names = rounds.every_name(conn)
     zone = the_shop(conn).zone
     found: dict[tuple[int, int], list[runs.OccurrenceCount]] = defaultdict(list)
     for row in runs.of_occurrences(conn, begin, end):
         if client_id in (None, row.client_id):
             found[row.round_id, row.occurs_at].append(row)
+    names = rounds.names(conn, {round_id for round_id, _ in found})
     for (round_id, occurs_at), rows in found.items():
         known = names[round_id]
         if cared_for_by is not None and known.cared_for_by != cared_for_by:

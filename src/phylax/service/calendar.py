@@ -105,6 +105,9 @@ def _event(
 
 def _of_line(ids: _Ids, line: AgendaLine, known: _Known, the: Shop, feed: Feed) -> Event:
     occurs, opens = to_seconds(line.occurs_at), to_seconds(line.opens_at)
+    if line.states:
+        # what became of it is newer than what was planned
+        known = known._replace(changed_at=max(known.changed_at, to_seconds(line.ends_at)))
     summary = f"{line.round_name}: {count(line.machines, 'machine')}"
     if feed.about == "client":
         summary = f"{the.name}: {line.round_name}"

@@ -29,6 +29,7 @@ class Timetable:
         self._zones = shop.client_zones(conn)
         self._closed = closing_days.by_client(conn)
         self._timings: dict[tuple[int, _Place], Timing] = {}
+        self._stretches: dict[tuple[int, _Place, Occurrence], tuple[Stretch, ...]] = {}
         self._next: dict[tuple[int, _Place, int], Occurrence | None] = {}
 
     def _place(self, plan: RoundEdit, client_id: int) -> _Place:
@@ -67,7 +68,10 @@ class Timetable:
     def stretches(
         self, round_id: int, plan: RoundEdit, client_id: int, one: Occurrence
     ) -> tuple[Stretch, ...]:
-        return self.timing(round_id, plan, client_id).stretches(one)
+        key = round_id, self._place(plan, client_id), one
+        if key not in self._stretches:
+            self._stretches[key] = self.timing(round_id, plan, client_id).stretches(one)
+        return self._stretches[key]
 
 
 def place_round(conn: Connection, round_id: int, plan: RoundEdit, *, at: int) -> int:

@@ -410,7 +410,7 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
         reason = f"called off by {runs.stop_asked_by(conn, run.id) or 'the machine'}"
         conclusion = conclusion.model_copy(update={"reason": reason})
     ended = to_seconds(result.ended_at)
-    worked = max(0, ended - to_seconds(result.started_at))
+    worked = max(1, ended - to_seconds(result.started_at))
     went_well = conclusion.state in (RunState.DONE, RunState.PARTLY) and not result.out_of_time
     if run.routine_id is not None and not run.state.has_ended:
         if checklist.end_part(conn, run, went_well=went_well, at=ended):

@@ -48,7 +48,7 @@ def weeks(conn: Connection, machine_ids: Sequence[int]) -> dict[int, dict[int, i
     for row in conn.execute(
         """
         SELECT p.machine_id, p.week, p.hours FROM json_each(?) wanted
-        JOIN presence p ON p.machine_id = wanted.value
+        CROSS JOIN presence p ON p.machine_id = wanted.value
         """,
         (json.dumps(list(machine_ids)),),
     ):

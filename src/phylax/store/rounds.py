@@ -136,14 +136,17 @@ class Named(NamedTuple):
     cared_for_by: int | None
 
 
-def every_name(conn: Connection) -> dict[int, Named]:
-    """What every round is called, also of those that have ended."""
+def names(conn: Connection, round_ids: Iterable[int]) -> dict[int, Named]:
+    """What rounds are called, also those that have ended."""
     rows = conn.execute(
         """
         SELECT r.id, iif(r.ended, json_extract(r.plan, '$.name'), r.name), v.name,
                json_extract(r.plan, '$.cared_for_by')
-        FROM rounds r JOIN routines v ON v.id = r.routine_id
-        """
+        FROM json_each(?) wanted
+        CROSS JOIN rounds r ON r.id = wanted.value
+        JOIN routines v ON v.id = r.routine_id
+        """,
+        (json.dumps(sorted(round_ids)),),
     )
     return {row[0]: Named(*tuple(row)[1:]) for row in rows}
 
@@ -302,7 +305,7 @@ def postponed(
     rows = conn.execute(
         """
         SELECT p.machine_id, p.until_at, p.word, p.who FROM json_each(?) wanted
-        JOIN postponed p ON p.round_id = ? AND p.machine_id = wanted.value AND p.occurs_at = ?
+        CROSS JOIN postponed p ON p.round_id = ? AND p.machine_id = wanted.value AND p.occurs_at = ?
         """,
         (json.dumps(list(machine_ids)), round_id, occurs_at),
     )

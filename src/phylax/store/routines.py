@@ -188,7 +188,8 @@ def takes(conn: Connection, routine_id: int, machine_ids: Sequence[int]) -> dict
         for row in conn.execute(
             """
             SELECT l.machine_id, l.recent FROM json_each(?) wanted
-            JOIN routine_lengths l ON l.routine_id = ? AND l.machine_id = wanted.value
+            -- in this order: each machine by the key, not each of the routine's by the list
+            CROSS JOIN routine_lengths l ON l.routine_id = ? AND l.machine_id = wanted.value
             """,
             (json.dumps(list(machine_ids)), routine_id),
         )

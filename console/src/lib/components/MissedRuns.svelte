@@ -51,7 +51,10 @@
   <div class="mt-2 overflow-x-auto">
     <table class="sheet" data-testid="missed">
       <thead>
-        <tr><th></th><th>machine</th><th>round</th><th>was due</th><th>state</th><th>why</th></tr>
+        <tr
+          ><th><span class="sr-only">choose</span></th><th>machine</th><th>round</th><th>was due</th
+          ><th>state</th><th>why</th></tr
+        >
       </thead>
       <tbody>
         {#each missed as run (run.id)}

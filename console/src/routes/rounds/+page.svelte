@@ -150,7 +150,8 @@
       <thead>
         <tr
           ><th>round</th><th>routine</th><th>how often</th><th>machines</th><th>next</th><th
-          ></th></tr
+            ><span class="sr-only">change</span></th
+          ></tr
         >
       </thead>
       <tbody>

@@ -24,7 +24,7 @@ from phylax.service.house import House, TheHouse
 from phylax.service.problems import Problem, documented
 from phylax.service.routes.lookup import find_machine
 from phylax.service.signin import AgentsMachine, hashed, new_secret
-from phylax.store import agents, journal, records, runs
+from phylax.store import agents, journal, presence, records, runs
 
 router = APIRouter(prefix="/agent", tags=["agents"])
 _SEEN_TO_WITHIN = 60
@@ -50,6 +50,7 @@ def enrol(new: Enrolment, house: TheHouse) -> Enrolled:
                 f"{machine.tag} was taken in as {machine.system}, this is {new.facts.system}.",
             )
         agents.enrol(conn, machine_id, key_hash, new.facts, at=now)
+        presence.note(conn, machine_id, [now])
         records.append(
             conn,
             Entry(

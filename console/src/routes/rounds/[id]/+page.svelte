@@ -138,7 +138,11 @@
     <div class="mt-2 overflow-x-auto">
       <table class="sheet" data-testid="round-machines">
         <thead
-          ><tr><th>machine</th><th>client</th><th>next</th><th>takes about</th><th></th></tr></thead
+          ><tr
+            ><th>machine</th><th>client</th><th>next</th><th>takes about</th><th
+              ><span class="sr-only">change</span></th
+            ></tr
+          ></thead
         >
         <tbody>
           {#each machines as machine (machine.machine_id)}
