@@ -90,9 +90,19 @@ def test_what_is_moved_keeps_its_identifier_and_what_is_gone_is_called_off(
 def test_a_skipped_time_is_called_off_where_no_machine_is_left(
     owner: Phylax, machine: Machine, feed: FeedShown
 ) -> None:
-    made = owner.rounds.add(TUESDAY)
+    client = owner.clients.add(ClientEdit(name="Kelpie Boatyard"))
+    yard = owner.machines.add(MachineEdit(tag="yard", client_id=client.id, system="linux"))
+    made = owner.rounds.add(TUESDAY.model_copy(update={"machine_ids": (machine.id, yard.id)}))
+    theirs = FeedEdit(name="Yard", about="client", subject_id=client.id)
+    at_yard = owner.calendars.add(theirs)
+
+    def status(of: FeedShown) -> str:
+        return str(by_day(read(owner, of))["2026-03-03"]["status"])
+
     owner.rounds.skip(made.id, machine.id, "exams")
-    assert by_day(read(owner, feed))["2026-03-03"]["status"] == "CANCELLED"
+    assert (status(feed), status(at_yard)) == ("CONFIRMED", "CONFIRMED")
+    owner.rounds.skip(made.id, yard.id)
+    assert (status(feed), status(at_yard)) == ("CANCELLED", "CANCELLED")
 
 
 def test_what_was_done_stays_in_the_calendar(

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable
 from datetime import timedelta
+from typing import NamedTuple
 
 from phylax.core.agenda import Agenda, AgendaClient, AgendaLine, site_takes, with_clashes
 from phylax.core.rounds import Round
@@ -12,7 +13,7 @@ from phylax.core.timing import Timing
 from phylax.core.values import from_seconds
 from phylax.service.house import the_shop
 from phylax.service.timetable import Timetable
-from phylax.store import rounds, routines, runs, shop
+from phylax.store import occurrences, rounds, routines, shop
 from phylax.store.database import Connection
 
 _EVERY_ROUND = 100_000
@@ -28,10 +29,10 @@ def agenda(
     cared_for_by: int | None = None,
 ) -> Agenda:
     """Every time of every round in a span of epoch seconds, in order, with what clashes."""
-    limits = shop.site_limits(conn)
+    asked = _Asked(shop.site_limits(conn), begin, min(end, at + 1), client_id, cared_for_by)
     lines = [
-        *_made(conn, limits, begin, min(end, at + 1), client_id, cared_for_by),
-        *_to_come(conn, limits, max(begin, at + 1), end, client_id, cared_for_by),
+        *_made(conn, asked),
+        *_to_come(conn, asked._replace(begin=max(begin, at + 1), end=end)),
     ]
     return Agenda(
         since=from_seconds(begin),
@@ -40,25 +41,29 @@ def agenda(
     )
 
 
-def _made(
-    conn: Connection,
-    limits: dict[int, tuple[str, int | None]],
-    begin: int,
-    end: int,
-    client_id: int | None,
-    cared_for_by: int | None,
-) -> Iterable[AgendaLine]:
-    if begin >= end:
+class _Asked(NamedTuple):
+    """Which lines are wanted. Epoch seconds."""
+
+    limits: dict[int, tuple[str, int | None]]
+    """Name, and how many machines may work at once, of every client."""
+    begin: int
+    end: int
+    client_id: int | None
+    cared_for_by: int | None
+
+
+def _made(conn: Connection, asked: _Asked) -> Iterable[AgendaLine]:
+    if asked.begin >= asked.end:
         return
     zone = the_shop(conn).zone
-    found: dict[tuple[int, int], list[runs.OccurrenceCount]] = defaultdict(list)
-    for row in runs.of_occurrences(conn, begin, end):
-        if client_id in (None, row.client_id):
+    found: dict[tuple[int, int], list[occurrences.OccurrenceCount]] = defaultdict(list)
+    for row in occurrences.of_occurrences(conn, asked.begin, asked.end):
+        if asked.client_id in (None, row.client_id):
             found[row.round_id, row.occurs_at].append(row)
     names = rounds.names(conn, {round_id for round_id, _ in found})
     for (round_id, occurs_at), rows in found.items():
         known = names[round_id]
-        if cared_for_by is not None and known.cared_for_by != cared_for_by:
+        if asked.cared_for_by not in (None, known.cared_for_by):
             continue
         states: dict[str, int] = defaultdict(int)
         at_client: dict[int, int] = defaultdict(int)
@@ -76,7 +81,7 @@ def _made(
             ends_at=from_seconds(max(opens, ends)),
             zone=zone,
             clients=tuple(
-                AgendaClient(client_id=one, client_name=limits[one][0], machines=count,
+                AgendaClient(client_id=one, client_name=asked.limits[one][0], machines=count,
                              takes=timedelta(0))
                 for one, count in sorted(at_client.items())
             ),
@@ -85,42 +90,38 @@ def _made(
         )  # fmt: skip
 
 
-def _to_come(
-    conn: Connection,
-    limits: dict[int, tuple[str, int | None]],
-    begin: int,
-    end: int,
-    client_id: int | None,
-    cared_for_by: int | None,
-) -> Iterable[AgendaLine]:
-    if begin >= end:
+def _to_come(conn: Connection, asked: _Asked) -> Iterable[AgendaLine]:
+    if asked.begin >= asked.end:
         return
     table = Timetable(conn)
     for round_ in rounds.rounds(conn, after=0, limit=_EVERY_ROUND):
         plan = round_.plan
-        if plan.paused or (cared_for_by is not None and plan.cared_for_by != cared_for_by):
+        if plan.paused or asked.cared_for_by not in (None, plan.cared_for_by):
             continue
         by_client: dict[int, list[int]] = defaultdict(list)
         for member in rounds.members(conn, round_.id):
-            if client_id in (None, member.client_id):
+            if asked.client_id in (None, member.client_id):
                 by_client[member.client_id].append(member.machine_id)
         takes = routines.takes(
             conn, plan.routine_id, [m for some in by_client.values() for m in some]
         )
-        groups: dict[int, tuple[Timing, list[AgendaClient]]] = {}
+        groups: dict[int, tuple[Timing, list[AgendaClient], set[int]]] = {}
         for one, machines in sorted(by_client.items()):
             timing = table.timing(round_.id, plan, one)
-            name, at_once = limits[one]
+            name, at_once = asked.limits[one]
             spans = [timedelta(seconds=takes[m]) for m in machines]
-            groups.setdefault(id(timing), (timing, []))[1].append(
+            _, clients, together = groups.setdefault(id(timing), (timing, [], set()))
+            together.update(machines)
+            clients.append(
                 AgendaClient(
                     client_id=one, client_name=name, machines=len(machines),
                     takes=site_takes(spans, at_once),
                 )
             )  # fmt: skip
-        skipped = rounds.skipped_from(conn, round_.id, begin)
-        for timing, clients in groups.values():
-            yield from _of_round(round_, timing, tuple(clients), skipped, begin, end)
+        skipped = rounds.skipped_from(conn, round_.id, asked.begin)
+        for timing, clients, together in groups.values():
+            own = {occurs_at: len(some & together) for occurs_at, some in skipped.items()}
+            yield from _of_round(round_, timing, tuple(clients), own, asked.begin, asked.end)
 
 
 def _of_round(

@@ -9,7 +9,7 @@ from phylax.core.orders import Awake
 from phylax.core.records import Entry, RecordKind
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service import checklist
-from phylax.store import agents, presence, records, runs
+from phylax.store import agents, occurrences, presence, records
 from phylax.store.database import Connection
 
 _HOUR = 3600
@@ -34,7 +34,9 @@ def told_awake(conn: Connection, machine_id: int, awake: Awake, *, at: int) -> N
     on = [Between(since, until)]
     told = [Between(to_seconds(one.begin), to_seconds(one.end)) for one in awake.slept]
     presence.note_sleeps(conn, machine_id, told, at=at)
-    for run_id, facts in runs.presumed_off(conn, machine_id, max(since, at - _FARTHEST_BACK)):
+    for run_id, facts in occurrences.presumed_off(
+        conn, machine_id, max(since, at - _FARTHEST_BACK)
+    ):
         open_ = open_times(facts.stretches, at)
         begin = open_[0].begin if open_ else at
         # it may have told of a sleep before the run was missed
@@ -42,7 +44,7 @@ def told_awake(conn: Connection, machine_id: int, awake: Awake, *, at: int) -> N
         found = why_after_all(open_, on, slept, presence.outages(conn, begin, at))
         if found is None:
             continue
-        runs.correct_cause(conn, run_id, found.cause, found.words)
+        occurrences.correct_cause(conn, run_id, found.cause, found.words)
         known = records.of_run(conn, run_id)
         records.append(
             conn,

@@ -31,7 +31,7 @@ from phylax.service.ending import give_up
 from phylax.service.house import the_shop
 from phylax.service.problems import Problem, invalid
 from phylax.service.timetable import Timetable
-from phylax.store import people, presence, rounds, routines, runs, shop
+from phylax.store import occurrences, people, presence, rounds, routines, runs, shop
 from phylax.store.database import Connection
 
 _MOST_TOLD = 20
@@ -153,7 +153,7 @@ def machines_of(conn: Connection, round_: Round) -> list[RoundMachine]:
     """A round's machines, by client and tag."""
     members = {one.machine_id: one for one in rounds.members(conn, round_.id)}
     takes = routines.takes(conn, round_.plan.routine_id, list(members))
-    open_ = runs.of_round(conn, round_.id, list(members))
+    open_ = occurrences.of_round(conn, round_.id, list(members))
     said = {
         (machine_id, occurs_at): one
         for occurs_at in {m.occurs_at for m in members.values() if m.occurs_at is not None}
@@ -192,7 +192,9 @@ def postpone(conn: Connection, round_: Round, asked: Postponed, *, who: str, at:
     """Skip or hold back the time that waits on a machine, else the one that comes next."""
     waiting = [
         run
-        for run in runs.of_round(conn, round_.id, [asked.machine_id]).get(asked.machine_id, ())
+        for run in occurrences.of_round(conn, round_.id, [asked.machine_id]).get(
+            asked.machine_id, ()
+        )
         if run.state is RunState.WAITING
     ]
     if waiting:
@@ -218,7 +220,7 @@ def _postpone_waiting(
 
 def call_off_waiting(conn: Connection, round_: Round, *, who: str, at: int) -> None:
     members = [member.machine_id for member in rounds.members(conn, round_.id)]
-    for some in runs.of_round(conn, round_.id, members).values():
+    for some in occurrences.of_round(conn, round_.id, members).values():
         for run in some:
             if run.state is RunState.WAITING:
                 give_up(conn, run, RunState.CALLED_OFF, f"the round was ended by {who}", at=at)

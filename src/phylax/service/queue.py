@@ -16,10 +16,11 @@ from phylax.core.timing import Occurrence, Stretch, ever_fits, first_start, fits
 from phylax.core.values import from_seconds
 from phylax.service.ending import give_up
 from phylax.service.timetable import Timetable
-from phylax.store import journal, presence, rounds, routines, runs, shop
+from phylax.store import journal, occurrences, presence, rounds, routines, runs, shop
 from phylax.store.database import Connection
+from phylax.store.occurrences import Occurring
 from phylax.store.rounds import Member, Postponement
-from phylax.store.runs import Candidate, Occurring
+from phylax.store.runs import Candidate
 
 _RANK = (
     MissedCause.TOO_LATE, MissedCause.TOO_LONG, MissedCause.BUSY, MissedCause.SITE,
@@ -85,7 +86,7 @@ class _Making:
         for (_, one), some in sorted(times.items()):
             nudged |= self._occur(one, some, takes)
         for machine_id, occurs_at in overtaken:
-            run = runs.run_of_occurrence(conn, round_.id, machine_id, occurs_at)
+            run = occurrences.run_of_occurrence(conn, round_.id, machine_id, occurs_at)
             if run is not None and run.state is RunState.WAITING:
                 miss(conn, run.id, at=at, next_came=True)
         journal.tell(conn, EventKind.ROUND, at=at)
@@ -108,7 +109,7 @@ class _Making:
 
     def _give_way(self, machine_ids: Sequence[int]) -> None:
         """What still waits of this round gives way to the next time."""
-        for some in runs.of_round(self._conn, self._round.id, machine_ids).values():
+        for some in occurrences.of_round(self._conn, self._round.id, machine_ids).values():
             for run in some:
                 if run.state is RunState.WAITING:
                     miss(self._conn, run.id, at=self._at, next_came=True)
@@ -127,12 +128,12 @@ class _Making:
             if postponed and postponed.until_at is None:
                 skipped.append((member.machine_id, postponed))
         work, categories = work_of(self._routine.steps)
-        runs.add_occurrences(
+        occurrences.add_occurrences(
             conn, round_.id, round_.name, (self._routine.id, self._routine.version), work,
             categories, made, at=self._at, at_hand=not self._routine.steps[0].kind.by_agent,
         )  # fmt: skip
         for machine_id, postponed in skipped:
-            run = runs.run_of_occurrence(conn, round_.id, machine_id, one.occurs_at)
+            run = occurrences.run_of_occurrence(conn, round_.id, machine_id, one.occurs_at)
             if run is not None and run.state is RunState.WAITING:
                 word = f": {postponed.word}" if postponed.word else ""
                 skip = f"skipped by {postponed.who}{word}"
@@ -174,7 +175,7 @@ def make_under_pressure(conn: Connection, machine_id: int, free_percent: float, 
         pressure = round_.plan.pressure
         if pressure is None or free_percent >= pressure.below_percent or round_.plan.paused:
             continue
-        newest = runs.newest_occurrence(conn, round_.id, machine_id)
+        newest = occurrences.newest_occurrence(conn, round_.id, machine_id)
         if newest is not None and at - newest < pressure.at_most_every * 86400:
             continue
         member = rounds.member(conn, round_.id, machine_id)
@@ -197,7 +198,7 @@ def hold_back(conn: Connection, round_: Round, run: Run, until: int, *, at: int)
     if later is None:
         return
     stretches = timing.stretches(later)
-    runs.hold_back(
+    occurrences.hold_back(
         conn, run.id, stretches[0].opens_at, stretches[0].closes_at, stretches[-1].closes_at,
         json.dumps(stretches),
     )  # fmt: skip
@@ -222,7 +223,7 @@ def choose(conn: Connection, machine_id: int, *, at: int) -> int | None:
         if one.at_hand:
             continue
         if one.state == "waiting" and one.stretches is not None:
-            stretches = runs.stretches_in(one.stretches)
+            stretches = occurrences.stretches_in(one.stretches)
             if not any(s.opens_at <= at <= s.closes_at for s in stretches):
                 continue
             obstacle = _obstacle(conn, machine_id, one, stretches, bench=bench, at=at)
@@ -263,7 +264,7 @@ def _note(conn: Connection, one: Candidate, obstacle: MissedCause) -> None:
 
 def end_by(conn: Connection, run: Run, *, at: int) -> int | None:
     """By when a run must have ended: the end of the window in which it starts or started."""
-    stretches = runs.facts(conn, run.id).stretches
+    stretches = occurrences.facts(conn, run.id).stretches
     started = int(run.started_at.timestamp()) if run.started_at else at
     opened = [one for one in stretches if one.opens_at <= started]
     return opened[-1].end_by if opened and run.round_id is not None else None
@@ -275,16 +276,16 @@ def end_by(conn: Connection, run: Run, *, at: int) -> int | None:
 def close_windows(conn: Connection, *, at: int) -> set[int]:
     """Runs whose window has closed wait for the next, or were missed; machines that may start."""
     nudged: set[int] = set()
-    for one in runs.closing(conn, at=at):
+    for one in occurrences.closing(conn, at=at):
         later = [
             s
-            for s in (runs.stretches_in(one.stretches) if one.stretches else ())
+            for s in (occurrences.stretches_in(one.stretches) if one.stretches else ())
             if s.closes_at >= at
         ]
         if not later:
             miss(conn, one.id, at=at)
             continue
-        runs.move_on(conn, one.id, later[0].opens_at, later[0].closes_at)
+        occurrences.move_on(conn, one.id, later[0].opens_at, later[0].closes_at)
         if later[0].opens_at <= at:
             nudged.add(one.machine_id)
     return nudged
@@ -294,7 +295,7 @@ def miss(conn: Connection, run_id: int, *, at: int, next_came: bool = False) -> 
     """End a waiting run as missed, with what stood in its way."""
     run = runs.run(conn, run_id)
     assert run is not None
-    facts = runs.facts(conn, run_id)
+    facts = occurrences.facts(conn, run_id)
     open_ = open_times(facts.stretches, at)
     begin = open_[0].begin if open_ else facts.due_at
     machine = shop.machine(conn, run.machine_id)
@@ -306,7 +307,7 @@ def miss(conn: Connection, run_id: int, *, at: int, next_came: bool = False) -> 
         Known(
             enrolled=machine is not None and machine.enrolled,
             outages=presence.outages(conn, begin, at),
-            busy=runs.worked_between(conn, run.machine_id, begin, at, but=run_id),
+            busy=occurrences.worked_between(conn, run.machine_id, begin, at, but=run_id),
             held_up=held_up,
         ),
     )

@@ -13,7 +13,7 @@ from phylax.core.runs import Run, RunState
 from phylax.service import queue
 from phylax.service.ending import give_up
 from phylax.service.house import House
-from phylax.store import agents, presence, rounds, runs, shop
+from phylax.store import agents, occurrences, presence, rounds, runs, shop
 from phylax.store.database import Connection
 
 _LONGEST_SLEEP = 20.0
@@ -26,7 +26,7 @@ def tick(house: House) -> set[int]:
     with house.db.read() as conn:
         quiet = shop.shop(conn) is None or not (
             _is_due(rounds.next_due(conn), now)
-            or _is_due(runs.next_closing(conn), now - 1)
+            or _is_due(occurrences.next_closing(conn), now - 1)
             or runs.lapsed(conn, at=now)
             or presence.awake_note_is_due(conn, at=now)
         )

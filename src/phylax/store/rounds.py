@@ -312,13 +312,16 @@ def postponed(
     return {row[0]: Postponement(row[1], row[2], row[3]) for row in rows}
 
 
-def skipped_from(conn: Connection, round_id: int, since: int) -> dict[int, int]:
-    """How many machines skip a coming time of a round, by that time."""
+def skipped_from(conn: Connection, round_id: int, since: int) -> dict[int, set[int]]:
+    """Which machines skip a coming time of a round, by that time."""
     rows = conn.execute(
         """
-        SELECT occurs_at, count(*) FROM postponed
-        WHERE round_id = ? AND occurs_at >= ? AND until_at IS NULL GROUP BY occurs_at
+        SELECT occurs_at, machine_id FROM postponed
+        WHERE round_id = ? AND occurs_at >= ? AND until_at IS NULL
         """,
         (round_id, since),
     )
-    return {row[0]: row[1] for row in rows}
+    found: dict[int, set[int]] = {}
+    for occurs_at, machine_id in rows:
+        found.setdefault(occurs_at, set()).add(machine_id)
+    return found

@@ -4,22 +4,19 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 from phylax.core.balance import balance
 from phylax.core.holds import HeldPicks
-from phylax.core.missed import Between
 from phylax.core.orders import Progress, ResultMessage
 from phylax.core.runs import Conclusion, Run, RunDetail, RunState, Work
 from phylax.core.survey import Tally
-from phylax.core.timing import Stretch
 from phylax.core.values import from_seconds, to_seconds
 from phylax.store import steps
 
 Connection = sqlite3.Connection
 
-_RUN = """
+RUN = """
     SELECT r.*, m.tag AS machine_tag, c.name AS client_name, o.name AS round_name,
            v.name AS routine_name
     FROM runs r
@@ -73,24 +70,24 @@ def _fields(row: sqlite3.Row) -> dict[str, Any]:
     }
 
 
-def _run(row: sqlite3.Row) -> Run:
+def as_run(row: sqlite3.Row) -> Run:
     return Run(**_fields(row))
 
 
 def run(conn: Connection, run_id: int) -> Run | None:
-    row = conn.execute(f"{_RUN} WHERE r.id = ?", (run_id,)).fetchone()
-    return _run(row) if row else None
+    row = conn.execute(f"{RUN} WHERE r.id = ?", (run_id,)).fetchone()
+    return as_run(row) if row else None
 
 
 def runs_by_id(conn: Connection, ids: str) -> dict[int, Run]:
     """Chosen runs by number; `ids` is a JSON array."""
-    rows = conn.execute(f"{_RUN} WHERE r.id IN (SELECT value FROM json_each(?))", (ids,))
-    return {row["id"]: _run(row) for row in rows}
+    rows = conn.execute(f"{RUN} WHERE r.id IN (SELECT value FROM json_each(?))", (ids,))
+    return {row["id"]: as_run(row) for row in rows}
 
 
 def detail(conn: Connection, run_id: int) -> RunDetail | None:
     """A run with what became of every category and every step."""
-    row = conn.execute(f"{_RUN} WHERE r.id = ?", (run_id,)).fetchone()
+    row = conn.execute(f"{RUN} WHERE r.id = ?", (run_id,)).fetchone()
     if row is None:
         return None
     fields = _fields(row)
@@ -128,50 +125,29 @@ def runs(
     if round_id is not None:
         where += " AND r.round_id = :round"
     rows = conn.execute(
-        f"{_RUN} WHERE {where} ORDER BY r.id DESC LIMIT :limit",
+        f"{RUN} WHERE {where} ORDER BY r.id DESC LIMIT :limit",
         {"before": before, "machine": machine_id, "round": round_id, "limit": limit},
     )
-    return [_run(row) for row in rows]
+    return [as_run(row) for row in rows]
 
 
 def waiting(conn: Connection, *, limit: int) -> list[Run]:
     """What waits for its machine, the soonest first."""
     rows = conn.execute(
-        f"{_RUN} WHERE r.state = 'waiting' ORDER BY r.due_at, r.id LIMIT ?", (limit,)
+        f"{RUN} WHERE r.state = 'waiting' ORDER BY r.due_at, r.id LIMIT ?", (limit,)
     )
-    return [_run(row) for row in rows]
+    return [as_run(row) for row in rows]
 
 
 def under_way(conn: Connection, *, limit: int) -> list[Run]:
     """What is offered or runs: what is worked on now before what waits for a person."""
     rows = conn.execute(
         f"""
-        {_RUN} WHERE r.state IN ('offered', 'running') ORDER BY r.lease_until DESC LIMIT ?
+        {RUN} WHERE r.state IN ('offered', 'running') ORDER BY r.lease_until DESC LIMIT ?
         """,
         (limit,),
     )
-    return [_run(row) for row in rows]
-
-
-def missed_since(conn: Connection, since: int, *, limit: int) -> list[Run]:
-    """What was missed since a time, newest first."""
-    rows = conn.execute(
-        f"{_RUN} WHERE r.ended_at >= ? AND r.state = 'missed' ORDER BY r.ended_at DESC LIMIT ?",
-        (since, limit),
-    )
-    return [_run(row) for row in rows]
-
-
-class OccurrenceCount(NamedTuple):
-    """How many runs of one time of a round, at one client, are in one state."""
-
-    round_id: int
-    occurs_at: int
-    client_id: int
-    state: str
-    runs: int
-    due_at: int
-    ended_at: int | None
+    return [as_run(row) for row in rows]
 
 
 def by_people_since(
@@ -180,48 +156,33 @@ def by_people_since(
     """What people had done, not rounds: cleanings and routines that ended since a time."""
     rows = conn.execute(
         f"""
-        {_RUN} WHERE r.ended_at >= ? AND r.round_id IS NULL AND r.work IN ('clean', 'by hand')
+        {RUN} WHERE r.ended_at >= ? AND r.round_id IS NULL AND r.work IN ('clean', 'by hand')
           AND r.started_at IS NOT NULL AND (? IS NULL OR m.client_id = ?)
         ORDER BY r.ended_at DESC LIMIT ?
         """,
         (since, client_id, client_id, limit),
     )
-    return [_run(row) for row in rows]
-
-
-def of_occurrences(conn: Connection, since: int, until: int) -> list[OccurrenceCount]:
-    """The rounds' times in a span, by client and state."""
-    rows = conn.execute(
-        """
-        SELECT r.round_id, r.occurs_at, m.client_id, r.state, count(*) AS runs,
-               min(r.due_at) AS due_at, max(r.ended_at) AS ended_at
-        FROM runs r JOIN machines m ON m.id = r.machine_id
-        WHERE r.round_id IS NOT NULL AND r.occurs_at >= ? AND r.occurs_at < ?
-        GROUP BY 1, 2, 3, 4
-        """,
-        (since, until),
-    )
-    return [OccurrenceCount(*row) for row in rows]
+    return [as_run(row) for row in rows]
 
 
 def ended_since(conn: Connection, since: int, *, limit: int) -> list[Run]:
     """What ended since a time, newest first."""
     rows = conn.execute(
-        f"{_RUN} WHERE r.ended_at >= ? ORDER BY r.ended_at DESC LIMIT ?", (since, limit)
+        f"{RUN} WHERE r.ended_at >= ? ORDER BY r.ended_at DESC LIMIT ?", (since, limit)
     )
-    return [_run(row) for row in rows]
+    return [as_run(row) for row in rows]
 
 
 def cleanings(conn: Connection, machine_id: int, since: int, until: int) -> list[Run]:
     """Cleanings of a machine that ended in a span, in order."""
     rows = conn.execute(
         f"""
-        {_RUN} WHERE r.machine_id = ? AND r.work = 'clean'
+        {RUN} WHERE r.machine_id = ? AND r.work = 'clean'
           AND r.state IN ('done', 'partly') AND r.ended_at BETWEEN ? AND ? ORDER BY r.ended_at
         """,
         (machine_id, since, until),
     )
-    return [_run(row) for row in rows]
+    return [as_run(row) for row in rows]
 
 
 def add(
@@ -284,77 +245,6 @@ def has_due(conn: Connection, machine_id: int, *, at: int) -> bool:
     return row is not None
 
 
-class Occurring(NamedTuple):
-    """A round's run on one machine, as it is made."""
-
-    machine_id: int
-    occurs_at: int
-    stretches: str
-    """JSON: [[opens, closes, end by], …]"""
-    due_at: int
-    closes_at: int
-    until_at: int
-    takes: int
-
-
-def add_occurrences(
-    conn: Connection,
-    round_id: int,
-    name: str,
-    routine: tuple[int, int],
-    work: Work,
-    categories: tuple[str, ...],
-    made: Sequence[Occurring],
-    *,
-    at: int,
-    at_hand: bool,
-) -> None:
-    """The waiting runs of a round's time; those that exist already are left as they are."""
-    listed = json.dumps(categories)
-    conn.executemany(
-        """
-        INSERT INTO runs (round_id, routine_id, routine_version, work, categories, state, made_by,
-                          made_at, at_hand, machine_id, occurs_at, stretches, due_at, closes_at,
-                          until_at, takes)
-        VALUES (?, ?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING
-        """,
-        [(round_id, *routine, work, listed, name, at, int(at_hand), *one) for one in made],
-    )
-
-
-def of_round(conn: Connection, round_id: int, machine_ids: Sequence[int]) -> dict[int, list[Run]]:
-    """A round's runs that have not ended, by machine."""
-    found: dict[int, list[Run]] = {}
-    for row in conn.execute(
-        f"""
-        {_RUN} WHERE r.round_id IS NOT NULL AND r.state IN ('waiting', 'offered', 'running')
-          AND r.round_id = ? AND r.machine_id IN (SELECT value FROM json_each(?))
-        """,
-        (round_id, json.dumps(list(machine_ids))),
-    ):
-        found.setdefault(row["machine_id"], []).append(_run(row))
-    return found
-
-
-def run_of_occurrence(
-    conn: Connection, round_id: int, machine_id: int, occurs_at: int
-) -> Run | None:
-    row = conn.execute(
-        f"{_RUN} WHERE r.round_id = ? AND r.machine_id = ? AND r.occurs_at = ?",
-        (round_id, machine_id, occurs_at),
-    ).fetchone()
-    return _run(row) if row else None
-
-
-def newest_occurrence(conn: Connection, round_id: int, machine_id: int) -> int | None:
-    """The newest of a round's times that was made on a machine."""
-    row = conn.execute(
-        "SELECT max(occurs_at) FROM runs WHERE round_id = ? AND machine_id = ?",
-        (round_id, machine_id),
-    ).fetchone()
-    return row[0] if row else None
-
-
 class Candidate(NamedTuple):
     """An open run of a machine, as the choice of the next one sees it."""
 
@@ -408,20 +298,6 @@ def working_at_client(conn: Connection, machine_id: int, *, at: int) -> tuple[in
         {"client": row["id"], "machine": machine_id, "at": at},
     ).fetchone()
     return working, row["at_once"]
-
-
-def neighbours_waiting(conn: Connection, machine_id: int, *, at: int) -> list[int]:
-    """Machines of the same client that wait because as many as may were at work."""
-    rows = conn.execute(
-        """
-        SELECT DISTINCT n.id FROM machines m JOIN machines n ON n.client_id = m.client_id
-        JOIN runs r ON r.machine_id = n.id AND r.state IN ('waiting', 'offered', 'running')
-             AND r.due_at <= ? AND r.held_up IS NOT NULL
-        WHERE m.id = ?
-        """,
-        (at, machine_id),
-    )
-    return [row[0] for row in rows]
 
 
 def note_held_up(conn: Connection, run_id: int, why: str) -> None:
@@ -538,114 +414,6 @@ def stop_asked_by(conn: Connection, run_id: int) -> str | None:
     return row[0] if row else None
 
 
-class Closing(NamedTuple):
-    """A waiting run whose window has closed."""
-
-    id: int
-    machine_id: int
-    stretches: str | None
-
-
-def closing(conn: Connection, *, at: int) -> list[Closing]:
-    rows = conn.execute(
-        """
-        SELECT id, machine_id, stretches FROM runs
-        WHERE state = 'waiting' AND closes_at IS NOT NULL AND closes_at < ?
-        """,
-        (at,),
-    )
-    return [Closing(*row) for row in rows]
-
-
-def next_closing(conn: Connection) -> int | None:
-    """When the next window closes on a run that waits."""
-    row = conn.execute(
-        "SELECT min(closes_at) FROM runs WHERE state = 'waiting' AND closes_at IS NOT NULL"
-    ).fetchone()
-    return row[0] if row else None
-
-
-def move_on(conn: Connection, run_id: int, due_at: int, closes_at: int) -> None:
-    """A run waits for a later window."""
-    conn.execute(
-        "UPDATE runs SET due_at = ?, closes_at = ? WHERE id = ?", (due_at, closes_at, run_id)
-    )
-
-
-def hold_back(
-    conn: Connection, run_id: int, due_at: int, closes_at: int, until_at: int, stretches: str
-) -> None:
-    """A waiting run waits for other windows than it was made with."""
-    conn.execute(
-        "UPDATE runs SET due_at = ?, closes_at = ?, until_at = ?, stretches = ? WHERE id = ?",
-        (due_at, closes_at, until_at, stretches, run_id),
-    )
-
-
-class Facts(NamedTuple):
-    """What is known of a missed run, to say why."""
-
-    machine_id: int
-    stretches: tuple[Stretch, ...]
-    due_at: int
-    held_up: str | None
-
-
-def facts(conn: Connection, run_id: int) -> Facts:
-    row = conn.execute(
-        "SELECT machine_id, stretches, due_at, until_at, held_up FROM runs WHERE id = ?", (run_id,)
-    ).fetchone()
-    return Facts(row["machine_id"], _stretches(row), row["due_at"], row["held_up"])
-
-
-def _stretches(row: sqlite3.Row) -> tuple[Stretch, ...]:
-    if row["stretches"] is None:
-        until = row["until_at"] or row["due_at"]
-        return (Stretch(row["due_at"], until, None),)
-    return stretches_in(row["stretches"])
-
-
-def stretches_in(text: str) -> tuple[Stretch, ...]:
-    return tuple(Stretch(*one) for one in json.loads(text))
-
-
-def worked_between(
-    conn: Connection, machine_id: int, since: int, until: int, *, but: int
-) -> list[Between]:
-    """When a machine did other work, of its last runs."""
-    rows = conn.execute(
-        """
-        SELECT started_at, coalesce(ended_at, ?) AS ended FROM runs
-        WHERE machine_id = ? AND id <> ? AND started_at IS NOT NULL AND NOT at_hand
-        ORDER BY id DESC LIMIT 40
-        """,
-        (until, machine_id, but),
-    )
-    return [
-        Between(row["started_at"], row["ended"])
-        for row in rows
-        if row["started_at"] < until and row["ended"] > since
-    ]
-
-
-def presumed_off(conn: Connection, machine_id: int, since: int) -> list[tuple[int, Facts]]:
-    """Missed runs of a machine that was presumed off, of which it may tell more."""
-    rows = conn.execute(
-        """
-        SELECT id, machine_id, stretches, due_at, until_at, held_up FROM runs
-        WHERE machine_id = ? AND cause = 'off' AND until_at > ?
-        """,
-        (machine_id, since),
-    )
-    return [
-        (row["id"], Facts(row["machine_id"], _stretches(row), row["due_at"], None)) for row in rows
-    ]
-
-
-def correct_cause(conn: Connection, run_id: int, cause: str, reason: str) -> None:
-    conn.execute("UPDATE runs SET cause = ?, reason = ? WHERE id = ?", (cause, reason, run_id))
-
-
 def end_part(
     conn: Connection,
     run_id: int,
@@ -701,20 +469,20 @@ def at_hand_of(conn: Connection, machine_id: int) -> list[Run]:
     """A machine's open runs in which a person's step comes next."""
     rows = conn.execute(
         f"""
-        {_RUN} WHERE r.machine_id = ? AND r.state IN ('waiting', 'offered', 'running')
+        {RUN} WHERE r.machine_id = ? AND r.state IN ('waiting', 'offered', 'running')
           AND r.at_hand
         """,
         (machine_id,),
     )
-    return [_run(row) for row in rows]
+    return [as_run(row) for row in rows]
 
 
 def lapsed(conn: Connection, *, at: int) -> list[Run]:
     """Runs out on a lease that has run out."""
     rows = conn.execute(
-        f"{_RUN} WHERE r.state IN ('offered', 'running') AND r.lease_until < ?", (at,)
+        f"{RUN} WHERE r.state IN ('offered', 'running') AND r.lease_until < ?", (at,)
     )
-    return [_run(row) for row in rows]
+    return [as_run(row) for row in rows]
 
 
 def is_on_lease(conn: Connection, run_id: int, *, at: int) -> bool:

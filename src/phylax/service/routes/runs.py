@@ -15,7 +15,7 @@ from phylax.service.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import documented, not_found
 from phylax.service.routes.lookup import find_machine, find_run
 from phylax.service.signin import Signed, Technician
-from phylax.store import runs
+from phylax.store import occurrences, runs
 from phylax.store.database import Connection
 
 router = APIRouter(prefix="/runs", tags=["runs"])
@@ -35,7 +35,7 @@ def list_runs(
     """Runs, newest first; or those that were missed since a time."""
     with house.db.read() as conn:
         if missed_since is not None:
-            return runs.missed_since(conn, to_seconds(missed_since), limit=limit)
+            return occurrences.missed_since(conn, to_seconds(missed_since), limit=limit)
         machine_id = find_machine(conn, machine).id if machine else None
         found = runs.runs(conn, before=before, limit=limit + 1, machine_id=machine_id)
     return page(found, limit, request, response, "before")
