@@ -120,9 +120,9 @@ def test_a_round_looks_first_cleans_and_is_in_the_record(
     scheduler.tick(service.house)
     agent.once()
     (run,) = owner.runs.list()
-    assert (run.state, run.round_name) == (RunState.DONE, "Light weekly")
+    assert (run.state, run.round_name) == (RunState.DONE, "Tuesdays")
     assert run.expected == run.removed and run.freed == 5000
-    assert next(owner.records.list(machine=machine.tag)).who == "Light weekly (round)"
+    assert next(owner.records.list(machine=machine.tag)).who == "Tuesdays (round)"
 
 
 def test_reports_sent_twice_are_applied_once_and_kept_while_the_service_is_away(

@@ -110,14 +110,18 @@ def in_force_on(conn: Connection, machine_id: int) -> dict[str, RuleInForce]:
         """,
         {"machine": machine_id},
     )
-    return dict(_merged(tuple((row["category"], row["scope"], row["rule"]) for row in rows)))
+    said = tuple((row["category"], row["scope"], row["rule"]) for row in rows)
+    return dict(_merged(tuple(catalogue()), said))
 
 
 @lru_cache(maxsize=512)
-def _merged(rows: tuple[tuple[str, str, str], ...]) -> dict[str, RuleInForce]:
-    """By what the scopes say, as (category, scope, rule): most machines of a shop share it."""
+def _merged(
+    keys: tuple[str, ...], rows: tuple[tuple[str, str, str], ...]
+) -> dict[str, RuleInForce]:
+    """For these categories, by what the scopes say, as (category, scope, rule): most machines of a
+    shop share it."""
     said: dict[str, list[tuple[Scope, Rule]]] = {
-        key: [(Scope.CATALOGUE, category.rule)] for key, category in catalogue().items()
+        key: [(Scope.CATALOGUE, catalogue()[key].rule)] for key in keys
     }
     for category, scope, text in rows:
         if category in said:
