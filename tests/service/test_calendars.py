@@ -138,6 +138,11 @@ def test_a_person_and_a_client_see_their_own(
     of_client = read(owner, theirs)["events"]
     assert {e["summary"] for e in of_client} == {"Quayside: Tuesdays"}
     assert not any("ferry" in json.dumps(e).lower() for e in of_client), "nobody else's business"
+    for one in owner.rounds.list():
+        owner.rounds.end(one.id)
+    off = read(owner, theirs)["events"]
+    assert [e["uid"] for e in off] == [e["uid"] for e in of_client]
+    assert {(e["summary"], e["status"]) for e in off} == {("Quayside: Tuesdays", "CANCELLED")}
 
 
 def test_an_address_is_private_answers_shortly_when_nothing_changed_and_can_be_withdrawn(

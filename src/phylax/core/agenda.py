@@ -39,10 +39,6 @@ class AgendaLine(Value):
     clashes: tuple[str, ...] = ()
     cancelled: bool = Field(False, description="Was announced, and will not be")
 
-    @property
-    def is_made(self) -> bool:
-        return bool(self.states)
-
 
 class Agenda(Value):
     since: Moment

@@ -16,7 +16,7 @@ from pydantic import Field, field_validator, model_validator
 from phylax.core.catalogue import catalogue
 from phylax.core.retention import Caution
 from phylax.core.shop import Name
-from phylax.core.values import Demand, Moment, Span, Value
+from phylax.core.values import Demand, Moment, Value
 
 GUESS = timedelta(minutes=15)
 """What a routine takes where nothing was measured yet."""
@@ -249,14 +249,6 @@ def length(measured: Sequence[int], elsewhere: Sequence[int] = ()) -> timedelta:
         if known:
             return timedelta(seconds=round(median(known)))
     return GUESS
-
-
-class Estimate(Value):
-    """How long a routine takes on a machine."""
-
-    machine_id: int
-    takes: Span
-    runs: int = Field(description="How many earlier runs there it is from; 0 for a guess")
 
 
 @cache

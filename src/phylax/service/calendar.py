@@ -55,11 +55,9 @@ def calendar_of(conn: Connection, feed: Feed, *, at: int) -> bytes:
     for line in lines:
         calendar.add_component(_of_line(ids, line, changes[line.round_id], the, feed))
     announced = {(line.round_id, to_seconds(line.occurs_at)) for line in lines}
-    if feed.about != "client":
-        for round_id, name, occurs_at in _called_off(conn, announced, person, at):
-            calendar.add_component(
-                _called_off_event(ids, round_id, name, occurs_at, changes[round_id])
-            )
+    for round_id, name, occurs_at in _called_off(conn, announced, client, person, at):
+        told = name if client is None else f"{the.name}: {name}"
+        calendar.add_component(_called_off_event(ids, round_id, told, occurs_at, changes[round_id]))
     if feed.about != "person":
         for run in runs.by_people_since(conn, at - _BACK, client_id=client, limit=500):
             calendar.add_component(_of_run(ids, run))
@@ -129,23 +127,30 @@ def _of_line(ids: _Ids, line: AgendaLine, known: _Known, the: Shop, feed: Feed) 
 
 
 def _called_off(
-    conn: Connection, announced: set[tuple[int, int]], person: int | None, at: int
+    conn: Connection,
+    announced: set[tuple[int, int]],
+    client: int | None,
+    person: int | None,
+    at: int,
 ) -> Iterable[tuple[int, str, int]]:
     """Times that a former plan had announced and the present one has not: (round, name, time)."""
     table = Timetable(conn)
+    machines = [m for m in shop.described(conn) if m.client_id == client]
     seen: set[tuple[int, int]] = set()
     for former in rounds.formers(conn, since=at - _BACK):
         if person is not None and former.plan.cared_for_by != person:
             continue
+        if client is not None and not any(former.plan.takes(m) for m in machines):
+            continue
         if former.plan.paused:
             continue
-        timing = table.timing(-former.round_id * 1000 - former.version, former.plan, 0)
+        timing = table.timing_of(former.plan, client or 0)
         ahead = takewhile(lambda one: one.opens_at < at + _AHEAD, timing.after(former.until_at))
         for one in ahead:
             key = former.round_id, one.occurs_at
             if key not in announced and key not in seen:
                 seen.add(key)
-                yield (*key[:1], former.plan.name, one.occurs_at)
+                yield former.round_id, former.plan.name, one.occurs_at
 
 
 def _called_off_event(ids: _Ids, round_id: int, name: str, occurs_at: int, known: _Known) -> Event:

@@ -36,7 +36,7 @@ from phylax.store.database import Connection
 
 _MOST_TOLD = 20
 _NOBODYS = 0
-"""A round that is not saved has no number yet; a client that is none has no days of its own."""
+"""No client's number: it has no days or clock of its own."""
 
 
 def check(conn: Connection, edit: RoundEdit) -> None:
@@ -71,7 +71,7 @@ def _timing(conn: Connection, edit: RoundEdit) -> Timing:
     if not edit.client_ids and edit.machine_ids:
         clients = {m.client_id for m in shop.machines_by_id(conn, list(edit.machine_ids))}
         only = clients.pop() if len(clients) == 1 else _NOBODYS
-    return Timetable(conn).timing(_NOBODYS, edit, only)
+    return Timetable(conn).timing_of(edit, only)
 
 
 def next_times(conn: Connection, edit: RoundEdit, *, at: int, most: int = 5) -> list[Occurrence]:
@@ -110,7 +110,7 @@ def seldom_on(conn: Connection, edit: RoundEdit, *, at: int) -> list[Habit]:
         since = known_since(weeks)
         if since is None:
             continue
-        timing = table.timing(_NOBODYS, edit, machine.client_id)
+        timing = table.timing_of(edit, machine.client_id)
         on = on_in_window(timing, weeks, at, since)
         if is_seldom(on):
             found.append((on, machine, timing, weeks, since))
@@ -174,15 +174,10 @@ def machines_of(conn: Connection, round_: Round) -> list[RoundMachine]:
                 next_at=None if member.next_at is None else from_seconds(member.next_at),
                 takes=timedelta(seconds=takes[machine.id]),
                 waits=waiting[0].id if waiting else None,
-                postponed=_in_words(postponed) if postponed else "",
+                postponed=postponed.in_words if postponed else "",
             )
         )
     return sorted(found, key=lambda one: (one.client_name, one.machine_tag))
-
-
-def _in_words(postponed: rounds.Postponement) -> str:
-    deed = "skipped" if postponed.until_at is None else "held back"
-    return f"{deed} by {postponed.who}" + (f": {postponed.word}" if postponed.word else "")
 
 
 # --- one machine's next time -----------------------------------------------------------------
@@ -212,8 +207,8 @@ def _postpone_waiting(
     run = runs.run(conn, run_id)
     assert run is not None
     if asked.until is None:
-        word = f": {asked.word}" if asked.word else ""
-        give_up(conn, run, RunState.CALLED_OFF, f"skipped by {who}{word}", at=at)
+        skipped = rounds.Postponement(None, asked.word, who)
+        give_up(conn, run, RunState.CALLED_OFF, skipped.in_words, at=at)
         return
     queue.hold_back(conn, round_, run, to_seconds(asked.until), at=at)
 

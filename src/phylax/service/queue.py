@@ -15,6 +15,7 @@ from phylax.core.runs import Run, RunState, work_of
 from phylax.core.timing import Occurrence, Stretch, ever_fits, first_start, fits
 from phylax.core.values import from_seconds
 from phylax.service.ending import give_up
+from phylax.service.problems import invalid
 from phylax.service.timetable import Timetable
 from phylax.store import journal, occurrences, presence, rounds, routines, runs, shop
 from phylax.store.database import Connection
@@ -135,9 +136,7 @@ class _Making:
         for machine_id, postponed in skipped:
             run = occurrences.run_of_occurrence(conn, round_.id, machine_id, one.occurs_at)
             if run is not None and run.state is RunState.WAITING:
-                word = f": {postponed.word}" if postponed.word else ""
-                skip = f"skipped by {postponed.who}{word}"
-                give_up(conn, run, RunState.CALLED_OFF, skip, at=self._at)
+                give_up(conn, run, RunState.CALLED_OFF, postponed.in_words, at=self._at)
         left_out = {machine_id for machine_id, _ in skipped}
         return {o.machine_id for o in made if o.due_at <= self._at and o.machine_id not in left_out}
 
@@ -167,9 +166,8 @@ class _Making:
         )
 
 
-def make_under_pressure(conn: Connection, machine_id: int, free_percent: float, *, at: int) -> bool:
-    """Make a run of each of a machine's rounds that run when space is short; True where one was."""
-    made = False
+def make_under_pressure(conn: Connection, machine_id: int, free_percent: float, *, at: int) -> None:
+    """Make a run of each of a machine's rounds that run when space is short."""
     table = Timetable(conn)
     for round_ in rounds.of_machine(conn, machine_id):
         pressure = round_.plan.pressure
@@ -185,18 +183,17 @@ def make_under_pressure(conn: Connection, machine_id: int, free_percent: float, 
         if one is None or (round_.plan.paused_until and one.day < round_.plan.paused_until):
             continue
         _Making(conn, table, round_, at).make_now(member, one)
-        made = True
-    return made
 
 
 def hold_back(conn: Connection, round_: Round, run: Run, until: int, *, at: int) -> None:
-    """A waiting run waits until a later time, and from there as long as it would have."""
+    """A waiting run waits until a later time, and from there as long as it would have. A problem
+    where nobody is open for two weeks from then."""
     member = rounds.member(conn, round_.id, run.machine_id)
     assert member is not None
     timing = Timetable(conn).timing(round_.id, round_.plan, member.client_id)
     later = timing.from_now(until)
     if later is None:
-        return
+        raise invalid("/until", "no day of the two weeks from then is open; name another time")
     stretches = timing.stretches(later)
     occurrences.hold_back(
         conn, run.id, stretches[0].opens_at, stretches[0].closes_at, stretches[-1].closes_at,

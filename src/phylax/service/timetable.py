@@ -42,8 +42,13 @@ class Timetable:
         place = self._place(plan, client_id)
         key = round_id, place
         if key not in self._timings:
-            self._timings[key] = Timing(plan, ZoneInfo(place.zone), place.closed)
+            self._timings[key] = self.timing_of(plan, client_id)
         return self._timings[key]
+
+    def timing_of(self, plan: RoundEdit, client_id: int) -> Timing:
+        """For a plan that is no round's: one that is not saved yet, or no longer holds."""
+        place = self._place(plan, client_id)
+        return Timing(plan, ZoneInfo(place.zone), place.closed)
 
     def next(self, round_id: int, plan: RoundEdit, client_id: int, after: int) -> Occurrence | None:
         """A round's first time at a client that opens after a moment."""

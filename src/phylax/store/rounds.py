@@ -297,6 +297,11 @@ class Postponement(NamedTuple):
     word: str
     who: str
 
+    @property
+    def in_words(self) -> str:
+        deed = "skipped" if self.until_at is None else "held back"
+        return f"{deed} by {self.who}" + (f": {self.word}" if self.word else "")
+
 
 def postponed(
     conn: Connection, round_id: int, machine_ids: Sequence[int], occurs_at: int

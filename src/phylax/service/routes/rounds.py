@@ -169,15 +169,6 @@ def get_presence(round_id: int, house: TheHouse, actor: Signed) -> Presence:
         return planning.presence_of(conn, members, at=now)
 
 
-@router.post("/presence", responses=documented(422))
-def preview_presence(edit: RoundEdit, house: TheHouse, actor: Signed) -> Presence:
-    """The same for a round that is being made."""
-    now = house.now()
-    with house.db.read() as conn:
-        chosen = [m.id for m in shop.described(conn) if edit.takes(m)]
-        return planning.presence_of(conn, chosen, at=now)
-
-
 @router.post("/{round_id}/postpone", responses=documented(403, 404, 409, 422))
 def postpone(round_id: int, asked: Postponed, deed: TheDeed, technician: Technician) -> Round:
     """Skip the next time for a machine, or hold it back until later."""
