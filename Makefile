@@ -21,7 +21,7 @@ demo-fresh: setup console
 	@$(BIN)/phylax demo --fresh
 
 test: setup console .windows/.ready
-	@sh tools/debian-packages.sh chromium gio mkfs.ext4 mount systemd-analyze
+	@sh tools/debian-packages.sh chromium gio mkfs.ext4 mount systemd-analyze prometheus promtool
 	$(BIN)/lint-imports
 	$(BIN)/pytest -n 2 --dist loadgroup
 

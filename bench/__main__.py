@@ -1,11 +1,22 @@
 """Runs every bench and prints its figures."""
 
-from bench import agents_load, footprint, removal, rounds_shop, survey_full, what_if_shop
+from bench import (
+    agents_load,
+    footprint,
+    forecasts,
+    removal,
+    rounds_shop,
+    survey_full,
+    watch_shop,
+    what_if_shop,
+)
 
 if __name__ == "__main__":
     survey_full.main()
     what_if_shop.main()
     rounds_shop.main()
+    forecasts.main()
+    watch_shop.main()
     agents_load.main()
     removal.main()
     footprint.main()

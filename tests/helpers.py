@@ -17,7 +17,10 @@ from phylax.agent import commands
 from phylax.agent.home import AgentHome
 from phylax.agent.loop import Agent
 from phylax.client import Phylax
+from phylax.core.attention import Attention, Cause
 from phylax.core.rounds import RoundEdit
+from phylax.service import watch
+from phylax.service.house import House
 
 Run = Callable[..., subprocess.CompletedProcess[str]]
 """Runs the command line with these words."""
@@ -126,3 +129,9 @@ def trashed(home: Path, name: str, size: int, *, days_ago: float) -> Path:
         encoding="utf-8",
     )
     return path
+
+
+def needs_you(house: House, shop: Phylax) -> list[Attention]:
+    """What needs a person, after a look now; but for clocks, which are set by tests."""
+    watch.whole(house)
+    return [one for one in shop.attention.list() if one.cause is not Cause.CLOCK_WRONG]

@@ -15,6 +15,7 @@ package_of() {
         xterm) echo "xterm" ;;
         Xvfb) echo "xvfb" ;;
         import) echo "imagemagick" ;;
+        promtool) echo "prometheus" ;;
         *) echo "$1" ;;
     esac
 }

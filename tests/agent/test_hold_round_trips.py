@@ -5,13 +5,14 @@ from pathlib import Path
 
 import pytest
 
-from helpers import enrol, make_file, make_standin
+from helpers import enrol, make_file, make_standin, needs_you
 from phylax.agent.loop import Agent
 from phylax.client import NotFoundError, Phylax, RefusedError
 from phylax.core.holds import HeldPick, IfTaken
 from phylax.core.retention import Rule, Scope
 from phylax.core.runs import RunState
 from phylax.core.shop import Machine, MachineEdit
+from phylax.service.house import House
 
 
 @pytest.fixture
@@ -152,7 +153,7 @@ def machine_edit(machine: Machine, *, tag: str):
 
 
 def test_what_is_left_five_times_needs_somebody(
-    owner: Phylax, machine: Machine, agent: Agent, home: Path
+    owner: Phylax, machine: Machine, agent: Agent, home: Path, house: House
 ) -> None:
     """A file that some program keeps open through every cleaning."""
     stuck = make_file(home / ".tmp/cache.db", 4000, days_old=9)
@@ -163,11 +164,11 @@ def test_what_is_left_five_times_needs_somebody(
         )
     )
     for time in range(1, 6):
-        assert "always left" not in [a.cause for a in owner.attention()], f"after {time - 1}"
+        assert "always left" not in [a.cause for a in needs_you(house, owner)], f"after {time - 1}"
         assert clean(owner, machine, agent).state is RunState.PARTLY
-    (attention,) = [a for a in owner.attention() if a.cause == "always left"]
+    (attention,) = [a for a in needs_you(house, owner) if a.cause == "always left"]
     assert "cache.db" in attention.evidence and "in use" in attention.evidence
     state.write_text(state.read_text().replace('["root/home/anna/.tmp/cache.db"]', "[]"))
     assert clean(owner, machine, agent).state is RunState.DONE
     assert not stuck.exists()
-    assert "always left" not in [a.cause for a in owner.attention()]
+    assert "always left" not in [a.cause for a in needs_you(house, owner)]

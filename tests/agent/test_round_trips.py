@@ -11,7 +11,7 @@ import psutil
 import pytest
 
 from conftest import Service
-from helpers import TUESDAY, Clock, enrol, make_file, make_standin, wait_until
+from helpers import TUESDAY, Clock, enrol, make_file, make_standin, needs_you, wait_until
 from phylax.agent.home import AgentHome, BusyError, NotEnrolledError
 from phylax.agent.loop import Agent
 from phylax.client import NotAllowedError, Phylax, RefusedError, UnreachableError
@@ -21,6 +21,7 @@ from phylax.core.retention import Rule, Scope
 from phylax.core.runs import RunState
 from phylax.core.shop import Machine, MachineFacts, System
 from phylax.service import scheduler
+from phylax.service.house import House
 
 
 @pytest.fixture
@@ -61,7 +62,9 @@ def test_the_key_is_its_owners_alone_and_a_withdrawn_agent_is_refused(
         Agent(AgentHome(tmp_path / "nowhere"))
 
 
-def test_the_whole_path(owner: Phylax, machine: Machine, agent: Agent, home: Path) -> None:
+def test_the_whole_path(
+    owner: Phylax, machine: Machine, agent: Agent, home: Path, house: House
+) -> None:
     make_file(home / ".tmp/old", 5000, days_old=3)
     keep = make_file(home / "Downloads/keep", 700, days_old=300)
     make_file(home / "Downloads/let-go", 900, days_old=300)
@@ -71,7 +74,7 @@ def test_the_whole_path(owner: Phylax, machine: Machine, agent: Agent, home: Pat
     assert owner.runs.get(look.id).state is RunState.DONE
     ledger = owner.machines.ledger(machine.tag)
     assert (ledger.goes.size, ledger.needs_yes.size) == (5000, 1600)
-    assert [a.cause for a in owner.attention()] == ["waits for a yes"]
+    assert [a.cause for a in needs_you(house, owner)] == ["waits for a yes"]
 
     listing = list(owner.surveys.listing(ledger.survey_id, "downloads"))
     numbers = [item.number for item in listing if item.path == "let-go"]
@@ -133,8 +136,8 @@ def test_reports_sent_twice_are_applied_once_and_kept_while_the_service_is_away(
     report = agent._link.report
     sent: list[str] = []
 
-    def lossy(message) -> None:
-        report(message)
+    def lossy(message, *, age) -> None:
+        report(message, age=age)
         if message.id not in sent:
             sent.append(message.id)
             raise UnreachableError("the answer was lost")

@@ -5,12 +5,33 @@ from datetime import UTC, datetime, timedelta
 import pytest
 
 from helpers import TUESDAY
-from phylax.core.attention import Cause, NextStep, Standing, needs_you
+from phylax.core.attention import (
+    Attention,
+    Cause,
+    HeldOn,
+    Kept,
+    NextStep,
+    Standing,
+    in_order,
+    is_worse,
+    keep,
+    look,
+)
 from phylax.core.rounds import Round
 from phylax.core.runs import Run, RunState
 from phylax.core.shop import Machine, Volume
 from phylax.core.survey import Tally
 from phylax.core.today import in_a_sentence
+from phylax.core.trends import (
+    Advice,
+    Crossing,
+    Grown,
+    Help,
+    IntervalVerdict,
+    Outlook,
+    PaceChange,
+    Rate,
+)
 
 NOW = datetime(2026, 3, 2, 9, tzinfo=UTC)
 LITTLE, MUCH = Tally(count=1, size=3), Tally(count=1, size=20)
@@ -30,6 +51,15 @@ def standing(used: int = 50, state: RunState | None = None, **more: object) -> S
     return Standing(machine=machine, now=NOW, threshold_percent=90, last_run=run or None, **more)
 
 
+def needs_you(standings: list[Standing]) -> list[Attention]:
+    """As it is kept: each with its number."""
+    found = [one for standing in standings for one in look(standing)]
+    return in_order(
+        Attention.model_validate(one.model_dump() | {"id": number, "since": NOW})
+        for number, one in enumerate(found, 1)
+    )
+
+
 @pytest.mark.parametrize(
     ("found", "cause", "step"),
     [
@@ -44,7 +74,7 @@ def standing(used: int = 50, state: RunState | None = None, **more: object) -> S
     ],
 )
 def test_each_cause_by_example(found: Standing, cause: Cause, step: NextStep) -> None:
-    (attention,) = needs_you([found])
+    (attention,) = look(found)
     assert (attention.cause, attention.next_step) == (cause, step)
     assert attention.evidence
 
@@ -60,7 +90,147 @@ def test_each_cause_by_example(found: Standing, cause: Cause, step: NextStep) ->
     ],
 )
 def test_what_is_fine_needs_nobody(fine: Standing) -> None:
-    assert needs_you([fine]) == []
+    assert look(fine) == []
+
+
+OUTLOOK = Outlook(
+    volume_id=1, machine_id=1, mount="C:", made_at=NOW, read_at=NOW, threshold_percent=90,
+    fills=Rate(low=1, likely=2 * 2**30, high=3 * 2**30),
+    crosses=Crossing(
+        soonest=NOW + timedelta(days=5), likely=NOW + timedelta(days=9),
+        latest=NOW + timedelta(days=14),
+    ),
+    full=Crossing(likely=NOW + timedelta(days=20)),
+)  # fmt: skip
+FASTER = PaceChange(
+    since=NOW - timedelta(days=9), before=0, now=3 * 2**30, looked=True,
+    grown=(Grown(category="downloads", size=27 * 2**30),),
+)  # fmt: skip
+HELD = HeldOn(mount="C:", size=100, since=NOW, until=NOW + timedelta(days=9))
+
+
+def outlook(**more: object) -> tuple[Outlook, ...]:
+    return (OUTLOOK.model_copy(update=more),)
+
+
+def clock_off(seconds: int) -> Standing:
+    one = standing()
+    machine = one.machine.model_copy(update={"clock_off": seconds, "clock_off_since": NOW})
+    return one.model_copy(update={"machine": machine})
+
+
+def agent_of(version: str) -> Standing:
+    one = standing(newest_agent="0.10.0")
+    machine = one.machine.model_copy(update={"agent_version": version})
+    return one.model_copy(update={"machine": machine})
+
+
+@pytest.mark.parametrize(
+    ("found", "cause", "says"),
+    [
+        (standing(outlooks=outlook()), Cause.CROSSES_SOON, "likely full on 22 March"),
+        (standing(outlooks=outlook(crosses=None, changed=FASTER)), Cause.FILLING_FAST,
+         "What grew: Download folders by 27.0 GiB"),
+        (standing(outlooks=outlook(
+            crosses=None, changed=FASTER.model_copy(update={"grown": ()}))), Cause.FILLING_FAST,
+         "No category grew"),
+        (clock_off(-7200), Cause.CLOCK_WRONG, "Readings are corrected"),
+        (agent_of("0.9.1"), Cause.AGENT_OLD, "cannot do"),
+    ],
+)  # fmt: skip
+def test_what_is_foreseen_and_what_is_wrong_about_a_machine(
+    found: Standing, cause: Cause, says: str
+) -> None:
+    (attention,) = look(found)
+    assert attention.cause is cause and says in attention.evidence
+
+
+def test_a_hold_that_fills_a_volume_is_named_beside_it() -> None:
+    found = look(standing(95, held=(HELD,)))
+    assert [one.cause for one in found] == [Cause.NEARLY_FULL, Cause.HOLD_FILLS]
+    assert look(standing(60, held=(HELD,))) == []
+
+
+def test_what_would_help_is_said_where_cleaning_does_not() -> None:
+    advice = Advice(
+        weeks=None, now_weeks=1.0, verdict=IntervalVerdict.CANNOT_HELP, helps=Help.LARGER_DISK,
+        words="94 % is in use. Cleaning cannot help: a disk of 2 TB would do for two years.",
+    )  # fmt: skip
+    (found,) = look(standing(94, looked_at=NOW, can_go=LITTLE, outlooks=outlook(
+        over=True, crosses=None, advice=advice, over_since=NOW - timedelta(days=40))))  # fmt: skip
+    assert "A disk of 2 TB would do for two years" in found.evidence
+    assert "Likely full on 22 March" in found.evidence
+    assert found.since == NOW - timedelta(days=40)
+
+
+@pytest.mark.parametrize(
+    "fine",
+    [
+        standing(outlooks=outlook(crosses=Crossing(likely=NOW + timedelta(days=31)))),
+        standing(outlooks=outlook(
+            crosses=None, changed=FASTER.model_copy(update={"since": NOW - timedelta(days=60)}))),
+        clock_off(200),
+        agent_of("0.10.0"),
+        agent_of("0.11"),
+        standing(seen=NOW - timedelta(days=9), awake_since=NOW - timedelta(days=6)),
+    ],
+)  # fmt: skip
+def test_what_lies_far_off_or_was_our_own_doing_needs_nobody(fine: Standing) -> None:
+    assert look(fine) == []
+
+
+# --- how findings live on --------------------------------------------------------------------
+
+HOUR = 3600
+
+
+def kept(**more: object) -> Kept:
+    known = {"id": 1, "cause": Cause.NEARLY_FULL, "subject": "C:", "grade": 910, "last_seen": 0}
+    return Kept(**(known | more))  # type: ignore[arg-type]
+
+
+def test_a_finding_begins_goes_on_and_ends() -> None:
+    full = look(standing(91))
+    assert keep(full, [], 0).begin == full
+    assert [before.id for before, _ in keep(full, [kept()], HOUR).still] == [1]
+    assert [one.id for one in keep([], [kept()], HOUR).end] == [1]
+
+
+def test_one_that_is_back_within_a_day_is_the_same_one() -> None:
+    full = look(standing(91))
+    again = keep(full, [kept(ended_at=HOUR)], 20 * HOUR)
+    assert [before.id for before, _ in again.again] == [1] and not again.begin
+    assert keep(full, [kept(ended_at=HOUR)], 30 * HOUR).begin == full
+
+
+def test_one_that_flaps_stays_until_it_was_away_for_a_day() -> None:
+    flapping = kept(times=3, last_seen=100 * HOUR)
+    assert keep([], [flapping], 110 * HOUR).end == []
+    assert keep([], [flapping], 125 * HOUR).end == [flapping]
+
+
+def test_worse_is_a_matter_of_its_own_kind() -> None:
+    assert not is_worse(Cause.NEARLY_FULL, 910, 925)
+    assert is_worse(Cause.NEARLY_FULL, 910, 930)
+    assert is_worse(Cause.RUN_FAILED, 7, 8)
+    assert not is_worse(Cause.RUN_FAILED, None, 8)
+
+
+def test_the_same_on_many_machines_of_a_client_is_one_thing() -> None:
+    def attention(number: int, client: int, cause: Cause, urgency: int) -> Attention:
+        return Attention(
+            id=number, cause=cause, urgency=urgency, machine_id=number, machine_tag=f"m{number}",
+            client_id=client, client_name="c", since=NOW, reason="r", evidence="e",
+            next_step=NextStep.LOOK,
+        )  # fmt: skip
+
+    silent = [attention(n, 4, Cause.SILENT, 50) for n in (1, 2, 3)]
+    other = attention(4, 4, Cause.SILENT, 50).model_copy(update={"client_id": 5})
+    more = attention(9, 4, Cause.RUN_FAILED, 80).model_copy(update={"machine_id": 1})
+    found = in_order([*silent, other, more])
+    assert [one.group for one in found] == [
+        "machine 1", "client 4: silent", "client 4: silent", "client 4: silent", "machine 4",
+    ]  # fmt: skip
 
 
 def test_the_fullest_comes_first() -> None:

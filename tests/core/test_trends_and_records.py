@@ -1,13 +1,13 @@
 """Condensed lines keep their extremes; the chain of records shows every tampering."""
 
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from phylax.core.records import FIRST, Entry, Record, RecordKind, digest, verify
-from phylax.core.trends import Reading, condense, free_line
+from phylax.core.trends import Reading, condense
 
 NOW = datetime(2026, 3, 2, tzinfo=UTC)
 
@@ -22,13 +22,6 @@ def test_condensing_keeps_ends_order_and_extremes(frees: list[int], most: int) -
         assert (short[0].at, short[-1].free) == (readings[0].at, readings[-1].free)
         assert min(r.low for r in short) == min(frees)
         assert max(r.high for r in short) == max(frees)
-
-
-def test_a_small_line_shows_the_lowest_share_of_each_step_and_gaps_as_unknown() -> None:
-    since = NOW - timedelta(days=4)
-    at = [int((since + timedelta(days=d)).timestamp()) for d in (0, 0.5, 3.5)]
-    readings = [Reading(t, 100, low, low, low) for t, low in zip(at, (40, 30, 90), strict=True)]
-    assert free_line(readings, since, NOW, 4) == (0.3, None, None, 0.9)
 
 
 def chain(*texts: str) -> list[Record]:

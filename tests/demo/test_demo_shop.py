@@ -121,9 +121,10 @@ def live(made: Path, tmp_path: Path) -> Iterator[tuple[Phylax, Path]]:
 def test_a_living_machine_is_cleaned_while_one_watches(live: tuple[Phylax, Path]) -> None:
     shop, data = live
     assert re.match(r"(Four|Five|Six) machines need you\.", shop.today().sentence)
-    causes = {(a.machine_tag, a.cause.value) for a in shop.attention()}
+    causes = {(a.machine_tag, a.cause.value) for a in shop.attention.list()}
     assert {
-        ("vet-xray", "nearly full"), ("boatyard-cad", "nearly full"), ("museum-kiosk", "missed"),
+        ("vet-xray", "nearly full"), ("ferry-tickets", "filling fast"),
+        ("boatyard-cad", "nearly full"), ("museum-kiosk", "missed"),
         ("choir-server", "waits for a yes"), ("oakes-laptop", "nearly full"),
     } <= causes  # fmt: skip
     run = shop.runs.clean("oakes-laptop", ["trash"])

@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Service
-from helpers import Clock
+from helpers import Clock, needs_you
 from phylax.client import AgentLink, NotSignedInError, Phylax, RefusedError, enrol
 from phylax.core.orders import (
     LEASE_SECONDS,
@@ -22,6 +22,7 @@ from phylax.core.runs import RunState
 from phylax.core.shop import Machine, MachineEdit, MachineFacts, ReadingIn
 from phylax.core.survey import Tally
 from phylax.service import scheduler
+from phylax.service.house import House
 
 FACTS = MachineFacts(
     system="linux", host="pretended", agent_version="0.1.0", kind="standin", memory=8 * 2**30,
@@ -160,13 +161,13 @@ def test_a_message_that_is_none_of_the_known_kinds_is_refused(
 
 
 def test_readings_show_on_the_machine_and_a_persons_token_is_no_agents_key(
-    owner: Phylax, link: AgentLink, clock: Clock, tmp_path: Path
+    owner: Phylax, link: AgentLink, clock: Clock, tmp_path: Path, house: House
 ) -> None:
     reading = ReadingIn(mount="/", capacity=1000, free=80, at=clock.now, file_system="ext4")
     link.report(ReadingsMessage(id="readings-1", readings=(reading,)))
     (volume,) = owner.machines.get(1).volumes
     assert (volume.capacity, volume.free, volume.file_system) == (1000, 80, "ext4")
-    assert [a.reason for a in owner.attention()] == ["/ is 92 % full"]
+    assert [a.reason for a in needs_you(house, owner)] == ["/ is 92 % full"]
     (line,) = owner.machines.free_lines([1], days=30)
     assert line.shares[-1] == 0.08 and line.shares[0] is None
     token = owner.people.make_token("t").token

@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Service
-from helpers import INVENTED, TUESDAY, Clock, enrol, make_file, make_standin
+from helpers import INVENTED, TUESDAY, Clock, enrol, make_file, make_standin, needs_you
 from phylax.agent.loop import Agent
 from phylax.client import NotFoundError, Phylax, RefusedError
 from phylax.core.catalogue import catalogue, read_category
@@ -195,7 +195,13 @@ def test_each_scope_adds_and_the_test_names_the_entry(
 
 
 def test_a_standing_consent_counts_until_it_is_taken_back(
-    owner: Phylax, service: Service, machine: Machine, agent: Agent, home: Path, clock: Clock
+    owner: Phylax,
+    service: Service,
+    machine: Machine,
+    agent: Agent,
+    home: Path,
+    clock: Clock,
+    house: House,
 ) -> None:
     owner.rules.put(Scope.MACHINE, machine.id, "downloads", Rule(keep_for=30 * DAY))
     (home / "Downloads").mkdir()
@@ -216,14 +222,14 @@ def test_a_standing_consent_counts_until_it_is_taken_back(
         return {p.name for p in (home / "Downloads").iterdir()}
 
     assert len(a_week_later()) == 2, "without a yes it is only listed"
-    assert [a.cause for a in owner.attention()] == ["waits for a yes"]
+    assert [a.cause for a in needs_you(house, owner)] == ["waits for a yes"]
     given = owner.standing_consents.give(machine.tag, "downloads", word="agreed in the contract")
     with pytest.raises(RefusedError, match="has a standing consent"):
         owner.standing_consents.give(machine.tag, "downloads")
     with pytest.raises(RefusedError, match="needs no yes"):
         owner.standing_consents.give(machine.tag, "trash")
     assert a_week_later() == {"young.zip"}
-    assert owner.attention() == []
+    assert needs_you(house, owner) == []
     owner.standing_consents.take_back(given.id)
     with pytest.raises(RefusedError, match="took it back already"):
         owner.standing_consents.take_back(given.id)

@@ -13,16 +13,19 @@ import pytest
 from helpers import TUESDAY, Clock, enrol, make_file, make_standin
 from phylax.client import Phylax
 from phylax.core.calendars import FeedEdit
+from phylax.core.notices import AtOnce, MailServerEdit, WishesEdit
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.shop import Machine
-from phylax.service import scheduler
+from phylax.service import scheduler, watch
 from phylax.service.house import House
+from phylax.service.notices import compose, post
 from phylax.store.database import Database
 
 GROWS = re.compile(
     r"SCAN (readings|reading_days|runs|records|surveys|survey_items|events|messages|consents"
     r"|consent_items|audit|standing_consents|profiles|survey_parts|run_steps|presence|sleeps"
-    r"|outages|round_machines|postponed|routine_lengths|r|s|i)"
+    r"|outages|round_machines|postponed|routine_lengths|volume_cleanings|freed_weeks|survey_sums"
+    r"|attention|notices|notice_attention|rule_changes|d|f|k|n|r|s|i)"
     r"\b(?! USING (COVERING )?INDEX| VIRTUAL)"
 )
 
@@ -99,6 +102,30 @@ def test_no_query_walks_what_grows(
     (bench,) = owner.routines.run(3, [machine.id], on_bench=True)
     owner.runs.tick(bench.id, 1)
     agent.once()
+    watch.whole(house)
+    watch.watch(house)
+    found = owner.attention.list()
+    assert found
+    owner.attention.settle(found[0], "looked at")
+    server = MailServerEdit(
+        host="127.0.0.1", port=1, security="none", sender="phylax@quayside.example"
+    )
+    owner.notices.set_mail_server(server, None)
+    me = owner.people.me().id
+    wishes = WishesEdit(mail="ines@quayside.example", at_once=AtOnce.ALL, daily=True)
+    owner.notices.set_wishes(owner.notices.wishes(me), wishes)
+    clock.pass_(timedelta(hours=1))
+    compose(house)
+    post(house)
+    list(owner.notices.list())
+    list(owner.notices.list(state="given up"))
+    owner.machines.outlooks(machine.tag)
+    owner.machines.regrowth(machine.tag)
+    owner.machines.readings(machine.tag)
+    owner.trends.shop()
+    owner.trends.volumes()
+    scraped = {"Authorization": f"Bearer {owner.people.make_token('measures').token}"}
+    httpx.get(f"{owner.url}/metrics", headers=scraped, timeout=60).raise_for_status()
     feed = owner.calendars.add(FeedEdit(name="Plans"))
     httpx.get(f"{owner.url}{feed.path}", timeout=60).raise_for_status()
 
@@ -115,4 +142,4 @@ def test_no_query_walks_what_grows(
                 continue  # one step from the end of the table, which the plan calls a scan
             walks += [(step, statement) for step in plan if GROWS.match(step)]
     assert len(asked) > 60
-    assert walks == []
+    assert not walks, "\n".join(map(str, walks))

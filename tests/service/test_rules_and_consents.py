@@ -6,11 +6,12 @@ from pathlib import Path
 import pytest
 
 from conftest import Service
-from helpers import enrol, make_file, make_standin
+from helpers import enrol, make_file, make_standin, needs_you
 from phylax.client import ChangedMeanwhileError, NotFoundError, Phylax, RefusedError
 from phylax.core.consents import NewConsent
 from phylax.core.retention import Rule, Scope
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
+from phylax.service.house import House
 
 DAY = timedelta(days=1)
 
@@ -88,7 +89,7 @@ def test_the_whole_listing_comes_in_pages_and_in_order(owner: Phylax, survey_id:
 
 
 def test_a_yes_to_the_whole_is_a_yes_to_what_was_proposed(
-    owner: Phylax, machine: Machine, survey_id: int
+    owner: Phylax, machine: Machine, survey_id: int, house: House
 ) -> None:
     consent = owner.surveys.consent(survey_id, "downloads", word="by letter")
     assert (consent.whole, consent.items, consent.size) == (True, 300, 3000)
@@ -97,7 +98,7 @@ def test_a_yes_to_the_whole_is_a_yes_to_what_was_proposed(
     assert run.expected is not None and run.expected.count == 300
     (kept,) = owner.machines.consents(machine.id)
     assert kept.used_by_run == run.id
-    assert [a.cause for a in owner.attention()] == []
+    assert [a.cause for a in needs_you(house, owner)] == []
 
 
 @pytest.mark.parametrize(

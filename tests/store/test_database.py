@@ -9,7 +9,7 @@ import pytest
 
 from helpers import TUESDAY
 from phylax.core.records import Entry, RecordKind
-from phylax.core.shop import MachineEdit, ReadingIn
+from phylax.core.shop import ReadingIn
 from phylax.core.survey import ledger
 from phylax.service import queue
 from phylax.service.house import House
@@ -21,7 +21,6 @@ from phylax.store import (
     rounds,
     routines,
     runs,
-    shop,
     surveys,
 )
 from phylax.store.database import Database, NewerFileError
@@ -32,7 +31,8 @@ NOW = datetime(2026, 3, 2, 9, tzinfo=UTC)
 def add_machine(house: House, tag: str = "ferry-desk") -> int:
     with house.db.write() as conn:
         conn.execute(
-            "INSERT OR IGNORE INTO clients VALUES (1, 'F', '', '', '', '', 1, '', 0, NULL, NULL)"
+            "INSERT OR IGNORE INTO clients (id, name, contact, mail, phone, note, changed_by,"
+            " changed_at) VALUES (1, 'F', '', '', '', '', '', 0)"
         )
         conn.execute(
             """
@@ -85,8 +85,10 @@ def test_a_survey_of_the_first_schema_is_read_after_the_file_is_brought_up_to_da
         old = Database(path)
         with old.write() as conn:
             conn.execute("INSERT INTO clients VALUES (1, 'Ferry', '', '', '', '', 1, 'ines', 0)")
-            edit = MachineEdit.model_validate({"tag": "a", "client_id": 1, "system": "linux"})
-            shop.add_machine(conn, edit, who="ines", at=0)
+            conn.execute(
+                "INSERT INTO machines (tag, client_id, system, make, model, serial, note,"
+                " changed_by, changed_at) VALUES ('a', 1, 'linux', '', '', '', '', 'ines', 0)"
+            )
             conn.execute(
                 "INSERT INTO runs (machine_id, work, categories, state, made_by, made_at, due_at)"
                 " VALUES (1, 'survey', '[]', 'done', 'ines', 0, 0)"

@@ -72,6 +72,29 @@ export function when(text: string | null | undefined, now = new Date()): string 
   return `${day.replace(',', '')} ${clock(at)}`;
 }
 
+/** A day: "24 Nov", with the year where it is another. */
+export function day(text: string | null | undefined, now = new Date()): string {
+  if (!text) return '–';
+  const at = new Date(text);
+  const year = at.getFullYear() === now.getFullYear() ? undefined : 'numeric';
+  return at.toLocaleDateString('en-GB', { timeZone: zone, day: 'numeric', month: 'short', year });
+}
+
+/** Bytes that may be fewer than none. */
+export function signed(bytes: number): string {
+  return bytes < 0 ? `−${size(-bytes)}` : size(bytes);
+}
+
+/** When a level is crossed, as a range. */
+export function crossing(
+  found: { soonest?: string | null; likely?: string | null; latest?: string | null } | null
+): string {
+  if (!found?.soonest) return 'not within two years';
+  const likely = found.likely ? `likely ${day(found.likely)}` : 'likely not within two years';
+  const latest = found.latest ? `latest ${day(found.latest)}` : 'perhaps much later';
+  return `${likely}, soonest ${day(found.soonest)}, ${latest}`;
+}
+
 export function full(text: string | null | undefined): string {
   if (!text) return '';
   return new Date(text).toLocaleString('en-GB', {

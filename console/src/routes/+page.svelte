@@ -1,22 +1,14 @@
 <script lang="ts">
-  import { api, inWords, type Attention, type Today } from '$lib/api/client';
+  import { api, inWords, type Today } from '$lib/api/client';
   import { live } from '$lib/api/live.svelte';
+  import NeedsYou from '$lib/components/NeedsYou.svelte';
   import RunProgress from '$lib/components/RunProgress.svelte';
   import RunState from '$lib/components/RunState.svelte';
   import When from '$lib/components/When.svelte';
   import { count, size } from '$lib/words';
-  import CircleCheck from '@lucide/svelte/icons/circle-check';
 
   let today = $state<Today | null>(null);
   let problem = $state('');
-
-  const STEPS: Record<Attention['next_step'], string> = {
-    look: 'Look through it',
-    clean: 'See what can go',
-    decide: 'Decide',
-    'run again': 'Run again',
-    'ask the client': 'See the machine'
-  };
 
   async function load() {
     const { data, error } = await api.GET('/api/v1/today');
@@ -26,7 +18,7 @@
   $effect(() => {
     void load();
     return live.on(
-      ['run', 'survey', 'reading', 'round', 'machine', 'consent'],
+      ['run', 'survey', 'reading', 'round', 'machine', 'consent', 'attention'],
       () => void load(),
       500
     );
@@ -45,32 +37,8 @@
   <div class="mt-6 grid gap-10 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
     <section aria-labelledby="needs">
       <h2 id="needs">Needs you</h2>
-      <ul class="ruled mt-2">
-        {#each today.needs_you as need (need.machine_id + need.cause)}
-          <li class="grid grid-cols-[1fr_auto] items-center gap-4 py-3">
-            <div>
-              <p>
-                <a class="anchor font-semibold" href="/machines/{need.machine_tag}"
-                  >{need.machine_tag}</a
-                >
-                <span class="muted">{need.client_name}</span>
-              </p>
-              <p>{need.reason}</p>
-              <p class="muted text-sm">
-                {need.evidence}{#if need.since}, since <When at={need.since} />{/if}
-              </p>
-            </div>
-            <a class="act" href="/machines/{need.machine_tag}#goes-and-stays"
-              >{STEPS[need.next_step]}</a
-            >
-          </li>
-        {:else}
-          <li class="flex items-center gap-2 py-4">
-            <CircleCheck size={18} aria-hidden="true" class="text-[var(--main)]" />
-            Nothing needs you. The next round is on the right.
-          </li>
-        {/each}
-      </ul>
+      <NeedsYou needs={today.needs_you} onhandled={() => void load()} />
+      <p class="mt-3"><a class="anchor" href="/trends">Trends over the shop</a></p>
     </section>
     <div class="space-y-8">
       <section aria-labelledby="now">

@@ -13,6 +13,7 @@ from pydantic import TypeAdapter
 
 from phylax.agent import files
 from phylax.agent.reserve import Reserve
+from phylax.agent.running import running
 from phylax.core.orders import Message
 
 _MESSAGE: TypeAdapter[Message] = TypeAdapter(Message)
@@ -28,6 +29,7 @@ class Spool:
         last = max((int(p.name[:12]) for p in folder.glob("*.json")), default=0)
         self._next = last + 1
         self._reserve = reserve or Reserve(folder / "reserve")
+        self._written: dict[str, float] = {}
 
     def tidy(self) -> None:
         """Throw away what was cut off while it was written. Only for who works here alone."""
@@ -39,6 +41,7 @@ class Spool:
         text = _MESSAGE.dump_json(message)
         path = self._folder / f"{self._next:012d}.json"
         self._reserve.lend(lambda: _write_whole(path, text))
+        self._written[path.name] = running()
         self._next += 1
 
     def waiting(self) -> Iterator[tuple[Path, Message]]:
@@ -46,11 +49,18 @@ class Spool:
         for path in sorted(self._folder.glob("*.json")):
             yield path, _MESSAGE.validate_json(path.read_bytes())
 
+    def age(self, path: Path) -> float | None:
+        """Seconds since a message was written, by the machine's running time; None where that was
+        before this agent started."""
+        written = self._written.get(path.name)
+        return None if written is None else running() - written
+
     def __len__(self) -> int:
         return sum(1 for _ in self._folder.glob("*.json"))
 
     def taken(self, path: Path) -> None:
         path.unlink(missing_ok=True)
+        self._written.pop(path.name, None)
         self._reserve.keep()
 
     def was_refused(self, path: Path) -> None:

@@ -13,6 +13,7 @@ from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 
 from phylax.agent.machines import MachineKind
+from phylax.agent.running import running
 from phylax.core.orders import Asleep, Awake
 
 _WORTH_TELLING = 60.0
@@ -23,18 +24,16 @@ def slept_so_far() -> float:
     if sys.platform == "win32":
         return _windows()
     if hasattr(time, "CLOCK_BOOTTIME"):
-        awake = time.clock_gettime(time.CLOCK_MONOTONIC)
-        return time.clock_gettime(time.CLOCK_BOOTTIME) - awake
+        return running() - time.clock_gettime(time.CLOCK_MONOTONIC)
     return 0.0
 
 
 def _windows() -> float:
     kernel: ctypes.CDLL = ctypes.WinDLL("kernel32")  # type: ignore[attr-defined,unused-ignore]
-    kernel.GetTickCount64.restype = ctypes.c_ulonglong
     awake = ctypes.c_ulonglong()
     if not kernel.QueryUnbiasedInterruptTime(ctypes.byref(awake)):
         return 0.0
-    return float(kernel.GetTickCount64()) / 1e3 - awake.value / 1e7
+    return running() - awake.value / 1e7
 
 
 class Waking:

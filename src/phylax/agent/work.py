@@ -158,7 +158,7 @@ class Worker:
         """
         for path, message in self._spool.waiting():
             try:
-                self._link.report(message)
+                self._link.report(message, age=self._spool.age(path))
             except RefusedError as error:
                 if error.status not in (409, 413, 422):
                     raise

@@ -13,6 +13,7 @@ from phylax.cli._session import EXIT_REFUSED, EXIT_UNREACHABLE, EXIT_USAGE, Sess
 
 _NOUNS = {
     "agenda": "what runs where, when and how long",
+    "attention": "what needs a person, and what is done about it",
     "agent": "the Phylax program on a client's machine",
     "calendar": "the rounds in your calendar",
     "catalogue": "the kinds of files that can be let go",
@@ -23,6 +24,7 @@ _NOUNS = {
     "demo": "the made-up shop",
     "hold": "what can still be put back",
     "machine": "clients' computers",
+    "notice": "who is told of what, by mail and hooks",
     "protect": "what always stays",
     "record": "the maintenance records",
     "round": "work that recurs",
@@ -34,7 +36,7 @@ _NOUNS = {
     "sign-in": "sign in to a service",
     "survey": "what a look found",
     "today": "what needs you",
-    "trend": "free space over time",
+    "trend": "free space over time, and what may come",
 }
 
 

@@ -35,7 +35,7 @@ def list_machines(session: Session, words: str, form: str) -> None:
         Column("tag", lambda m: m.tag),
         Column("client", lambda m: m.client_name),
         Column("system", lambda m: m.system),
-        Column("tightest volume", lambda m: _tightest(m, shop.threshold_percent)),
+        Column("tightest volume", lambda m: _tightest(m, m.limit_percent)),
         Column("free", lambda m: show_size(v.free) if (v := _fullest(m)) else "–", right=True),
         Column("last cleaned", lambda m: local(m.cleaned_at, shop.clock)),
         Column("last heard of", lambda m: local(m.seen_at, shop.clock)),

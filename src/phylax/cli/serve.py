@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, Literal, TypeVar
 
 import click
 import platformdirs
@@ -33,9 +32,33 @@ def data_option(command: F) -> F:
     is_flag=True,
     help="A proxy before the service does TLS; needed for any address but loopback.",
 )
-def command(data: Path, host: str, port: int, behind_proxy: bool) -> None:
+@click.option(
+    "--log",
+    "log_form",
+    type=click.Choice(["json", "text"]),
+    default="text",
+    show_default=True,
+    help="How log lines are written, to standard error.",
+)
+@click.option(
+    "--log-level",
+    type=click.Choice(["debug", "info", "warning", "error"]),
+    default="info",
+    show_default=True,
+    help="debug: every request.",
+)
+def command(
+    data: Path,
+    host: str,
+    port: int,
+    behind_proxy: bool,
+    log_form: Literal["json", "text"],
+    log_level: str,
+) -> None:
     """Start the shop's service; Ctrl-C stops it."""
-    if not behind_proxy and not _is_loopback(host):
+    from phylax.core.notices import is_loopback
+
+    if not behind_proxy and not is_loopback(host):
         raise click.UsageError(
             f"{host} can be reached by others: put a proxy that does TLS before it and say "
             "--behind-proxy, or listen on 127.0.0.1."
@@ -44,18 +67,16 @@ def command(data: Path, host: str, port: int, behind_proxy: bool) -> None:
 
     click.echo(f"Phylax is at http://{host}:{port} (data in {data})")
     try:
-        serve(data, host, port, behind_proxy=behind_proxy)
+        serve(
+            data,
+            host,
+            port,
+            behind_proxy=behind_proxy,
+            log_form=log_form,
+            log_level=log_level,
+        )
     except NewerFileError as error:
         raise click.ClickException(str(error)) from error
-
-
-def _is_loopback(host: str) -> bool:
-    if host == "localhost":
-        return True
-    try:
-        return ipaddress.ip_address(host).is_loopback
-    except ValueError:
-        return False
 
 
 def open_shop(data: Path, name: str, zone: str, owner: str, login: str, password: str) -> None:

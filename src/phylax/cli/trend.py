@@ -1,23 +1,31 @@
-"""`phylax trend`: free space over time."""
+"""`phylax trend`: free space over time, and what may come of it."""
 
 from __future__ import annotations
 
 from datetime import UTC, datetime
+from pathlib import Path
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._drawing import draw, in_words, say
+from phylax.cli._output import Column, console, format_option, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.quantities import parse_span, show_share, show_size
-from phylax.core.trends import Trend, condense_points
-
-_WIDTH = 72
-_HEIGHT = 12
+from phylax.core.trends import Trend
+from phylax.core.trends.shop import VolumeProspect
 
 
 @click.group("trend")
 def command() -> None:
-    """Free space over time."""
+    """Free space over time, and what may come of it."""
+
+
+def _trend(session: Session, machine: str, volume: str | None, span: str) -> Trend:
+    try:
+        since = datetime.now(UTC) - parse_span(span)
+    except ValueError as error:
+        raise click.BadParameter(str(error), param_hint="--span") from error
+    return session.shop.machines.trend(machine, mount=volume, since=since)
 
 
 @command.command("show")
@@ -27,15 +35,12 @@ def command() -> None:
 @format_option
 @pass_session
 def show(session: Session, machine: str, volume: str | None, span: str, form: str) -> None:
-    """Draw a volume's free space; cleanings are marked below."""
-    try:
-        since = datetime.now(UTC) - parse_span(span)
-    except ValueError as error:
-        raise click.BadParameter(str(error), param_hint="--span") from error
-    trend = session.shop.machines.trend(machine, mount=volume, since=since)
+    """Draw a volume's free space, with cleanings, threshold and forecast, and what it means."""
+    trend = _trend(session, machine, volume, span)
     zone = session.the_shop.clock
     if form == "table":
-        _draw(machine, trend, zone)
+        draw(machine, trend, zone)
+        say(trend.outlook, zone)
         return
     columns = (
         Column("at", lambda p: p.at.isoformat()),
@@ -47,33 +52,104 @@ def show(session: Session, machine: str, volume: str | None, span: str, form: st
     print_list(form, trend.points, columns, empty="No readings in this span.")
 
 
-def _draw(machine: str, trend: Trend, zone: object) -> None:
-    from zoneinfo import ZoneInfo
-
-    assert isinstance(zone, ZoneInfo)
+@command.command("picture")
+@click.argument("machine")
+@click.argument("file", type=click.Path(dir_okay=False, writable=True, path_type=Path))
+@click.option("--volume", help="Which volume; the fullest if left out.")
+@click.option("--span", default="90 days", show_default=True, help="How far back.")
+@pass_session
+def picture(session: Session, machine: str, file: Path, volume: str | None, span: str) -> None:
+    """Write the trend as a picture; FILE ends in .png or .svg."""
+    if file.suffix not in (".png", ".svg"):
+        raise click.BadParameter("write a name that ends in .png or .svg", param_hint="FILE")
+    trend = _trend(session, machine, volume, span)
     if not trend.points:
-        console.print("No readings in this span.")
-        return
-    columns = condense_points(trend, _WIDTH)
-    known = [p for p in columns if p is not None]
-    top = max(p.high for p in known)
-    bottom = min(p.low for p in known)
-    height = max(1, top - bottom)
-    last = trend.points[-1]
-    console.print(
-        f"{machine}, {trend.mount}  {show_size(last.free)} free of {show_size(last.capacity)} "
-        f"({show_share(last.capacity - last.free, last.capacity)} used)"
+        raise click.ClickException("There are no readings in this span.")
+    from phylax.cli._picture import save
+
+    save(machine, trend, session.the_shop.clock, file)
+    console.print(f"Written: {file}")
+
+
+@command.command("regrowth")
+@click.argument("machine")
+@format_option
+@pass_session
+def regrowth(session: Session, machine: str, form: str) -> None:
+    """How each category comes back on a machine after it was cleaned."""
+    columns = (
+        Column("category", lambda r: r.category),
+        Column("name", lambda r: r.name),
+        Column("comes back a day", lambda r: show_size(r.rate.likely), right=True),
+        Column("from", lambda r: show_size(r.rate.low), right=True),
+        Column("to", lambda r: show_size(r.rate.high), right=True),
+        Column("a cleaning takes", lambda r: show_size(r.removed), right=True),
+        Column("back after", lambda r: f"{r.back_in_days} days" if r.back_in_days else "–"),
+        Column("seen", lambda r: str(r.cleanings), right=True),
     )
-    for row in range(_HEIGHT, 0, -1):
-        level = bottom + height * (row - 0.5) / _HEIGHT
-        label = {_HEIGHT: show_size(top), 1: show_size(bottom)}.get(row, "")
-        cells = "".join("█" if p and (p.free >= level or row == 1) else " " for p in columns)
-        console.print(f"{label:>10} │{cells}")
-    marks = [" "] * _WIDTH
-    width = (trend.until - trend.since).total_seconds()
-    for cleaning in trend.cleanings:
-        place = int((cleaning.at - trend.since).total_seconds() / width * (_WIDTH - 1))
-        marks[place] = "▲"
-    console.print(f"{'':>10} └{'─' * _WIDTH}")
-    console.print(f"{'cleaned':>10}  {''.join(marks)}")
-    console.print(f"{'':>10}  {local(trend.since, zone):<{_WIDTH - 16}}{local(trend.until, zone)}")
+    print_list(
+        form,
+        session.shop.machines.regrowth(machine),
+        columns,
+        empty="Not seen yet: it takes a cleaning with a second look, and a look some days later.",
+    )
+
+
+@command.command("soon")
+@click.option("--within", default="90 days", show_default=True, help="How far ahead.")
+@format_option
+@pass_session
+def soon(session: Session, within: str, form: str) -> None:
+    """Volumes that are over their threshold, or will be soon, over the whole shop."""
+    try:
+        days = parse_span(within).days
+    except ValueError as error:
+        raise click.BadParameter(str(error), param_hint="--within") from error
+    zone = session.the_shop.clock
+
+    def when(one: VolumeProspect) -> str:
+        if one.over:
+            return "over already"
+        return in_words(one.crosses, zone) if one.crosses else "–"
+
+    columns = (
+        Column("machine", lambda p: p.machine_tag),
+        Column("client", lambda p: p.client_name),
+        Column("volume", lambda p: p.mount),
+        Column("used", lambda p: show_share(p.capacity - p.free, p.capacity), right=True),
+        Column("over its threshold", when),
+        Column("advice", lambda p: p.advice.words if p.advice else ""),
+    )
+    found = session.shop.trends.volumes(days=max(1, min(days, 730)))
+    print_list(form, found, columns, empty="No volume will be over its threshold so soon.")
+
+
+@command.command("shop")
+@click.option("--weeks", default=12, show_default=True, type=click.IntRange(1, 26))
+@pass_session
+def shop(session: Session, weeks: int) -> None:
+    """What was freed by week, what costs the most, and what changed rules and routines brought."""
+    trends = session.shop.trends.shop()
+    most = max((week.size for week in trends.weeks), default=0) or 1
+    console.print("Freed by week")
+    for week in trends.weeks[-weeks:]:
+        bar = "█" * round(40 * week.size / most)
+        console.print(f"  {week.monday:%Y-%m-%d} {show_size(week.size):>10} {bar}")
+    console.print("\nWhat costs the most, in 26 weeks")
+    for one in trends.costliest[:8]:
+        console.print(f"  {show_size(one.size):>10} {one.name}")
+    if trends.advised:
+        console.print("\nHow often volumes are cleaned")
+        for verdict, volumes in sorted(trends.advised.items(), key=lambda one: -one[1]):
+            console.print(f"  {volumes:>10} {verdict}")
+    for change in trends.changes:
+        before, after = change.before, change.after
+        words = f": {change.was} → {change.now}" if change.now else ""
+        console.print(f"\n{change.at:%Y-%m-%d} {change.name}, {change.about}{words}")
+        if not before.cleanings or not after.cleanings:
+            console.print("  Not enough cleanings before or after to compare.")
+            continue
+        console.print(
+            f"  By a cleaning: {show_size(before.freed_each)} before, "
+            f"{show_size(after.freed_each)} after ({before.cleanings} and {after.cleanings})"
+        )

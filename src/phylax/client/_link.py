@@ -6,6 +6,7 @@ from typing import Any
 
 from pydantic import TypeAdapter, ValidationError
 
+from phylax import __version__
 from phylax.client._errors import NotAnOrderError
 from phylax.client._http import Http
 from phylax.core.orders import Enrolled, Enrolment, GoOn, LeasedProgress, Message, Order, Progress
@@ -23,9 +24,18 @@ def enrol(url: str, code: str, facts: MachineFacts) -> Enrolled:
 class AgentLink(Http):
     """One agent's connection, with its own key."""
 
-    def report(self, message: Message) -> None:
-        """Send a message; the service applies it once however often it is sent."""
-        self.send("POST", "/agent/messages", body=message)
+    def report(self, message: Message, *, age: float | None = None) -> None:
+        """Send a message; the service applies it once however often it is sent.
+
+        `age` is how many seconds ago it was written by the machine's running time, where known.
+        """
+        self.send(
+            "POST",
+            "/agent/messages",
+            body=message,
+            params={"age": None if age is None else round(age, 1)},
+            headers={"User-Agent": f"phylax-agent/{__version__}"},
+        )
 
     def next_order(self, wait: float) -> Any:
         """The next order, or None where none came within so many seconds.

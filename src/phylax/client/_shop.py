@@ -19,7 +19,7 @@ from phylax.client._planning import (
     Routines,
     WaitingListings,
 )
-from phylax.core.attention import Attention
+from phylax.client._watching import Attentions, Hooks, Notices, Trends
 from phylax.core.catalogue import Category
 from phylax.core.consents import (
     Consent,
@@ -55,7 +55,12 @@ from phylax.core.shop import (
 )
 from phylax.core.survey import Ledger, Survey
 from phylax.core.today import Today
-from phylax.core.trends import FreeLine, Trend
+from phylax.core.trends import FreeLine, Outlook, Regrowth, Trend, TrendPoint
+
+_OUTLOOKS: type[list[Outlook]] = list[Outlook]
+_REGROWTHS: type[list[Regrowth]] = list[Regrowth]
+_POINTS: type[list[TrendPoint]] = list[TrendPoint]
+"""`list` is a method's name below."""
 
 
 def sign_in(url: str, login: str, password: str) -> str:
@@ -147,6 +152,31 @@ class Machines(Family):
             since=since and since.isoformat(),
             until=until and until.isoformat(),
             points=points,
+        )
+
+    def outlooks(self, which: Which) -> Sequence[Outlook]:
+        """What can be said of each volume."""
+        return self._http.get(_OUTLOOKS, f"/machines/{which}/outlooks")
+
+    def regrowth(self, which: Which) -> Sequence[Regrowth]:
+        """How each category comes back after a cleaning, fastest first."""
+        return self._http.get(_REGROWTHS, f"/machines/{which}/regrowth")
+
+    def readings(
+        self,
+        which: Which,
+        *,
+        mount: str | None = None,
+        since: datetime | None = None,
+        by: Literal["hour", "day"] = "day",
+    ) -> Sequence[TrendPoint]:
+        """Every reading of one volume, as it came (90 days back) or a line a day."""
+        return self._http.get(
+            _POINTS,
+            f"/machines/{which}/readings",
+            mount=mount,
+            since=since and since.isoformat(),
+            by=by,
         )
 
     def free_lines(self, machine_ids: Sequence[int], *, days: int = 90) -> Sequence[FreeLine]:
@@ -296,7 +326,8 @@ class Phylax(Http):
 
     Families of calls: `clients`, `machines`, `surveys`, `rules`, `holds`, `protections`,
     `standing_consents`, `waiting_listings`, `runs`, `routines`, `rounds`, `closing_days`,
-    `calendars`, `records`, `people`; and what concerns the shop as a whole.
+    `calendars`, `attention`, `trends`, `notices`, `hooks`, `records`, `people`; and what concerns
+    the shop as a whole.
     """
 
     def __init__(self, url: str, token: str, *, timeout: float = 30.0) -> None:
@@ -314,6 +345,10 @@ class Phylax(Http):
         self.closing_days = ClosingDates(self)
         self.calendars = Calendars(self)
         self.waiting_listings = WaitingListings(self)
+        self.attention = Attentions(self)
+        self.trends = Trends(self)
+        self.notices = Notices(self)
+        self.hooks = Hooks(self)
         self.records = Records(self)
         self.people = People(self)
 
@@ -325,9 +360,6 @@ class Phylax(Http):
 
     def today(self) -> Today:
         return self.get(Today, "/today")
-
-    def attention(self) -> Sequence[Attention]:
-        return self.get(list[Attention], "/attention")
 
     def catalogue(self) -> Sequence[Category]:
         return self.get(list[Category], "/catalogue")

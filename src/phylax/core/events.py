@@ -19,6 +19,7 @@ class EventKind(StrEnum):
     RECORD = "record"
     CONSENT = "consent"
     HOLD = "hold"
+    ATTENTION = "attention"
 
 
 class Event(Value):

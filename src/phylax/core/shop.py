@@ -9,7 +9,8 @@ from zoneinfo import ZoneInfo, available_timezones
 
 from pydantic import AfterValidator, Field, model_validator
 
-from phylax.core.values import Bytes, Demand, Moment, Value
+from phylax.core.trends.outlook import Crossing
+from phylax.core.values import Bytes, Demand, Instant, Moment, Value
 
 
 class System(StrEnum):
@@ -43,14 +44,15 @@ Name = Annotated[str, Field(min_length=1, max_length=120, examples=["Skerry Ferr
 Note = Annotated[str, Field(max_length=4000)]
 
 
+Threshold = Annotated[int, Field(ge=50, le=99, description="A volume used more is nearly full")]
+
+
 class ShopEdit(Demand):
     """What may be changed about the shop itself."""
 
     name: Name
     zone: Zone
-    threshold_percent: int = Field(
-        90, ge=50, le=99, description="A volume used more is nearly full"
-    )
+    threshold_percent: Threshold = 90
 
 
 class Shop(Value):
@@ -78,6 +80,7 @@ class ClientEdit(Demand):
         int | None,
         Field(ge=1, le=1000, description="So many of its machines may work in rounds at once"),
     ] = None
+    threshold_percent: Threshold | None = Field(None, description="Left out: the shop's")
 
 
 class Client(Value):
@@ -89,6 +92,7 @@ class Client(Value):
     note: str = ""
     zone: str | None = None
     at_once: int | None = None
+    threshold_percent: int | None = None
     machines: int = 0
     version: int
 
@@ -128,6 +132,9 @@ class MachineEdit(Demand):
     serial: Annotated[str, Field(max_length=120)] = ""
     memory: Bytes | None = None
     note: Note = ""
+    threshold_percent: Threshold | None = Field(
+        None, description="Left out: the client's, or the shop's"
+    )
 
 
 class Volume(Value):
@@ -141,6 +148,10 @@ class Volume(Value):
     capacity: int = 0
     free: int = 0
     read_at: Moment | None = None
+    gone_at: Moment | None = Field(None, description="Since when the machine has it no longer")
+    crosses: Crossing | None = Field(
+        None, description="When its threshold is crossed; absent where that cannot be said"
+    )
 
     @property
     def used(self) -> int:
@@ -171,7 +182,12 @@ class Machine(Value):
     seen_at: Moment | None = None
     cleaned_at: Moment | None = None
     next_round_at: Moment | None = None
+    threshold_percent: int | None = Field(None, description="Its own, where it has one")
+    limit_percent: int = Field(90, description="The threshold in force: its own, or whose it is")
+    clock_off: int = Field(0, description="Seconds by which its clock is ahead")
+    clock_off_since: Moment | None = None
     volumes: tuple[Volume, ...] = ()
+    gone_volumes: tuple[Volume, ...] = Field((), description="Which it once had")
 
 
 class EnrolmentCode(Value):
@@ -188,10 +204,13 @@ class ReadingIn(Demand):
     mount: str
     capacity: Bytes
     free: Bytes
-    at: Moment
+    at: Instant
     name: str = ""
     file_system: str = ""
     disk: DiskKind = "unknown"
+    identity: Annotated[
+        str, Field(max_length=80, description="Of the file system, such as its UUID, if known")
+    ] = ""
 
 
 class MachineFacts(Demand):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 
-from phylax.core.attention import Attention
+from phylax.core.attention import Attention, machines_that_need
 from phylax.core.quantities import spoken
 from phylax.core.rounds import Round
 from phylax.core.runs import Run
@@ -30,7 +30,7 @@ def in_a_sentence(
 
     `local_now` is the time in the shop's zone, in which the hour is given.
     """
-    machines = len({a.machine_id for a in attention})
+    machines = machines_that_need(attention)
     head = "Nothing needs you."
     if machines:
         verb = "needs" if machines == 1 else "need"

@@ -36,6 +36,14 @@ Moment = Annotated[
 ]
 """An aware point in time; stored and sent in UTC (RFC 3339)."""
 
+Instant = Annotated[
+    AwareDatetime,
+    PlainSerializer(_show_utc, return_type=str, when_used="json"),
+    Field(examples=["2026-03-02T18:30:00Z"]),
+]
+"""The same, but left in the zone it came in: for what comes in great numbers and is only compared
+and stored."""
+
 Span = Annotated[timedelta, Field(examples=["P30D"])]
 """A span of time; ISO 8601 duration on the wire."""
 

@@ -87,7 +87,10 @@ def volume_history(
         is_on = spec.on(local)
         if is_on:
             busy = 24 / _hours_on(spec.on, local.weekday(), local.day == 1)
-            used += volume.own / 24 * busy * random.uniform(0.2, 1.8)
+            own = volume.own
+            if volume.lately and now - at < timedelta(days=volume.lately[0]):
+                own = volume.lately[1]
+            used += own / 24 * busy * random.uniform(0.2, 1.8)
             junk += volume.junk / 24 * busy * random.uniform(0.1, 1.9)
         while done and done[0][0] <= at:
             when, name = done.pop(0)

@@ -15,9 +15,15 @@ from pathlib import Path
 from types import FrameType
 
 import httpx
+from aiosmtpd.controller import Controller
 
 from phylax.agent.home import AgentHome
+from phylax.core.notices import MailServerEdit
 from phylax.demo import scenario
+from phylax.demo.mailbox import open_mailbox
+from phylax.service.serve import FILE
+from phylax.store import notices
+from phylax.store.database import Database
 
 _MADE = "made"
 
@@ -33,8 +39,11 @@ def run(data: Path, port: int, *, fresh: bool, only_make: bool) -> None:
         _make(data, url)
     if only_make:
         return
-    if _is_taken(port):
-        sys.exit(f"Port {port} is taken: is the demo running already? Else choose another --port.")
+    for wanted in (port, port + 1):
+        if _is_taken(wanted):
+            sys.exit(
+                f"Port {wanted} is taken: is the demo running already? Else choose another --port."
+            )
     _Live(data, port, url).stay()
 
 
@@ -77,6 +86,7 @@ class _Live:
     def stay(self) -> None:
         signal.signal(signal.SIGTERM, self._stop)
         signal.signal(signal.SIGINT, self._stop)
+        mailbox = self._open_mailbox()
         try:
             service = self._start(
                 "service", "serve", "--data", str(self._data), "--port", str(self._port)
@@ -96,6 +106,26 @@ class _Live:
                 )
         finally:
             self._end_all()
+            mailbox.stop()
+
+    def _open_mailbox(self) -> Controller:
+        """The demo's mail server, at the port beside the service's; the shop is told."""
+        mailbox = open_mailbox(self._data / "mail", self._port + 1)
+        database = Database(self._data / FILE)
+        try:
+            with database.write() as conn:
+                edit = MailServerEdit(
+                    host="127.0.0.1",
+                    port=self._port + 1,
+                    security="none",
+                    sender="phylax@quayside.example",
+                )
+                known = notices.mail_server(conn)
+                if known is None or known.port != edit.port:
+                    notices.put_mail_server(conn, edit, who="Ines Marrow", at=int(time.time()))
+        finally:
+            database.close()
+        return mailbox
 
     def _log(self, name: str) -> Path:
         return self._data / "logs" / f"{name}.log"
@@ -133,6 +163,7 @@ class _Live:
             f"Phylax is ready at {self._url}\n"
             f"Sign in as ines (owner), tobias or wren (technicians) or petra (desk), "
             f"password {scenario.PASSWORD}\n"
+            f"Mail that is sent lies in {self._data / 'mail'}\n"
             f"Command line: export PHYLAX_TOKEN_FILE={self._data / 'owner.token'}\n"
             "Ctrl-C stops everything.",
             flush=True,

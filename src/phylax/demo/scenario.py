@@ -7,8 +7,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
+from datetime import datetime, time, timedelta
 
+from phylax.core.notices import AtOnce, WishesEdit
 from phylax.core.people import Role
 from phylax.core.retention import PressureStep, ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.routines import RoutineEdit, RoutineStep, StepKind
@@ -25,6 +26,15 @@ PEOPLE = (
     ("wren", "Wren Halloran", Role.TECHNICIAN),
     ("petra", "Petra Lund", Role.DESK),
 )
+
+WISHES = (
+    ("ines", WishesEdit(mail="ines@quayside.example", at_once=AtOnce.URGENT, daily=True)),
+    ("tobias", WishesEdit(mail="tobias@quayside.example", at_once=AtOnce.ALL)),
+    ("wren", WishesEdit(mail="wren@quayside.example", at_once=AtOnce.URGENT,
+                        quiet_from=time(19), quiet_until=time(7, 30))),
+    ("petra", WishesEdit(mail="petra@quayside.example", at_once=AtOnce.NEVER, daily=True)),
+)  # fmt: skip
+"""Who is told of what by mail."""
 
 On = Callable[[datetime], bool]
 """Whether a machine is on at a local time."""
@@ -62,6 +72,8 @@ class VolumeSpec:
     """What can be cleaned grows by."""
     disk: DiskKind = "ssd"
     file_system: str = "NTFS"
+    lately: tuple[int, float] | None = None
+    """Since so many days, what people's own files grow by instead."""
 
 
 @dataclass(frozen=True)
@@ -170,7 +182,8 @@ MACHINES = (
     MachineSpec("ferry-desk", "Skerry Ferry Office", _WIN, "Corrin", "Slate 14", 16,
                 _ssd(0.58, 0.03, 0.35), person="maren"),
     MachineSpec("ferry-tickets", "Skerry Ferry Office", _WIN, "Corrin", "Slate 12", 8,
-                _ssd(0.885, 0.10, 0.25), person="tickets",
+                (VolumeSpec("C:", 237.0, 0.885, 0.05, 0.25, lately=(24, 4.1)),),
+                person="tickets",
                 story="writes scans into a folder nobody empties"),
     MachineSpec("ferry-board", "Skerry Ferry Office", _LIN, "Pelham", "Cube 2", 8,
                 _linux(0.41, 0.01, 0.08, 117.0), on=always, person="board"),
@@ -251,6 +264,8 @@ CLOSED = (
 )
 ON_BENCH = ("library-3", "Before hand-over", "Wren Halloran")
 SKIPPED = ("Light weekly, ferry and vet", "vet-xray", "the pictures are being moved that evening")
+LOOKED_BACK_DAYS = 200
+"""Looks that old are in the demo's history."""
 HISTORY = {"user-temp": 0.2, "trash": 0.45, "web-cache": 0.35}
 """What the cleanings of the past let go, and its share."""
 
@@ -310,7 +325,7 @@ class Trees:
 
 
 TREES = {
-    "ferry-tickets": Trees(extra={"Scans": (220, 46.0)}, own_folders=("C:\\Scans",)),
+    "ferry-tickets": Trees(extra={"Scans": (220, 66.0)}, own_folders=("C:\\Scans",)),
     "oakes-laptop": Trees(temp=(520, 6.4), cache=(1900, 11.8), trash=(46, 14.2),
                           downloads=(85, 31.0), documents=(120, 22.0)),
     "pottery-mac": Trees(temp=(260, 2.1), cache=(1100, 6.2), trash=(30, 12.5),

@@ -3,24 +3,18 @@
 from __future__ import annotations
 
 import os
-import uuid
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from pathlib import Path
 from random import Random
 from zoneinfo import ZoneInfo
 
-from phylax.agent.guard import Guard
 from phylax.agent.home import AgentConfig, AgentHome
 from phylax.agent.machines.standin import StandInMachine
-from phylax.agent.surveyor import survey
 from phylax.core.missed import MissedCause, because
 from phylax.core.orders import (
     CategoryOutcome,
-    CategoryRule,
-    ListingMessage,
     ResultMessage,
-    SurveyMessage,
 )
 from phylax.core.records import Entry, RecordKind
 from phylax.core.retention import Scope
@@ -34,20 +28,23 @@ from phylax.core.shop import (
     ReadingIn,
     ShopEdit,
 )
-from phylax.core.survey import Item, Look, Tally
-from phylax.core.values import from_seconds, to_seconds
+from phylax.core.survey import Tally
+from phylax.core.values import to_seconds
 from phylax.demo import scenario
 from phylax.demo.history import Freed, Occurrence, Point, occurrences_of, volume_history
+from phylax.demo.looks import LookedThrough, as_it_came_in, look_through, looks_around
 from phylax.demo.standins import build
 from phylax.demo.tree import GIB
-from phylax.service import checklist, planning, work
+from phylax.service import checklist, planning, watch, work
 from phylax.service.ending import give_up
+from phylax.service.house import House
 from phylax.service.serve import FILE
 from phylax.service.signin import hash_password, new_secret
 from phylax.service.timetable import place_all, place_round
 from phylax.store import (
     agents,
     closing_days,
+    notices,
     people,
     presence,
     protections,
@@ -62,6 +59,7 @@ from phylax.store import (
 from phylax.store.database import Connection, Database
 
 SEED = 8610
+_LOOKED_BACK = timedelta(days=scenario.LOOKED_BACK_DAYS)
 READINGS_EVERY = 30
 
 
@@ -95,14 +93,20 @@ def make(folder: Path, now: datetime, url: str, *, lives_in: Path) -> None:
             ]
             for spec in scenario.MACHINES:
                 deeds += _live_through(conn, spec, machine_ids[spec.tag], now, zone)
+            looks = {
+                spec.tag: _set_up(conn, folder, spec, machine_ids[spec.tag], now, url, lives_in)
+                for spec in scenario.MACHINES
+            }
             for deed in sorted(deeds, key=lambda d: d.at):
-                _write_down(conn, deed, machine_ids[deed.machine], round_ids)
+                look = looks[deed.machine] if now - deed.at < _LOOKED_BACK else None
+                _write_down(conn, deed, machine_ids[deed.machine], round_ids, look)
             for spec in scenario.MACHINES:
-                _set_up(conn, folder, spec, machine_ids[spec.tag], now, url, lives_in)
+                _look_through(conn, looks[spec.tag], machine_ids[spec.tag])
                 _was_on(conn, spec, machine_ids[spec.tag], now, zone)
             _on_bench(conn, machine_ids, now)
             _skip(conn, machine_ids, round_ids, now)
             presence.note_awake(conn, at=to_seconds(now))
+        watch.whole(House(database, lambda: now))
     finally:
         database.close()
 
@@ -113,6 +117,10 @@ def _open_shop(conn: Connection, folder: Path, now: datetime) -> None:
     hashed = hash_password(scenario.PASSWORD)
     for login, name, role in scenario.PEOPLE:
         people.add(conn, login, name, role, hashed, at=began)
+    for login, wishes in scenario.WISHES:
+        found = people.by_login(conn, login)
+        assert found is not None
+        notices.put_wishes(conn, found[0].id, wishes, who=found[0].name, at=began)
     owner = people.by_login(conn, "ines")
     assert owner is not None
     token, token_hash = new_secret("phylax")
@@ -323,7 +331,13 @@ def _reading(volume: scenario.VolumeSpec, free: int, at: datetime) -> ReadingIn:
     )
 
 
-def _write_down(conn: Connection, deed: _Deed, machine_id: int, round_ids: dict[str, int]) -> None:
+def _write_down(
+    conn: Connection,
+    deed: _Deed,
+    machine_id: int,
+    round_ids: dict[str, int],
+    look: LookedThrough | None,
+) -> None:
     """A note, or an occurrence with its run and record, as they would have come in."""
     if deed.note is not None:
         entry = Entry(
@@ -361,6 +375,9 @@ def _write_down(conn: Connection, deed: _Deed, machine_id: int, round_ids: dict[
         give_up(conn, run, RunState.MISSED, why.words, at=to_seconds(deed.at), cause=why.cause)
         return
     checklist.begin_part(conn, run, at=to_seconds(deed.at))
+    if look is not None:
+        for message in looks_around(look, run_id, deed.at, deed.at + _takes(deed), _freed(deed)):
+            work.apply(conn, machine_id, message, at=to_seconds(message.ended_at))
     work.apply(conn, machine_id, _result(deed, run_id), at=to_seconds(deed.at))
 
 
@@ -411,8 +428,8 @@ def _set_up(
     now: datetime,
     url: str,
     lives_in: Path,
-) -> None:
-    """The machine's stand-in, its enrolled agent, and a survey of what really lies there."""
+) -> LookedThrough:
+    """The machine's stand-in, its enrolled agent; a look at what really lies there."""
     standin = folder / "machines" / spec.tag
     standin.mkdir(parents=True)
     build(standin, spec, now, Random(f"{SEED} tree {spec.tag}"))
@@ -430,9 +447,9 @@ def _set_up(
         ),
         key,
     )
-    _look_through(conn, machine, machine_id, now)
     seen = now if spec.live else _last_on(spec, now)
     conn.execute("UPDATE machines SET seen_at = ? WHERE id = ?", (to_seconds(seen), machine_id))
+    return look_through(conn, machine, machine_id, now)
 
 
 def _last_on(spec: scenario.MachineSpec, now: datetime) -> datetime:
@@ -442,57 +459,10 @@ def _last_on(spec: scenario.MachineSpec, now: datetime) -> datetime:
     return at
 
 
-class _Unhurried(StandInMachine):
-    """The same machine, surveyed without the pretended slowness of its disk."""
-
-    def pace(self, items: int) -> None:
-        """No waiting while the demo is made."""
-
-
-def _look_through(
-    conn: Connection, machine: StandInMachine, machine_id: int, now: datetime
-) -> None:
-    quick = _Unhurried(machine.folder)
-    listed: dict[str, list[Item]] = {}
-    look = [
-        CategoryRule(category=key, rule=rule)
-        for key, rule in rules.in_force_on(conn, machine_id).items()
-    ]
-    lines = survey(
-        quick,
-        Guard(quick),
-        look,
-        now,
-        protect=[one.entry for one in protections.in_force_on(conn, machine_id)],
-        listing=lambda key, item: listed.setdefault(key, []).append(item),
-    )
-    at = to_seconds(now) - 1800
+def _look_through(conn: Connection, look: LookedThrough, machine_id: int) -> None:
+    """The newest look at a machine comes in."""
+    at = to_seconds(look.at)
     run_id = runs.add(conn, machine_id, "survey", (), who="Tobias Quill", at=at - 60)
     assert run_id is not None
-    for key, items in listed.items():
-        for start in range(0, len(items), 500):
-            page = ListingMessage(
-                id=uuid.uuid4().hex,
-                run_id=run_id,
-                look=Look.FIRST,
-                category=key,
-                first_number=start + 1,
-                items=tuple(items[start : start + 500]),
-            )
-            work.apply(conn, machine_id, page, at=at)
-    started, ended = from_seconds(at - 20), from_seconds(at)
-    work.apply(
-        conn,
-        machine_id,
-        SurveyMessage(
-            id=uuid.uuid4().hex,
-            run_id=run_id,
-            look=Look.FIRST,
-            started_at=started,
-            ended_at=ended,
-            lines=tuple(lines),
-        ),
-        at=at,
-    )
-    result = ResultMessage(id=uuid.uuid4().hex, run_id=run_id, started_at=started, ended_at=ended)
-    work.apply(conn, machine_id, result, at=at)
+    for message in as_it_came_in(look, run_id):
+        work.apply(conn, machine_id, message, at=at)

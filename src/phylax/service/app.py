@@ -12,17 +12,23 @@ from fastapi.openapi.utils import get_openapi
 
 from phylax import __version__
 from phylax.core.events import Event
-from phylax.service import console_files, problems, scheduler
+from phylax.service import console_files, problems, scheduler, watch
 from phylax.service.examples import EXAMPLES
 from phylax.service.house import House
+from phylax.service.logs import Requests
+from phylax.service.measures import Measures
+from phylax.service.notices import keep_posting
 from phylax.service.routes import (
     agent,
+    attention,
     calendars,
     clients,
     closing_days,
     events,
     holds,
     machines,
+    measures,
+    notices,
     people,
     protection,
     records,
@@ -32,6 +38,7 @@ from phylax.service.routes import (
     runs,
     shop,
     surveys,
+    trends,
     waiting,
 )
 from phylax.store.routines import ship
@@ -48,10 +55,14 @@ def create_app(house: House) -> FastAPI:
         house.db.on_commit(house.hub.changed)
         with house.db.write() as conn:
             ship(conn, at=house.now())
-        keeping_time = asyncio.create_task(scheduler.keep_time(house))
+        tasks = [
+            asyncio.create_task(scheduler.keep_time(house)),
+            asyncio.create_task(watch.keep_watch(house)),
+            asyncio.create_task(keep_posting(house)),
+        ]
         yield
         house.hub.stop()
-        await keeping_time
+        await asyncio.gather(*tasks)
 
     app = FastAPI(
         title="Phylax",
@@ -64,12 +75,15 @@ def create_app(house: House) -> FastAPI:
         generate_unique_id_function=lambda route: route.name,
     )
     app.state.house = house
+    app.state.measures = Measures(house.db)
+    app.add_middleware(Requests, measures=app.state.measures)
     problems.install(app)
     for family in (
         shop,
         people,
         clients,
         machines,
+        trends,
         surveys,
         holds,
         rules,
@@ -80,11 +94,15 @@ def create_app(house: House) -> FastAPI:
         closing_days,
         calendars,
         waiting,
+        attention,
+        notices,
         records,
     ):
         app.include_router(family.router, prefix=API, responses=problems.documented(401))
     app.include_router(events.router, prefix=API, responses=problems.documented(401))
     app.include_router(agent.router, prefix=API)
+    app.include_router(measures.router, prefix=API)
+    app.include_router(measures.public)
     app.include_router(calendars.public)
 
     def openapi() -> dict[str, Any]:
@@ -112,6 +130,13 @@ def _document(app: FastAPI) -> dict[str, Any]:
         schema = kind.model_json_schema(ref_template="#/components/schemas/{model}")
         schemas |= schema.pop("$defs", {})
         schemas[kind.__name__] = schema
+    # read from its bytes by its own route, which therefore does not declare it
+    message = agent.MESSAGE.json_schema(ref_template="#/components/schemas/{model}")
+    schemas |= message.pop("$defs", {})
+    document["paths"][f"{API}/agent/messages"]["post"]["requestBody"] = {
+        "required": True,
+        "content": {"application/json": {"schema": message}},
+    }
     for body, example in EXAMPLES.items():
         schemas[body.__name__]["examples"] = [example]
     for name in ("HTTPValidationError", "ValidationError"):

@@ -6,8 +6,10 @@ from typing import Any
 
 from pydantic import BaseModel
 
+from phylax.core.attention import AttentionEdit
 from phylax.core.calendars import FeedEdit
 from phylax.core.consents import NewConsent, NewStandingConsent, NewYes
+from phylax.core.notices import HookEdit, MailServerEdit, WishesEdit
 from phylax.core.orders import (
     Enrolment,
     HeldMessage,
@@ -41,6 +43,13 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
                "threshold_percent": 90},
     ClientEdit: {"name": "Skerry Ferry Office", "contact": "Maren Oyle",
                  "mail": "office@skerryferry.example"},
+    AttentionEdit: {"handling": "settled", "word": "told the client; a larger disk is ordered"},
+    WishesEdit: {"mail": "wren@quayside.example", "at_once": "urgent", "daily": True,
+                 "weekly": True, "quiet_from": "19:00", "quiet_until": "07:30"},
+    MailServerEdit: {"host": "mail.quayside.example", "port": 587, "security": "starttls",
+                     "login": "phylax", "sender": "phylax@quayside.example"},
+    HookEdit: {"name": "The desk's board", "url": "https://board.quayside.example/in",
+               "at_once": "urgent"},
     MachineEdit: {"tag": "ferry-desk", "client_id": 1, "system": "windows", "make": "Corrin",
                   "model": "Slate 14", "memory": 17_179_869_184},
     Rule: {"off": False, "keep_for": "P14D"},

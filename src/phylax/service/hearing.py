@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Iterable
 
+from phylax.core import clocks
 from phylax.core.missed import Between, open_times, why_after_all
-from phylax.core.orders import Awake
+from phylax.core.orders import Awake, Message, ReadingsMessage
 from phylax.core.records import Entry, RecordKind
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service import checklist
@@ -13,7 +15,29 @@ from phylax.store import agents, occurrences, presence, records
 from phylax.store.database import Connection
 
 _HOUR = 3600
+_log = logging.getLogger("phylax.hearing")
 _FARTHEST_BACK = 15 * 86400
+
+
+def by_our_clock(
+    conn: Connection, machine_id: int, message: Message, *, at: int, age: float | None
+) -> Message:
+    """A message with its times set right where the machine's clock is wrong, which is noted."""
+    if isinstance(message, ReadingsMessage) and message.awake and age is not None:
+        off = clocks.offset(message.awake.at, age, at)
+        agents.note_clock(conn, machine_id, off, at=at)
+    else:
+        off = agents.clock_off(conn, machine_id)
+    message = clocks.set_right(message, off)
+    if isinstance(message, ReadingsMessage):
+        kept = clocks.believable(message.readings, from_seconds(at))
+        if left_out := len(message.readings) - len(kept):
+            _log.warning(
+                "machine %s: %s readings of a time that cannot be were left out",
+                machine_id, left_out,
+            )  # fmt: skip
+            message = message.model_copy(update={"readings": kept})
+    return message
 
 
 def heard_of(conn: Connection, machine_id: int, *, at: int, moments: Iterable[int] = ()) -> None:

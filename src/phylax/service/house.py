@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -27,6 +28,16 @@ class House:
     clock: Callable[[], datetime] = system_clock
     hub: Hub = field(default_factory=Hub)
     secure_cookies: bool = False
+    _beats: dict[str, float] = field(default_factory=dict)
+
+    def beat(self, name: str) -> None:
+        """One of the service's own loops is alive."""
+        self._beats[name] = time.monotonic()
+
+    def beats(self) -> dict[str, float]:
+        """Seconds since each of them last stirred."""
+        now = time.monotonic()
+        return {name: now - at for name, at in self._beats.items()}
 
     def now(self) -> int:
         """Epoch seconds."""

@@ -131,5 +131,6 @@ def documented(*statuses: int) -> dict[int | str, dict[str, Any]]:
         401: "Not signed in", 403: "Not allowed for this role", 404: "Not found",
         409: "In conflict with what is there", 412: "Changed meanwhile", 422: "Value not allowed",
         428: "If-Match is missing", 429: "Too many tries",
+        503: "Not ready",
     }  # fmt: skip
     return {s: {"description": titles[s], "content": content} for s in statuses}

@@ -147,7 +147,7 @@ def apply_document(conn: Connection, wanted: Document, *, who: str, at: int) -> 
     now = document(conn)
     for (subject, key), _ in now.rules.items():
         if (subject, key) not in wanted.rules:
-            rules.remove(conn, subject[0], number(subject), key)
+            rules.remove(conn, subject[0], number(subject), key, who=who, at=at)
     # farther scopes first: a nearer one is checked against them
     nearness = list(Scope)
     for (subject, key), rule in sorted(

@@ -57,6 +57,7 @@ def _lease_lapsed(conn: Connection, run: Run, now: int) -> None:
 async def keep_time(house: House) -> None:
     """Tick until the service stops: when the next round is due, and every so often."""
     while not house.hub.stopping.is_set():
+        house.beat("time")
         try:
             for machine_id in await asyncio.to_thread(tick, house):
                 house.hub.nudge(machine_id)

@@ -13,8 +13,10 @@ import uvicorn
 from phylax.core.people import NewPerson, Role
 from phylax.core.shop import ShopEdit
 from phylax.core.values import to_seconds
+from phylax.service import logs
 from phylax.service.app import create_app
 from phylax.service.house import House, system_clock
+from phylax.service.logs import LogForm
 from phylax.service.signin import hash_password
 from phylax.store import journal, people, routines
 from phylax.store import shop as shop_store
@@ -37,8 +39,17 @@ class _Server(uvicorn.Server):
         super().handle_exit(sig, frame)
 
 
-def serve(data: Path, host: str, port: int, *, behind_proxy: bool = False) -> None:
+def serve(
+    data: Path,
+    host: str,
+    port: int,
+    *,
+    behind_proxy: bool = False,
+    log_form: LogForm = "text",
+    log_level: str = "info",
+) -> None:
     """Serve the shop in a data directory until told to stop (SIGINT, SIGTERM)."""
+    logs.set_up(log_form, log_level)
     database = Database(data / FILE)
     try:
         house = House(database, secure_cookies=behind_proxy)
@@ -46,6 +57,7 @@ def serve(data: Path, host: str, port: int, *, behind_proxy: bool = False) -> No
             create_app(house),
             host=host,
             port=port,
+            log_config=None,
             log_level="warning",
             access_log=False,
             proxy_headers=behind_proxy,

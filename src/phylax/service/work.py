@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import secrets
 from datetime import timedelta
+from operator import attrgetter
 from typing import assert_never
 
 from phylax.core.catalogue import catalogue
@@ -52,6 +53,7 @@ from phylax.store import (
     holds,
     journal,
     left_again,
+    outlooks,
     profiles,
     protections,
     readings,
@@ -290,13 +292,20 @@ def _held_order(conn: Connection, run: Run, lease: str) -> HeldOrder:
     )
 
 
-def apply(conn: Connection, machine_id: int, message: Message, *, at: int) -> None:
-    """Apply an agent's message, once however often it is sent."""
+def apply(
+    conn: Connection, machine_id: int, message: Message, *, at: int, age: float | None = None
+) -> None:
+    """Apply an agent's message, once however often it is sent.
+
+    `age` is how many seconds ago it was written, by the machine's running time, where known.
+    """
     if not agents.first_time(conn, machine_id, message.id, at=at):
         return
+    message = hearing.by_our_clock(conn, machine_id, message, at=at, age=age)
     match message:
         case ReadingsMessage():
-            moments = {to_seconds(one.at) for one in message.readings}
+            # presence knows hours only
+            moments = {to_seconds(one.at) // 3600 * 3600 for one in message.readings}
             hearing.heard_of(conn, machine_id, at=at, moments=moments)
             _take_readings(conn, machine_id, message, at=at)
             return
@@ -325,10 +334,11 @@ def apply(conn: Connection, machine_id: int, message: Message, *, at: int) -> No
 
 
 def _take_readings(conn: Connection, machine_id: int, message: ReadingsMessage, *, at: int) -> None:
-    readings.add(conn, machine_id, message.readings)
+    readings.add(conn, machine_id, message.readings, of_all_volumes=True)
     if message.awake is not None:
         hearing.told_awake(conn, machine_id, message.awake, at=at)
-    free = [100 * one.free / one.capacity for one in message.readings if one.capacity]
+    newest = {one.mount: one for one in sorted(message.readings, key=attrgetter("at"))}
+    free = [100 * one.free / one.capacity for one in newest.values() if one.capacity]
     if free and min(free) < 50:
         queue.make_under_pressure(conn, machine_id, min(free), at=at)
     journal.tell(conn, EventKind.READING, at=at, machine_id=machine_id)
@@ -376,7 +386,15 @@ def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: in
         ended=to_seconds(message.ended_at),
     )
     found = ledger(survey)
-    if surveys.becomes_newest(conn, survey, found.goes, _waiting(conn, found)):
+    is_newest = surveys.becomes_newest(conn, survey, found.goes, _waiting(conn, found))
+    outlooks.note_survey(
+        conn,
+        found,
+        second=message.look is Look.SECOND,
+        at=to_seconds(message.ended_at),
+        is_newest=is_newest,
+    )
+    if is_newest:
         profiles.replace(conn, survey)
         surveys.forget_listings(conn, run.machine_id, before=at - _LISTINGS_LAST)
     expected = _promised(found, run.categories) if run.work == "clean" else None
@@ -410,6 +428,8 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
         reason = f"called off by {runs.stop_asked_by(conn, run.id) or 'the machine'}"
         conclusion = conclusion.model_copy(update={"reason": reason})
     ended = to_seconds(result.ended_at)
+    if run.work == "clean" and result.outcomes:
+        outlooks.note_cleaning(conn, run.machine_id, run.id, result, at=ended)
     worked = max(1, ended - to_seconds(result.started_at))
     went_well = conclusion.state in (RunState.DONE, RunState.PARTLY) and not result.out_of_time
     if run.routine_id is not None and not run.state.has_ended:

@@ -7,6 +7,7 @@ import sqlite3
 from phylax.core.shop import MachineFacts
 
 Connection = sqlite3.Connection
+_CLOCK_TO_WITHIN = 60
 MESSAGES_KEPT = 30 * 86400
 """A message is applied once if it is repeated within this many seconds."""
 
@@ -73,6 +74,33 @@ def seen_at(conn: Connection, machine_id: int) -> int:
     """When a machine was last heard of, to within the minute; 0 for never."""
     row = conn.execute("SELECT seen_at FROM machines WHERE id = ?", (machine_id,)).fetchone()
     return (row[0] if row else None) or 0
+
+
+def clock_off(conn: Connection, machine_id: int) -> int:
+    """Seconds by which a machine's clock is known to be ahead."""
+    row = conn.execute("SELECT clock_off FROM machines WHERE id = ?", (machine_id,)).fetchone()
+    return int(row[0])
+
+
+def note_clock(conn: Connection, machine_id: int, off: int, *, at: int) -> None:
+    """By how much a machine's clock is ahead; written where it is another than was known."""
+    if abs(off - clock_off(conn, machine_id)) > _CLOCK_TO_WITHIN or not off:
+        conn.execute(
+            """
+            UPDATE machines SET clock_off = :off,
+                   clock_off_since = iif(:off = 0, NULL, coalesce(clock_off_since, :at))
+            WHERE id = :id AND clock_off <> :off
+            """,
+            {"off": off, "at": at, "id": machine_id},
+        )
+
+
+def note_version(conn: Connection, machine_id: int, version: str) -> None:
+    """The agent's version, as it says with each report."""
+    conn.execute(
+        "UPDATE agents SET version = ? WHERE machine_id = ? AND version <> ?",
+        (version, machine_id, version),
+    )
 
 
 def first_time(conn: Connection, machine_id: int, message_id: str, *, at: int) -> bool:

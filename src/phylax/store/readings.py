@@ -1,67 +1,118 @@
-"""Readings of volumes: hour by hour for a while, a line a day for ever."""
+"""Readings of volumes: hour by hour for a while, a line a day for ever.
+
+Days are kept up as readings arrive, so that nothing has to be stopped to roll them up.
+"""
 
 from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
+from operator import itemgetter
+from typing import NamedTuple
 
 from phylax.core.shop import ReadingIn
 from phylax.core.trends import Reading
+from phylax.core.trends.lines import Line, with_reading
 from phylax.core.values import to_seconds
 
 Connection = sqlite3.Connection
 DAY = 86400
 HOURLY_KEPT = 90 * DAY
+_WORTH_A_LOOK = 0.02
+"""The share of a volume by which its free space may change before its outlook is made anew."""
 
 
-def add(conn: Connection, machine_id: int, readings: Iterable[ReadingIn]) -> None:
-    """Store readings; a repeated one changes nothing, a late one does not move the volume back."""
+class _Known(NamedTuple):
+    id: int
+    read_at: int
+    capacity: int
+    gone_at: int | None
+    outlook_free: int | None
+
+
+def add(
+    conn: Connection,
+    machine_id: int,
+    readings: Iterable[ReadingIn],
+    *,
+    of_all_volumes: bool = False,
+) -> None:
+    """Store readings; a repeated one changes nothing, a late one does not move the volume back.
+
+    `of_all_volumes` says that each time read names all volumes the machine has; one that is not
+    among them for a day is gone.
+    """
+    by_mount: dict[str, list[tuple[int, ReadingIn]]] = {}
     for reading in readings:
-        at = to_seconds(reading.at)
-        before = conn.execute(
-            "SELECT read_at FROM volumes WHERE machine_id = ? AND mount = ?",
-            (machine_id, reading.mount),
-        ).fetchone()
-        volume_id = _volume(conn, machine_id, reading)
-        add_points(conn, volume_id, [(at, reading.capacity, reading.free)])
-        if before and before["read_at"] // DAY < at // DAY:
-            # once a day for each volume: work that grows with what is new, not with what is there
-            forget_old_hours(conn, volume_id, at=at)
+        if reading.capacity:
+            by_mount.setdefault(reading.mount, []).append((to_seconds(reading.at), reading))
+    for found in by_mount.values():
+        found.sort(key=_at)
+        _add_to_volume(conn, machine_id, found, by_mount)
+    if of_all_volumes and by_mount:
+        newest = max(found[-1][0] for found in by_mount.values())
+        conn.execute(
+            """
+            UPDATE volumes SET gone_at = :at
+            WHERE machine_id = :machine AND gone_at IS NULL AND read_at < :at - 86400
+            """,
+            {"machine": machine_id, "at": newest},
+        )
 
 
-def add_points(conn: Connection, volume_id: int, points: list[tuple[int, int, int]]) -> None:
-    """Store (time, capacity, free) of one volume, and keep up the day's line."""
-    conn.executemany(
-        "INSERT OR IGNORE INTO readings VALUES (?, ?, ?, ?)", [(volume_id, *p) for p in points]
-    )
-    conn.executemany(
+_at = itemgetter(0)
+
+
+def _add_to_volume(
+    conn: Connection,
+    machine_id: int,
+    found: Sequence[tuple[int, ReadingIn]],
+    beside: Iterable[str],
+) -> None:
+    last_at, last = found[-1]
+    points = [(at, one.capacity, one.free) for at, one in found]
+    known = _known(conn, machine_id, last.mount)
+    volume_id = _keep_volume(conn, machine_id, last, last_at)
+    before = known.read_at if known else 0
+    why = "" if known else _was_called(conn, machine_id, volume_id, last, last_at, set(beside))
+    _keep_lines(conn, volume_id, found, why)
+    add_points(conn, volume_id, points)
+    if before // DAY < last_at // DAY:
+        # once a day for each volume: work that grows with what is new, not with what is there
+        if known:
+            forget_old_hours(conn, volume_id, at=last_at)
+        ask_outlook(conn, volume_id)
+    elif known and known.outlook_free is not None:
+        moved = abs(last.free - known.outlook_free) > _WORTH_A_LOOK * last.capacity
+        if moved or known.gone_at is not None:
+            ask_outlook(conn, volume_id)
+
+
+def _known(conn: Connection, machine_id: int, mount: str) -> _Known | None:
+    row = conn.execute(
         """
-        INSERT INTO reading_days VALUES (:volume, :day, :capacity, :free, :free, :free, :at)
-        ON CONFLICT (volume_id, day) DO UPDATE SET
-            low = min(low, excluded.low),
-            high = max(high, excluded.high),
-            free = iif(excluded.last_at >= last_at, excluded.free, free),
-            capacity = iif(excluded.last_at >= last_at, excluded.capacity, capacity),
-            last_at = max(last_at, excluded.last_at)
+        SELECT v.id, v.read_at, v.capacity, v.gone_at, o.free
+        FROM volumes v LEFT JOIN outlooks o ON o.volume_id = v.id
+        WHERE v.machine_id = ? AND v.mount = ?
         """,
-        [
-            {"volume": volume_id, "day": at // DAY, "capacity": capacity, "free": free, "at": at}
-            for at, capacity, free in points
-        ],
-    )
+        (machine_id, mount),
+    ).fetchone()
+    return _Known(*row) if row else None
 
 
-def _volume(conn: Connection, machine_id: int, reading: ReadingIn) -> int:
+def _keep_volume(conn: Connection, machine_id: int, reading: ReadingIn, at: int) -> int:
     row = conn.execute(
         """
         INSERT INTO volumes
-            (machine_id, mount, name, disk, file_system, capacity, free, read_at)
-        VALUES (:machine, :mount, :name, :disk, :file_system, :capacity, :free, :at)
+            (machine_id, mount, name, disk, file_system, capacity, free, read_at, identity)
+        VALUES (:machine, :mount, :name, :disk, :file_system, :capacity, :free, :at, :identity)
         ON CONFLICT (machine_id, mount) DO UPDATE SET
             name = excluded.name, disk = excluded.disk, file_system = excluded.file_system,
             capacity = iif(excluded.read_at >= read_at, excluded.capacity, capacity),
             free = iif(excluded.read_at >= read_at, excluded.free, free),
+            identity = iif(excluded.identity <> '', excluded.identity, identity),
+            gone_at = iif(excluded.read_at >= read_at, NULL, gone_at),
             read_at = max(read_at, excluded.read_at)
         RETURNING id
         """,
@@ -73,10 +124,112 @@ def _volume(conn: Connection, machine_id: int, reading: ReadingIn) -> int:
             "file_system": reading.file_system,
             "capacity": reading.capacity,
             "free": reading.free,
-            "at": to_seconds(reading.at),
+            "identity": reading.identity,
+            "at": at,
         },
     ).fetchone()
     return int(row[0])
+
+
+def _was_called(
+    conn: Connection,
+    machine_id: int,
+    volume_id: int,
+    reading: ReadingIn,
+    at: int,
+    beside: set[str],
+) -> str:
+    """Where a new volume is a known one under another name: that one is gone at once."""
+    if not reading.identity:
+        return ""
+    row = conn.execute(
+        """
+        SELECT id, mount FROM volumes
+        WHERE machine_id = ? AND identity = ? AND id <> ? AND read_at < ?
+          AND mount NOT IN (SELECT value FROM json_each(?))
+        ORDER BY read_at DESC LIMIT 1
+        """,
+        (machine_id, reading.identity, volume_id, at, json.dumps(sorted(beside))),
+    ).fetchone()
+    if row is None:
+        return ""
+    conn.execute("UPDATE volumes SET gone_at = ? WHERE id = ?", (at, row["id"]))
+    return f"it was {row['mount']} before"
+
+
+def _keep_lines(
+    conn: Connection, volume_id: int, found: Sequence[tuple[int, ReadingIn]], why: str
+) -> None:
+    known = lines(conn, volume_id)
+    if known and found[0][0] >= known[-1].began_at:
+        # nearly always: everything belongs to the present line
+        kinds = {(one.capacity, one.identity) for _, one in found}
+        last = known[-1]
+        if all(last.fits(*kind) and (last.identity or not kind[1]) for kind in kinds):
+            return
+    now = known
+    for at, one in found:
+        now = with_reading(now, at, one.capacity, one.identity)
+    if now is known:
+        return
+    if not known and why:
+        now = [now[0]._replace(why=why), *now[1:]]
+    conn.execute("DELETE FROM volume_lines WHERE volume_id = ?", (volume_id,))
+    conn.executemany(
+        "INSERT INTO volume_lines VALUES (?, ?, ?, ?, ?)", [(volume_id, *line) for line in now]
+    )
+    ask_outlook(conn, volume_id)
+
+
+def lines(conn: Connection, volume_id: int) -> list[Line]:
+    """The stretches in which a volume stayed the same one, in order."""
+    rows = conn.execute(
+        """
+        SELECT began_at, capacity, identity, why FROM volume_lines
+        WHERE volume_id = ? ORDER BY began_at
+        """,
+        (volume_id,),
+    )
+    return [Line(*row) for row in rows]
+
+
+def ask_outlook(conn: Connection, volume_id: int) -> None:
+    """What can be said of a volume is to be looked at anew."""
+    conn.execute("INSERT OR IGNORE INTO outlooks_due VALUES (?)", (volume_id,))
+
+
+def ask_outlooks_of(conn: Connection, machine_id: int) -> None:
+    conn.execute(
+        "INSERT OR IGNORE INTO outlooks_due SELECT id FROM volumes WHERE machine_id = ?",
+        (machine_id,),
+    )
+
+
+def add_points(conn: Connection, volume_id: int, points: Sequence[tuple[int, int, int]]) -> None:
+    """Store (time, capacity, free) of one volume, in order of time, and keep up the days' lines."""
+    conn.executemany(
+        "INSERT OR IGNORE INTO readings VALUES (?, ?, ?, ?)", [(volume_id, *p) for p in points]
+    )
+    days: dict[int, tuple[int, int, int, int, int]] = {}
+    for at, capacity, free in points:
+        day = at // DAY
+        if day in days:
+            _, low, high, _, _ = days[day]
+            days[day] = (capacity, min(low, free), max(high, free), free, at)
+        else:
+            days[day] = (capacity, free, free, free, at)
+    conn.executemany(
+        """
+        INSERT INTO reading_days VALUES (?, ?, ?, ?, ?, ?, ?)
+        ON CONFLICT (volume_id, day) DO UPDATE SET
+            low = min(low, excluded.low),
+            high = max(high, excluded.high),
+            free = iif(excluded.last_at >= last_at, excluded.free, free),
+            capacity = iif(excluded.last_at >= last_at, excluded.capacity, capacity),
+            last_at = max(last_at, excluded.last_at)
+        """,
+        [(volume_id, day, *line) for day, line in days.items()],
+    )
 
 
 def hourly(conn: Connection, volume_id: int, since: int, until: int) -> list[Reading]:
@@ -103,23 +256,33 @@ def daily(conn: Connection, volume_id: int, since: int, until: int) -> list[Read
     return [Reading(*row) for row in rows]
 
 
-def days_of_machines(
-    conn: Connection, machine_ids: Iterable[int], since: int
-) -> dict[tuple[int, int], list[Reading]]:
-    """The days since a time of all volumes of some machines, by (machine, volume)."""
-    found: dict[tuple[int, int], list[Reading]] = {}
+def lowest_shares(
+    conn: Connection, machine_ids: Iterable[int], since: int, until: int, steps: int
+) -> dict[tuple[int, int], list[float | None]]:
+    """The lowest share free in each of so many equal parts of a span, by (machine, volume); None
+    where nothing was read."""
+    found: dict[tuple[int, int], list[float | None]] = {}
     rows = conn.execute(
         """
-        SELECT v.machine_id, v.id, d.last_at, d.capacity, d.low, d.high, d.free
-        FROM json_each(?) wanted
-        JOIN volumes v ON v.machine_id = wanted.value
-        JOIN reading_days d ON d.volume_id = v.id AND d.day >= ?
-        ORDER BY v.machine_id, v.id, d.day
+        SELECT v.machine_id, v.id,
+               min(:steps - 1, (d.last_at - :since) * :steps / (:until - :since)) AS step,
+               round(min(d.low * 1.0 / d.capacity), 4)
+        FROM json_each(:wanted) wanted
+        CROSS JOIN volumes v ON v.machine_id = wanted.value
+        CROSS JOIN reading_days d ON d.volume_id = v.id AND d.day >= :since / 86400
+        WHERE d.last_at BETWEEN :since AND :until AND d.capacity > 0
+        GROUP BY v.machine_id, v.id, step
         """,
-        (json.dumps(list(machine_ids)), since // DAY),
+        {
+            "wanted": json.dumps(list(machine_ids)),
+            "since": since,
+            "until": until,
+            "steps": steps,
+        },
     )
-    for machine_id, volume_id, *reading in rows:
-        found.setdefault((machine_id, volume_id), []).append(Reading(*reading))
+    for machine_id, volume_id, step, share in rows:
+        line = found.setdefault((machine_id, volume_id), [None] * steps)
+        line[step] = share
     return found
 
 

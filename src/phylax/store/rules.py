@@ -8,6 +8,7 @@ from functools import lru_cache
 from phylax.core.catalogue import catalogue
 from phylax.core.retention import Rule, RuleInForce, Scope, ScopedRule, in_force
 from phylax.core.values import from_seconds
+from phylax.store import changes
 
 Connection = sqlite3.Connection
 
@@ -57,6 +58,7 @@ def put(
     who: str,
     at: int,
 ) -> None:
+    _note_change(conn, scope, subject_id, category, rule, who=who, at=at)
     conn.execute(
         """
         INSERT INTO rules VALUES (?, ?, ?, ?, 1, ?, ?)
@@ -68,12 +70,37 @@ def put(
     )
 
 
-def remove(conn: Connection, scope: Scope, subject_id: int, category: str) -> None:
+def remove(
+    conn: Connection, scope: Scope, subject_id: int, category: str, *, who: str, at: int
+) -> None:
     """The scope says nothing of this category any more."""
+    _note_change(conn, scope, subject_id, category, None, who=who, at=at)
     conn.execute(
         "DELETE FROM rules WHERE scope = ? AND subject_id = ? AND category = ?",
         (scope, subject_id, category),
     )
+
+
+def _note_change(
+    conn: Connection,
+    scope: Scope,
+    subject_id: int,
+    category: str,
+    to: Rule | None,
+    *,
+    who: str,
+    at: int,
+) -> None:
+    """What the scope said and now says, in words; by itself, whatever other scopes say."""
+    kind = catalogue().get(category)
+    if kind is None:
+        return
+    known = rule(conn, scope, subject_id, category)
+    words = [
+        kind.in_words(in_force([(Scope.CATALOGUE, kind.rule), *([(scope, one)] if one else [])]))
+        for one in (known.rule if known else None, to)
+    ]
+    changes.note_rule(conn, scope, subject_id, category, words[0], words[1], who=who, at=at)
 
 
 def all_rules(conn: Connection) -> list[tuple[str, ScopedRule]]:

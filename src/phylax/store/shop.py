@@ -5,9 +5,11 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable
+from datetime import datetime
 
 from phylax.core.rounds import Described
 from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit, Shop, ShopEdit, Volume
+from phylax.core.trends import Crossing
 from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
@@ -71,9 +73,9 @@ def clients(conn: Connection, *, after: int, limit: int) -> list[Client]:
 def add_client(conn: Connection, edit: ClientEdit, *, who: str, at: int) -> int:
     cursor = conn.execute(
         """
-        INSERT INTO clients (name, contact, mail, phone, note, zone, at_once, changed_by,
-                             changed_at)
-        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+        INSERT INTO clients (name, contact, mail, phone, note, zone, at_once, threshold_percent,
+                             changed_by, changed_at)
+        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
         """,
         (*_client_columns(edit), who, at),
     )
@@ -84,7 +86,8 @@ def change_client(conn: Connection, client_id: int, edit: ClientEdit, *, who: st
     conn.execute(
         """
         UPDATE clients SET name = ?, contact = ?, mail = ?, phone = ?, note = ?, zone = ?,
-               at_once = ?, version = version + 1, changed_by = ?, changed_at = ?
+               at_once = ?, threshold_percent = ?,
+               version = version + 1, changed_by = ?, changed_at = ?
         WHERE id = ?
         """,
         (*_client_columns(edit), who, at, client_id),
@@ -94,6 +97,7 @@ def change_client(conn: Connection, client_id: int, edit: ClientEdit, *, who: st
 def _client_columns(edit: ClientEdit) -> tuple[object, ...]:
     return (
         edit.name, edit.contact, edit.mail, edit.phone, edit.note, edit.zone, edit.at_once,
+        edit.threshold_percent,
     )  # fmt: skip
 
 
@@ -121,14 +125,21 @@ def uid(conn: Connection) -> str:
 
 _MACHINE = """
     SELECT m.*, c.name AS client_name, a.version AS agent_version,
-           (SELECT min(next_at) FROM round_machines o WHERE o.machine_id = m.id) AS next_round_at
+           (SELECT min(next_at) FROM round_machines o WHERE o.machine_id = m.id) AS next_round_at,
+           coalesce(m.threshold_percent, c.threshold_percent,
+                    shop.threshold_percent) AS limit_percent
     FROM machines m
     JOIN clients c ON c.id = m.client_id
+    JOIN shop
     LEFT JOIN agents a ON a.machine_id = m.id
 """
 
 
-def _machine(row: sqlite3.Row, volumes: Iterable[Volume]) -> Machine:
+def _moment(seconds: int | None) -> datetime | None:
+    return None if seconds is None else from_seconds(seconds)
+
+
+def _machine(row: sqlite3.Row, volumes: list[Volume]) -> Machine:
     return Machine(
         id=row["id"],
         tag=row["tag"],
@@ -143,10 +154,15 @@ def _machine(row: sqlite3.Row, volumes: Iterable[Volume]) -> Machine:
         version=row["version"],
         enrolled=row["agent_version"] is not None,
         agent_version=row["agent_version"] or "",
-        seen_at=row["seen_at"] and from_seconds(row["seen_at"]),
-        cleaned_at=row["cleaned_at"] and from_seconds(row["cleaned_at"]),
-        next_round_at=row["next_round_at"] and from_seconds(row["next_round_at"]),
-        volumes=tuple(volumes),
+        seen_at=_moment(row["seen_at"]),
+        cleaned_at=_moment(row["cleaned_at"]),
+        next_round_at=_moment(row["next_round_at"]),
+        threshold_percent=row["threshold_percent"],
+        limit_percent=row["limit_percent"],
+        clock_off=row["clock_off"],
+        clock_off_since=_moment(row["clock_off_since"]),
+        volumes=tuple(volume for volume in volumes if volume.gone_at is None),
+        gone_volumes=tuple(volume for volume in volumes if volume.gone_at is not None),
     )
 
 
@@ -155,7 +171,9 @@ def _with_volumes(conn: Connection, rows: list[sqlite3.Row]) -> list[Machine]:
     volumes: dict[int, list[Volume]] = {row["id"]: [] for row in rows}
     for row in conn.execute(
         """
-        SELECT v.* FROM json_each(?) wanted JOIN volumes v ON v.machine_id = wanted.value
+        SELECT v.*, o.soonest_at, o.crosses_at, o.latest_at
+        FROM json_each(?) wanted JOIN volumes v ON v.machine_id = wanted.value
+        LEFT JOIN outlooks o ON o.volume_id = v.id
         ORDER BY v.mount
         """,
         (ids,),
@@ -174,6 +192,14 @@ def as_volume(row: sqlite3.Row) -> Volume:
         capacity=row["capacity"],
         free=row["free"],
         read_at=from_seconds(row["read_at"]),
+        gone_at=_moment(row["gone_at"]),
+        crosses=Crossing(
+            soonest=_moment(row["soonest_at"]),
+            likely=_moment(row["crosses_at"]),
+            latest=_moment(row["latest_at"]),
+        )
+        if row["soonest_at"] is not None
+        else None,
     )
 
 
@@ -241,8 +267,9 @@ def add_machine(conn: Connection, edit: MachineEdit, *, who: str, at: int) -> in
     cursor = conn.execute(
         """
         INSERT INTO machines
-            (tag, client_id, system, make, model, serial, memory, note, changed_by, changed_at)
-        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+            (tag, client_id, system, make, model, serial, memory, note, threshold_percent,
+             changed_by, changed_at)
+        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
         """,
         (*_columns(edit), who, at),
     )
@@ -255,7 +282,8 @@ def change_machine(
     conn.execute(
         """
         UPDATE machines SET tag = ?, client_id = ?, system = ?, make = ?, model = ?, serial = ?,
-               memory = ?, note = ?, version = version + 1, changed_by = ?, changed_at = ?
+               memory = ?, note = ?, threshold_percent = ?, version = version + 1,
+               changed_by = ?, changed_at = ?
         WHERE id = ?
         """,
         (*_columns(edit), who, at, machine_id),
@@ -265,7 +293,7 @@ def change_machine(
 def _columns(edit: MachineEdit) -> tuple[object, ...]:
     return (
         edit.tag, edit.client_id, edit.system, edit.make, edit.model, edit.serial, edit.memory,
-        edit.note,
+        edit.note, edit.threshold_percent,
     )  # fmt: skip
 
 

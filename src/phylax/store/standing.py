@@ -4,44 +4,122 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Iterable
 
-from phylax.core.attention import SILENT_AFTER, Standing
+from phylax.core.attention import SILENT_AFTER, SOON, HeldOn, Standing
 from phylax.core.survey import Tally
+from phylax.core.trends import Outlook
 from phylax.core.values import from_seconds
-from phylax.store import left_again, runs, shop
+from phylax.store import left_again, outlooks, runs, shop
 
 Connection = sqlite3.Connection
 
 
-def standings(conn: Connection, *, at: int, threshold_percent: int) -> list[Standing]:
-    """The machines of which something might need a person."""
+def candidates(conn: Connection, *, at: int, newest_agent: str) -> set[int]:
+    """The machines of which something might need a person, or does so far."""
+    rows = conn.execute(
+        """
+        SELECT m.id
+        FROM machines m
+        JOIN clients c ON c.id = m.client_id
+        JOIN shop
+        LEFT JOIN runs r ON r.id = m.last_run_id
+        LEFT JOIN agents a ON a.machine_id = m.id
+        WHERE m.seen_at < :silent
+           OR r.state IN ('failed', 'missed', 'partly')
+           OR m.clock_off <> 0
+           OR a.version <> :newest_agent
+           OR json_extract(m.waits_for_yes, '$.count') > 0
+           OR EXISTS (SELECT 1 FROM volumes v WHERE v.machine_id = m.id AND v.gone_at IS NULL
+                      AND 100 * (v.capacity - v.free)
+                        > coalesce(m.threshold_percent, c.threshold_percent, shop.threshold_percent)
+                          * v.capacity)
+        UNION SELECT machine_id FROM left_again WHERE times >= 5
+        UNION SELECT machine_id FROM outlooks WHERE crosses_at < :soon
+        UNION SELECT machine_id FROM outlooks WHERE changed_pace
+        UNION SELECT machine_id FROM attention WHERE ended_at IS NULL
+        """,
+        {
+            "silent": at - int(SILENT_AFTER.total_seconds()),
+            "soon": at + int(SOON.total_seconds()),
+            "newest_agent": newest_agent,
+        },
+    )
+    return {row[0] for row in rows}
+
+
+def standings(
+    conn: Connection, machine_ids: Iterable[int], *, at: int, newest_agent: str
+) -> list[Standing]:
+    """How some machines stand."""
+    machines = shop.machines_by_id(conn, sorted(machine_ids))
+    ids = json.dumps([machine.id for machine in machines])
     rows = conn.execute(
         """
         SELECT m.id, m.can_go, m.waits_for_yes, m.looked_at, m.last_run_id, m.missed_in_a_row
-        FROM machines m LEFT JOIN runs r ON r.id = m.last_run_id
-        WHERE m.seen_at < :silent
-           OR r.state IN ('failed', 'missed', 'partly')
-           OR EXISTS (SELECT 1 FROM left_again l WHERE l.machine_id = m.id AND l.times >= 5)
-           OR json_extract(m.waits_for_yes, '$.count') > 0
-           OR EXISTS (SELECT 1 FROM volumes v WHERE v.machine_id = m.id
-                      AND 100 * (v.capacity - v.free) > :threshold * v.capacity)
+        FROM json_each(?) wanted JOIN machines m ON m.id = wanted.value
         """,
-        {"silent": at - int(SILENT_AFTER.total_seconds()), "threshold": threshold_percent},
+        (ids,),
     ).fetchall()
-    machines = {m.id: m for m in shop.machines_by_id(conn, [row["id"] for row in rows])}
+    stand = {row["id"]: row for row in rows}
     left = left_again.often(conn)
     last = runs.runs_by_id(conn, json.dumps([row["last_run_id"] for row in rows]))
+    said: dict[int, list[Outlook]] = {}
+    for one in outlooks.of_machines(conn, [machine.id for machine in machines]):
+        said.setdefault(one.machine_id, []).append(one)
+    held = _held(conn, ids)
+    awake_since = _awake_since(conn, at)
     return [
         Standing(
-            machine=machines[row["id"]],
+            machine=machine,
             now=from_seconds(at),
-            threshold_percent=threshold_percent,
+            threshold_percent=machine.limit_percent,
             last_run=last.get(row["last_run_id"]),
             missed_in_a_row=row["missed_in_a_row"],
             can_go=row["can_go"] and Tally.model_validate_json(row["can_go"]),
             waits_for_yes=row["waits_for_yes"] and Tally.model_validate_json(row["waits_for_yes"]),
             looked_at=row["looked_at"] and from_seconds(row["looked_at"]),
-            left_often=left.get(row["id"]),
+            left_often=left.get(machine.id),
+            outlooks=tuple(said.get(machine.id, ())),
+            held=tuple(held.get(machine.id, ())),
+            awake_since=awake_since and from_seconds(awake_since),
+            newest_agent=newest_agent,
         )
-        for row in rows
+        for machine in machines
+        if (row := stand[machine.id])
     ]
+
+
+def _held(conn: Connection, ids: str) -> dict[int, list[HeldOn]]:
+    """What holds keep on each volume of some machines."""
+    found: dict[int, list[HeldOn]] = {}
+    for row in conn.execute(
+        """
+        SELECT h.machine_id, h.mount, sum(h.held_size) AS size, min(h.held_at) AS since,
+               max(h.until_at) AS until
+        FROM json_each(?) wanted
+        CROSS JOIN holds h ON h.machine_id = wanted.value AND h.held_count > 0
+        GROUP BY h.machine_id, h.mount
+        """,
+        (ids,),
+    ):
+        held = HeldOn(
+            mount=row["mount"],
+            size=row["size"],
+            since=from_seconds(row["since"]),
+            until=from_seconds(row["until"]),
+        )
+        found.setdefault(row["machine_id"], []).append(held)
+    return found
+
+
+def _awake_since(conn: Connection, at: int) -> int | None:
+    """The end of the last break in which agents could not reach the service for long."""
+    row = conn.execute(
+        """
+        SELECT max(ended_at) FROM outages
+        WHERE began_at > :at - 35 * 86400 AND ended_at - began_at > 3600
+        """,
+        {"at": at},
+    ).fetchone()
+    return row[0] if row else None

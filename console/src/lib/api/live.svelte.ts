@@ -15,7 +15,8 @@ const KINDS: Kind[] = [
   'survey',
   'record',
   'consent',
-  'hold'
+  'hold',
+  'attention'
 ];
 
 /** What changes in the shop, as the service tells it. The browser catches up by `Last-Event-ID`. */

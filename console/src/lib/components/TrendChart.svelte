@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Trend } from '$lib/api/client';
-  import { count, full, share, size } from '$lib/words';
+  import { count, day, full, share, signed, size } from '$lib/words';
   import { LineChart, ScatterChart } from 'echarts/charts';
   import {
     AriaComponent,
@@ -28,6 +28,46 @@
   const GIB = 1024 ** 3;
   const FACE = 'Atkinson Hyperlegible Next Variable';
   const last = $derived(trend.points.at(-1));
+  const said = $derived(trend.outlook);
+  /** What may come is shown for a third of the span, where the span ends now. */
+  const ends = $derived.by(() => {
+    const [begin, end] = [Date.parse(trend.since), Date.parse(trend.until)];
+    const isNow = last !== undefined && end - Date.parse(last.at) < 15 * 86_400_000;
+    if (!said?.cone.length || !isNow) return end;
+    return end + Math.max(14 * 86_400_000, (end - begin) / 3);
+  });
+  const cone = $derived.by(() => {
+    if (!said || !last || ends === Date.parse(trend.until)) return [];
+    const now = { at: last.at, low: last.free, likely: last.free, high: last.free };
+    return [now, ...said.cone.filter((c) => Date.parse(c.at) <= ends)];
+  });
+  const sudden = $derived(
+    (said?.sudden ?? []).filter(
+      (s) => Date.parse(s.at) >= Date.parse(trend.since) && Date.parse(s.at) <= ends
+    )
+  );
+  const begun = $derived(
+    trend.lines.slice(1).filter((l) => Date.parse(l.began_at) >= Date.parse(trend.since))
+  );
+  /** The point a keyboard is on, in words. */
+  let on = $state(-1);
+  const spoken = $derived.by(() => {
+    const point = trend.points[on];
+    if (!point) return '';
+    return `${full(point.at)}: ${size(point.free)} free, ${share(point.capacity - point.free, point.capacity)} used`;
+  });
+  function onkeydown(event: KeyboardEvent) {
+    const end = trend.points.length - 1;
+    const step = event.shiftKey ? 10 : 1;
+    if (event.key === 'ArrowLeft') on = Math.max(0, (on < 0 ? end + 1 : on) - step);
+    else if (event.key === 'ArrowRight') on = Math.min(end, on + step);
+    else if (event.key === 'Home') on = 0;
+    else if (event.key === 'End') on = end;
+    else return;
+    event.preventDefault();
+    chart?.dispatchAction({ type: 'showTip', seriesIndex: 0, dataIndex: on });
+  }
+  let chart: ReturnType<typeof init> | undefined;
   const threshold = $derived(last ? last.capacity * (1 - trend.threshold_percent / 100) : 0);
 
   function options() {
@@ -37,6 +77,7 @@
     const look = pick('#865300', '#e6a844');
     const muted = pick('#55625f', '#9fb0ab');
     const line = pick('#d9d4c8', '#2a383b');
+    const danger = pick('#a8322c', '#f08a80');
     const points = trend.points.map((p) => [Date.parse(p.at), p.free / GIB]);
     const freeAt = (at: number) => {
       let found = points[0]?.[1] ?? 0;
@@ -56,7 +97,14 @@
         formatter: (
           found: { seriesName: string; value: [number, number]; dataIndex: number }[]
         ) => {
-          const lines = found.map((f) => {
+          const shown = found.filter((f) => !f.seriesName.startsWith('cone'));
+          const lines = shown.map((f) => {
+            if (f.seriesName === 'likely') return `likely ${size(f.value[1] * GIB)} free`;
+            if (f.seriesName === 'sudden') {
+              const one = sudden[f.dataIndex];
+              const grown = one?.grown.map((g) => `${g.category} ${signed(g.size)}`).join(', ');
+              return `sudden: ${signed(one?.size ?? 0)} more used${grown ? ` (${grown})` : ''}`;
+            }
             if (f.seriesName === 'cleaned') {
               const freed = trend.cleanings[f.dataIndex]?.freed;
               return `cleaned, ${size(freed)} freed`;
@@ -71,7 +119,7 @@
         type: 'time',
         splitNumber: 8,
         min: Date.parse(trend.since),
-        max: Date.parse(trend.until),
+        max: ends,
         axisLine: { lineStyle: { color: line } },
         axisLabel: {
           color: muted,
@@ -117,6 +165,50 @@
           symbolSize: 9,
           itemStyle: { color: look },
           data: trend.cleanings.map((c) => [Date.parse(c.at), freeAt(Date.parse(c.at))])
+        },
+        {
+          name: 'sudden',
+          type: 'scatter',
+          symbol: 'diamond',
+          symbolSize: 11,
+          itemStyle: { color: danger },
+          data: sudden.map((s) => [Date.parse(s.at), freeAt(Date.parse(s.at))]),
+          markLine: {
+            silent: true,
+            symbol: 'none',
+            lineStyle: { color: muted, type: 'dotted' },
+            label: { color: muted, formatter: 'new line' },
+            data: begun.map((l) => ({ xAxis: Date.parse(l.began_at) }))
+          }
+        },
+        {
+          name: 'cone low',
+          type: 'line',
+          stack: 'cone',
+          stackStrategy: 'all',
+          silent: true,
+          showSymbol: false,
+          lineStyle: { opacity: 0 },
+          data: cone.map((c) => [Date.parse(c.at), c.low / GIB])
+        },
+        {
+          name: 'cone',
+          type: 'line',
+          stack: 'cone',
+          stackStrategy: 'all',
+          silent: true,
+          showSymbol: false,
+          lineStyle: { opacity: 0 },
+          areaStyle: { color: muted, opacity: 0.22 },
+          data: cone.map((c) => [Date.parse(c.at), (c.high - c.low) / GIB])
+        },
+        {
+          name: 'likely',
+          type: 'line',
+          showSymbol: false,
+          lineStyle: { color: muted, type: 'dotted', width: 2 },
+          itemStyle: { color: muted },
+          data: cone.map((c) => [Date.parse(c.at), c.likely / GIB])
         }
       ]
     };
@@ -124,16 +216,18 @@
 
   $effect(() => {
     if (!frame || asTable) return;
-    const chart = init(frame, undefined, { renderer: 'svg' });
-    chart.setOption(options());
-    const sized = new ResizeObserver(() => chart.resize());
+    const drawn = init(frame, undefined, { renderer: 'svg' });
+    chart = drawn;
+    drawn.setOption(options());
+    const sized = new ResizeObserver(() => drawn.resize());
     sized.observe(frame);
-    const lamp = new MutationObserver(() => chart.setOption(options()));
+    const lamp = new MutationObserver(() => drawn.setOption(options()));
     lamp.observe(document.documentElement, { attributeFilter: ['data-mode'] });
     return () => {
       sized.disconnect();
       lamp.disconnect();
-      chart.dispose();
+      drawn.dispose();
+      chart = undefined;
     };
   });
 </script>
@@ -147,6 +241,15 @@
         <caption class="sr-only">Free space of {trend.mount}</caption>
         <thead><tr><th>when</th><th class="right">free</th><th class="right">used</th></tr></thead>
         <tbody>
+          {#each cone.slice(1).toReversed() as point (point.at)}
+            <tr class="muted">
+              <td>{full(point.at)}, likely</td>
+              <td class="right">{size(point.likely)} ({size(point.low)} to {size(point.high)})</td>
+              <td class="right"
+                >{share((last?.capacity ?? 0) - point.likely, last?.capacity ?? 1)}</td
+              >
+            </tr>
+          {/each}
           {#each trend.points.toReversed() as point (point.at)}
             <tr>
               <td>{full(point.at)}</td>
@@ -158,11 +261,22 @@
       </table>
     </div>
   {:else}
-    <div class="h-64" bind:this={frame}></div>
+    <!-- svelte-ignore a11y_no_noninteractive_tabindex, a11y_no_noninteractive_element_interactions -->
+    <div
+      role="application"
+      tabindex="0"
+      aria-label="Free space of {trend.mount}; arrow keys go from reading to reading"
+      {onkeydown}
+    >
+      <div class="h-72" bind:this={frame}></div>
+    </div>
+    <p class="sr-only" aria-live="polite">{spoken}</p>
   {/if}
   <figcaption class="muted flex flex-wrap items-center justify-between gap-2 text-sm">
     <span>
-      Free space of <code>{trend.mount}</code>; {count(trend.cleanings.length, 'cleaning')} marked ▲
+      Free space of <code>{trend.mount}</code>; {count(trend.cleanings.length, 'cleaning')} marked ▲{#if sudden.length},
+        {count(sudden.length, 'sudden change')} ◆{/if}{#if cone.length}; grey: where eight of ten
+        futures lie until {day(new Date(ends).toISOString())}{/if}
     </span>
     <button class="plain noprint" onclick={() => (asTable = !asTable)}>
       {asTable ? 'Show as a chart' : 'Show as a table'}

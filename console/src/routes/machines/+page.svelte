@@ -7,7 +7,7 @@
   import FreeLine from '$lib/components/FreeLine.svelte';
   import VolumeBar from '$lib/components/VolumeBar.svelte';
   import When from '$lib/components/When.svelte';
-  import { count, share, size } from '$lib/words';
+  import { count, day, share, size } from '$lib/words';
   import Plus from '@lucide/svelte/icons/plus';
   import { SvelteSet } from 'svelte/reactivity';
 
@@ -18,7 +18,6 @@
   let lines = $state<Record<number, (number | null)[]>>({});
   let role = $state('desk');
   const chosen = new SvelteSet<number>();
-  let threshold = $state(90);
   let problem = $state('');
 
   // the page's state is its address, so that it can be kept, shared and gone back to
@@ -41,17 +40,28 @@
   const tightest = (m: Machine) =>
     m.volumes.toSorted((a, b) => a.free / a.capacity - b.free / b.capacity)[0];
 
+  /** When the first of its volumes is likely over its threshold; over already sorts first. */
+  const isOver = (m: Machine) => 100 * used(m) > m.limit_percent;
+  const crossing = (m: Machine) =>
+    isOver(m)
+      ? ''
+      : (m.volumes
+          .map((v) => v.crosses?.likely ?? '')
+          .filter(Boolean)
+          .toSorted()[0] ?? '9999');
+
   const ORDERS: Record<string, (a: Machine, b: Machine) => number> = {
     tag: (a, b) => a.tag.localeCompare(b.tag),
     client: (a, b) => a.client_name.localeCompare(b.client_name) || a.tag.localeCompare(b.tag),
     tightest: (a, b) => used(b) - used(a),
+    crossing: (a, b) => crossing(a).localeCompare(crossing(b)) || used(b) - used(a),
     cleaned: (a, b) => (a.cleaned_at ?? '').localeCompare(b.cleaned_at ?? ''),
     seen: (a, b) => (a.seen_at ?? '').localeCompare(b.seen_at ?? '')
   };
   const shown = $derived(
     (machines ?? [])
       .filter((m) => !system || m.system === system)
-      .filter((m) => !tight || 100 * used(m) > threshold)
+      .filter((m) => !tight || isOver(m))
       .toSorted(ORDERS[sort] ?? ORDERS.tightest)
   );
 
@@ -89,11 +99,10 @@
   $effect(() => {
     const wanted = words;
     void load(wanted);
-    return live.on(['machine', 'reading', 'run'], () => void load(wanted), 2000);
+    return live.on(['machine', 'reading', 'run', 'attention'], () => void load(wanted), 2000);
   });
   $effect(() => {
     void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
-    void api.GET('/api/v1/shop').then(({ data }) => (threshold = data?.threshold_percent ?? 90));
   });
 </script>
 
@@ -111,6 +120,7 @@
 
 <div class="flex flex-wrap items-center justify-between gap-4">
   <h1>Machines</h1>
+  <a class="anchor ml-auto" href="/trends">Trends over the shop</a>
   <a class="act main" href="/machines/new"><Plus aria-hidden="true" />Take a machine in</a>
 </div>
 <div class="mt-4 flex flex-wrap items-center gap-2">
@@ -167,6 +177,7 @@
           <th>system</th>
           <th>{@render heading('tightest', 'tightest volume')}</th>
           <th>free, {DAYS} days</th>
+          <th>{@render heading('crossing', 'over its threshold')}</th>
           <th>{@render heading('cleaned', 'last cleaned')}</th>
           <th>next round</th>
           <th>{@render heading('seen', 'last heard of')}</th>
@@ -175,7 +186,7 @@
       <tbody>
         {#each shown as machine (machine.id)}
           {@const volume = tightest(machine)}
-          {@const full = 100 * used(machine) > threshold}
+          {@const full = isOver(machine)}
           <tr>
             <td class="whitespace-nowrap">
               <input
@@ -191,7 +202,7 @@
             <td>{machine.system}</td>
             <td class="min-w-44">
               {#if volume}
-                <VolumeBar {volume} {threshold} />
+                <VolumeBar {volume} threshold={machine.limit_percent} />
                 <span class="text-sm" class:lookhere={full}>
                   <code>{volume.mount}</code>
                   {share(volume.capacity - volume.free, volume.capacity)} used, {size(volume.free)} free{full
@@ -206,6 +217,17 @@
               {#if volume && lines[volume.id]}
                 <FreeLine shares={lines[volume.id] ?? []} days={DAYS} />
               {/if}
+            </td>
+            <td class="whitespace-nowrap">
+              {#if full}over already{:else if volume?.crosses?.likely}<span
+                  title="{volume.crosses.soonest
+                    ? `soonest ${day(volume.crosses.soonest)}`
+                    : ''}, {volume.crosses.latest
+                    ? `latest ${day(volume.crosses.latest)}`
+                    : 'perhaps never'}">{day(volume.crosses.likely)}</span
+                >{:else if volume?.crosses?.soonest}<span class="muted"
+                  >perhaps {day(volume.crosses.soonest)}</span
+                >{:else}<span class="muted">–</span>{/if}
             </td>
             <td class="whitespace-nowrap"><When at={machine.cleaned_at} /></td>
             <td class="whitespace-nowrap"><When at={machine.next_round_at} /></td>

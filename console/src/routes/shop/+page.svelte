@@ -2,6 +2,7 @@
   import { api, inWords, type Person, type Schema } from '$lib/api/client';
   import CalendarFeeds from '$lib/components/CalendarFeeds.svelte';
   import ClosingDates from '$lib/components/ClosingDates.svelte';
+  import Notices from '$lib/components/Notices.svelte';
   import When from '$lib/components/When.svelte';
   import { count } from '$lib/words';
 
@@ -12,7 +13,8 @@
   let chain = $state<Schema['ChainCheck'] | null>(null);
   let secret = $state('');
   let tokenName = $state('');
-  let role = $state('desk');
+  let me = $state<Person | null>(null);
+  const role = $derived(me?.role ?? 'desk');
   let problem = $state('');
 
   async function load() {
@@ -29,7 +31,7 @@
   }
   $effect(() => {
     void load();
-    void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
+    void api.GET('/api/v1/me').then(({ data }) => (me = data ?? null));
   });
 
   async function makeToken(event: SubmitEvent) {
@@ -103,6 +105,7 @@
     </section>
     <ClosingDates mayChange={role !== 'desk'} />
     <CalendarFeeds {people} mayChange={role !== 'desk'} />
+    {#if me}<Notices {me} />{/if}
     <section>
       <h2>Records</h2>
       <p class="mt-2">

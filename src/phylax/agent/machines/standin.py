@@ -113,6 +113,7 @@ class PretendedVolume(Demand):
     file_system: str = ""
     disk: DiskKind = "ssd"
     name: str = ""
+    identity: str = ""
 
 
 class PretendedMachine(Demand):
@@ -190,6 +191,7 @@ class StandInMachine:
                 at=now,
                 file_system=volume.file_system,
                 disk=volume.disk,
+                identity=volume.identity,
             )
             for volume in self._state.volumes
         ]

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import re
 import time
 from typing import Annotated
 
 import anyio.to_thread
-from fastapi import APIRouter, Query, Response
+from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi.exceptions import RequestValidationError
+from pydantic import TypeAdapter, ValidationError
 
 from phylax.core.events import EventKind
 from phylax.core.orders import (
@@ -27,7 +30,9 @@ from phylax.service.signin import AgentsMachine, hashed, new_secret
 from phylax.store import agents, journal, presence, records, runs
 
 router = APIRouter(prefix="/agent", tags=["agents"])
+MESSAGE: TypeAdapter[Message] = TypeAdapter(Message)
 _SEEN_TO_WITHIN = 60
+_AGENT = re.compile(r"phylax-agent/([0-9][0-9A-Za-z.+-]{0,30})")
 
 
 @router.post("/enrolment", status_code=201, responses=documented(403, 409))
@@ -66,11 +71,33 @@ def enrol(new: Enrolment, house: TheHouse) -> Enrolled:
     return Enrolled(machine_id=machine_id, tag=machine.tag, key=key)
 
 
+async def _body(request: Request) -> bytes:
+    return await request.body()
+
+
 @router.post("/messages", status_code=204, responses=documented(401, 422))
-def take_message(message: Message, house: TheHouse, machine_id: AgentsMachine) -> None:
+def take_message(
+    body: Annotated[bytes, Depends(_body)],
+    house: TheHouse,
+    machine_id: AgentsMachine,
+    request: Request,
+    age: Annotated[
+        float | None,
+        Query(ge=0, description="Seconds since it was written, by the machine's running time"),
+    ] = None,
+) -> None:
     """A report; applied once, however often it is sent."""
+    try:
+        # read from its bytes in one step: a machine that was out of reach sends thousands
+        message = MESSAGE.validate_json(body)
+    except ValidationError as error:
+        found = [{**one, "loc": ("body", *one["loc"])} for one in error.errors()]
+        raise RequestValidationError(found) from error
+    program = _AGENT.fullmatch(request.headers.get("user-agent", ""))
     with house.db.write() as conn:
-        work.apply(conn, machine_id, message, at=house.now())
+        work.apply(conn, machine_id, message, at=house.now(), age=age)
+        if program:
+            agents.note_version(conn, machine_id, program[1])
 
 
 @router.get(

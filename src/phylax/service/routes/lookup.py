@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from phylax.core.holds import Hold
 from phylax.core.runs import Run
-from phylax.core.shop import Machine
+from phylax.core.shop import Machine, Volume
 from phylax.core.survey import Survey
-from phylax.service.problems import not_found
+from phylax.service.problems import Problem, not_found
 from phylax.store import holds, runs, shop, surveys
 from phylax.store.database import Connection
 
@@ -20,6 +20,17 @@ def find_machine(conn: Connection, which: str) -> Machine:
     if found is None:
         raise not_found("machine", which)
     return found
+
+
+def find_volume(machine: Machine, mount: str | None) -> Volume:
+    """One of a machine's volumes, also one that is gone; the fullest where none is named."""
+    # a volume that is gone is shown where it is asked for by name
+    chosen = [v for v in machine.volumes if mount is None or v.mount == mount]
+    chosen = chosen or [v for v in machine.gone_volumes if v.mount == mount]
+    if not chosen:
+        known = ", ".join(v.mount for v in machine.volumes + machine.gone_volumes) or "none yet"
+        raise Problem(404, "not-found", f"{machine.tag} has no such volume; it has {known}.")
+    return max(chosen, key=lambda v: v.used_share)
 
 
 def find_run(conn: Connection, run_id: int) -> Run:

@@ -15,17 +15,27 @@ from phylax.core.retention import RuleInForce
 from phylax.core.rounds import Round
 from phylax.core.shop import EnrolmentCode, Machine, MachineEdit
 from phylax.core.survey import Ledger, ledger
-from phylax.core.trends import Cleaning, FreeLine, Trend, TrendPoint, condense, free_line
+from phylax.core.trends import (
+    Cleaning,
+    FreeLine,
+    Outlook,
+    Regrowth,
+    Trend,
+    VolumeLine,
+    condense,
+)
 from phylax.core.values import Moment, from_seconds, to_seconds
 from phylax.service import planning
 from phylax.service.deeds import TheDeed, check_match, with_etag
-from phylax.service.house import TheHouse, the_shop
-from phylax.service.paging import After, Limit, page
+from phylax.service.house import TheHouse
+from phylax.service.outlooks import regrowths
+from phylax.service.paging import After, Limit, as_json, page
 from phylax.service.problems import Problem, documented, invalid
-from phylax.service.routes.lookup import find_machine
+from phylax.service.routes.lookup import find_machine, find_volume
+from phylax.service.routes.trends import point_of
 from phylax.service.signin import Signed, Technician, hashed
 from phylax.service.timetable import place_machine
-from phylax.store import agents, readings, records, rounds, rules, runs, shop, surveys
+from phylax.store import agents, outlooks, readings, records, rounds, rules, runs, shop, surveys
 from phylax.store.database import Connection
 
 router = APIRouter(prefix="/machines", tags=["machines"])
@@ -34,7 +44,7 @@ CODE_LASTS = timedelta(days=2)
 _CODE_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"
 
 
-@router.get("")
+@router.get("", response_model=list[Machine])
 def list_machines(
     house: TheHouse,
     actor: Signed,
@@ -44,12 +54,13 @@ def list_machines(
     words: Annotated[str, Query(max_length=100, description="In tag, client, make or model")] = "",
     after: After = 0,
     limit: Limit = 100,
-) -> list[Machine]:
+) -> Response:
     with house.db.read() as conn:
         found = shop.machines(
             conn, after=after, limit=limit + 1, client_id=client_id, words=words.strip()
         )
-    return page(found, limit, request, response, "after")
+    shown = page(found, limit, request, response, "after")
+    return as_json(shown, response.headers)
 
 
 @router.post("", status_code=201, response_model=Machine, responses=documented(409, 422))
@@ -78,27 +89,24 @@ def add_machine(edit: MachineEdit, deed: TheDeed) -> Response:
     return deed.once(edit, act)
 
 
-@router.get("/free-lines")
+@router.get("/free-lines", response_model=list[FreeLine])
 def list_free_lines(
     house: TheHouse,
     actor: Signed,
     machine_id: Annotated[list[int], Query(max_length=200)],
     days: Annotated[int, Query(ge=7, le=800)] = 90,
     steps: Annotated[int, Query(ge=7, le=200)] = 45,
-) -> list[FreeLine]:
+) -> Response:
     """The share free on every volume of some machines, for small drawings."""
     until = house.clock()
     since = until - timedelta(days=days)
+    first, last = to_seconds(since), to_seconds(until)
     with house.db.read() as conn:
-        found = readings.days_of_machines(conn, machine_id, to_seconds(since))
-    return [
-        FreeLine(
-            machine_id=machine,
-            volume_id=volume,
-            shares=free_line(history, since, until, steps),
-        )
-        for (machine, volume), history in found.items()
-    ]
+        found = readings.lowest_shares(conn, machine_id, first, last, steps)
+    return as_json(
+        FreeLine(machine_id=machine, volume_id=volume, shares=tuple(shares))
+        for (machine, volume), shares in found.items()
+    )
 
 
 @router.get("/{machine}", responses=documented(404))
@@ -203,30 +211,41 @@ def get_trend(
         raise invalid("/since", "the span must begin before it ends")
     with house.db.read() as conn:
         found = find_machine(conn, machine)
-        chosen = [v for v in found.volumes if mount is None or v.mount == mount]
-        if not chosen:
-            known = ", ".join(v.mount for v in found.volumes) or "none yet"
-            raise Problem(404, "not-found", f"{found.tag} has no such volume; it has {known}.")
-        volume = max(chosen, key=lambda v: v.used_share)
+        volume = find_volume(found, mount)
         first, last = to_seconds(begin), to_seconds(end)
         by_hour = last - first <= 31 * readings.DAY
         read = readings.hourly if by_hour else readings.daily
         history = condense(read(conn, volume.id, first, last), points)
         cleaned = runs.cleanings(conn, found.id, first, last)
-        threshold = the_shop(conn).threshold_percent
+        lines = readings.lines(conn, volume.id)
+        said = [one for one in outlooks.of_machine(conn, found.id) if one.volume_id == volume.id]
     return Trend(
         volume_id=volume.id,
         mount=volume.mount,
         since=begin,
         until=end,
-        points=tuple(
-            TrendPoint(
-                at=from_seconds(r.at), capacity=r.capacity, free=r.free, low=r.low, high=r.high
-            )
-            for r in history
-        ),
+        points=tuple(point_of(r) for r in history),
         cleanings=tuple(
             Cleaning(run_id=r.id, at=r.ended_at, freed=r.freed) for r in cleaned if r.ended_at
         ),
-        threshold_percent=threshold,
+        threshold_percent=found.limit_percent,
+        lines=tuple(
+            VolumeLine(began_at=from_seconds(line.began_at), capacity=line.capacity, why=line.why)
+            for line in lines
+        ),
+        outlook=said[0] if said else None,
     )
+
+
+@router.get("/{machine}/outlooks", responses=documented(404))
+def get_outlooks(machine: str, house: TheHouse, actor: Signed) -> list[Outlook]:
+    """What can be said of each volume: how fast it fills, when it will be over, what helps."""
+    with house.db.read() as conn:
+        return outlooks.of_machine(conn, find_machine(conn, machine).id)
+
+
+@router.get("/{machine}/regrowth", responses=documented(404))
+def get_regrowth(machine: str, house: TheHouse, actor: Signed) -> list[Regrowth]:
+    """How each category comes back after a cleaning, fastest first."""
+    with house.db.read() as conn:
+        return regrowths(conn, find_machine(conn, machine).id, house.now())

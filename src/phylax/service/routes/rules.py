@@ -169,7 +169,7 @@ def remove_rule(
         subject = check_may_rule(conn, deed.actor, scope, subject_id)
         before = _said(conn, scope, subject_id, category)
         check_match(request, before, (before.changed_by, int(before.changed_at.timestamp())))
-        rules.remove(conn, scope, subject_id, category)
+        rules.remove(conn, scope, subject_id, category, who=deed.who, at=deed.now)
         deed.audit(conn, "remove rule", f"{category} for {subject}", before)
         deed.tell(conn, EventKind.RULE, subject_id if scope is Scope.MACHINE else None)
 

@@ -6,36 +6,22 @@ from datetime import timedelta
 
 from fastapi import APIRouter, Request, Response
 
-from phylax import __version__
-from phylax.core.attention import Attention, needs_you
+from phylax.core.attention import in_order
 from phylax.core.catalogue import Category, catalogue
 from phylax.core.events import EventKind
 from phylax.core.shop import Shop, ShopEdit
 from phylax.core.today import Today, in_a_sentence
-from phylax.core.values import Value, from_seconds, to_seconds
+from phylax.core.values import from_seconds, to_seconds
 from phylax.service.deeds import TheDeed, check_match, with_etag
 from phylax.service.house import TheHouse, the_shop
 from phylax.service.problems import documented
 from phylax.service.signin import Owner, Signed
 from phylax.service.timetable import place_all
-from phylax.store import rounds, runs, shop, standing
+from phylax.store import attention, rounds, runs, shop
 
 router = APIRouter(tags=["shop"])
 _MOST = 100
 """So many runs are shown at once."""
-
-
-class Health(Value):
-    status: str
-    version: str
-
-
-@router.get("/health")
-def health(house: TheHouse) -> Health:
-    """Whether the service answers and its file can be read."""
-    with house.db.read() as conn:
-        conn.execute("SELECT 1").fetchone()
-    return Health(status="ok", version=__version__)
 
 
 @router.get("/shop")
@@ -69,24 +55,14 @@ def get_catalogue(actor: Signed) -> list[Category]:
     return list(catalogue().values())
 
 
-@router.get("/attention")
-def get_attention(house: TheHouse, actor: Signed) -> list[Attention]:
-    """What needs a person, most urgent first."""
-    with house.db.read() as conn:
-        threshold = the_shop(conn).threshold_percent
-        found = standing.standings(conn, at=house.now(), threshold_percent=threshold)
-    return needs_you(found)
-
-
 @router.get("/today")
 def get_today(house: TheHouse, actor: Signed) -> Today:
     """What needs a person, what runs, what comes, and what was done since yesterday."""
     now = house.now()
     with house.db.read() as conn:
         the = the_shop(conn)
-        attention = needs_you(
-            standing.standings(conn, at=now, threshold_percent=the.threshold_percent)
-        )
+        found = attention.all_open(conn, at=now)
+        needs_you = in_order(one for one in found if one.needs_somebody)
         running = runs.under_way(conn, limit=_MOST)
         waiting = runs.waiting(conn, limit=_MOST)
         coming = rounds.next_ones(conn, limit=8)
@@ -95,8 +71,8 @@ def get_today(house: TheHouse, actor: Signed) -> Today:
         since = to_seconds(yesterday)
         done = runs.ended_since(conn, since, limit=200)
     return Today(
-        sentence=in_a_sentence(attention, coming, local),
-        needs_you=tuple(attention),
+        sentence=in_a_sentence(needs_you, coming, local),
+        needs_you=tuple(needs_you),
         running=tuple(running),
         waiting=tuple(waiting),
         next_rounds=tuple(coming),

@@ -15,6 +15,7 @@
   import GoesAndStays from '$lib/components/GoesAndStays.svelte';
   import Protections from '$lib/components/Protections.svelte';
   import RoutineStart from '$lib/components/RoutineStart.svelte';
+  import Prospects from '$lib/components/Prospects.svelte';
   import RunProgress from '$lib/components/RunProgress.svelte';
   import RunResult from '$lib/components/RunResult.svelte';
   import Timeline from '$lib/components/Timeline.svelte';
@@ -28,12 +29,13 @@
     { days: 7, name: '7 days' },
     { days: 30, name: '30 days' },
     { days: 90, name: '90 days' },
-    { days: 400, name: '400 days' }
+    { days: 365, name: 'a year' },
+    { days: 3650, name: 'all' }
   ];
 
   const tag = $derived(page.params.tag ?? '');
   let machine = $state<Machine | null>(null);
-  let threshold = $state(90);
+  const threshold = $derived(machine?.limit_percent ?? 90);
   let role = $state('desk');
   let ledger = $state<Ledger | null>(null);
   let run = $state<RunDetail | null>(null);
@@ -43,6 +45,8 @@
   let moreRecords = $state(false);
   let mount = $state<string | undefined>();
   let days = $state(90);
+  let from = $state('');
+  let until = $state('');
   let note = $state('');
   let problem = $state('');
   let noteProblem = $state('');
@@ -93,9 +97,12 @@
     run = whole ?? null;
   }
   async function loadTrend() {
-    const since = new Date(Date.now() - days * 86_400_000).toISOString();
+    const since = from
+      ? new Date(from).toISOString()
+      : new Date(Date.now() - days * 86_400_000).toISOString();
+    const end = until ? new Date(Date.parse(until) + 86_400_000).toISOString() : undefined;
     const { data } = await api.GET('/api/v1/machines/{machine}/trend', {
-      params: { path: { machine: tag }, query: { mount, since, points: 400 } }
+      params: { path: { machine: tag }, query: { mount, since, until: end, points: 400 } }
     });
     trend = data ?? null;
   }
@@ -119,10 +126,9 @@
       .GET('/api/v1/machines/{machine}/rounds', { params: { path: { machine: name } } })
       .then(({ data }) => (rounds = data ?? []));
     void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
-    void api.GET('/api/v1/shop').then(({ data }) => (threshold = data?.threshold_percent ?? 90));
   });
   $effect(() => {
-    void [tag, days, mount];
+    void [tag, days, mount, from, until];
     void loadTrend();
   });
   $effect(() => {
@@ -132,7 +138,7 @@
       live.on(['run'], () => void loadRun().then(loadLedger), 150, id),
       live.on(['survey', 'rule'], () => void loadRun().then(loadLedger), 150, id),
       live.on(['record'], () => void loadRecords(), 150, id),
-      live.on(['reading', 'machine', 'record'], () => void loadMachine(), 300, id),
+      live.on(['reading', 'machine', 'record', 'attention'], () => void loadMachine(), 300, id),
       live.on(['reading', 'record'], () => void loadTrend(), 500, id)
     ];
     return () => stops.forEach((stop) => stop());
@@ -245,14 +251,26 @@
         {#each SPANS as span (span.days)}
           <button
             class="act"
-            class:main={days === span.days}
-            aria-pressed={days === span.days}
-            onclick={() => (days = span.days)}>{span.name}</button
+            class:main={days === span.days && !from && !until}
+            aria-pressed={days === span.days && !from && !until}
+            onclick={() => {
+              days = span.days;
+              from = until = '';
+            }}>{span.name}</button
           >
         {/each}
+        <label class="flex items-center gap-1 text-sm"
+          >from <input class="box" type="date" bind:value={from} /></label
+        >
+        <label class="flex items-center gap-1 text-sm"
+          >to <input class="box" type="date" bind:value={until} /></label
+        >
       </div>
     </div>
-    {#if trend}<TrendChart {trend} />{:else}<p class="muted">No readings yet.</p>{/if}
+    {#if trend}<TrendChart {trend} /><Prospects
+        {machine}
+        outlook={trend.outlook ?? null}
+      />{:else}<p class="muted">No readings yet.</p>{/if}
   </section>
 
   {#if run}

@@ -21,7 +21,13 @@ from phylax import __version__
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
 from phylax.agent.machines.linux import revisions
 from phylax.agent.machines.linux.in_use import locked_files, open_files, programs
-from phylax.agent.machines.linux.mounts import Mount, disk_kind, mount_of, mounts
+from phylax.agent.machines.linux.mounts import (
+    Mount,
+    disk_kind,
+    identity_of,
+    mount_of,
+    mounts,
+)
 from phylax.agent.machines.linux.packages import Packages
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
@@ -115,6 +121,7 @@ class LinuxMachine:
                     at=now,
                     file_system=mount.file_system,
                     disk=disk_kind(mount.device),
+                    identity=identity_of(mount.device),
                 )
             )
         return readings

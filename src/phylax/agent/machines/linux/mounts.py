@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 from dataclasses import dataclass
@@ -23,6 +24,22 @@ class Mount:
     file_system: str
     source: str
     options: frozenset[str]
+
+
+_BY_UUID = "/dev/disk/by-uuid"
+
+
+def identity_of(device: int) -> str:
+    """The UUID of a device's file system; empty where the system does not tell."""
+    try:
+        names = os.listdir(_BY_UUID)
+    except OSError:
+        return ""
+    for name in names:
+        with contextlib.suppress(OSError):
+            if os.stat(os.path.join(_BY_UUID, name)).st_rdev == device:
+                return name
+    return ""
 
 
 def mounts() -> list[Mount]:

@@ -106,6 +106,7 @@ class WindowsMachine:
                 at=now,
                 file_system=one.file_system,
                 disk="unknown",
+                identity=one.identity,
             )
             for one in found
         ]

@@ -25,6 +25,8 @@ class Volume(NamedTuple):
     file_system: str
     capacity: int
     free: int
+    identity: str
+    """The serial number that was given to the file system when it was made."""
 
 
 def fixed_volumes() -> list[Volume]:
@@ -44,8 +46,10 @@ def volume(drive: str) -> Volume | None:
     ):
         return None
     name, kind = ctypes.create_unicode_buffer(261), ctypes.create_unicode_buffer(261)
-    _kernel32.GetVolumeInformationW(top, name, 261, None, None, None, kind, 261)
-    return Volume(drive, name.value, kind.value, capacity.value, free.value)
+    serial = wintypes.DWORD()
+    _kernel32.GetVolumeInformationW(top, name, 261, ctypes.byref(serial), None, None, kind, 261)
+    identity = f"{serial.value:08X}" if serial.value else ""
+    return Volume(drive, name.value, kind.value, capacity.value, free.value, identity)
 
 
 def windows_folder() -> str:

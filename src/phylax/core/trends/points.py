@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
 from typing import NamedTuple
 
+from pydantic import Field
+
+from phylax.core.trends.outlook import Outlook, VolumeLine
 from phylax.core.values import Moment, Value
 
 
@@ -43,6 +45,10 @@ class Trend(Value):
     points: tuple[TrendPoint, ...]
     cleanings: tuple[Cleaning, ...]
     threshold_percent: int
+    lines: tuple[VolumeLine, ...] = Field(
+        (), description="Stretches in which it was one and the same volume"
+    )
+    outlook: Outlook | None = None
 
 
 class FreeLine(Value):
@@ -77,22 +83,6 @@ def condense(readings: Sequence[Reading], most: int) -> list[Reading]:
         )
     folded.append(readings[-1])
     return folded
-
-
-def free_line(
-    readings: Sequence[Reading], since: datetime, until: datetime, steps: int
-) -> tuple[float | None, ...]:
-    """The share free in each of `steps` equal parts of a span: the lowest of the part."""
-    shares: list[float | None] = [None] * steps
-    begin, width = since.timestamp(), (until - since).total_seconds() / steps
-    for reading in readings:
-        # a reading at the very end belongs to the last step
-        step = min(int((reading.at - begin) / width), steps - 1)
-        if reading.at <= until.timestamp() and step >= 0 and reading.capacity:
-            share = reading.low / reading.capacity
-            known = shares[step]
-            shares[step] = round(share if known is None else min(known, share), 4)
-    return tuple(shares)
 
 
 def condense_points(trend: Trend, columns: int) -> list[TrendPoint | None]:

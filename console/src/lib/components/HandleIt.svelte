@@ -1,0 +1,72 @@
+<script lang="ts">
+  import type { Attention } from '$lib/api/client';
+  import Modal from '$lib/components/Modal.svelte';
+
+  interface Done {
+    handling: Attention['handling'];
+    until?: string;
+    word: string;
+  }
+  interface Props {
+    one: Attention;
+    onhandle: (body: Done) => void;
+  }
+  let { one, onhandle }: Props = $props();
+  let open = $state(false);
+  let word = $state('');
+  let days = $state(7);
+
+  function done(body: Done) {
+    open = false;
+    onhandle(body);
+  }
+  function putOff(event: SubmitEvent) {
+    event.preventDefault();
+    const until = new Date(Date.now() + days * 86_400_000).toISOString();
+    done({ handling: 'put off', until, word: '' });
+  }
+  function settle(event: SubmitEvent) {
+    event.preventDefault();
+    done({ handling: 'settled', word });
+    word = '';
+  }
+</script>
+
+<button
+  class="act"
+  onclick={() => (open = true)}
+  aria-label="Handle: {one.machine_tag}, {one.cause}">Handle</button
+>
+<Modal bind:open title="{one.machine_tag}: {one.reason}">
+  <p class="muted">{one.evidence}.</p>
+  <div class="mt-4 space-y-5">
+    {#if one.taken_by}
+      <p>
+        {one.taken_by} looks after it.
+        <button class="act" onclick={() => done({ handling: 'open', word: '' })}
+          >Give it back</button
+        >
+      </p>
+    {:else}
+      <p>
+        <button class="act main" onclick={() => done({ handling: 'taken on', word: '' })}
+          >I take it on</button
+        >
+      </p>
+    {/if}
+    <form class="flex flex-wrap items-end gap-2" onsubmit={putOff}>
+      <label class="field">
+        <span>Put it off for so many days; it comes back sooner if it gets worse</span>
+        <input class="box w-24" type="number" min="1" max="365" bind:value={days} required />
+      </label>
+      <button class="act">Put off</button>
+    </form>
+    <form class="flex flex-wrap items-end gap-2" onsubmit={settle}>
+      <label class="field grow">
+        <span>Settled: a word on how, for the machine’s record</span>
+        <input class="box w-full" bind:value={word} required maxlength="400" />
+      </label>
+      <button class="act">Settle</button>
+    </form>
+  </div>
+</Modal>

@@ -1,0 +1,97 @@
+<script lang="ts">
+  import { api, inWords, type Attention } from '$lib/api/client';
+  import HandleIt from '$lib/components/HandleIt.svelte';
+  import When from '$lib/components/When.svelte';
+  import { count } from '$lib/words';
+  import CircleCheck from '@lucide/svelte/icons/circle-check';
+
+  let { needs, onhandled }: { needs: Attention[]; onhandled: () => void } = $props();
+  let problem = $state('');
+
+  const STEPS: Record<Attention['next_step'], { name: string; part: string }> = {
+    look: { name: 'Look through it', part: 'goes-and-stays' },
+    clean: { name: 'See what can go', part: 'goes-and-stays' },
+    decide: { name: 'Decide', part: 'goes-and-stays' },
+    'run again': { name: 'Run again', part: 'work' },
+    'ask the client': { name: 'See the machine', part: 'trend' },
+    'see the trend': { name: 'See the trend', part: 'trend' },
+    'see what is held': { name: 'See what is held', part: 'held' }
+  };
+
+  /** Neighbours of one group: a machine, or one thing on many machines of a client. */
+  const groups = $derived.by(() => {
+    const found: { name: string; items: Attention[] }[] = [];
+    for (const one of needs) {
+      const last = found.at(-1);
+      if (last?.name === one.group) last.items.push(one);
+      else found.push({ name: one.group, items: [one] });
+    }
+    return found;
+  });
+  const isSite = (name: string) => name.startsWith('client ');
+
+  async function handle(one: Attention, body: Parameters<typeof send>[1]) {
+    const error = await send(one, body);
+    problem = error ? inWords(error) : '';
+    onhandled();
+  }
+  async function send(
+    one: Attention,
+    body: { handling: Attention['handling']; until?: string; word: string }
+  ) {
+    const { error } = await api.PUT('/api/v1/attention/{attention_id}', {
+      params: { path: { attention_id: one.id } },
+      headers: { 'If-Match': `"${one.version}"` },
+      body
+    });
+    return error;
+  }
+</script>
+
+{#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
+<ul class="ruled mt-2" data-testid="needs-you">
+  {#each groups as group (group.name)}
+    {@const first = group.items[0]!}
+    <li class="py-3">
+      {#if isSite(group.name)}
+        <p>
+          <strong>{first.client_name}</strong>
+          <span class="muted">{count(group.items.length, 'machine')}</span>
+        </p>
+      {:else}
+        <p>
+          <a class="anchor font-semibold" href="/machines/{first.machine_tag}"
+            >{first.machine_tag}</a
+          >
+          <span class="muted">{first.client_name}</span>
+        </p>
+      {/if}
+      {#each group.items as one (one.id)}
+        {@const step = STEPS[one.next_step]}
+        <div class="mt-1 grid grid-cols-[1fr_auto] items-start gap-x-4 gap-y-1">
+          <div>
+            <p>
+              {#if isSite(group.name)}<a class="anchor" href="/machines/{one.machine_tag}"
+                  >{one.machine_tag}</a
+                >:
+              {/if}{one.reason}
+            </p>
+            <p class="muted text-sm">
+              {one.evidence}. Since <When at={one.since} />{#if one.comes_and_goes}; it comes and
+                goes{/if}{#if one.taken_by}; <strong>{one.taken_by} looks after it</strong>{/if}
+            </p>
+          </div>
+          <div class="flex flex-wrap justify-end gap-2">
+            <a class="act" href="/machines/{one.machine_tag}#{step.part}">{step.name}</a>
+            <HandleIt {one} onhandle={(body) => handle(one, body)} />
+          </div>
+        </div>
+      {/each}
+    </li>
+  {:else}
+    <li class="flex items-center gap-2 py-4">
+      <CircleCheck size={18} aria-hidden="true" class="text-[var(--main)]" />
+      Nothing needs you. The next round is on the right.
+    </li>
+  {/each}
+</ul>

@@ -1,0 +1,100 @@
+<script lang="ts">
+  import { api, type Machine, type Outlook, type Schema } from '$lib/api/client';
+  import { count, crossing, day, signed, size } from '$lib/words';
+
+  let { machine, outlook }: { machine: Machine; outlook: Outlook | null } = $props();
+  let regrowth = $state<Schema['Regrowth'][]>([]);
+
+  const id = $derived(machine.id);
+  $effect(() => {
+    void api
+      .GET('/api/v1/machines/{machine}/regrowth', { params: { path: { machine: String(id) } } })
+      .then(({ data }) => (regrowth = data ?? []));
+  });
+  const named = (key: string) => regrowth.find((r) => r.category === key)?.name ?? key;
+</script>
+
+<div class="mt-4 grid gap-8 lg:grid-cols-2" data-testid="prospects">
+  <div>
+    <h3 class="font-semibold">What can be said</h3>
+    {#if !outlook}
+      <p class="muted mt-1">Nothing yet; it takes a week of readings.</p>
+    {:else if outlook.not_yet}
+      <p class="muted mt-1">Nothing can be said yet: {outlook.not_yet}.</p>
+    {:else}
+      <dl class="mt-1 grid grid-cols-[auto_1fr] gap-x-4 gap-y-1">
+        {#if outlook.fills}
+          <dt class="muted">fills by</dt>
+          <dd>
+            {signed(outlook.fills.likely)} a day
+            <span class="muted"
+              >({signed(outlook.fills.low)} to {signed(
+                outlook.fills.high
+              )}){#if outlook.cleaned_every_days}, between cleanings{/if}</span
+            >
+          </dd>
+        {/if}
+        {#if outlook.cleaned_every_days}
+          <dt class="muted">a cleaning</dt>
+          <dd>
+            gives {size(outlook.freed_each)} back, every {Math.round(outlook.cleaned_every_days)} days
+          </dd>
+        {/if}
+        <dt class="muted">over {outlook.threshold_percent} %</dt>
+        <dd>
+          {#if outlook.over}<span class="lookhere"
+              >already{#if outlook.over_since}, since {day(outlook.over_since)}{/if}</span
+            >{:else}{crossing(outlook.crosses ?? null)}{/if}
+        </dd>
+        <dt class="muted">full</dt>
+        <dd>{crossing(outlook.full ?? null)}</dd>
+        {#if outlook.changed}
+          <dt class="muted">since {day(outlook.changed.since)}</dt>
+          <dd>
+            {signed(outlook.changed.now)} a day instead of {signed(
+              outlook.changed.before
+            )}{#if outlook.changed.grown.length}; what grew: {outlook.changed.grown
+                .map((g) => `${named(g.category)} by ${size(g.size)}`)
+                .join(', ')}{/if}
+          </dd>
+        {/if}
+        {#each outlook.sudden as one (one.at)}
+          <dt class="muted">sudden, {day(one.at)}</dt>
+          <dd>
+            {signed(one.size)}{#if one.grown.length}: {one.grown
+                .map((g) => `${named(g.category)} ${signed(g.size)}`)
+                .join(', ')}{:else if !one.looked}
+              <span class="muted">(nobody looked before and after)</span>{/if}
+          </dd>
+        {/each}
+      </dl>
+      {#if outlook.advice}
+        <p class="mt-3"><strong>Advice:</strong> {outlook.advice.words}</p>
+      {/if}
+    {/if}
+  </div>
+  {#if regrowth.length}
+    <div>
+      <h3 class="font-semibold">What comes back after a cleaning</h3>
+      <table class="sheet mt-1">
+        <thead>
+          <tr
+            ><th>category</th><th class="right">a day</th><th class="right">a cleaning takes</th><th
+              class="right">back after</th
+            ></tr
+          >
+        </thead>
+        <tbody>
+          {#each regrowth.slice(0, 6) as one (one.category)}
+            <tr title="from {count(one.cleanings, 'cleaning')}">
+              <td>{one.name}</td>
+              <td class="right">{size(one.rate.likely)}</td>
+              <td class="right">{size(one.removed)}</td>
+              <td class="right">{one.back_in_days ? count(one.back_in_days, 'day') : '–'}</td>
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
+  {/if}
+</div>

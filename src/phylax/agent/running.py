@@ -1,0 +1,18 @@
+"""How long the machine has been running, sleep included: a clock that nobody can set."""
+
+from __future__ import annotations
+
+import ctypes
+import sys
+import time
+
+
+def running() -> float:
+    """Seconds since some fixed time of this run of the machine."""
+    if sys.platform == "win32":
+        kernel: ctypes.CDLL = ctypes.WinDLL("kernel32")  # type: ignore[attr-defined,unused-ignore]
+        kernel.GetTickCount64.restype = ctypes.c_ulonglong
+        return float(kernel.GetTickCount64()) / 1e3
+    if hasattr(time, "CLOCK_BOOTTIME"):
+        return time.clock_gettime(time.CLOCK_BOOTTIME)
+    return time.monotonic()

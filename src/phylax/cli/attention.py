@@ -1,0 +1,93 @@
+"""`phylax attention`: what needs a person, and what is done about it."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+import click
+
+from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._session import Session, pass_session
+from phylax.core.attention import Attention, Handling
+from phylax.core.quantities import parse_span
+
+
+@click.group("attention")
+def command() -> None:
+    """What needs a person, and what is done about it."""
+
+
+def _handled(one: Attention) -> str:
+    match one.handling:
+        case Handling.TAKEN:
+            return f"taken on by {one.taken_by}"
+        case Handling.PUT_OFF:
+            return f"put off by {one.handled_by} until {one.off_until:%Y-%m-%d}"
+        case Handling.SETTLED:
+            return f"settled by {one.handled_by}: {one.word}"
+    return "comes and goes" if one.comes_and_goes else ""
+
+
+@command.command("list")
+@click.option("--machine", help="Only of this machine.")
+@click.option("--all", "also_handled", is_flag=True, help="Also what was put off or settled.")
+@format_option
+@pass_session
+def list_attention(session: Session, machine: str | None, also_handled: bool, form: str) -> None:
+    """Everything that needs a person, most urgent first."""
+    zone = session.the_shop.clock
+    number = session.shop.machines.get(machine).id if machine else None
+    columns = (
+        Column("number", lambda a: str(a.id), right=True),
+        Column("machine", lambda a: a.machine_tag),
+        Column("why", lambda a: a.reason),
+        Column("evidence", lambda a: a.evidence),
+        Column("since", lambda a: local(a.since, zone)),
+        Column("next", lambda a: a.next_step),
+        Column("who", _handled),
+    )
+    found = session.shop.attention.list(machine_id=number, also_handled=also_handled)
+    print_list(form, found, columns, empty="Nothing needs you.")
+
+
+@command.command("take")
+@click.argument("number", type=int)
+@pass_session
+def take(session: Session, number: int) -> None:
+    """I look after it."""
+    one = session.shop.attention.take_on(session.shop.attention.get(number))
+    console.print(f"{one.machine_tag}, {one.cause}: taken on by {one.taken_by}.")
+
+
+@command.command("give-back")
+@click.argument("number", type=int)
+@pass_session
+def give_back(session: Session, number: int) -> None:
+    """Nobody looks after it, or it was not settled after all."""
+    one = session.shop.attention.give_back(session.shop.attention.get(number))
+    console.print(f"{one.machine_tag}, {one.cause}: open again.")
+
+
+@command.command("put-off")
+@click.argument("number", type=int)
+@click.option("--for", "span", default="7 days", show_default=True, help="How long.")
+@pass_session
+def put_off(session: Session, number: int, span: str) -> None:
+    """Let it rest for a while; it comes back sooner when it gets worse."""
+    try:
+        until = datetime.now(UTC) + parse_span(span)
+    except ValueError as error:
+        raise click.BadParameter(str(error), param_hint="--for") from error
+    one = session.shop.attention.put_off(session.shop.attention.get(number), until)
+    zone = session.the_shop.clock
+    console.print(f"{one.machine_tag}, {one.cause}: put off until {local(one.off_until, zone)}.")
+
+
+@command.command("settle")
+@click.argument("number", type=int)
+@click.argument("word")
+@pass_session
+def settle(session: Session, number: int, word: str) -> None:
+    """It is done with; WORD says how, and goes into the machine's record."""
+    one = session.shop.attention.settle(session.shop.attention.get(number), word)
+    console.print(f"{one.machine_tag}, {one.cause}: settled. It comes back when it gets worse.")

@@ -1,0 +1,209 @@
+"""`phylax notice`: who is told of what, by mail and by hooks, and what became of it."""
+
+from __future__ import annotations
+
+from datetime import time
+from itertools import islice
+from typing import Literal
+
+import click
+from pydantic import ValidationError
+
+from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._session import Session, pass_session
+from phylax.client import NotFoundError
+from phylax.core.notices import (
+    AtOnce,
+    HookEdit,
+    MailServerEdit,
+    NoticeState,
+    Security,
+    WishesEdit,
+)
+
+
+@click.group("notice")
+def command() -> None:
+    """Who is told of what, by mail and by hooks, and what became of it."""
+
+
+@command.command("list")
+@click.option(
+    "--state", type=click.Choice(["waiting", "delivered", "given up"]), help="Only these."
+)
+@click.option("--most", default=50, show_default=True, type=click.IntRange(1, 1000))
+@format_option
+@pass_session
+def list_notices(session: Session, state: NoticeState | None, most: int, form: str) -> None:
+    """Every message and its fate, newest first."""
+    zone = session.the_shop.clock
+    columns = (
+        Column("number", lambda n: str(n.id), right=True),
+        Column("made", lambda n: local(n.made_at, zone)),
+        Column("kind", lambda n: n.kind),
+        Column("to", lambda n: n.receiver),
+        Column("subject", lambda n: n.subject),
+        Column("fate", lambda n: n.state + (f", {n.tries} tries" if n.tries > 1 else "")),
+        Column("when", lambda n: local(n.ended_at or n.due_at, zone)),
+        Column("error", lambda n: n.error),
+    )
+    found = islice(session.shop.notices.list(state=state), most)
+    print_list(form, found, columns, empty="No message yet.")
+
+
+@command.command("again")
+@click.argument("number", type=int)
+@pass_session
+def again(session: Session, number: int) -> None:
+    """Try once more what was given up."""
+    one = session.shop.notices.again(number)
+    console.print(f"Notice {one.id} to {one.receiver} waits to be sent.")
+
+
+@command.command("wishes")
+@click.option("--mail", help="Where mail goes to; '-' for none.")
+@click.option("--at-once", type=click.Choice(["never", "urgent", "all"]))
+@click.option("--daily/--no-daily", default=None, help="A summary each morning.")
+@click.option("--weekly/--no-weekly", default=None, help="A summary on Mondays.")
+@click.option("--quiet", help="When nothing is sent, as in 19:00-07:30; '-' for never.")
+@click.option("--person", help="Of whom, by login; yourself if left out.")
+@click.option("--trial", is_flag=True, help="Send a mail to see whether it comes.")
+@pass_session
+def wishes(
+    session: Session,
+    mail: str | None,
+    at_once: str | None,
+    daily: bool | None,
+    weekly: bool | None,
+    quiet: str | None,
+    person: str | None,
+    trial: bool,
+) -> None:
+    """Show what you are told by mail; with options, change it."""
+    number = session.shop.people.me().id
+    if person:
+        known = {one.login: one.id for one in session.shop.people.list()}
+        if person not in known:
+            raise click.BadParameter(f"there is nobody {person!r}", param_hint="--person")
+        number = known[person]
+    now = session.shop.notices.wishes(number)
+    changed: dict[str, object] = {}
+    if mail is not None:
+        changed["mail"] = None if mail == "-" else mail
+    if at_once is not None:
+        changed["at_once"] = at_once
+    if daily is not None:
+        changed["daily"] = daily
+    if weekly is not None:
+        changed["weekly"] = weekly
+    if quiet is not None:
+        changed["quiet_from"], changed["quiet_until"] = _hours(quiet)
+    if changed:
+        fields = {name: getattr(now, name) for name in WishesEdit.model_fields}
+        try:
+            edit = WishesEdit.model_validate(fields | changed)
+        except ValidationError as error:
+            raise click.UsageError(_said(error)) from error
+        now = session.shop.notices.set_wishes(now, edit)
+    console.print(f"{now.person_name}: {now.mail or 'no mail'}")
+    summaries = [n for n, on in (("daily", now.daily), ("weekly", now.weekly)) if on]
+    console.print(f"At once: {now.at_once}. Summaries: {', '.join(summaries) or 'none'}.")
+    if now.quiet_from and now.quiet_until:
+        console.print(f"Quiet from {now.quiet_from:%H:%M} to {now.quiet_until:%H:%M}.")
+    if trial:
+        session.shop.notices.send_trial(number)
+        console.print("A mail is on its way.")
+
+
+def _hours(quiet: str) -> tuple[time | None, time | None]:
+    if quiet == "-":
+        return None, None
+    try:
+        begin, end = (time.fromisoformat(part.strip()) for part in quiet.split("-"))
+    except ValueError as error:
+        raise click.BadParameter("write it as in 19:00-07:30", param_hint="--quiet") from error
+    return begin, end
+
+
+def _said(error: ValidationError) -> str:
+    return "; ".join(one["msg"].removeprefix("Value error, ") for one in error.errors())
+
+
+@command.command("mail-server")
+@click.option("--host", help="Set it: the server's name.")
+@click.option("--port", default=587, show_default=True, type=click.IntRange(1, 65535))
+@click.option(
+    "--security",
+    type=click.Choice(["tls", "starttls", "none"]),
+    default="starttls",
+    show_default=True,
+)
+@click.option("--login", default="", help="Its password is in the file PHYLAX_MAIL_PASSWORD_FILE.")
+@click.option("--sender", help="From whom mail is.")
+@pass_session
+def mail_server(
+    session: Session, host: str | None, port: int, security: Security, login: str,
+    sender: str | None,
+) -> None:  # fmt: skip
+    """Show through which server mail goes; with --host and --sender, set it. For the owner."""
+    try:
+        before = session.shop.notices.mail_server()
+    except NotFoundError:
+        before = None
+    if host or sender:
+        if not (host and sender):
+            raise click.UsageError("Give --host and --sender both.")
+        try:
+            edit = MailServerEdit(
+                host=host, port=port, security=security, login=login, sender=sender
+            )
+        except ValidationError as error:
+            raise click.UsageError(_said(error)) from error
+        before = session.shop.notices.set_mail_server(edit, before)
+    if before is None:
+        console.print("No mail server is set; nothing is sent by mail.")
+        return
+    console.print(
+        f"{before.host}:{before.port}, {before.security}, from {before.sender}"
+        + (f", signed in as {before.login}" if before.login else "")
+    )
+
+
+@command.command("hooks")
+@format_option
+@pass_session
+def list_hooks(session: Session, form: str) -> None:
+    """Which other programs are told, by HTTP. For the owner."""
+    columns = (
+        Column("number", lambda h: str(h.id), right=True),
+        Column("name", lambda h: h.name),
+        Column("address", lambda h: h.url),
+        Column("told", lambda h: h.at_once),
+        Column("made by", lambda h: h.made_by),
+    )
+    print_list(form, session.shop.hooks.list(), columns, empty="No other program is told.")
+
+
+@command.command("add-hook")
+@click.argument("name")
+@click.argument("url")
+@click.option("--told", type=click.Choice(["urgent", "all"]), default="all", show_default=True)
+@pass_session
+def add_hook(session: Session, name: str, url: str, told: Literal["urgent", "all"]) -> None:
+    """Tell another program from now on; prints the key of its signatures, this once."""
+    try:
+        edit = HookEdit.model_validate({"name": name, "url": url, "at_once": AtOnce(told)})
+    except ValidationError as error:
+        raise click.BadParameter(_said(error), param_hint="URL") from error
+    made = session.shop.hooks.add(edit)
+    console.print(f"Hook {made.id}. The key of its signatures is not shown again:")
+    click.echo(made.secret)
+
+
+@command.command("withdraw-hook")
+@click.argument("number", type=int)
+@pass_session
+def withdraw_hook(session: Session, number: int) -> None:
+    """Tell it no more."""
+    session.shop.hooks.withdraw(number)
+    console.print(f"Hook {number} is withdrawn.")

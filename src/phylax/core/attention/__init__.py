@@ -1,0 +1,44 @@
+"""Attention: what needs a person, in order, each with its evidence and the next thing to do."""
+
+from phylax.core.attention.causes import CAUSES, SILENT_AFTER, SOON, look
+from phylax.core.attention.findings import (
+    Attention,
+    AttentionEdit,
+    Cause,
+    Found,
+    Handling,
+    HeldOn,
+    LeftOften,
+    NextStep,
+    Standing,
+)
+from phylax.core.attention.keeping import (
+    Keep,
+    Kept,
+    in_order,
+    is_worse,
+    keep,
+    machines_that_need,
+)
+
+__all__ = [
+    "CAUSES",
+    "SILENT_AFTER",
+    "SOON",
+    "Attention",
+    "AttentionEdit",
+    "Cause",
+    "Found",
+    "Handling",
+    "HeldOn",
+    "Keep",
+    "Kept",
+    "LeftOften",
+    "NextStep",
+    "Standing",
+    "in_order",
+    "is_worse",
+    "keep",
+    "look",
+    "machines_that_need",
+]

@@ -1,0 +1,335 @@
+"""Each cause for attention is one small rule, in one list.
+
+A rule looks at a machine's standing and gives what it found, with its evidence and what to do next.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from datetime import timedelta
+
+from phylax.core.attention.findings import Cause, Found, NextStep, Standing
+from phylax.core.catalogue import catalogue
+from phylax.core.quantities import (
+    count,
+    show_age,
+    show_seconds,
+    show_share,
+    show_size,
+)
+from phylax.core.runs import RunState
+from phylax.core.trends import Advice, Grown, Help, Outlook
+
+SILENT_AFTER = timedelta(days=7)
+SOON = timedelta(days=30)
+RECENT = timedelta(days=45)
+"""A change of pace is news for so long."""
+CLOCK_WRONG_FROM = 300
+HOLD_PERCENT = 5
+
+Rule = Callable[[Standing], Iterable[Found]]
+
+
+def _found(standing: Standing, **what: object) -> Found:
+    machine = standing.machine
+    return Found.model_validate(
+        {
+            "machine_id": machine.id,
+            "machine_tag": machine.tag,
+            "client_id": machine.client_id,
+            "client_name": machine.client_name,
+            **what,
+        }
+    )
+
+
+def _nearly_full(standing: Standing) -> Iterator[Found]:
+    """A volume is used more than its threshold allows."""
+    said = {one.volume_id: one for one in standing.outlooks}
+    for volume in standing.machine.volumes:
+        if not volume.is_nearly_full(standing.threshold_percent):
+            continue
+        outlook = said.get(volume.id)
+        advice = outlook.advice if outlook else None
+        can_go = standing.can_go.size if standing.can_go else 0
+        worth_it = 100 * can_go >= volume.capacity
+        free = f"{show_size(volume.free)} free"
+        if worth_it:
+            evidence, step = f"{free}; {show_size(can_go)} can go", NextStep.CLEAN
+        elif standing.looked_at is None:
+            evidence, step = f"{free}; not looked at yet", NextStep.LOOK
+        else:
+            evidence = f"{free}; cleaning would gain only {show_size(can_go)}"
+            step = NextStep.ASK_CLIENT
+        if advice and advice.helps not in (Help.CLEANING, Help.NOTHING_NEEDED, Help.LOOK):
+            evidence += f". {_remedy(advice)}"
+        full = outlook.full if outlook else None
+        if full and full.likely and full.likely - standing.now < SOON:
+            evidence += f". Likely full on {full.likely:%-d %B}"
+        yield _found(
+            standing,
+            cause=Cause.NEARLY_FULL,
+            subject=volume.mount,
+            urgency=90 if volume.free * 20 < volume.capacity else 75,
+            grade=int(1000 * volume.used_share),
+            since=outlook.over_since if outlook else None,
+            reason=f"{volume.mount} is {show_share(volume.used, volume.capacity)} full",
+            evidence=evidence,
+            next_step=step,
+            volume_mount=volume.mount,
+        )
+
+
+def _remedy(advice: Advice) -> str:
+    """The last part of an advice: what would help."""
+    words = advice.words.rsplit(": ", 1)[-1]
+    return words[:1].upper() + words[1:].rstrip(".")
+
+
+def _filling_fast(standing: Standing) -> Iterator[Found]:
+    """A volume fills at a faster pace than it did, and that is recent."""
+    for one in standing.outlooks:
+        changed = one.changed
+        if changed is None or standing.now - changed.since > RECENT:
+            continue
+        before = f", before that by {show_size(max(0, changed.before))}"
+        yield _found(
+            standing,
+            cause=Cause.FILLING_FAST,
+            subject=one.mount,
+            urgency=72,
+            grade=changed.now // 2**30,
+            since=changed.since,
+            reason=f"{one.mount} fills by {show_size(changed.now)} a day since "
+            f"{changed.since:%-d %B}{before if changed.before > 2**20 else ''}",
+            evidence=_what_grew(changed.grown, changed.looked),
+            next_step=NextStep.SEE_TREND if changed.looked else NextStep.LOOK,
+            volume_mount=one.mount,
+        )
+
+
+def _what_grew(grown: Iterable[Grown], looked: bool) -> str:
+    names = [f"{_name(one.category)} by {show_size(one.size)}" for one in grown if one.size > 0]
+    if names:
+        return "What grew: " + ", ".join(names[:2])
+    if looked:
+        return "No category grew: it is what people keep elsewhere"
+    return "Not looked at before and after: what grew is not known"
+
+
+def _name(category: str) -> str:
+    return catalogue()[category].name if category in catalogue() else category
+
+
+def _crosses_soon(standing: Standing) -> Iterator[Found]:
+    """A volume likely crosses its threshold within a month."""
+    for one in standing.outlooks:
+        likely = one.crosses.likely if one.crosses else None
+        if one.over or likely is None or likely - standing.now > SOON:
+            continue
+        yield _found(
+            standing,
+            cause=Cause.CROSSES_SOON,
+            subject=one.mount,
+            urgency=55,
+            grade=(SOON - (likely - standing.now)).days,
+            since=None,
+            reason=f"{one.mount} will be over {one.threshold_percent} % on about {likely:%-d %B}",
+            evidence=_evidence_of(one),
+            next_step=NextStep.SEE_TREND,
+            volume_mount=one.mount,
+        )
+
+
+def _evidence_of(one: Outlook) -> str:
+    assert one.crosses is not None
+    first, last = one.crosses.soonest, one.crosses.latest
+    between = f"Between {first:%-d %B}" if first else "Between now"
+    between += f" and {last:%-d %B}" if last else " and much later"
+    fills = f"; it fills by {show_size(max(0, one.fills.likely))} a day" if one.fills else ""
+    if one.full and one.full.likely and one.full.likely - one.read_at < SOON:
+        fills += f", likely full on {one.full.likely:%-d %B}"
+    return between + fills
+
+
+def _run_failed(standing: Standing) -> Iterator[Found]:
+    run = standing.last_run
+    if run is not None and run.state is RunState.FAILED:
+        yield _found(
+            standing,
+            cause=Cause.RUN_FAILED,
+            urgency=80,
+            grade=run.id,
+            since=run.ended_at,
+            reason=f"The last {run.work} failed",
+            evidence=run.reason,
+            next_step=NextStep.RUN_AGAIN,
+            run_id=run.id,
+        )
+
+
+def _missed(standing: Standing) -> Iterator[Found]:
+    run, times = standing.last_run, standing.missed_in_a_row
+    if run is not None and run.state is RunState.MISSED and times >= 2:
+        yield _found(
+            standing,
+            cause=Cause.MISSED,
+            urgency=60,
+            grade=times,
+            since=run.due_at,
+            reason=f"{run.round_name or 'A run'} was missed {count(times, 'time')} in a row",
+            evidence=run.reason,
+            next_step=NextStep.RUN_AGAIN,
+            run_id=run.id,
+        )
+
+
+def _left(standing: Standing) -> Iterator[Found]:
+    run = standing.last_run
+    if run is not None and run.state is RunState.PARTLY:
+        yield _found(
+            standing,
+            cause=Cause.LEFT,
+            urgency=30,
+            grade=run.id,
+            since=run.ended_at,
+            reason="The last cleaning left something that should have gone",
+            evidence=run.reason,
+            next_step=NextStep.LOOK,
+            run_id=run.id,
+        )
+
+
+def _waits_for_yes(standing: Standing) -> Iterator[Found]:
+    waits = standing.waits_for_yes
+    if waits is not None and waits.count:
+        yield _found(
+            standing,
+            cause=Cause.WAITS_FOR_YES,
+            urgency=40,
+            grade=waits.size // 2**30,
+            since=standing.looked_at,
+            reason="A listing waits for a yes",
+            evidence=f"{count(waits.count, 'file')}, {show_size(waits.size)}",
+            next_step=NextStep.DECIDE,
+        )
+
+
+def _silent(standing: Standing) -> Iterator[Found]:
+    """A machine has not called for a week, in which the service would have heard it."""
+    seen = standing.machine.seen_at
+    if not standing.machine.enrolled or seen is None:
+        return
+    could_call_since = max(seen, standing.awake_since or seen)
+    if standing.now - could_call_since < SILENT_AFTER:
+        return
+    yield _found(
+        standing,
+        cause=Cause.SILENT,
+        urgency=50,
+        grade=(standing.now - seen).days,
+        since=seen,
+        reason="Has not called",
+        evidence=f"Last heard of {show_age(seen, standing.now)}",
+        next_step=NextStep.ASK_CLIENT,
+    )
+
+
+def _always_left(standing: Standing) -> Iterator[Found]:
+    often = standing.left_often
+    if often is None:
+        return
+    others = f" and {count(often.items - 1, 'other')}" if often.items > 1 else ""
+    yield _found(
+        standing,
+        cause=Cause.ALWAYS_LEFT,
+        urgency=45,
+        grade=often.times,
+        since=often.since,
+        reason=f"The same is left by every cleaning, {count(often.times, 'time')} by now",
+        evidence=f"{often.path}{others}, {show_size(often.size)}: {often.reason}",
+        next_step=NextStep.LOOK,
+    )
+
+
+def _hold_fills(standing: Standing) -> Iterator[Found]:
+    """What is held takes a good part of a volume that is nearly full."""
+    volumes = {volume.mount: volume for volume in standing.machine.volumes}
+    for held in standing.held:
+        volume = volumes.get(held.mount)
+        if volume is None or 100 * held.size < HOLD_PERCENT * volume.capacity:
+            continue
+        if not volume.is_nearly_full(standing.threshold_percent):
+            continue
+        yield _found(
+            standing,
+            cause=Cause.HOLD_FILLS,
+            subject=held.mount,
+            urgency=65,
+            grade=100 * held.size // volume.capacity,
+            since=held.since,
+            reason=f"The hold takes {show_share(held.size, volume.capacity)} of {held.mount}",
+            evidence=f"{show_size(held.size)} held, the last until {held.until:%-d %B}; "
+            f"{show_size(volume.free)} free",
+            next_step=NextStep.SEE_HOLD,
+            volume_mount=held.mount,
+        )
+
+
+def _clock_wrong(standing: Standing) -> Iterator[Found]:
+    machine = standing.machine
+    off = machine.clock_off
+    if abs(off) < CLOCK_WRONG_FROM:
+        return
+    way = "ahead" if off > 0 else "behind"
+    yield _found(
+        standing,
+        cause=Cause.CLOCK_WRONG,
+        urgency=35,
+        # twice as wrong is worse
+        grade=abs(off).bit_length(),
+        since=machine.clock_off_since,
+        reason=f"Its clock is {show_seconds(abs(off))} {way}",
+        evidence="Readings are corrected here; what the machine writes itself is not",
+        next_step=NextStep.ASK_CLIENT,
+    )
+
+
+def _agent_old(standing: Standing) -> Iterator[Found]:
+    mine, newest = standing.machine.agent_version, standing.newest_agent
+    if mine and newest and _parts(mine) < _parts(newest):
+        yield _found(
+            standing,
+            cause=Cause.AGENT_OLD,
+            urgency=20,
+            grade=0,
+            since=None,
+            reason=f"Its agent is {mine}, this service is {newest}",
+            evidence="It works; what came since, it cannot do",
+            next_step=NextStep.LOOK,
+        )
+
+
+def _parts(version: str) -> tuple[int, ...]:
+    return tuple(int(part) for part in version.split(".") if part.isdigit())
+
+
+CAUSES: tuple[Rule, ...] = (
+    _nearly_full,
+    _run_failed,
+    _filling_fast,
+    _hold_fills,
+    _missed,
+    _crosses_soon,
+    _silent,
+    _always_left,
+    _waits_for_yes,
+    _clock_wrong,
+    _left,
+    _agent_old,
+)
+
+
+def look(standing: Standing) -> list[Found]:
+    """Everything on one machine that needs a person."""
+    return [found for cause in CAUSES for found in cause(standing)]

@@ -1,0 +1,145 @@
+"""What attention looks at, what it finds, and what people did about it."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+from pydantic import Field, model_validator
+
+from phylax.core.runs import Run
+from phylax.core.shop import Machine
+from phylax.core.survey import Tally
+from phylax.core.trends import Outlook
+from phylax.core.values import Demand, Moment, Value
+
+
+class Cause(StrEnum):
+    NEARLY_FULL = "nearly full"
+    RUN_FAILED = "run failed"
+    FILLING_FAST = "filling fast"
+    CROSSES_SOON = "over its threshold soon"
+    MISSED = "missed"
+    SILENT = "silent"
+    HOLD_FILLS = "the hold fills a volume"
+    ALWAYS_LEFT = "always left"
+    WAITS_FOR_YES = "waits for a yes"
+    CLOCK_WRONG = "clock wrong"
+    LEFT = "something left"
+    AGENT_OLD = "agent is old"
+
+
+class NextStep(StrEnum):
+    """What the person can do about it, as the interface offers it."""
+
+    LOOK = "look"
+    CLEAN = "clean"
+    DECIDE = "decide"
+    RUN_AGAIN = "run again"
+    ASK_CLIENT = "ask the client"
+    SEE_TREND = "see the trend"
+    SEE_HOLD = "see what is held"
+
+
+class LeftOften(Value):
+    """What one cleaning after the other left, though it should have gone: five times or more."""
+
+    items: int
+    size: int
+    since: Moment
+    times: int
+    path: str = Field(description="One of them")
+    reason: str
+
+
+class HeldOn(Value):
+    """What the hold keeps on one volume."""
+
+    mount: str
+    size: int
+    since: Moment
+    until: Moment
+
+
+class Standing(Value):
+    """All that attention looks at for one machine, at one moment."""
+
+    machine: Machine
+    now: Moment
+    threshold_percent: int
+    last_run: Run | None = None
+    missed_in_a_row: int = 0
+    can_go: Tally | None = None
+    waits_for_yes: Tally | None = None
+    looked_at: Moment | None = None
+    left_often: LeftOften | None = None
+    outlooks: tuple[Outlook, ...] = ()
+    held: tuple[HeldOn, ...] = ()
+    awake_since: Moment | None = Field(
+        None, description="Since when the service itself hears without a longer break"
+    )
+    newest_agent: str = Field("", description="The agent's version that comes with this service")
+
+
+class Found(Value):
+    """Something that needs a person, on one machine."""
+
+    cause: Cause
+    subject: str = Field("", description="Which one of its kind: a volume")
+    urgency: int = Field(description="0 to 100; from 70 on it is told at once")
+    grade: int = Field(0, description="How bad it is; only to be compared with its own kind")
+    machine_id: int
+    machine_tag: str
+    client_id: int
+    client_name: str
+    since: Moment | None
+    reason: str
+    evidence: str
+    next_step: NextStep
+    volume_mount: str | None = None
+    run_id: int | None = None
+
+
+class Handling(StrEnum):
+    OPEN = "open"
+    TAKEN = "taken on"
+    PUT_OFF = "put off"
+    SETTLED = "settled"
+
+
+class Attention(Found):
+    """Something that needs a person, with what was done about it."""
+
+    id: int
+    since: Moment
+    handling: Handling = Handling.OPEN
+    taken_by: str = ""
+    off_until: Moment | None = None
+    handled_by: str = Field("", description="Who put it off or settled it")
+    word: str = ""
+    comes_and_goes: bool = Field(False, description="It went and came back again and again")
+    group: str = Field(
+        "", description="The same for what belongs together: a machine, or many of one client"
+    )
+    version: int = 1
+
+    @property
+    def needs_somebody(self) -> bool:
+        return self.handling in (Handling.OPEN, Handling.TAKEN)
+
+
+class AttentionEdit(Demand):
+    """What a person does about something that needs one."""
+
+    handling: Handling = Field(
+        description="Taken on: by who asks; open: given back, or not settled after all"
+    )
+    until: Moment | None = Field(None, description="Put off until then")
+    word: str = Field("", max_length=400, description="Why it is settled, for the record")
+
+    @model_validator(mode="after")
+    def _says_what_it_must(self) -> AttentionEdit:
+        if (self.handling is Handling.PUT_OFF) != (self.until is not None):
+            raise ValueError("`until` goes with 'put off', and is needed for it")
+        if self.handling is Handling.SETTLED and not self.word.strip():
+            raise ValueError("say in a word how it was settled; it goes into the record")
+        return self

@@ -1,0 +1,113 @@
+"""How findings live on: they begin, get worse, come and go, are handled, and end.
+
+One that ended and is back within a day is the same one still; one that did so again and again stays
+until it has been away for a whole day. What a person settled or put off comes back when it got
+worse.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from datetime import timedelta
+from typing import NamedTuple
+
+from phylax.core.attention.findings import Attention, Cause, Found
+
+SAME_WITHIN = int(timedelta(days=1).total_seconds())
+FLAPS = 3
+"""Come so many times, it is said to come and go."""
+SITE_FROM = 3
+"""The same on so many machines of a client is one thing."""
+
+WORSE_BY = {
+    Cause.NEARLY_FULL: 20,
+    Cause.FILLING_FAST: 2,
+    Cause.CROSSES_SOON: 14,
+    Cause.MISSED: 2,
+    Cause.SILENT: 14,
+    Cause.HOLD_FILLS: 5,
+    Cause.ALWAYS_LEFT: 5,
+    Cause.WAITS_FOR_YES: 10,
+}
+"""By how much a grade must have risen to be worse; else by 1."""
+
+
+class Kept(NamedTuple):
+    """A finding as it is kept. Times are epoch seconds."""
+
+    id: int
+    cause: Cause
+    subject: str
+    grade: int
+    last_seen: int
+    times: int = 1
+    ended_at: int | None = None
+    handled_grade: int | None = None
+    text: str = ""
+    """What was found, as it is written down."""
+
+
+class Keep(NamedTuple):
+    """What is to be done with what is kept."""
+
+    begin: list[Found]
+    again: list[tuple[Kept, Found]]
+    """It had ended not long ago, and is back."""
+    still: list[tuple[Kept, Found]]
+    end: list[Kept]
+
+
+def is_worse(cause: Cause, before: int | None, now: int) -> bool:
+    return before is not None and now >= before + WORSE_BY.get(cause, 1)
+
+
+def keep(found: Iterable[Found], kept: Iterable[Kept], now: int) -> Keep:
+    """What becomes of what is kept for one machine, now that this was found."""
+    known = {(one.cause, one.subject): one for one in sorted(kept, key=_open_last)}
+    todo = Keep([], [], [], [])
+    for one in found:
+        before = known.pop((one.cause, one.subject), None)
+        if before is None or (before.ended_at and now - before.ended_at > SAME_WITHIN):
+            todo.begin.append(one)
+        elif before.ended_at is not None:
+            todo.again.append((before, one))
+        else:
+            todo.still.append((before, one))
+    todo.end.extend(
+        one for one in known.values() if one.ended_at is None and not _may_come_back(one, now)
+    )
+    return todo
+
+
+def _open_last(one: Kept) -> tuple[bool, int]:
+    return one.ended_at is None, one.ended_at or 0
+
+
+def _may_come_back(one: Kept, now: int) -> bool:
+    return one.times >= FLAPS and now - one.last_seen < SAME_WITHIN
+
+
+def in_order(attention: Iterable[Attention]) -> list[Attention]:
+    """Most urgent first, what belongs together side by side; each with its group.
+
+    The same cause on many machines of one client is one thing; all else goes by machine.
+    """
+    ordered = sorted(attention, key=lambda one: (-one.urgency, one.machine_tag, one.id))
+    machines: dict[tuple[Cause, int], set[int]] = {}
+    for one in ordered:
+        machines.setdefault((one.cause, one.client_id), set()).add(one.machine_id)
+
+    def group(one: Attention) -> str:
+        if len(machines[one.cause, one.client_id]) >= SITE_FROM:
+            return f"client {one.client_id}: {one.cause}"
+        return f"machine {one.machine_id}"
+
+    groups: dict[str, list[Attention]] = {}
+    for one in ordered:
+        name = group(one)
+        groups.setdefault(name, []).append(one.model_copy(update={"group": name}))
+    return [one for together in groups.values() for one in together]
+
+
+def machines_that_need(attention: Sequence[Attention]) -> int:
+    return len({one.machine_id for one in attention if one.needs_somebody})

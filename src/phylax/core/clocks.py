@@ -1,0 +1,97 @@
+"""A machine's clock that is wrong: noticed by what its messages say, and corrected for.
+
+A message says when it was written by the machine's clock, and how old it is by the machine's
+running time, which no setting of the clock changes. Together with when it arrived, that gives by
+how much the clock was off when it was written.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+
+from phylax.core.orders import (
+    Awake,
+    HeldMessage,
+    Message,
+    ReadingsMessage,
+    ResultMessage,
+    SurveyMessage,
+    SurveyPartMessage,
+    UnheldMessage,
+)
+from phylax.core.shop import ReadingIn
+from phylax.core.values import to_seconds
+
+TOLERATED = 120
+"""Seconds that sending may take, and that clocks may be apart, without anybody minding."""
+NOT_BELIEVED_AHEAD = timedelta(minutes=10)
+NOT_BELIEVED_OLD = timedelta(days=400)
+
+
+def offset(written: datetime, age: float, now: int) -> int:
+    """Seconds by which the machine's clock was ahead when it wrote a message; 0 if tolerable."""
+    off = to_seconds(written) + round(age) - now
+    return 0 if abs(off) <= TOLERATED else off
+
+
+def set_right(message: Message, off: int) -> Message:
+    """A message with its times as the service's clock would have had them."""
+    if not off:
+        return message
+    by = timedelta(seconds=-off)
+    match message:
+        case ReadingsMessage():
+            return message.model_copy(
+                update={
+                    "readings": _moved(message.readings, by),
+                    "awake": message.awake and _awake(message.awake, by),
+                }
+            )
+        case ResultMessage():
+            return message.model_copy(
+                update={
+                    "started_at": message.started_at + by,
+                    "ended_at": message.ended_at + by,
+                    "before": _moved(message.before, by),
+                    "after": _moved(message.after, by),
+                }
+            )
+        case SurveyMessage():
+            times = {"started_at": message.started_at + by, "ended_at": message.ended_at + by}
+            return message.model_copy(update=times)
+        case SurveyPartMessage():
+            return message.model_copy(update={"started_at": message.started_at + by})
+        case HeldMessage():
+            times = {"held_at": message.held_at + by, "until_at": message.until_at + by}
+            return message.model_copy(update=times)
+        case UnheldMessage():
+            return message.model_copy(update={"at": message.at + by})
+    return message
+
+
+def _moved(readings: Sequence[ReadingIn], by: timedelta) -> tuple[ReadingIn, ...]:
+    return tuple(one.model_copy(update={"at": one.at + by}) for one in readings)
+
+
+def _awake(awake: Awake, by: timedelta) -> Awake:
+    return awake.model_copy(
+        update={
+            "at": awake.at + by,
+            "since": awake.since + by,
+            "booted_at": awake.booted_at and awake.booted_at + by,
+            "slept": tuple(
+                one.model_copy(update={"begin": one.begin + by, "end": one.end + by})
+                for one in awake.slept
+            ),
+        }
+    )
+
+
+def believable(readings: Sequence[ReadingIn], now: datetime) -> tuple[ReadingIn, ...]:
+    """Readings that can have been made by now; the others are left out."""
+    first, last = now - NOT_BELIEVED_OLD, now + NOT_BELIEVED_AHEAD
+    times = [one.at for one in readings]
+    if times and first <= min(times) and max(times) <= last:
+        return tuple(readings)
+    return tuple(one for one in readings if first <= one.at <= last)

@@ -1,0 +1,133 @@
+"""Looks at the demo's machines: what really lies on them now, and what looks found in the past."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+
+from phylax.agent.guard import Guard
+from phylax.agent.machines.standin import StandInMachine
+from phylax.agent.surveyor import survey
+from phylax.core.orders import CategoryRule, ListingMessage, Message, ResultMessage, SurveyMessage
+from phylax.core.survey import Item, Look, SurveyLine, Tally
+from phylax.demo import scenario
+from phylax.demo.tree import GIB
+from phylax.store import protections, rules
+from phylax.store.database import Connection
+
+_A_PAGE = 500
+
+
+@dataclass(frozen=True)
+class LookedThrough:
+    """What lies on a machine at the demo's now."""
+
+    at: datetime
+    lines: tuple[SurveyLine, ...]
+    listed: dict[str, list[Item]]
+    grows: dict[str, float] = field(default_factory=dict)
+    """Categories of people's own files that grow lately, GiB a day."""
+
+
+class _Unhurried(StandInMachine):
+    """The same machine, surveyed without the pretended slowness of its disk."""
+
+    def pace(self, items: int) -> None:
+        """No waiting while the demo is made."""
+
+
+def look_through(
+    conn: Connection, machine: StandInMachine, machine_id: int, now: datetime
+) -> LookedThrough:
+    quick = _Unhurried(machine.folder)
+    listed: dict[str, list[Item]] = {}
+    look = [
+        CategoryRule(category=key, rule=rule)
+        for key, rule in rules.in_force_on(conn, machine_id).items()
+    ]
+    lines = survey(
+        quick,
+        Guard(quick),
+        look,
+        now,
+        protect=[one.entry for one in protections.in_force_on(conn, machine_id)],
+        listing=lambda key, item: listed.setdefault(key, []).append(item),
+    )
+    spec = next(one for one in scenario.MACHINES if one.tag == machine.folder.name)
+    lately = spec.volumes[0].lately
+    # five days of seven
+    grows = {"own-folders": lately[1] * 5 / 7} if lately else {}
+    return LookedThrough(now - timedelta(minutes=30), tuple(lines), listed, grows)
+
+
+def as_it_came_in(look: LookedThrough, run_id: int) -> Iterator[Message]:
+    """The messages of a survey's run."""
+    for key, items in look.listed.items():
+        for start in range(0, len(items), _A_PAGE):
+            yield ListingMessage(
+                id=uuid.uuid4().hex,
+                run_id=run_id,
+                look=Look.FIRST,
+                category=key,
+                first_number=start + 1,
+                items=tuple(items[start : start + _A_PAGE]),
+            )
+    started = look.at - timedelta(seconds=20)
+    yield _survey(run_id, Look.FIRST, started, look.at, look.lines)
+    yield ResultMessage(id=uuid.uuid4().hex, run_id=run_id, started_at=started, ended_at=look.at)
+
+
+def looks_around(
+    look: LookedThrough, run_id: int, began: datetime, ended: datetime, freed: int
+) -> Iterator[SurveyMessage]:
+    """What the looks before and after a cleaning of the past found.
+
+    What a cleaning of the past took is laid on the categories it cleaned; people's own files were
+    fewer by what they grew since; all else was as it is now.
+    """
+    yield _survey(
+        run_id, Look.FIRST, began - timedelta(minutes=1), began, _then(look, began, freed)
+    )
+    yield _survey(run_id, Look.SECOND, ended - timedelta(seconds=30), ended, _then(look, ended, 0))
+
+
+def _then(look: LookedThrough, at: datetime, gathered: int) -> tuple[SurveyLine, ...]:
+    lines = []
+    for line in look.lines:
+        holds = line.holds.size
+        goes = line.goes.size
+        if share := scenario.HISTORY.get(line.category):
+            # a tenth of what gathers is too young, or in use
+            goes = int(share * gathered)
+            holds = int(holds * 0.1) + goes
+        elif rate := look.grows.get(line.category):
+            holds = max(0, holds - int((look.at - at).total_seconds() / 86400 * rate * GIB))
+            goes = min(goes, holds)
+        lines.append(
+            line.model_copy(
+                update={
+                    "holds": Tally(count=max(1, holds // (3 * 2**20)), size=holds),
+                    "goes": Tally(count=goes // (3 * 2**20), size=goes),
+                    "stays": (),
+                    "ages": (),
+                    "ranked": (),
+                    "largest": (),
+                }
+            )
+        )
+    return tuple(lines)
+
+
+def _survey(
+    run_id: int, look: Look, started: datetime, ended: datetime, lines: tuple[SurveyLine, ...]
+) -> SurveyMessage:
+    return SurveyMessage(
+        id=uuid.uuid4().hex,
+        run_id=run_id,
+        look=look,
+        started_at=started,
+        ended_at=ended,
+        lines=lines,
+    )

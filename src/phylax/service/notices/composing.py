@@ -1,0 +1,244 @@
+"""What is to be told to whom is put together here, as messages that wait to be posted.
+
+What happens within some minutes is told together; what still waits for somebody, because of quiet
+hours or a mail server that is away, is taken back and told with the rest.
+"""
+
+from __future__ import annotations
+
+import secrets
+from datetime import datetime, timedelta
+
+from jinja2 import Environment, PackageLoader, StrictUndefined, select_autoescape
+
+from phylax.core.attention import Attention, in_order
+from phylax.core.notices import (
+    SUMMARY_AT,
+    TOGETHER,
+    HookMessage,
+    MailServer,
+    NoticeKind,
+    Wishes,
+    wanted,
+)
+from phylax.core.quantities import count, show_size
+from phylax.core.shop import Shop
+from phylax.core.today import in_a_sentence
+from phylax.core.values import from_seconds, to_seconds
+from phylax.service.house import House
+from phylax.store import attention, notices, outlooks, rounds, runs, shop
+from phylax.store.database import Connection
+
+_AHEAD = timedelta(days=30)
+_AT_MOST = 200
+_pages = Environment(
+    loader=PackageLoader("phylax.service.notices", "pages"),
+    autoescape=select_autoescape(("html",)),
+    trim_blocks=True,
+    lstrip_blocks=True,
+    undefined=StrictUndefined,
+)
+_pages.filters["size"] = show_size
+_pages.filters["number"] = count
+
+
+def compose(house: House) -> None:
+    """Put together what is to be told now."""
+    now = house.now()
+    with house.db.read() as conn:
+        the = shop.shop(conn)
+        quiet = the is None or not (_summaries_due(conn, the, now) or _at_once_due(conn, now))
+    if quiet or the is None:
+        return
+    with house.db.write() as conn:
+        _tell_at_once(conn, the, now)
+        _summarise(conn, the, now)
+        notices.forget_old(conn, at=now)
+
+
+def _at_once_due(conn: Connection, now: int) -> bool:
+    if 0 <= now - notices.last_at_once(conn) < TOGETHER.total_seconds():
+        return False
+    if not notices.anything_untold(conn):
+        return False
+    at = from_seconds(now)
+    return any(one.is_news(at) for one in notices.told(conn, at=now))
+
+
+def _tell_at_once(conn: Connection, the: Shop, now: int) -> None:
+    if not _at_once_due(conn, now):
+        return
+    at = from_seconds(now)
+    told = notices.told(conn, at=now)
+    known = [one.attention for one in told]
+    news = [one.attention for one in told if one.is_news(at)]
+    notices.note_told(conn, [(one.id, one.grade) for one in news])
+    server = notices.mail_server(conn)
+    for wishes in notices.all_wishes(conn) if server else ():
+        chosen = wanted(news, wishes.at_once)
+        if not chosen:
+            continue
+        still = {one.id for one in chosen} | set(notices.take_back_waiting(conn, wishes.person_id))
+        assert server is not None
+        all_of_it = in_order(one for one in known if one.needs_somebody and one.id in still)
+        _mail(conn, the, server, wishes, "at once", all_of_it, now)
+    for hook in notices.hooks(conn):
+        chosen = wanted(news, hook.at_once)
+        if chosen:
+            uid = _new_uid()
+            message = HookMessage(
+                id=uid, kind="at once", shop=the.name, at=at, attention=tuple(in_order(chosen))
+            )
+            notices.add(
+                conn, uid, "at once", hook.name, _subject(chosen), message.model_dump_json(),
+                hook_id=hook.id, about=[one.id for one in chosen], at=now, due_at=now,
+            )  # fmt: skip
+
+
+def _new_uid() -> str:
+    return secrets.token_hex(16)
+
+
+def _subject(told: list[Attention]) -> str:
+    machines = len({one.machine_id for one in told})
+    first = told[0]
+    if machines == 1:
+        return f"{first.machine_tag}: {first.reason}"
+    return f"{count(machines, 'machine')} need you: {first.machine_tag}: {first.reason}, and more"
+
+
+def _mail(
+    conn: Connection,
+    the: Shop,
+    server: MailServer,
+    wishes: Wishes,
+    kind: NoticeKind,
+    told: list[Attention],
+    now: int,
+) -> None:
+    local = from_seconds(now).astimezone(the.clock)
+    uid = _new_uid()
+    facts = {"shop": the, "wishes": wishes, "told": told, "now": local}
+    notices.add(
+        conn,
+        f"{uid}@{server.sender.rpartition('@')[2]}",
+        kind,
+        wishes.mail or "",
+        _subject(told),
+        _pages.get_template("at_once.txt").render(facts),
+        html=_pages.get_template("at_once.html").render(facts),
+        person_id=wishes.person_id,
+        about=[one.id for one in told],
+        at=now,
+        due_at=_due(wishes, local, now),
+    )
+
+
+# --- summaries -------------------------------------------------------------------------------
+
+
+def _summary_kinds(the: Shop, now: int) -> list[tuple[NoticeKind, datetime]]:
+    """The summaries of today, once their hour has come."""
+    local = from_seconds(now).astimezone(the.clock)
+    if local.time() < SUMMARY_AT:
+        return []
+    kinds: list[tuple[NoticeKind, datetime]] = [("daily", local)]
+    if local.weekday() == 0:
+        kinds.append(("weekly", local))
+    return kinds
+
+
+def _uid_of(kind: NoticeKind, local: datetime, wishes: Wishes, server: MailServer) -> str:
+    """The same for one day and person: a summary is made once, whatever is restarted."""
+    name = f"{kind}.{local:%Y%m%d}.{wishes.person_id}"
+    return f"{name}@{server.sender.rpartition('@')[2]}"
+
+
+def _summaries_wanted(
+    conn: Connection, the: Shop, now: int
+) -> list[tuple[NoticeKind, datetime, Wishes, MailServer]]:
+    server = notices.mail_server(conn)
+    if server is None:
+        return []
+    return [
+        (kind, local, wishes, server)
+        for kind, local in _summary_kinds(the, now)
+        for wishes in notices.all_wishes(conn)
+        if (wishes.daily if kind == "daily" else wishes.weekly)
+        and not notices.is_made(conn, _uid_of(kind, local, wishes, server))
+    ]
+
+
+def _summaries_due(conn: Connection, the: Shop, now: int) -> bool:
+    return bool(_summaries_wanted(conn, the, now))
+
+
+def _summarise(conn: Connection, the: Shop, now: int) -> None:
+    for kind, local, wishes, server in _summaries_wanted(conn, the, now):
+        facts = _summary_facts(conn, the, kind, local, now) | {"wishes": wishes}
+        notices.add(
+            conn,
+            _uid_of(kind, local, wishes, server),
+            kind,
+            wishes.mail or "",
+            f"{the.name}: {facts['sentence']}",
+            _pages.get_template("summary.txt").render(facts),
+            html=_pages.get_template("summary.html").render(facts),
+            person_id=wishes.person_id,
+            at=now,
+            due_at=_due(wishes, local, now),
+        )
+
+
+def _due(wishes: Wishes, local: datetime, now: int) -> int:
+    """Now, or when the person's quiet hours end."""
+    end = wishes.quiet_end(local)
+    return now if end is None else to_seconds(end)
+
+
+def _summary_facts(
+    conn: Connection, the: Shop, kind: NoticeKind, local: datetime, now: int
+) -> dict[str, object]:
+    needs = in_order(one for one in attention.all_open(conn, at=now) if one.needs_somebody)
+    coming = rounds.next_ones(conn, limit=8)
+    days = 1 if kind == "daily" else 7
+    done = runs.ended_since(conn, now - days * 86400, limit=1000)
+    tags = {one.id: one.tag for one in shop.machines(conn, after=0, limit=_AT_MOST * 100)}
+    soon = outlooks.crossing_before(conn, now + int(_AHEAD.total_seconds()), _AT_MOST)
+    return {
+        "shop": the,
+        "kind": kind,
+        "now": local,
+        "sentence": in_a_sentence(needs, coming, local),
+        "told": needs,
+        "rounds": [one for one in coming if one.next_at and not one.paused],
+        "runs": len(done),
+        "failed": sum(run.state in ("failed", "missed") for run in done),
+        "freed": sum(run.freed or 0 for run in done if run.work == "clean"),
+        "days": days,
+        "soon": [
+            (tags.get(one.machine_id, "?"), one)
+            for one in soon
+            if one.crosses and one.crosses.likely
+        ],
+    }
+
+
+def compose_trial(conn: Connection, the: Shop, wishes: Wishes, *, now: int) -> bool:
+    """A message by which somebody sees whether mail comes; False where no mail can go out."""
+    server = notices.mail_server(conn)
+    if server is None or not wishes.mail:
+        return False
+    text = f"Mail from {the.name} reaches you."
+    return notices.add(
+        conn,
+        f"{_new_uid()}@{server.sender.rpartition('@')[2]}",
+        "trial",
+        wishes.mail,
+        f"{the.name}: mail reaches you",
+        text,
+        html=_pages.get_template("trial.html").render(shop=the, text=text),
+        person_id=wishes.person_id,
+        at=now,
+        due_at=now,
+    )

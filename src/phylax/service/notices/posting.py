@@ -1,0 +1,215 @@
+"""Messages are posted here: mail by SMTP, hooks by signed HTTP. What fails is tried again.
+
+A message counts as delivered when the other side has said so; were this service to stop in between,
+it is sent again, with the same uid.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import os
+import smtplib
+import ssl
+from email.headerregistry import Address
+from email.message import EmailMessage
+from email.policy import SMTP
+from email.utils import format_datetime
+from pathlib import Path
+
+import httpx
+from http_message_signatures import (
+    HTTPMessageSigner,
+    HTTPSignatureKeyResolver,
+    algorithms,
+)
+
+from phylax import __version__
+from phylax.core.notices import Hook, MailServer, retry_at
+from phylax.core.values import from_seconds, to_seconds
+from phylax.service.house import House
+from phylax.service.notices.composing import compose
+from phylax.store import notices, shop
+from phylax.store.notices import Message
+
+PASSWORD_FILE = "PHYLAX_MAIL_PASSWORD_FILE"
+SIGNED = ("@method", "@target-uri", "content-type", "content-digest")
+_AT_A_TIME = 20
+_PATIENCE = 20.0
+_EVERY = 30.0
+_log = logging.getLogger("phylax.notices")
+
+
+class _Refused(Exception):
+    """The other side will never take it."""
+
+
+def post(house: House) -> int:
+    """Post what is due; how many messages were tried."""
+    now = house.now()
+    with house.db.read() as conn:
+        messages = notices.due(conn, at=now, limit=_AT_A_TIME)
+        if not messages:
+            return 0
+        server = notices.mail_server(conn)
+        hooks = {hook.id: hook for hook in notices.hooks(conn)}
+        secrets = {hook_id: notices.hook_secret(conn, hook_id) for hook_id in hooks}
+        the = shop.shop(conn)
+    for message in messages:
+        error, final = "", False
+        try:
+            if message.hook_id is None:
+                _send(server, the.name if the else "Phylax", message)
+            else:
+                _call(hooks[message.hook_id], secrets[message.hook_id], message)
+        except _Refused as refused:
+            error, final = str(refused), True
+        except (OSError, smtplib.SMTPException, httpx.HTTPError) as problem:
+            error = f"{type(problem).__name__}: {problem}"
+        _note(house, message, error, final)
+    return len(messages)
+
+
+def _note(house: House, message: Message, error: str, final: bool) -> None:
+    now = house.now()
+    with house.db.write() as conn:
+        if not error:
+            notices.delivered(conn, message.notice.id, at=now)
+            return
+        again = None if final else retry_at(message.notice.tries + 1, from_seconds(now))
+        notices.failed(
+            conn,
+            message.notice.id,
+            error,
+            again_at=None if again is None else to_seconds(again),
+            at=now,
+        )
+    fate = "given up" if again is None else f"again at {again:%H:%M}"
+    _log.warning("notice %s to %s: %s; %s", message.notice.id, message.notice.receiver, error, fate)
+
+
+# --- mail ------------------------------------------------------------------------------------
+
+
+def _send(server: MailServer | None, sender_name: str, message: Message) -> None:
+    """One mail by SMTP; OSError, SMTPException where it may go later, _Refused where never."""
+    if server is None:
+        raise OSError("no mail server is set")
+    mail = as_mail(server, sender_name, message)
+    try:
+        with _connected(server) as smtp:
+            smtp.send_message(mail)
+    except smtplib.SMTPRecipientsRefused as refused:
+        code, text = next(iter(refused.recipients.values()))
+        reason = f"{code} {text.decode(errors='replace')}"
+        raise (_Refused if code >= 500 else OSError)(reason) from refused
+
+
+def _connected(server: MailServer) -> smtplib.SMTP:
+    trusted = ssl.create_default_context()
+    smtp: smtplib.SMTP
+    if server.security == "tls":
+        smtp = smtplib.SMTP_SSL(server.host, server.port, timeout=_PATIENCE, context=trusted)
+    else:
+        smtp = smtplib.SMTP(server.host, server.port, timeout=_PATIENCE)
+    try:
+        if server.security == "starttls":
+            smtp.starttls(context=trusted)
+        if server.login:
+            smtp.login(server.login, _password())
+    except BaseException:
+        smtp.close()
+        raise
+    return smtp
+
+
+def _password() -> str:
+    path = os.environ.get(PASSWORD_FILE)
+    if not path:
+        raise OSError(f"{PASSWORD_FILE} does not name the file with the mail server's password")
+    return Path(path).read_text("utf-8").strip()
+
+
+def as_mail(server: MailServer, sender_name: str, message: Message) -> EmailMessage:
+    """A mail in plain text and HTML (RFC 5322, 2045, 2046)."""
+    notice = message.notice
+    mail = EmailMessage(policy=SMTP)
+    mail["Subject"] = notice.subject
+    local, _, domain = server.sender.rpartition("@")
+    mail["From"] = Address(sender_name, local, domain)
+    mail["To"] = notice.receiver
+    mail["Date"] = format_datetime(notice.made_at)
+    mail["Message-ID"] = f"<{notice.uid}>"
+    # no answering machine should answer (RFC 3834)
+    mail["Auto-Submitted"] = "auto-generated"
+    mail.set_content(message.body)
+    if message.html:
+        mail.add_alternative(message.html, subtype="html")
+    return mail
+
+
+# --- hooks -----------------------------------------------------------------------------------
+
+
+class _Key(HTTPSignatureKeyResolver):
+    def __init__(self, secret: str) -> None:
+        self._secret = secret.encode()
+
+    def resolve_private_key(self, key_id: str) -> bytes:
+        return self._secret
+
+    def resolve_public_key(self, key_id: str) -> bytes:
+        return self._secret
+
+
+def _call(hook: Hook, secret: str, message: Message) -> None:
+    request = signed(hook, secret, message)
+    with httpx.Client(timeout=_PATIENCE, follow_redirects=False) as client:
+        answer = client.send(request)
+    if answer.status_code == 410:
+        raise _Refused("410: it is gone for good")
+    if not answer.is_success:
+        raise OSError(f"answered {answer.status_code}")
+
+
+def signed(hook: Hook, secret: str, message: Message) -> httpx.Request:
+    """A message for a hook, signed by RFC 9421, its body by a digest (RFC 9530)."""
+    body = message.body.encode()
+    request = httpx.Request(
+        "POST",
+        hook.url,
+        content=body,
+        headers={"content-type": "application/json", "user-agent": f"phylax/{__version__}"},
+    )
+    signer = HTTPMessageSigner(
+        signature_algorithm=algorithms.HMAC_SHA256, key_resolver=_Key(secret)
+    )
+    signer.sign(
+        _Signable(request), key_id=f"hook-{hook.id}", nonce=message.notice.uid, label="phylax",
+        covered_component_ids=SIGNED, body=body,
+    )  # fmt: skip
+    return request
+
+
+class _Signable:
+    """A request as the signer looks at it."""
+
+    def __init__(self, request: httpx.Request) -> None:
+        self.method = request.method
+        self.url = str(request.url)
+        self.headers = request.headers
+
+
+async def keep_posting(house: House) -> None:
+    """Compose and post until the service stops."""
+    while not house.hub.stopping.is_set():
+        house.beat("post")
+        try:
+            await asyncio.to_thread(compose, house)
+            while await asyncio.to_thread(post, house) == _AT_A_TIME:
+                if house.hub.stopping.is_set():
+                    return
+        except Exception:  # noqa: BLE001
+            # one bad message must not keep back all later ones
+            _log.exception("posting stumbled; it goes on")
+        await house.hub.wait_for_stop(_EVERY)

@@ -1,0 +1,238 @@
+"""Outlooks are made anew where something changed: a day went by, much came or went, a cleaning."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+from itertools import pairwise
+from statistics import NormalDist
+from typing import NamedTuple
+
+from phylax.core.catalogue import catalogue
+from phylax.core.trends import (
+    CHANCE,
+    ConePoint,
+    Crossing,
+    Grown,
+    Outlook,
+    PaceChange,
+    Rate,
+    Reading,
+    Regrowth,
+    SuddenChange,
+)
+from phylax.core.trends.filling import Filling, Freed, Level, NotYet, filling
+from phylax.core.trends.futures import Range, draws, futures
+from phylax.core.trends.interval import OtherVolume, Prospect, advise
+from phylax.core.trends.regrowth import Seen, grown_between, regrowth
+from phylax.core.values import from_seconds, to_seconds
+from phylax.service.house import House
+from phylax.store import outlooks
+from phylax.store.database import Connection
+from phylax.store.outlooks import Ground, LookSums
+from phylax.store.readings import DAY
+
+SEED = 8610
+"""Of the chance in forecasts: the same readings give the same forecast."""
+AT_A_TIME = 200
+_TENTH = NormalDist().inv_cdf((1 + CHANCE) / 2)
+_SUDDEN_SHOWN = 12
+_GROWN_SHOWN = 4
+_MATTERS = 0.02
+_LOOKS_BACK = 400 * DAY
+
+
+class Refreshed(NamedTuple):
+    machine_ids: set[int]
+    more: bool
+    """There are more to be made."""
+
+
+def refresh(house: House, limit: int = AT_A_TIME) -> Refreshed:
+    """Make so many of the outlooks that are due."""
+    now = house.now()
+    with house.db.read() as conn:
+        volume_ids = outlooks.due(conn, limit)
+        if not volume_ids:
+            return Refreshed(set(), more=False)
+        grounds = outlooks.grounds(conn, volume_ids)
+        found = [(make(conn, ground, now), _free(ground)) for ground in grounds]
+    with house.db.write() as conn:
+        outlooks.put(conn, found, volume_ids)
+    return Refreshed({ground.machine_id for ground in grounds}, len(volume_ids) == limit)
+
+
+def _free(ground: Ground) -> int:
+    return ground.days[-1].free if ground.days else 0
+
+
+def make(conn: Connection, ground: Ground, now: int) -> Outlook:
+    """What can be said of one volume."""
+    days = [day for day in ground.days if day.at >= ground.began_at]
+    threshold = ground.capacity * ground.threshold_percent / 100
+    used = ground.capacity - _free(ground)
+    said: dict[str, object] = {
+        "volume_id": ground.volume_id,
+        "machine_id": ground.machine_id,
+        "mount": ground.mount,
+        "made_at": from_seconds(now),
+        "read_at": from_seconds(ground.read_at),
+        "threshold_percent": ground.threshold_percent,
+        "over": used > threshold,
+        "over_since": _over_since(days, threshold),
+    }
+    cleanings = [Freed(at / DAY, size) for at, size in ground.cleanings if at >= ground.began_at]
+    try:
+        found = filling(_levels(days), cleanings, ground.capacity, now / DAY)
+    except NotYet as why:
+        return Outlook.model_validate(said | {"not_yet": str(why)})
+    ahead = futures(found, draws(SEED))
+    gross = _rate(found.gross, found.drift_error)
+    said |= {
+        "fills": gross,
+        "net": _rate(found.drift, found.drift_error),
+        "crosses": None if used > threshold else _crossing(ahead.crossing(threshold), found.now),
+        "full": _crossing(ahead.crossing(ground.capacity), found.now),
+        "cone": tuple(
+            ConePoint(
+                at=_moment(found.now + day),
+                # used that is high is free that is low
+                low=max(0, int(ground.capacity - high)),
+                likely=max(0, int(ground.capacity - likely)),
+                high=min(ground.capacity, max(0, int(ground.capacity - low))),
+            )
+            for day, low, likely, high in ahead.cone()
+        ),
+    }
+    changed, sudden = _explained(conn, ground, found, days)
+    said |= {
+        "changed": changed,
+        "sudden": sudden,
+        "advice": advise(_prospect(ground, found, changed)),
+    }
+    if found.teeth is not None:
+        said["cleaned_every_days"] = round(found.teeth.every, 1)
+        said["freed_each"] = int(found.teeth.rate * found.teeth.every)
+    return Outlook.model_validate(said)
+
+
+def _over_since(days: Sequence[Reading], threshold: float) -> datetime | None:
+    """Since when it is over its threshold without a day below it."""
+    since = None
+    for day in reversed(days):
+        if day.capacity - day.low <= threshold:
+            break
+        since = day.at
+    return None if since is None else from_seconds(since)
+
+
+def _levels(days: Sequence[Reading]) -> list[Level]:
+    return [Level(day.at / DAY, float(day.capacity - day.free)) for day in days]
+
+
+def _moment(days: float) -> datetime:
+    return from_seconds(int(days * DAY))
+
+
+def _rate(likely: float, error: float) -> Rate:
+    doubt = _TENTH * error
+    return Rate(low=int(likely - doubt), likely=int(likely), high=int(likely + doubt))
+
+
+def _crossing(found: Range, now: float) -> Crossing:
+    times = [None if day == float("inf") else _moment(now + day) for day in found]
+    return Crossing.model_validate(dict(zip(("soonest", "likely", "latest"), times, strict=True)))
+
+
+def _explained(
+    conn: Connection, ground: Ground, found: Filling, days: Sequence[Reading]
+) -> tuple[PaceChange | None, tuple[SuddenChange, ...]]:
+    """Sudden changes and a change of pace, each with the categories that grew about it."""
+    changed = _pace_change(ground, found)
+    if not found.sudden and changed is None:
+        return None, ()
+    looks = outlooks.looks(conn, ground.machine_id, ground.read_at - _LOOKS_BACK)
+    if changed is not None:
+        since = to_seconds(changed.since)
+        # what a cleaning took and what came back since is no part of it
+        calm = [look for look in looks if look.second] or looks
+        newest = looks[-1].at if looks else since
+        grown, looked = _grown(calm, since, newest, up=True)
+        if not looked:
+            # when the pace changed is known to the week only
+            grown, looked = _grown(calm, since + 7 * DAY, newest, up=True)
+        changed = changed.model_copy(update={"grown": grown, "looked": looked})
+    before = {day.at / DAY: earlier.at for earlier, day in pairwise(days)}
+    sudden = []
+    for jump in found.sudden[-_SUDDEN_SHOWN:]:
+        at = int(jump.at * DAY)
+        grown, looked = _grown(looks, before.get(jump.at, at), at, up=jump.size > 0)
+        one = SuddenChange(at=from_seconds(at), size=int(jump.size), grown=grown, looked=looked)
+        sudden.append(one)
+    return changed, tuple(sudden)
+
+
+def _pace_change(ground: Ground, found: Filling) -> PaceChange | None:
+    """Only where it matters: twice as fast as before, and a fiftieth of the volume a month."""
+    before = found.drift_before
+    if before is None or found.drift < 2 * max(before, 0.0):
+        return None
+    if 30 * (found.drift - before) < _MATTERS * ground.capacity:
+        return None
+    return PaceChange(
+        since=from_seconds(int(found.since * DAY)), before=int(before), now=int(found.drift)
+    )
+
+
+def _grown(
+    looks: Sequence[LookSums], before: int, after: int, *, up: bool
+) -> tuple[tuple[Grown, ...], bool]:
+    """The categories that grew (or shrank) most between the looks around a span, if there are."""
+    earlier = [look for look in looks if look.at <= before]
+    later = [look for look in looks if look.at >= after] or [
+        look for look in looks[-1:] if look.at > before
+    ]
+    if not earlier or not later:
+        return (), False
+    changes = grown_between(earlier[-1].holds, later[0].holds)
+    with_it = [(key, size) for key, size in changes if (size > 0) == up]
+    with_it.sort(key=lambda change: -abs(change[1]))
+    return tuple(Grown(category=key, size=size) for key, size in with_it[:_GROWN_SHOWN]), True
+
+
+def _prospect(ground: Ground, found: Filling, changed: PaceChange | None) -> Prospect:
+    return Prospect(
+        mount=ground.mount,
+        capacity=ground.capacity,
+        threshold_percent=ground.threshold_percent,
+        floor=found.level,
+        own=found.drift,
+        own_error=found.drift_error,
+        regrows=found.teeth.rate if found.teeth else None,
+        every=found.teeth.every if found.teeth else None,
+        can_go=ground.can_go,
+        grows=_what_grows(changed, found),
+        others=tuple(OtherVolume(*one) for one in ground.others),
+    )
+
+
+def _what_grows(changed: PaceChange | None, found: Filling) -> str:
+    """The category that at least half of the growth since a change of pace is of."""
+    if changed is None or not changed.grown:
+        return ""
+    most = changed.grown[0]
+    days = found.now - changed.since.timestamp() / DAY
+    if most.size < 0.5 * found.drift * days or most.category not in catalogue():
+        return ""
+    return catalogue()[most.category].name
+
+
+def regrowths(conn: Connection, machine_id: int, now: int) -> list[Regrowth]:
+    """How each category of a machine comes back after a cleaning, fastest first."""
+    seen: dict[str, list[Seen]] = {}
+    looks = outlooks.looks(conn, machine_id, now - int(timedelta(days=200).total_seconds()))
+    for key in {key for look in looks for key in look.sums}:
+        seen[key] = [Seen(look.at, look.sums.get(key, (0, 0))[0], look.second) for look in looks]
+    names = {key: kind.name for key, kind in catalogue().items()}
+    found = (regrowth(key, names.get(key, key), looks_at) for key, looks_at in seen.items())
+    return sorted((one for one in found if one), key=lambda one: -one.rate.likely)

@@ -1,0 +1,69 @@
+"""Whether the service lives, whether it is ready, and what it measures."""
+
+from __future__ import annotations
+
+import shutil
+
+from fastapi import APIRouter, Request, Response
+
+from phylax import __version__
+from phylax.core.values import Value
+from phylax.service.house import House, TheHouse
+from phylax.service.problems import Problem, documented
+from phylax.service.signin import Signed
+from phylax.store import shop
+
+router = APIRouter(tags=["measures"])
+public = APIRouter(tags=["measures"])
+_ROOM = 64 * 2**20
+_STUCK_AFTER = 300
+
+
+class Health(Value):
+    status: str
+    version: str
+
+
+class Ready(Value):
+    """Everything the service needs to do its work."""
+
+    ready: bool
+    version: str
+    checks: dict[str, str]
+
+
+@router.get("/health")
+def health(house: TheHouse) -> Health:
+    """Whether the service answers and its file can be read."""
+    with house.db.read() as conn:
+        conn.execute("SELECT 1").fetchone()
+    return Health(status="ok", version=__version__)
+
+
+@router.get("/ready", responses=documented(503))
+def ready(house: TheHouse) -> Ready:
+    """Whether it can do its work: write, keep time, keep watch; 503 says what is wrong."""
+    checks = _checks(house)
+    wrong = {name: word for name, word in checks.items() if word != "ok"}
+    if wrong:
+        said = "; ".join(f"{name}: {word}" for name, word in wrong.items())
+        raise Problem(503, "not-ready", f"The service is not ready. {said}.")
+    return Ready(ready=True, version=__version__, checks=checks)
+
+
+def _checks(house: House) -> dict[str, str]:
+    checks = {}
+    with house.db.read() as conn:
+        checks["shop"] = "ok" if shop.shop(conn) else "no shop was opened"
+    free = shutil.disk_usage(house.db.path.parent).free
+    checks["room"] = "ok" if free > _ROOM else f"only {free} bytes are free for its file"
+    for name, age in house.beats().items():
+        checks[name] = "ok" if age < _STUCK_AFTER else f"has not stirred for {age:.0f} s"
+    return checks
+
+
+@public.get("/metrics", responses=documented(401))
+def metrics(request: Request, actor: Signed) -> Response:
+    """Measures, as OpenMetrics where that is asked for, else in Prometheus' text form."""
+    body, media_type = request.app.state.measures.exposed(request.headers.get("accept", ""))
+    return Response(body, media_type=media_type)

@@ -1,0 +1,159 @@
+"""Notices: who is told what, by which server and hooks, and the log of each with its fate."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Request, Response
+
+from phylax.core.events import EventKind
+from phylax.core.notices import (
+    Hook,
+    HookEdit,
+    HookShown,
+    MailServer,
+    MailServerEdit,
+    Notice,
+    NoticeState,
+    Wishes,
+    WishesEdit,
+)
+from phylax.core.people import Role
+from phylax.service.deeds import TheDeed, check_match, with_etag
+from phylax.service.house import TheHouse, the_shop
+from phylax.service.notices import compose_trial
+from phylax.service.paging import NEWEST, Before, Limit, page
+from phylax.service.problems import Problem, documented, not_found
+from phylax.service.signin import Actor, Owner, Signed, new_secret
+from phylax.store import notices
+from phylax.store.database import Connection
+
+router = APIRouter(tags=["notices"])
+
+
+@router.get("/notices")
+def list_notices(
+    house: TheHouse,
+    actor: Signed,
+    request: Request,
+    response: Response,
+    state: NoticeState | None = None,
+    before: Before = NEWEST,
+    limit: Limit = 50,
+) -> list[Notice]:
+    """Every message and its fate, newest first; `given up` are those that nobody got."""
+    with house.db.read() as conn:
+        found = notices.notices(conn, before=before, limit=limit + 1, state=state)
+    return page(found, limit, request, response, "before")
+
+
+@router.post("/notices/{notice_id}/again", responses=documented(403, 404, 409))
+def post_again(notice_id: int, deed: TheDeed, owner: Owner) -> Notice:
+    """Try once more what was given up."""
+    with deed.house.db.write() as conn:
+        before = notices.notice(conn, notice_id)
+        if before is None:
+            raise not_found("notice", notice_id)
+        if not notices.again(conn, notice_id, at=deed.now):
+            raise Problem(409, "not-given-up", f"Notice {notice_id} is {before.state}.")
+        after = notices.notice(conn, notice_id)
+        assert after is not None
+        deed.audit(conn, "post notice again", str(notice_id), before, after)
+    return after
+
+
+@router.get("/people/{person_id}/notices", responses=documented(403, 404))
+def get_wishes(person_id: int, house: TheHouse, actor: Signed, response: Response) -> Wishes:
+    """What a person wants to be told by mail: their own, or anybody's for the owner."""
+    with house.db.read() as conn:
+        found = _wishes(conn, actor, person_id)
+    with_etag(found, response)
+    return found
+
+
+@router.put("/people/{person_id}/notices", responses=documented(403, 404, 412, 422, 428))
+def set_wishes(
+    person_id: int, edit: WishesEdit, deed: TheDeed, request: Request, response: Response
+) -> Wishes:
+    with deed.house.db.write() as conn:
+        before = _wishes(conn, deed.actor, person_id)
+        check_match(request, before, ("", deed.now))
+        notices.put_wishes(conn, person_id, edit, who=deed.who, at=deed.now)
+        after = _wishes(conn, deed.actor, person_id)
+        deed.audit(conn, "set notices", after.person_name, before, after)
+        deed.tell(conn, EventKind.SHOP)
+    with_etag(after, response)
+    return after
+
+
+@router.post("/people/{person_id}/notices/trial", status_code=204, responses=documented(409))
+def send_trial(person_id: int, deed: TheDeed) -> None:
+    """Send a mail to see whether it comes."""
+    with deed.house.db.write() as conn:
+        wishes = _wishes(conn, deed.actor, person_id)
+        if not compose_trial(conn, the_shop(conn), wishes, now=deed.now):
+            raise Problem(
+                409, "no-mail", "There is no mail server yet, or no address for this person."
+            )
+
+
+def _wishes(conn: Connection, actor: Actor, person_id: int) -> Wishes:
+    if actor.person.id != person_id and actor.person.role is not Role.OWNER:
+        raise Problem(403, "not-yours", "These are somebody else's; the owner may see them.")
+    found = notices.wishes(conn, person_id)
+    if found is None:
+        raise not_found("person", person_id)
+    return found
+
+
+@router.get("/mail-server", responses=documented(403, 404))
+def get_mail_server(house: TheHouse, owner: Owner, response: Response) -> MailServer:
+    with house.db.read() as conn:
+        found = notices.mail_server(conn)
+    if found is None:
+        raise Problem(404, "no-mail-server", "No mail server is set; nothing is sent by mail.")
+    with_etag(found, response)
+    return found
+
+
+@router.put("/mail-server", responses=documented(403, 412, 422, 428))
+def set_mail_server(
+    edit: MailServerEdit, deed: TheDeed, owner: Owner, request: Request, response: Response
+) -> MailServer:
+    """Through which server mail goes. Once one is set, `If-Match` must name its version."""
+    with deed.house.db.write() as conn:
+        before = notices.mail_server(conn)
+        if before is not None:
+            check_match(request, before, ("", deed.now))
+        notices.put_mail_server(conn, edit, who=deed.who, at=deed.now)
+        after = notices.mail_server(conn)
+        assert after is not None
+        deed.audit(conn, "set mail server", after.host, before, after)
+    with_etag(after, response)
+    return after
+
+
+@router.get("/hooks", responses=documented(403))
+def list_hooks(house: TheHouse, owner: Owner) -> list[Hook]:
+    with house.db.read() as conn:
+        return notices.hooks(conn)
+
+
+@router.post("/hooks", status_code=201, responses=documented(403, 422))
+def add_hook(edit: HookEdit, deed: TheDeed, owner: Owner) -> HookShown:
+    """Another program is told from now on; the key of its signatures is shown this once."""
+    secret, _ = new_secret("hook")
+    with deed.house.db.write() as conn:
+        hook_id = notices.add_hook(conn, edit, secret, who=deed.who, at=deed.now)
+        made = notices.hook(conn, hook_id)
+        assert made is not None
+        deed.audit(conn, "add hook", made.name, after=made)
+    return HookShown(**made.model_dump(), secret=secret)
+
+
+@router.delete("/hooks/{hook_id}", status_code=204, responses=documented(403, 404))
+def withdraw_hook(hook_id: int, deed: TheDeed, owner: Owner) -> None:
+    with deed.house.db.write() as conn:
+        before = notices.hook(conn, hook_id)
+        if before is None:
+            raise not_found("hook", hook_id)
+        notices.withdraw_hook(conn, hook_id, at=deed.now)
+        deed.audit(conn, "withdraw hook", before.name, before)

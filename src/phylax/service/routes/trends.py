@@ -1,0 +1,136 @@
+"""Trends: over the whole shop, and readings as they are, for other programs."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterator
+from datetime import timedelta
+from typing import Annotated, Any, Literal
+
+from fastapi import APIRouter, Query, Request
+from fastapi.responses import StreamingResponse
+
+from phylax.core.trends import Reading, TrendPoint
+from phylax.core.trends.shop import ShopTrends, VolumeProspect
+from phylax.core.values import Moment, from_seconds, to_seconds
+from phylax.service.house import TheHouse
+from phylax.service.problems import documented, invalid
+from phylax.service.routes.lookup import find_machine, find_volume
+from phylax.service.shop_trends import prospects, shop_trends
+from phylax.service.signin import Signed
+from phylax.store import outlooks, readings
+
+router = APIRouter(tags=["trends"])
+_CSV: dict[int | str, dict[str, Any]] = {
+    200: {"content": {"text/csv": {"schema": {"type": "string"}}}}
+}
+
+
+def _wants_csv(request: Request) -> bool:
+    return "text/csv" in request.headers.get("accept", "")
+
+
+@router.get("/trends")
+def get_trends(house: TheHouse, actor: Signed) -> ShopTrends:
+    """Which volumes will be over, what was freed by week, what costs most, what changes brought."""
+    with house.db.read() as conn:
+        return shop_trends(conn, at=house.now())
+
+
+@router.get("/trends/volumes", response_model=list[VolumeProspect], responses=_CSV)
+def list_prospects(
+    house: TheHouse,
+    actor: Signed,
+    request: Request,
+    days: Annotated[int, Query(ge=1, le=730, description="That will be over within so many")] = 730,
+    limit: Annotated[int, Query(ge=1, le=20_000)] = 1000,
+) -> list[VolumeProspect] | StreamingResponse:
+    """Volumes that are over their threshold or will be, soonest first; as JSON, or text/csv."""
+    until = house.now() + days * readings.DAY
+    with house.db.read() as conn:
+        said = outlooks.over_now(conn, limit) + outlooks.crossing_before(conn, until, limit)
+        found = list(prospects(conn, said[:limit]))
+    if not _wants_csv(request):
+        return found
+    return _as_csv(
+        ("machine", "client", "volume", "capacity", "free", "threshold_percent", "fills_a_day",
+         "soonest", "likely", "latest", "full", "advice"),
+        (
+            (
+                one.machine_tag, one.client_name, one.mount, one.capacity, one.free,
+                one.threshold_percent, one.fills and one.fills.likely,
+                *(
+                    (one.crosses.soonest, one.crosses.likely, one.crosses.latest)
+                    if one.crosses else (None, None, None)
+                ),
+                one.full and one.full.likely, one.advice and one.advice.words,
+            )
+            for one in found
+        ),
+    )  # fmt: skip
+
+
+@router.get(
+    "/machines/{machine}/readings",
+    response_model=list[TrendPoint],
+    responses=documented(404, 422) | _CSV,
+)
+def list_readings(
+    machine: str,
+    house: TheHouse,
+    actor: Signed,
+    request: Request,
+    mount: Annotated[str | None, Query(description="Which volume; the fullest if left out")] = None,
+    since: Moment | None = None,
+    until: Moment | None = None,
+    by: Literal["hour", "day"] = "day",
+) -> list[TrendPoint] | StreamingResponse:
+    """Every reading of a span, as it came (90 days back) or a line a day; as JSON, or text/csv."""
+    end = until or house.clock()
+    begin = since or end - timedelta(days=30 if by == "hour" else 400)
+    if begin >= end:
+        raise invalid("/since", "the span must begin before it ends")
+    read = readings.hourly if by == "hour" else readings.daily
+    with house.db.read() as conn:
+        volume = find_volume(find_machine(conn, machine), mount)
+        found = read(conn, volume.id, to_seconds(begin), to_seconds(end))
+    if not _wants_csv(request):
+        return [point_of(one) for one in found]
+    return _as_csv(
+        ("at", "capacity", "free", "lowest", "highest"),
+        ((from_seconds(one.at), one.capacity, one.free, one.low, one.high) for one in found),
+    )
+
+
+def point_of(one: Reading) -> TrendPoint:
+    return TrendPoint(
+        at=from_seconds(one.at), capacity=one.capacity, free=one.free, low=one.low, high=one.high
+    )
+
+
+def _as_csv(heading: tuple[str, ...], rows: Iterator[tuple[object, ...]]) -> StreamingResponse:
+    """RFC 4180, with a heading; times as RFC 3339."""
+
+    def lines() -> Iterator[str]:
+        text = io.StringIO()
+        writer = csv.writer(text)
+        writer.writerow(heading)
+        for number, row in enumerate(rows, 1):
+            writer.writerow([_cell(cell) for cell in row])
+            if number % 500 == 0:
+                yield text.getvalue()
+                text.seek(0)
+                text.truncate()
+        yield text.getvalue()
+
+    return StreamingResponse(lines(), media_type="text/csv; header=present")
+
+
+def _cell(cell: object) -> object:
+    if hasattr(cell, "isoformat"):
+        return cell.isoformat().replace("+00:00", "Z")
+    # a spreadsheet must not take a client's name for a formula
+    if isinstance(cell, str) and cell[:1] in "=+-@\t\r":
+        return f"'{cell}"
+    return "" if cell is None else cell

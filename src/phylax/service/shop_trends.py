@@ -1,0 +1,166 @@
+"""Trends over the whole shop, from sums that are kept up: no history is walked for them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import date, timedelta
+
+from phylax.core.catalogue import catalogue
+from phylax.core.retention import Scope
+from phylax.core.trends import Outlook
+from phylax.core.trends.shop import (
+    COMPARED_WEEKS,
+    WEEKS,
+    CategorySum,
+    ChangeEffect,
+    Effect,
+    ShopTrends,
+    VolumeProspect,
+    WeekFreed,
+    effect,
+    sum_categories,
+)
+from phylax.core.values import from_seconds
+from phylax.store import changes, outlooks, shop
+from phylax.store.changes import RoutineChange, RuleChange, RunsSum
+from phylax.store.database import Connection
+from phylax.store.outlooks import WeekSum, week_of
+from phylax.store.readings import DAY
+
+_AHEAD = 90 * DAY
+_MOST = 300
+_CHANGES = 12
+_CHANGES_SINCE = 182 * DAY
+
+
+def shop_trends(conn: Connection, *, at: int) -> ShopTrends:
+    sums = outlooks.weeks_of_shop(conn, at - WEEKS * 7 * DAY)
+    return ShopTrends(
+        crossing=prospects(conn, outlooks.crossing_before(conn, at + _AHEAD, _MOST)),
+        over=prospects(conn, outlooks.over_now(conn, _MOST)),
+        weeks=tuple(_weeks(sums, at)),
+        costliest=sum_categories(_category_sum(one) for one in sums),
+        advised=outlooks.count_verdicts(conn),
+        changes=tuple(_changes(conn, at)),
+    )
+
+
+def prospects(conn: Connection, said: Iterable[Outlook]) -> tuple[VolumeProspect, ...]:
+    """Outlooks with whose volumes they are of, in the same order."""
+    said = list(said)
+    ids = sorted({one.machine_id for one in said})
+    machines = {one.id: one for one in shop.machines_by_id(conn, ids)}
+    found = []
+    for one in said:
+        machine = machines[one.machine_id]
+        volume = next((v for v in machine.volumes if v.id == one.volume_id), None)
+        if volume is not None:
+            found.append(
+                VolumeProspect(
+                    machine_id=machine.id,
+                    machine_tag=machine.tag,
+                    client_name=machine.client_name,
+                    mount=one.mount,
+                    capacity=volume.capacity,
+                    free=volume.free,
+                    threshold_percent=one.threshold_percent,
+                    over=one.over,
+                    fills=one.fills,
+                    crosses=one.crosses,
+                    full=one.full,
+                    advice=one.advice,
+                )
+            )
+    return tuple(found)
+
+
+def _category_sum(one: WeekSum) -> CategorySum:
+    name = catalogue()[one.category].name if one.category in catalogue() else one.category
+    return CategorySum(category=one.category, name=name, size=one.size, items=one.items)
+
+
+def _weeks(sums: list[WeekSum], at: int) -> Iterable[WeekFreed]:
+    """Every week of the span, also those in which nothing was freed."""
+    by_week: dict[int, list[WeekSum]] = {}
+    for one in sums:
+        by_week.setdefault(one.week, []).append(one)
+    for week in range(week_of(at) - 7 * (WEEKS - 1), week_of(at) + 1, 7):
+        found = by_week.get(week, [])
+        yield WeekFreed(
+            monday=date(1970, 1, 1) + timedelta(days=week),
+            size=sum(one.size for one in found),
+            by_category=sum_categories(_category_sum(one) for one in found if one.size),
+        )
+
+
+# --- before and after ------------------------------------------------------------------------
+
+
+def _changes(conn: Connection, at: int) -> list[ChangeEffect]:
+    since = at - _CHANGES_SINCE
+    found = [_of_rule(conn, one, at) for one in changes.rule_changes(conn, since, _CHANGES)]
+    found += [_of_routine(conn, one) for one in changes.routine_changes(conn, since, _CHANGES)]
+    return sorted(found, key=lambda one: one.at, reverse=True)[:_CHANGES]
+
+
+def _of_rule(conn: Connection, change: RuleChange, at: int) -> ChangeEffect:
+    """What its category came to in the whole weeks before the change, and in those after it."""
+    span = COMPARED_WEEKS * 7 * DAY
+    begin, end = change.at - span, min(change.at + 7 * DAY + span, at)
+    if change.scope is Scope.SHOP:
+        sums = outlooks.weeks_of_shop(conn, begin)
+        about = "the shop"
+    else:
+        about, machine_ids = _whose(conn, change)
+        sums = outlooks.weeks_of_machines(conn, machine_ids, begin, end)
+    sums = [one for one in sums if one.category == change.category]
+    week, last = week_of(change.at), week_of(end)
+    return ChangeEffect(
+        what="rule",
+        at=from_seconds(change.at),
+        who=change.who,
+        name=catalogue()[change.category].name,
+        about=about,
+        was=change.before,
+        now=change.after,
+        before=_sum(one for one in sums if one.week < week),
+        after=_sum(one for one in sums if week < one.week < last),
+    )
+
+
+def _whose(conn: Connection, change: RuleChange) -> tuple[str, list[int]]:
+    if change.scope is Scope.MACHINE:
+        machine = shop.machine(conn, change.subject_id)
+        return (machine.tag if machine else "a machine", [change.subject_id])
+    client = shop.client(conn, change.subject_id)
+    ids = [one.id for one in shop.described(conn) if one.client_id == change.subject_id]
+    return (client.name if client else "a client", ids)
+
+
+def _sum(sums: Iterable[WeekSum]) -> Effect:
+    sums = list(sums)
+    weeks = len({one.week for one in sums})
+    return effect(7 * weeks, sum(one.runs for one in sums), sum(one.size for one in sums))
+
+
+def _of_routine(conn: Connection, change: RoutineChange) -> ChangeEffect:
+    return ChangeEffect(
+        what="routine",
+        at=from_seconds(change.at),
+        who=change.who,
+        name=change.name,
+        about=f"version {change.version}",
+        before=_of_runs(changes.runs_of_version(conn, change.routine_id, change.version - 1)),
+        after=_of_runs(changes.runs_of_version(conn, change.routine_id, change.version)),
+    )
+
+
+def _of_runs(sums: RunsSum) -> Effect:
+    if not sums.runs:
+        return Effect(days=0)
+    return effect((sums.last_at - sums.first_at) // DAY, sums.runs, sums.freed).model_copy(
+        update={
+            "seconds_each": sums.worked // sums.runs,
+            "partly_percent": round(100 * sums.partly / sums.runs),
+        }
+    )

@@ -1,0 +1,105 @@
+"""The watch: outlooks are made anew, and what needs a person begins and ends.
+
+It looks at machines to which something happened, and at all of them every few minutes, for what
+comes about merely because time passes.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+
+from phylax import __version__
+from phylax.core.attention import keep, look
+from phylax.core.events import EventKind
+from phylax.service import outlooks
+from phylax.service.house import House
+from phylax.store import attention, journal, shop, standing
+from phylax.store import outlooks as outlook_store
+
+WHOLE_EVERY = 300
+_AT_ONCE = 500
+_CALM = 3.0
+"""Seconds between turns: much that happens at once is looked at once."""
+_log = logging.getLogger("phylax.watch")
+
+
+def watch(house: House) -> bool:
+    """One turn; whether there is more to do at once."""
+    said = outlooks.refresh(house)
+    now = house.now()
+    with house.db.read() as conn:
+        if shop.shop(conn) is None:
+            return False
+        event, whole_at = attention.watched(conn)
+        happened = attention.machines_since(conn, event)
+        whole = happened is None or not 0 <= now - whole_at < WHOLE_EVERY
+        newest, wanted = (journal.newest_event(conn), set()) if happened is None else happened
+        wanted |= said.machine_ids
+        if whole:
+            wanted |= standing.candidates(conn, at=now, newest_agent=__version__)
+    look_at(house, sorted(wanted))
+    if whole or wanted:
+        with house.db.write() as conn:
+            attention.note_watched(conn, newest, now if whole else None)
+            if whole:
+                attention.forget_old(conn, at=now)
+    return said.more
+
+
+def look_at(house: House, machine_ids: list[int]) -> None:
+    """What begins, goes on and ends on some machines; written only where it changed."""
+    for start in range(0, len(machine_ids), _AT_ONCE):
+        some = machine_ids[start : start + _AT_ONCE]
+        now = house.now()
+        with house.db.read() as conn:
+            kept = attention.kept(conn, some, at=now)
+            stand = standing.standings(conn, some, at=now, newest_agent=__version__)
+        todo = {one.machine.id: keep(look(one), kept.get(one.machine.id, ()), now) for one in stand}
+        todo = {key: one for key, one in todo.items() if attention.changes(one, at=now)}
+        if not todo:
+            continue
+        with house.db.write() as conn:
+            for machine_id, one in todo.items():
+                if attention.carry_out(conn, one, at=now):
+                    journal.tell(conn, EventKind.ATTENTION, at=now, machine_id=machine_id)
+
+
+def whole(house: House) -> None:
+    """All that is due, and all machines, at once: for a shop that was just made."""
+    while outlooks.refresh(house).more:
+        pass
+    with house.db.read() as conn:
+        wanted = standing.candidates(conn, at=house.now(), newest_agent=__version__)
+    look_at(house, sorted(wanted))
+
+
+def _is_due(house: House) -> bool:
+    with house.db.read() as conn:
+        event, whole_at = attention.watched(conn)
+        return (
+            outlook_store.any_due(conn)
+            or journal.newest_event(conn) != event
+            or not 0 <= house.now() - whole_at < WHOLE_EVERY
+        )
+
+
+def turn(house: House) -> bool:
+    """A turn where one is due."""
+    return _is_due(house) and watch(house)
+
+
+async def keep_watch(house: House) -> None:
+    """Watch until the service stops: some seconds after a change, and every so often."""
+    while not house.hub.stopping.is_set():
+        change = house.hub.change()
+        house.beat("watch")
+        try:
+            while await asyncio.to_thread(turn, house) and not house.hub.stopping.is_set():
+                # outlooks of many volumes, some at a time, so that others write between
+                await asyncio.sleep(0)
+        except Exception:  # noqa: BLE001
+            # one bad turn must not end all later ones
+            _log.exception("the watch stumbled; it goes on")
+        await house.hub.wait_for_stop(_CALM)
+        await house.hub.listen(change, WHOLE_EVERY / 2)

@@ -1,0 +1,91 @@
+"""Keeping watch in a browser: the trend and what may come, attention handled, trends, notices."""
+
+from __future__ import annotations
+
+import re
+from datetime import timedelta
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from console_checks import check_for_everyone
+from phylax.client import Phylax
+from phylax.core.shop import Machine, ReadingIn
+from phylax.service import watch
+from phylax.service.house import House
+from phylax.store import readings
+
+pytestmark = pytest.mark.xdist_group("browser")
+GIB = 2**30
+
+
+@pytest.fixture
+def filling(house: House, machine: Machine) -> Machine:
+    """From 62 to 20 GiB free of 100 in 42 days: ten days from its threshold."""
+    with house.db.write() as conn:
+        for day in range(42, -1, -1):
+            at = house.clock() - timedelta(days=day)
+            reading = ReadingIn(mount="C:", capacity=100 * GIB, free=(20 + day) * GIB, at=at)
+            readings.add(conn, machine.id, [reading])
+    watch.whole(house)
+    return machine
+
+
+def test_the_trend_shows_what_may_come_by_keyboard_and_as_a_table(
+    page: Page, filling: Machine
+) -> None:
+    page.goto(f"/machines/{filling.tag}")
+    expect(page.get_by_test_id("prospects")).to_contain_text("1.0 GiB a day")
+    expect(page.get_by_text("where eight of ten futures lie")).to_be_visible()
+    chart = page.get_by_role("application")
+    chart.focus()
+    for _ in range(3):
+        page.keyboard.press("ArrowLeft")
+    expect(page.locator("p[aria-live=polite]").first).to_contain_text("GiB free")
+    page.get_by_role("button", name="Show as a table").click()
+    expect(page.get_by_text(", likely").first).to_be_visible()
+    page.get_by_label("from").fill("2020-01-01")
+    page.get_by_label("to").fill("2020-02-01")
+    expect(page.get_by_text("No readings in this span yet.")).to_be_visible()
+    check_for_everyone(page, "trend")
+
+
+def test_machines_say_when_they_will_be_over(page: Page, filling: Machine) -> None:
+    page.goto("/machines?sort=crossing")
+    row = page.get_by_test_id("machines").locator("tbody tr").first
+    expect(row).to_contain_text(re.compile(r"\d+ (Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)"))
+    page.get_by_role("link", name="Trends over the shop").click()
+    expect(page.get_by_test_id("crossing")).to_contain_text("Within 30 days")
+    expect(page.get_by_test_id("crossing")).to_contain_text(filling.tag)
+    check_for_everyone(page, "trends")
+
+
+def test_what_needs_somebody_is_taken_on_and_settled(
+    page: Page, owner: Phylax, filling: Machine
+) -> None:
+    page.goto("/")
+    needs = page.get_by_test_id("needs-you")
+    expect(needs).to_contain_text("will be over 90 %")
+    page.get_by_role("button", name=re.compile("^Handle: ")).first.click()
+    page.get_by_role("button", name="I take it on").click()
+    expect(needs).to_contain_text("Ines Marrow looks after it")
+    page.get_by_role("button", name=re.compile("^Handle: ")).first.click()
+    page.get_by_label("Settled: a word").fill("told the client")
+    page.get_by_role("button", name="Settle", exact=True).click()
+    expect(page.get_by_test_id("sentence")).to_contain_text("Nothing needs you.")
+    assert "told the client" in next(owner.records.list(machine=filling.tag)).text
+
+
+def test_notices_are_wished_for_in_the_shop(page: Page, owner: Phylax, machine: Machine) -> None:
+    page.goto("/shop")
+    form = page.get_by_test_id("wishes")
+    form.get_by_label("Mail to").fill("ines@quayside.example")
+    form.get_by_label("Quiet from").fill("19:00")
+    form.get_by_label("until").fill("07:30")
+    form.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("Saved.")).to_be_visible()
+    wishes = owner.notices.wishes(owner.people.me().id)
+    assert wishes.mail == "ines@quayside.example" and str(wishes.quiet_until) == "07:30:00"
+    page.get_by_role("button", name="Send me one to try").click()
+    expect(page.get_by_role("alert")).to_contain_text("no mail server")
+    check_for_everyone(page, "notices")

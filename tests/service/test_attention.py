@@ -1,0 +1,163 @@
+"""What needs somebody: found by itself, taken on, put off, settled, and back when it gets worse."""
+
+from __future__ import annotations
+
+import os
+from datetime import datetime, timedelta
+from pathlib import Path
+
+import pytest
+
+from conftest import Service
+from helpers import Clock, enrol, make_file, make_standin, needs_you
+from phylax.client import ChangedMeanwhileError, Phylax, RefusedError
+from phylax.core.attention import Cause, Handling
+from phylax.core.orders import Awake, ReadingsMessage
+from phylax.core.shop import Machine, MachineFacts, ReadingIn
+from phylax.service import watch, work
+from phylax.service.house import House
+from phylax.store import agents, readings
+
+GIB = 2**30
+
+
+def tell(
+    house: House, machine: Machine, used: float, at: datetime | None = None, mount: str = "/"
+) -> None:
+    """A volume of 100 GiB was read."""
+    reading = ReadingIn(
+        mount=mount, capacity=100 * GIB, free=int((100 - used) * GIB), at=at or house.clock()
+    )
+    with house.db.write() as conn:
+        readings.add(conn, machine.id, [reading])
+
+
+def test_taken_on_put_off_settled_and_back_when_it_gets_worse(
+    owner: Phylax, service: Service, house: House, machine: Machine, clock: Clock
+) -> None:
+    tell(house, machine, 91)
+    (found,) = needs_you(house, owner)
+    assert (found.cause, found.handling) == (Cause.NEARLY_FULL, Handling.OPEN)
+    with service.as_("wren") as wren:
+        taken = wren.attention.take_on(found)
+        assert (taken.handling, taken.taken_by) == (Handling.TAKEN, "Wren Halloran")
+    with pytest.raises(ChangedMeanwhileError):
+        owner.attention.take_on(found)
+    put_off = owner.attention.put_off(taken, clock.now + timedelta(days=7))
+    assert put_off.handling is Handling.PUT_OFF and needs_you(house, owner) == []
+    assert "Nothing needs you." in owner.today().sentence
+    assert [one.id for one in owner.attention.list(also_handled=True)] == [found.id]
+    clock.pass_(timedelta(days=8))
+    (back,) = needs_you(house, owner)
+    settled = owner.attention.settle(back, "a larger disk is ordered")
+    assert settled.handling is Handling.SETTLED
+    assert "larger disk is ordered" in next(owner.records.list(machine=machine.tag)).text
+    tell(house, machine, 92)
+    assert needs_you(house, owner) == []
+    tell(house, machine, 94)
+    (worse,) = needs_you(house, owner)
+    assert (worse.id, worse.handling) == (found.id, Handling.TAKEN)
+
+
+def test_what_is_over_ends_and_what_comes_and_goes_is_one(
+    owner: Phylax, house: House, machine: Machine, clock: Clock
+) -> None:
+    ids = set()
+    for _ in range(4):
+        tell(house, machine, 91)
+        (found,) = needs_you(house, owner)
+        ids.add(found.id)
+        clock.pass_(timedelta(hours=1))
+        tell(house, machine, 80)
+        gone = needs_you(house, owner)
+        clock.pass_(timedelta(hours=1))
+    assert len(ids) == 1 and found.comes_and_goes
+    # it went a third time, and stays named until it has been away for a day
+    assert [one.id for one in gone] == [found.id]
+    clock.pass_(timedelta(days=2))
+    assert needs_you(house, owner) == []
+
+
+def test_bad_wishes_are_refused_with_what_is_allowed(
+    owner: Phylax, house: House, machine: Machine, clock: Clock
+) -> None:
+    tell(house, machine, 91)
+    (found,) = needs_you(house, owner)
+    with pytest.raises(RefusedError, match="within a year"):
+        owner.attention.put_off(found, clock.now - timedelta(days=1))
+    with pytest.raises(ValueError, match="how it was settled"):
+        owner.attention.settle(found, "  ")
+    with pytest.raises(RefusedError):
+        owner.attention.get(999)
+
+
+def test_a_service_that_was_away_calls_no_machine_silent(
+    owner: Phylax, house: House, machine: Machine, clock: Clock
+) -> None:
+    with house.db.write() as conn:
+        facts = MachineFacts(system="linux", host="h", agent_version="0.1.0", kind="linux")
+        agents.enrol(conn, machine.id, b"key", facts, at=0)
+        agents.seen(conn, machine.id, at=house.now())
+    began = house.now()
+    clock.pass_(timedelta(days=9))
+    with house.db.write() as conn:
+        conn.execute("INSERT INTO outages VALUES (?, ?)", (began, house.now() - 3600))
+    assert needs_you(house, owner) == []
+    clock.pass_(timedelta(days=7))
+    (silent,) = needs_you(house, owner)
+    assert silent.cause is Cause.SILENT
+
+
+def test_a_clock_that_is_wrong_is_named_and_its_readings_stand_where_they_belong(
+    owner: Phylax, house: House, machine: Machine, clock: Clock
+) -> None:
+    ahead = timedelta(days=3)
+    with house.db.write() as conn:
+        for hour in range(3):
+            at = clock.now + ahead
+            message = ReadingsMessage(
+                id=f"reading-{hour}",
+                readings=(ReadingIn(mount="/", capacity=100, free=50 + hour, at=at),),
+                awake=Awake(at=at, since=at),
+            )
+            work.apply(conn, machine.id, message, at=house.now() + 60, age=60.0)
+            clock.pass_(timedelta(hours=1))
+    points = owner.machines.readings(machine.tag, by="hour")
+    assert [point.free for point in points] == [50, 51, 52]
+    assert all(point.at <= clock.now for point in points)
+    watch.whole(house)
+    (wrong,) = owner.attention.list()
+    assert wrong.cause is Cause.CLOCK_WRONG and "ahead" in wrong.reason
+    assert owner.machines.get(machine.tag).clock_off == int(ahead.total_seconds())
+    # and a set clock ends it
+    with house.db.write() as conn:
+        message = ReadingsMessage(
+            id="reading-right", readings=(), awake=Awake(at=clock.now, since=clock.now)
+        )
+        work.apply(conn, machine.id, message, at=house.now(), age=0.0)
+    assert owner.machines.get(machine.tag).clock_off == 0
+
+
+def test_what_grew_is_named_when_a_volume_fills_faster(
+    owner: Phylax, house: House, machine: Machine, clock: Clock, tmp_path: Path
+) -> None:
+    """Two real looks at a pretended machine, a folder that grows between them."""
+    home = make_standin(tmp_path / "m")
+    agent = enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
+    make_file(home / "Downloads/old", 1000)
+    began = clock.now
+    for day in range(60):
+        tell(house, machine, 40 + day * 0.01, began - timedelta(days=60 - day), "/data")
+    owner.runs.survey(machine.tag)
+    agent.once()
+    os.truncate(make_file(home / "Downloads/films"), 30 * GIB)
+    for day in range(14):
+        tell(house, machine, 41 + 2.0 * day, began + timedelta(days=day, hours=2), "/data")
+    clock.pass_(timedelta(days=14))
+    owner.runs.survey(machine.tag)
+    agent.once()
+    causes = {one.cause: one for one in needs_you(house, owner)}
+    faster = causes[Cause.FILLING_FAST]
+    assert "Download folders by 30.0 GiB" in faster.evidence
+    (outlook, *_) = [one for one in owner.machines.outlooks(machine.tag) if one.changed]
+    assert outlook.advice is not None and "Download folders" in outlook.advice.words
