@@ -177,7 +177,7 @@ class Desk:
     def results(self) -> list[ResultMessage]:
         """What the service would be told, each message once."""
         spool = Spool(self.own / "spool")
-        found = {m.id: m for _, m in spool.waiting() if isinstance(m, ResultMessage)}
+        found = {m.id: m for _, m, _ in spool.waiting() if isinstance(m, ResultMessage)}
         return list(found.values())
 
     def held(self) -> Counter[str]:

@@ -4,7 +4,7 @@ import os
 import signal
 import subprocess
 import sys
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import psutil
@@ -16,7 +16,7 @@ from phylax.agent.home import AgentHome, BusyError, NotEnrolledError
 from phylax.agent.loop import Agent
 from phylax.client import NotAllowedError, Phylax, RefusedError, UnreachableError
 from phylax.client import enrol as enrol_at
-from phylax.core.orders import Progress
+from phylax.core.orders import Message, Progress, ResultMessage
 from phylax.core.retention import Rule, Scope
 from phylax.core.runs import RunState
 from phylax.core.shop import Machine, MachineFacts, System
@@ -60,6 +60,30 @@ def test_the_key_is_its_owners_alone_and_a_withdrawn_agent_is_refused(
         agent.once()
     with pytest.raises(NotEnrolledError, match="phylax agent enrol"):
         Agent(AgentHome(tmp_path / "nowhere"))
+
+
+def test_what_was_read_out_of_reach_goes_in_one_message_and_what_is_refused_alone(
+    owner: Phylax, machine: Machine, agent: Agent, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for _ in range(4):
+        agent._take_reading()
+    now = datetime.now(UTC)
+    agent._spool.put(
+        ResultMessage(id="of-no-run-of-mine", run_id=99, started_at=now, ended_at=now)
+    )
+    agent._take_reading()
+    sent: list[Message] = []
+    report = agent._link.report
+    monkeypatch.setattr(
+        agent._link, "report", lambda one, age: (sent.append(one), report(one, age=age))
+    )
+    agent.once()
+    assert [(one.kind, sum(len(v.at) for v in getattr(one, "volumes", ()))) for one in sent] == [
+        ("readings", 4), ("result", 0), ("readings", 2),
+    ]  # fmt: skip
+    assert len(list((agent._home.spool / "refused").iterdir())) == 1 and not len(agent._spool)
+    (volume,) = owner.machines.get(machine.tag).volumes
+    assert volume.free > 0
 
 
 def test_the_whole_path(

@@ -25,12 +25,12 @@ def test_messages_wait_in_order_over_a_restart(tmp_path: Path) -> None:
     spool = Spool(tmp_path)
     for number in range(3):
         spool.put(message(number))
-    path, first = next(iter(spool.waiting()))
+    path, first, _ = next(iter(spool.waiting()))
     spool.taken(path)
     again = Spool(tmp_path)
     again.put(message(3))
     assert first.id == "message-0000"
-    assert [m.id for _, m in again.waiting()] == [f"message-{n:04d}" for n in (1, 2, 3)]
+    assert [m.id for _, m, _ in again.waiting()] == [f"message-{n:04d}" for n in (1, 2, 3)]
 
 
 def test_a_message_cut_off_while_it_was_written_is_not_half_sent(tmp_path: Path) -> None:
@@ -50,7 +50,7 @@ def test_a_result_is_kept_on_a_volume_without_a_byte_left(volume: Path) -> None:
     assert os.statvfs(volume).f_bavail == 0
     spool.put(message(1, readings=200))
     (volume / "ballast").unlink()
-    ((path, kept),) = spool.waiting()
+    ((path, kept, _),) = spool.waiting()
     assert len(kept.readings) == 200
     spool.taken(path)
     assert (volume / "spool/reserve").stat().st_size > 0

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from helpers import Clock, Run
-from phylax.core.shop import Machine, ReadingIn
+from phylax.core.shop import Machine, ReadingIn, by_volume
 from phylax.service import watch
 from phylax.service.house import House, system_clock
 from phylax.store import readings
@@ -30,7 +30,7 @@ def filling(house: House, machine: Machine, clock: Clock) -> Machine:
         for day in range(42, -1, -1):
             at = clock.now - timedelta(days=day)
             reading = ReadingIn(mount="C:", capacity=100 * GIB, free=(8 + day) * GIB, at=at)
-            readings.add(conn, machine.id, [reading])
+            readings.add(conn, machine.id, by_volume([reading]))
     watch.whole(house)
     return machine
 

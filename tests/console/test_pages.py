@@ -10,7 +10,7 @@ from console_checks import check_for_everyone
 from helpers import PASSWORD, TUESDAY
 from phylax.client import Phylax
 from phylax.core.retention import Rule, Scope
-from phylax.core.shop import ClientEdit, Machine, MachineEdit, ReadingIn
+from phylax.core.shop import ClientEdit, Machine, MachineEdit, ReadingIn, by_volume
 from phylax.service.house import House
 from phylax.store import readings
 
@@ -32,7 +32,7 @@ def three(owner: Phylax, house: House) -> list[Machine]:
             for hours in (0, 30, 60):
                 at = house.clock() - timedelta(hours=hours)
                 reading = ReadingIn(mount="/", capacity=1000, free=free + hours // 10, at=at)
-                readings.add(conn, machine.id, [reading])
+                readings.add(conn, machine.id, by_volume([reading]))
     return made
 
 

@@ -10,7 +10,7 @@ from playwright.sync_api import Page, expect
 
 from console_checks import check_for_everyone
 from phylax.client import Phylax
-from phylax.core.shop import Machine, ReadingIn
+from phylax.core.shop import Machine, ReadingIn, by_volume
 from phylax.service import watch
 from phylax.service.house import House
 from phylax.store import readings
@@ -26,7 +26,7 @@ def filling(house: House, machine: Machine) -> Machine:
         for day in range(42, -1, -1):
             at = house.clock() - timedelta(days=day)
             reading = ReadingIn(mount="C:", capacity=100 * GIB, free=(20 + day) * GIB, at=at)
-            readings.add(conn, machine.id, [reading])
+            readings.add(conn, machine.id, by_volume([reading]))
     watch.whole(house)
     return machine
 

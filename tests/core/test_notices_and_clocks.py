@@ -18,7 +18,7 @@ from phylax.core.notices import (
     retry_at,
 )
 from phylax.core.orders import Awake, ReadingsMessage, ResultMessage
-from phylax.core.shop import ReadingIn
+from phylax.core.shop import ReadingIn, by_volume
 from phylax.core.values import to_seconds
 
 DUBLIN = ZoneInfo("Europe/Dublin")
@@ -111,5 +111,10 @@ def test_results_are_set_right_too() -> None:
 
 def test_times_that_cannot_be_are_left_out() -> None:
     given = [NOW - timedelta(days=500), NOW - timedelta(days=1), NOW + timedelta(days=1)]
-    readings = [ReadingIn(mount="/", capacity=9, free=1, at=at) for at in given]
-    assert [one.at for one in clocks.believable(readings, NOW)] == [given[1]]
+    (readings,) = by_volume(
+        ReadingIn(mount="/", capacity=9, free=n, at=at) for n, at in enumerate(given)
+    )
+    kept = clocks.believable(readings, to_seconds(NOW))
+    assert kept is not None and (kept.at, kept.free) == ((to_seconds(given[1]),), (1,))
+    none = readings.model_copy(update={"at": readings.at[:1], "free": (0,)})
+    assert clocks.believable(none, to_seconds(NOW)) is None

@@ -150,6 +150,8 @@ def test_a_machine_cannot_report_for_another(owner: Phylax, link: AgentLink) -> 
         {"kind": "command", "command": "rm"},
         {"kind": "readings", "readings": [{"mount": "/", "capacity": -1, "free": 0}]},
         {"kind": "readings", "readings": [], "shell": "sh"},
+        {"kind": "readings", "volumes": [{"mount": "/", "capacity": 9, "at": [1, 2], "free": [1]}]},
+        {"kind": "readings", "volumes": [{"mount": "/", "capacity": 9, "at": [], "free": []}]},
         {"kind": "result", "run_id": "1; DROP TABLE runs"},
     ],
 )

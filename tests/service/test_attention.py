@@ -13,7 +13,7 @@ from helpers import Clock, enrol, make_file, make_standin, needs_you
 from phylax.client import ChangedMeanwhileError, Phylax, RefusedError
 from phylax.core.attention import Cause, Handling
 from phylax.core.orders import Awake, ReadingsMessage
-from phylax.core.shop import Machine, MachineFacts, ReadingIn
+from phylax.core.shop import Machine, MachineFacts, ReadingIn, by_volume
 from phylax.service import watch, work
 from phylax.service.house import House
 from phylax.store import agents, readings
@@ -29,7 +29,7 @@ def tell(
         mount=mount, capacity=100 * GIB, free=int((100 - used) * GIB), at=at or house.clock()
     )
     with house.db.write() as conn:
-        readings.add(conn, machine.id, [reading])
+        readings.add(conn, machine.id, by_volume([reading]))
 
 
 def test_taken_on_put_off_settled_and_back_when_it_gets_worse(

@@ -30,7 +30,7 @@ from helpers import Clock, free_port, needs_you
 from phylax.client import NotAllowedError, Phylax, RefusedError
 from phylax.core.attention import Cause
 from phylax.core.notices import AtOnce, HookEdit, MailServerEdit, WishesEdit
-from phylax.core.shop import ClientEdit, Machine, MachineEdit, ReadingIn
+from phylax.core.shop import ClientEdit, Machine, MachineEdit, ReadingIn, by_volume
 from phylax.service import watch
 from phylax.service.house import House
 from phylax.service.notices import compose, post, posting
@@ -100,7 +100,7 @@ def fill(house: House, machine_id: int, used: float) -> None:
         mount="C:", capacity=100 * GIB, free=int((100 - used) * GIB), at=house.clock()
     )
     with house.db.write() as conn:
-        readings.add(conn, machine_id, [reading])
+        readings.add(conn, machine_id, by_volume([reading]))
     watch.whole(house)
 
 

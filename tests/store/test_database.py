@@ -9,7 +9,7 @@ import pytest
 
 from helpers import TUESDAY
 from phylax.core.records import Entry, RecordKind
-from phylax.core.shop import ReadingIn
+from phylax.core.shop import ReadingIn, by_volume
 from phylax.core.survey import ledger
 from phylax.service import queue
 from phylax.service.house import House
@@ -242,8 +242,8 @@ def test_a_late_or_repeated_reading_counts_once_and_moves_nothing_back(house: Ho
         return ReadingIn(mount="/", capacity=100, free=free, at=NOW.replace(hour=hour))
 
     with house.db.write() as conn:
-        readings.add(conn, machine_id, [reading(9, 40), reading(11, 30)])
-        readings.add(conn, machine_id, [reading(10, 5), reading(9, 40)])
+        readings.add(conn, machine_id, by_volume([reading(9, 40), reading(11, 30)]))
+        readings.add(conn, machine_id, by_volume([reading(10, 5), reading(9, 40)]))
         volume = conn.execute("SELECT id, free FROM volumes").fetchone()
         assert volume["free"] == 30
         hours = readings.hourly(conn, volume["id"], 0, 2**40)
@@ -258,7 +258,7 @@ def test_single_readings_are_dropped_after_ninety_days_and_their_days_stay(house
         for days in (0, 1, 50, 95, 96):
             at = NOW + timedelta(days=days)
             reading = ReadingIn(mount="/", capacity=100, free=days, at=at)
-            readings.add(conn, machine_id, [reading])
+            readings.add(conn, machine_id, by_volume([reading]))
         assert [r.free for r in readings.hourly(conn, 1, 0, 2**40)] == [50, 95, 96]
         assert [r.free for r in readings.daily(conn, 1, 0, 2**40)] == [0, 1, 50, 95, 96]
 

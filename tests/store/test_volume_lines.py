@@ -6,7 +6,7 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from phylax.core.shop import ClientEdit, MachineEdit, ReadingIn
+from phylax.core.shop import ClientEdit, MachineEdit, ReadingIn, by_volume
 from phylax.service import watch
 from phylax.service.house import House
 from phylax.store import outlooks, readings, shop
@@ -37,7 +37,7 @@ def read(
 
 def add(conn: Connection, machine_id: int, *found: ReadingIn) -> None:
     for one in found:
-        readings.add(conn, machine_id, [one], of_all_volumes=True)
+        readings.add(conn, machine_id, by_volume([one]), of_all_volumes=True)
 
 
 def test_a_volume_that_shrank_to_a_tenth_is_foreseen_by_what_it_is_now(
@@ -76,7 +76,7 @@ def test_a_volume_that_is_missed_for_a_day_is_gone_until_it_is_back(
 ) -> None:
     both = [read(3, 50), read(3, 9, mount="/mnt", identity="b")]
     with house.db.write() as conn:
-        readings.add(conn, machine_id, both, of_all_volumes=True)
+        readings.add(conn, machine_id, by_volume(both), of_all_volumes=True)
         add(conn, machine_id, read(2.5, 50))
         assert len(shop.machine(conn, machine_id).volumes) == 2  # type: ignore[union-attr]
         add(conn, machine_id, read(1, 50))
@@ -90,7 +90,7 @@ def test_readings_of_a_year_in_any_order_come_out_the_same(house: House, machine
     shuffled = wanted[::3] + wanted[1::3] + wanted[2::3] + wanted[:50]
     with house.db.write() as conn:
         for one in shuffled:
-            readings.add(conn, machine_id, [one])
+            readings.add(conn, machine_id, by_volume([one]))
         days = readings.daily(conn, 1, 0, 2**40)
         assert len(days) == 301 and len(readings.lines(conn, 1)) == 1
         used = [day.capacity - day.free for day in days]
@@ -108,7 +108,7 @@ def test_thresholds_are_the_machines_else_the_clients_else_the_shops(
         assert shop.machine(conn, machine_id).limit_percent == 80  # type: ignore[union-attr]
         conn.execute("UPDATE machines SET threshold_percent = 95")
         assert shop.machine(conn, machine_id).limit_percent == 95  # type: ignore[union-attr]
-        readings.add(conn, machine_id, [read(day, 186) for day in range(30, -1, -1)])
+        readings.add(conn, machine_id, by_volume(read(day, 186) for day in range(30, -1, -1)))
     watch.whole(house)
     with house.db.read() as conn:
         (said,) = outlooks.of_machine(conn, machine_id)

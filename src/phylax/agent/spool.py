@@ -12,6 +12,7 @@ from pathlib import Path
 from pydantic import TypeAdapter
 
 from phylax.agent import files
+from phylax.agent.gathering import Single
 from phylax.agent.reserve import Reserve
 from phylax.agent.running import running
 from phylax.core.orders import Message
@@ -44,14 +45,14 @@ class Spool:
         self._written[path.name] = running()
         self._next += 1
 
-    def waiting(self) -> Iterator[tuple[Path, Message]]:
+    def waiting(self) -> Iterator[Single]:
         """The messages not yet taken, oldest first."""
         for path in sorted(self._folder.glob("*.json")):
-            yield path, _MESSAGE.validate_json(path.read_bytes())
+            message = _MESSAGE.validate_json(path.read_bytes())
+            yield Single(path, message, self._age(path))
 
-    def age(self, path: Path) -> float | None:
-        """Seconds since a message was written, by the machine's running time; None where that was
-        before this agent started."""
+    def _age(self, path: Path) -> float | None:
+        """None where it was written before this agent started."""
         written = self._written.get(path.name)
         return None if written is None else running() - written
 

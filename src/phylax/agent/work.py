@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from phylax.agent.cleaner import Cleaner
+from phylax.agent.gathering import Waiting, gathered
 from phylax.agent.guard import Guard
 from phylax.agent.held_work import HeldWork
 from phylax.agent.hold import Hold
@@ -156,16 +157,27 @@ class Worker:
 
         UnreachableError or RefusedError where the service is not to be had; the rest stays kept.
         """
-        for path, message in self._spool.waiting():
-            try:
-                self._link.report(message, age=self._spool.age(path))
-            except RefusedError as error:
-                if error.status not in (409, 413, 422):
-                    raise
-                _log.error("the service will not take %s: %s", path.name, error)
-                self._spool.was_refused(path)
-            else:
-                self._spool.taken(path)
+        for waiting in gathered(self._spool.waiting()):
+            if self._send(waiting):
+                continue
+            # one that is refused must not take others with it
+            for one in waiting.of:
+                if len(waiting.of) == 1 or not self._send(Waiting(one.message, one.age, [one])):
+                    self._spool.was_refused(one.path)
+
+    def _send(self, waiting: Waiting) -> bool:
+        """Whether the service took it; False where it never will."""
+        try:
+            self._link.report(waiting.message, age=waiting.age)
+        except RefusedError as error:
+            if error.status not in (409, 413, 422):
+                raise
+            names = ", ".join(one.path.name for one in waiting.of)
+            _log.error("the service will not take %s: %s", names, error)
+            return False
+        for one in waiting.of:
+            self._spool.taken(one.path)
+        return True
 
 
 def _why(stop: Stopped) -> str:

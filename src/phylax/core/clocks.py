@@ -20,13 +20,13 @@ from phylax.core.orders import (
     SurveyPartMessage,
     UnheldMessage,
 )
-from phylax.core.shop import ReadingIn
+from phylax.core.shop import ReadingIn, VolumeReadings
 from phylax.core.values import to_seconds
 
 TOLERATED = 120
 """Seconds that sending may take, and that clocks may be apart, without anybody minding."""
-NOT_BELIEVED_AHEAD = timedelta(minutes=10)
-NOT_BELIEVED_OLD = timedelta(days=400)
+NOT_BELIEVED_AHEAD = 600
+NOT_BELIEVED_OLD = 400 * 86400
 
 
 def offset(written: datetime, age: float, now: int) -> int:
@@ -45,6 +45,7 @@ def set_right(message: Message, off: int) -> Message:
             return message.model_copy(
                 update={
                     "readings": _moved(message.readings, by),
+                    "volumes": tuple(_series(one, -off) for one in message.volumes),
                     "awake": message.awake and _awake(message.awake, by),
                 }
             )
@@ -74,6 +75,10 @@ def _moved(readings: Sequence[ReadingIn], by: timedelta) -> tuple[ReadingIn, ...
     return tuple(one.model_copy(update={"at": one.at + by}) for one in readings)
 
 
+def _series(readings: VolumeReadings, by: int) -> VolumeReadings:
+    return readings.model_copy(update={"at": tuple(max(0, at + by) for at in readings.at)})
+
+
 def _awake(awake: Awake, by: timedelta) -> Awake:
     return awake.model_copy(
         update={
@@ -88,10 +93,17 @@ def _awake(awake: Awake, by: timedelta) -> Awake:
     )
 
 
-def believable(readings: Sequence[ReadingIn], now: datetime) -> tuple[ReadingIn, ...]:
-    """Readings that can have been made by now; the others are left out."""
+def believable(readings: VolumeReadings, now: int) -> VolumeReadings | None:
+    """Of a volume's readings those that can have been made by now; None where there is none."""
     first, last = now - NOT_BELIEVED_OLD, now + NOT_BELIEVED_AHEAD
-    times = [one.at for one in readings]
-    if times and first <= min(times) and max(times) <= last:
-        return tuple(readings)
-    return tuple(one for one in readings if first <= one.at <= last)
+    if first <= min(readings.at) and max(readings.at) <= last:
+        return readings
+    kept = [
+        (at, free)
+        for at, free in zip(readings.at, readings.free, strict=True)
+        if first <= at <= last
+    ]
+    if not kept:
+        return None
+    times, free = zip(*kept, strict=True)
+    return readings.model_copy(update={"at": times, "free": free})

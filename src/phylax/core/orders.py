@@ -11,7 +11,7 @@ from pydantic import Field
 
 from phylax.core.holds import BatchName, BatchPick, HeldItem, IfTaken
 from phylax.core.retention import ProtectEntry, RuleInForce
-from phylax.core.shop import MachineFacts, ReadingIn
+from phylax.core.shop import MachineFacts, ReadingIn, VolumeReadings, by_volume
 from phylax.core.survey import Item, Look, Stay, SurveyLine, Tally
 from phylax.core.values import Demand, Moment, Value
 
@@ -158,8 +158,18 @@ class Awake(Demand):
 class ReadingsMessage(Demand):
     kind: Literal["readings"] = "readings"
     id: str = Field(min_length=8, max_length=80)
-    readings: tuple[ReadingIn, ...] = Field(max_length=2000)
+    readings: tuple[ReadingIn, ...] = Field((), max_length=2000)
+    volumes: tuple[VolumeReadings, ...] = Field(
+        (), max_length=2000, description="The same for many times: what was read while out of reach"
+    )
     awake: Awake | None = None
+
+    def gathered(self) -> ReadingsMessage:
+        """The same, all of it as series."""
+        if not self.readings:
+            return self
+        volumes = (*self.volumes, *by_volume(self.readings))
+        return self.model_copy(update={"readings": (), "volumes": volumes})
 
 
 class ListingMessage(Demand):

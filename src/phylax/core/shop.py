@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import date, timedelta
 from enum import StrEnum
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 from zoneinfo import ZoneInfo, available_timezones
 
 from pydantic import AfterValidator, Field, model_validator
 
 from phylax.core.trends.outlook import Crossing
-from phylax.core.values import Bytes, Demand, Instant, Moment, Value
+from phylax.core.values import Bytes, Demand, Moment, NumericDate, Value, to_seconds
 
 
 class System(StrEnum):
@@ -198,19 +199,51 @@ class EnrolmentCode(Value):
     expires_at: Moment
 
 
-class ReadingIn(Demand):
-    """One measurement of a volume by the agent."""
-
+class _OfVolume(Demand):
     mount: str
     capacity: Bytes
-    free: Bytes
-    at: Instant
     name: str = ""
     file_system: str = ""
     disk: DiskKind = "unknown"
     identity: Annotated[
         str, Field(max_length=80, description="Of the file system, such as its UUID, if known")
     ] = ""
+
+
+class ReadingIn(_OfVolume):
+    """One measurement of a volume by the agent."""
+
+    free: Bytes
+    at: Moment
+
+
+class VolumeReadings(_OfVolume):
+    """Many measurements of one volume, in any order: free bytes at each time."""
+
+    at: tuple[NumericDate, ...] = Field(min_length=1, max_length=10_000)
+    free: tuple[Bytes, ...]
+
+    @model_validator(mode="after")
+    def _one_for_each_time(self) -> Self:
+        if len(self.at) != len(self.free):
+            raise ValueError(f"{len(self.at)} times, but {len(self.free)} values of free bytes")
+        return self
+
+
+def by_volume(readings: Iterable[ReadingIn]) -> tuple[VolumeReadings, ...]:
+    """Single measurements as series, one for each volume as long as it stays the same."""
+    found: dict[tuple[object, ...], list[ReadingIn]] = {}
+    for one in readings:
+        kind = (one.mount, one.capacity, one.name, one.file_system, one.disk, one.identity)
+        found.setdefault(kind, []).append(one)
+    return tuple(
+        VolumeReadings(
+            **of_one[0].model_dump(exclude={"at", "free"}),
+            at=tuple(to_seconds(one.at) for one in of_one),
+            free=tuple(one.free for one in of_one),
+        )
+        for of_one in found.values()
+    )
 
 
 class MachineFacts(Demand):

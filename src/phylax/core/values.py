@@ -36,13 +36,10 @@ Moment = Annotated[
 ]
 """An aware point in time; stored and sent in UTC (RFC 3339)."""
 
-Instant = Annotated[
-    AwareDatetime,
-    PlainSerializer(_show_utc, return_type=str, when_used="json"),
-    Field(examples=["2026-03-02T18:30:00Z"]),
+NumericDate = Annotated[
+    int, Field(ge=0, le=253_402_300_799, examples=[1_772_476_200], description="Epoch seconds")
 ]
-"""The same, but left in the zone it came in: for what comes in great numbers and is only compared
-and stored."""
+"""A point in time as seconds since 1970-01-01T00:00:00Z (NumericDate of RFC 7519): for series."""
 
 Span = Annotated[timedelta, Field(examples=["P30D"])]
 """A span of time; ISO 8601 duration on the wire."""

@@ -27,6 +27,7 @@ from phylax.core.shop import (
     MachineEdit,
     ReadingIn,
     ShopEdit,
+    by_volume,
 )
 from phylax.core.survey import Tally
 from phylax.core.values import to_seconds
@@ -300,13 +301,15 @@ def _live_through(
         points, freed = volume_history(spec, volume, happened, now, zone, random)
         histories.append((volume, points, freed))
         first = _reading(volume, points[0].free, points[0].at)
-        readings.add(conn, machine_id, [first])
+        readings.add(conn, machine_id, by_volume([first]))
         volume_id = conn.execute(
             "SELECT id FROM volumes WHERE machine_id = ? AND mount = ?", (machine_id, volume.mount)
         ).fetchone()[0]
         capacity = int(volume.capacity * GIB)
-        readings.add_points(conn, volume_id, [(to_seconds(p.at), capacity, p.free) for p in points])
-        readings.add(conn, machine_id, [_reading(volume, points[-1].free, points[-1].at)])
+        times, free = [to_seconds(p.at) for p in points], [p.free for p in points]
+        readings.add_points(conn, volume_id, capacity, times, free)
+        last = _reading(volume, points[-1].free, points[-1].at)
+        readings.add(conn, machine_id, by_volume([last]))
     deeds = []
     for occurrence in happened:
         freed_here = tuple(

@@ -9,6 +9,7 @@ from phylax.core import clocks
 from phylax.core.missed import Between, open_times, why_after_all
 from phylax.core.orders import Awake, Message, ReadingsMessage
 from phylax.core.records import Entry, RecordKind
+from phylax.core.shop import VolumeReadings
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service import checklist
 from phylax.store import agents, occurrences, presence, records
@@ -22,7 +23,12 @@ _FARTHEST_BACK = 15 * 86400
 def by_our_clock(
     conn: Connection, machine_id: int, message: Message, *, at: int, age: float | None
 ) -> Message:
-    """A message with its times set right where the machine's clock is wrong, which is noted."""
+    """A message with its times set right where the machine's clock is wrong, which is noted.
+
+    Its readings are all series then.
+    """
+    if isinstance(message, ReadingsMessage):
+        message = message.gathered()
     if isinstance(message, ReadingsMessage) and message.awake and age is not None:
         off = clocks.offset(message.awake.at, age, at)
         agents.note_clock(conn, machine_id, off, at=at)
@@ -30,14 +36,20 @@ def by_our_clock(
         off = agents.clock_off(conn, machine_id)
     message = clocks.set_right(message, off)
     if isinstance(message, ReadingsMessage):
-        kept = clocks.believable(message.readings, from_seconds(at))
-        if left_out := len(message.readings) - len(kept):
+        kept = [
+            found for one in message.volumes if (found := clocks.believable(one, at)) is not None
+        ]
+        if left_out := _number(message.volumes) - _number(kept):
             _log.warning(
                 "machine %s: %s readings of a time that cannot be were left out",
                 machine_id, left_out,
             )  # fmt: skip
-            message = message.model_copy(update={"readings": kept})
+            message = message.model_copy(update={"volumes": tuple(kept)})
     return message
+
+
+def _number(volumes: Iterable[VolumeReadings]) -> int:
+    return sum(len(one.at) for one in volumes)
 
 
 def heard_of(conn: Connection, machine_id: int, *, at: int, moments: Iterable[int] = ()) -> None:

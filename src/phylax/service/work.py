@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import secrets
 from datetime import timedelta
-from operator import attrgetter
 from typing import assert_never
 
 from phylax.core.catalogue import catalogue
@@ -42,6 +41,7 @@ from phylax.core.runs import (
     with_steps,
     work_of,
 )
+from phylax.core.shop import by_volume
 from phylax.core.survey import Ledger, Look, Tally, ledger
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service import checklist, hearing, queue
@@ -305,7 +305,7 @@ def apply(
     match message:
         case ReadingsMessage():
             # presence knows hours only
-            moments = {to_seconds(one.at) // 3600 * 3600 for one in message.readings}
+            moments = {at // 3600 * 3600 for volume in message.volumes for at in volume.at}
             hearing.heard_of(conn, machine_id, at=at, moments=moments)
             _take_readings(conn, machine_id, message, at=at)
             return
@@ -334,11 +334,15 @@ def apply(
 
 
 def _take_readings(conn: Connection, machine_id: int, message: ReadingsMessage, *, at: int) -> None:
-    readings.add(conn, machine_id, message.readings, of_all_volumes=True)
+    readings.add(conn, machine_id, message.volumes, of_all_volumes=True)
     if message.awake is not None:
         hearing.told_awake(conn, machine_id, message.awake, at=at)
-    newest = {one.mount: one for one in sorted(message.readings, key=attrgetter("at"))}
-    free = [100 * one.free / one.capacity for one in newest.values() if one.capacity]
+    newest: dict[str, tuple[int, float]] = {}
+    for one in message.volumes:
+        at_last, free_then = max(zip(one.at, one.free, strict=True))
+        if one.capacity and at_last >= newest.get(one.mount, (0, 0.0))[0]:
+            newest[one.mount] = at_last, 100 * free_then / one.capacity
+    free = [share for _, share in newest.values()]
     if free and min(free) < 50:
         queue.make_under_pressure(conn, machine_id, min(free), at=at)
     journal.tell(conn, EventKind.READING, at=at, machine_id=machine_id)
@@ -419,7 +423,7 @@ def _waiting(conn: Connection, found: Ledger) -> Tally:
 
 
 def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -> None:
-    readings.add(conn, run.machine_id, (*result.before, *result.after))
+    readings.add(conn, run.machine_id, by_volume((*result.before, *result.after)))
     conclusion = conclude(result)
     if run.work in ("survey", "put back"):
         # neither frees anything; what the volumes show is others' doing

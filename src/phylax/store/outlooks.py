@@ -66,7 +66,10 @@ def grounds(conn: Connection, volume_ids: Iterable[int]) -> list[Ground]:
         (wanted,),
     ).fetchall()
     days: dict[int, list[Reading]] = {}
-    for volume_id, *reading in conn.execute(
+    plain = conn.cursor()
+    # tuples, not named rows: there are thousands
+    plain.row_factory = None
+    for volume_id, *reading in plain.execute(
         """
         SELECT v.id, d.last_at, d.capacity, d.low, d.high, d.free
         FROM json_each(?) wanted
@@ -77,7 +80,7 @@ def grounds(conn: Connection, volume_ids: Iterable[int]) -> list[Ground]:
         """,
         (wanted, LOOKS_BACK),
     ):
-        days.setdefault(volume_id, []).append(Reading(*reading))
+        days.setdefault(volume_id, []).append(Reading._make(reading))
     cleanings: dict[int, list[tuple[int, int]]] = {}
     for volume_id, at, freed in conn.execute(
         """

@@ -7,14 +7,14 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from bisect import bisect_left
 from collections.abc import Iterable, Sequence
-from operator import itemgetter
+from itertools import repeat
 from typing import NamedTuple
 
-from phylax.core.shop import ReadingIn
+from phylax.core.shop import VolumeReadings
 from phylax.core.trends import Reading
 from phylax.core.trends.lines import Line, with_reading
-from phylax.core.values import to_seconds
 
 Connection = sqlite3.Connection
 DAY = 86400
@@ -34,7 +34,7 @@ class _Known(NamedTuple):
 def add(
     conn: Connection,
     machine_id: int,
-    readings: Iterable[ReadingIn],
+    readings: Iterable[VolumeReadings],
     *,
     of_all_volumes: bool = False,
 ) -> None:
@@ -43,15 +43,15 @@ def add(
     `of_all_volumes` says that each time read names all volumes the machine has; one that is not
     among them for a day is gone.
     """
-    by_mount: dict[str, list[tuple[int, ReadingIn]]] = {}
-    for reading in readings:
-        if reading.capacity:
-            by_mount.setdefault(reading.mount, []).append((to_seconds(reading.at), reading))
+    by_mount: dict[str, list[_Series]] = {}
+    for one in readings:
+        if one.capacity:
+            by_mount.setdefault(one.mount, []).append(_in_order(one))
     for found in by_mount.values():
-        found.sort(key=_at)
+        found.sort(key=lambda series: series.at[-1])
         _add_to_volume(conn, machine_id, found, by_mount)
     if of_all_volumes and by_mount:
-        newest = max(found[-1][0] for found in by_mount.values())
+        newest = max(found[-1].at[-1] for found in by_mount.values())
         conn.execute(
             """
             UPDATE volumes SET gone_at = :at
@@ -61,30 +61,37 @@ def add(
         )
 
 
-_at = itemgetter(0)
+class _Series(NamedTuple):
+    """What was read of a volume while it was the same, in order of time."""
+
+    of: VolumeReadings
+    at: Sequence[int]
+    free: Sequence[int]
+
+
+def _in_order(one: VolumeReadings) -> _Series:
+    at, free = zip(*sorted(zip(one.at, one.free, strict=True)), strict=True)
+    return _Series(one, at, free)
 
 
 def _add_to_volume(
-    conn: Connection,
-    machine_id: int,
-    found: Sequence[tuple[int, ReadingIn]],
-    beside: Iterable[str],
+    conn: Connection, machine_id: int, found: Sequence[_Series], beside: Iterable[str]
 ) -> None:
-    last_at, last = found[-1]
-    points = [(at, one.capacity, one.free) for at, one in found]
+    last, last_at, last_free = found[-1].of, found[-1].at[-1], found[-1].free[-1]
     known = _known(conn, machine_id, last.mount)
-    volume_id = _keep_volume(conn, machine_id, last, last_at)
+    volume_id = _keep_volume(conn, machine_id, last, last_at, last_free)
     before = known.read_at if known else 0
     why = "" if known else _was_called(conn, machine_id, volume_id, last, last_at, set(beside))
     _keep_lines(conn, volume_id, found, why)
-    add_points(conn, volume_id, points)
+    for one in found:
+        add_points(conn, volume_id, one.of.capacity, one.at, one.free)
     if before // DAY < last_at // DAY:
         # once a day for each volume: work that grows with what is new, not with what is there
         if known:
             forget_old_hours(conn, volume_id, at=last_at)
         ask_outlook(conn, volume_id)
     elif known and known.outlook_free is not None:
-        moved = abs(last.free - known.outlook_free) > _WORTH_A_LOOK * last.capacity
+        moved = abs(last_free - known.outlook_free) > _WORTH_A_LOOK * last.capacity
         if moved or known.gone_at is not None:
             ask_outlook(conn, volume_id)
 
@@ -101,7 +108,9 @@ def _known(conn: Connection, machine_id: int, mount: str) -> _Known | None:
     return _Known(*row) if row else None
 
 
-def _keep_volume(conn: Connection, machine_id: int, reading: ReadingIn, at: int) -> int:
+def _keep_volume(
+    conn: Connection, machine_id: int, reading: VolumeReadings, at: int, free: int
+) -> int:
     row = conn.execute(
         """
         INSERT INTO volumes
@@ -123,7 +132,7 @@ def _keep_volume(conn: Connection, machine_id: int, reading: ReadingIn, at: int)
             "disk": reading.disk,
             "file_system": reading.file_system,
             "capacity": reading.capacity,
-            "free": reading.free,
+            "free": free,
             "identity": reading.identity,
             "at": at,
         },
@@ -135,7 +144,7 @@ def _was_called(
     conn: Connection,
     machine_id: int,
     volume_id: int,
-    reading: ReadingIn,
+    reading: VolumeReadings,
     at: int,
     beside: set[str],
 ) -> str:
@@ -157,19 +166,20 @@ def _was_called(
     return f"it was {row['mount']} before"
 
 
-def _keep_lines(
-    conn: Connection, volume_id: int, found: Sequence[tuple[int, ReadingIn]], why: str
-) -> None:
+def _keep_lines(conn: Connection, volume_id: int, found: Sequence[_Series], why: str) -> None:
     known = lines(conn, volume_id)
-    if known and found[0][0] >= known[-1].began_at:
+    if known and min(one.at[0] for one in found) >= known[-1].began_at:
         # nearly always: everything belongs to the present line
-        kinds = {(one.capacity, one.identity) for _, one in found}
         last = known[-1]
-        if all(last.fits(*kind) and (last.identity or not kind[1]) for kind in kinds):
+        if all(
+            last.fits(one.of.capacity, one.of.identity) and (last.identity or not one.of.identity)
+            for one in found
+        ):
             return
     now = known
-    for at, one in found:
-        now = with_reading(now, at, one.capacity, one.identity)
+    kinds = sorted((at, one.of.capacity, one.of.identity) for one in found for at in one.at)
+    for kind in kinds:
+        now = with_reading(now, *kind)
     if now is known:
         return
     if not known and why:
@@ -205,19 +215,22 @@ def ask_outlooks_of(conn: Connection, machine_id: int) -> None:
     )
 
 
-def add_points(conn: Connection, volume_id: int, points: Sequence[tuple[int, int, int]]) -> None:
-    """Store (time, capacity, free) of one volume, in order of time, and keep up the days' lines."""
+def add_points(
+    conn: Connection, volume_id: int, capacity: int, at: Sequence[int], free: Sequence[int]
+) -> None:
+    """Store free bytes at times of one volume, in order of time, and keep up the days' lines."""
     conn.executemany(
-        "INSERT OR IGNORE INTO readings VALUES (?, ?, ?, ?)", [(volume_id, *p) for p in points]
+        "INSERT OR IGNORE INTO readings VALUES (?, ?, ?, ?)",
+        zip(repeat(volume_id), at, repeat(capacity), free, strict=False),
     )
-    days: dict[int, tuple[int, int, int, int, int]] = {}
-    for at, capacity, free in points:
-        day = at // DAY
-        if day in days:
-            _, low, high, _, _ = days[day]
-            days[day] = (capacity, min(low, free), max(high, free), free, at)
-        else:
-            days[day] = (capacity, free, free, free, at)
+    days = []
+    begin = 0
+    while begin < len(at):
+        day = at[begin] // DAY
+        end = bisect_left(at, (day + 1) * DAY, begin)
+        low, high = min(free[begin:end]), max(free[begin:end])
+        days.append((volume_id, day, capacity, low, high, free[end - 1], at[end - 1]))
+        begin = end
     conn.executemany(
         """
         INSERT INTO reading_days VALUES (?, ?, ?, ?, ?, ?, ?)
@@ -228,7 +241,7 @@ def add_points(conn: Connection, volume_id: int, points: Sequence[tuple[int, int
             capacity = iif(excluded.last_at >= last_at, excluded.capacity, capacity),
             last_at = max(last_at, excluded.last_at)
         """,
-        [(volume_id, day, *line) for day, line in days.items()],
+        days,
     )
 
 

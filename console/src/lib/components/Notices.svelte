@@ -1,10 +1,12 @@
 <script lang="ts">
   import { api, inWords, type Person, type Schema } from '$lib/api/client';
+  import { onMount } from 'svelte';
   import When from '$lib/components/When.svelte';
 
   let { me }: { me: Person } = $props();
   let wishes = $state<Schema['Wishes'] | null>(null);
   let server = $state<Schema['MailServer'] | null>(null);
+  let serverAsked = $state(false);
   let hooks = $state<Schema['Hook'][]>([]);
   let log = $state<Schema['Notice'][]>([]);
   let problem = $state('');
@@ -24,30 +26,40 @@
   const isOwner = $derived(me.role === 'owner');
   const mine = $derived({ params: { path: { person_id: me.id } } });
 
-  async function load() {
-    const [a, b] = await Promise.all([
-      api.GET('/api/v1/people/{person_id}/notices', mine),
-      api.GET('/api/v1/notices', { params: { query: { limit: 12 } } })
-    ]);
-    wishes = a.data ?? null;
-    log = b.data ?? [];
-    if (wishes)
-      form = {
-        mail: wishes.mail ?? '',
-        at_once: wishes.at_once,
-        daily: wishes.daily,
-        weekly: wishes.weekly,
-        from: wishes.quiet_from?.slice(0, 5) ?? '',
-        until: wishes.quiet_until?.slice(0, 5) ?? ''
-      };
-    if (!isOwner) return;
-    const [c, d] = await Promise.all([api.GET('/api/v1/mail-server'), api.GET('/api/v1/hooks')]);
-    server = c.data ?? null;
-    if (server) post = { ...server };
-    hooks = d.data ?? [];
+  // Each part is fetched by itself, so that saving one takes nothing typed out of another.
+  async function loadWishes() {
+    const { data } = await api.GET('/api/v1/people/{person_id}/notices', mine);
+    if (!data) return;
+    form = {
+      mail: data.mail ?? '',
+      at_once: data.at_once,
+      daily: data.daily,
+      weekly: data.weekly,
+      from: data.quiet_from?.slice(0, 5) ?? '',
+      until: data.quiet_until?.slice(0, 5) ?? ''
+    };
+    wishes = data;
   }
-  $effect(() => {
-    void load();
+  async function loadLog() {
+    const { data } = await api.GET('/api/v1/notices', { params: { query: { limit: 12 } } });
+    log = data ?? [];
+  }
+  async function loadServer() {
+    const { data } = await api.GET('/api/v1/mail-server');
+    server = data ?? null;
+    if (server) post = { ...server };
+    serverAsked = true;
+  }
+  async function loadHooks() {
+    const { data } = await api.GET('/api/v1/hooks');
+    hooks = data ?? [];
+  }
+  onMount(() => {
+    void loadWishes();
+    void loadLog();
+    if (!isOwner) return;
+    void loadServer();
+    void loadHooks();
   });
 
   async function saveWishes(event: SubmitEvent) {
@@ -66,13 +78,13 @@
     });
     problem = error ? inWords(error) : '';
     said = error ? '' : 'Saved.';
-    if (!error) await load();
+    if (!error) await loadWishes();
   }
   async function trial() {
     const { error } = await api.POST('/api/v1/people/{person_id}/notices/trial', mine);
     problem = error ? inWords(error) : '';
     said = error ? '' : 'A mail is on its way.';
-    await load();
+    await loadLog();
   }
   async function saveServer(event: SubmitEvent) {
     event.preventDefault();
@@ -88,7 +100,7 @@
     });
     problem = error ? inWords(error) : '';
     said = error ? '' : 'Saved.';
-    if (!error) await load();
+    if (!error) await loadServer();
   }
   async function addHook(event: SubmitEvent) {
     event.preventDefault();
@@ -98,18 +110,18 @@
     problem = error ? inWords(error) : '';
     secret = data?.secret ?? '';
     if (data) hook = { name: '', url: '', at_once: 'all' };
-    await load();
+    await loadHooks();
   }
   async function withdraw(id: number) {
     await api.DELETE('/api/v1/hooks/{hook_id}', { params: { path: { hook_id: id } } });
-    await load();
+    await loadHooks();
   }
   async function again(id: number) {
     const { error } = await api.POST('/api/v1/notices/{notice_id}/again', {
       params: { path: { notice_id: id } }
     });
     problem = error ? inWords(error) : '';
-    await load();
+    await loadLog();
   }
 </script>
 
@@ -118,6 +130,7 @@
   {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
   {#if said}<p class="mt-2" role="status">{said}</p>{/if}
   <div class="mt-2 grid gap-10 lg:grid-cols-2">
+    {#if wishes}
     <form class="space-y-3" onsubmit={saveWishes} data-testid="wishes">
       <h3 class="font-semibold">What {me.name} is told by mail</h3>
       <div class="flex flex-wrap gap-3">
@@ -145,13 +158,15 @@
           ><span>until</span><input class="box" type="time" bind:value={form.until} /></label
         >
         <button class="act main">Save</button>
-        <button class="act" type="button" onclick={trial} disabled={!wishes?.mail}
+        <button class="act" type="button" onclick={trial} disabled={!wishes.mail}
           >Send me one to try</button
         >
       </div>
     </form>
+    {/if}
     {#if isOwner}
       <div class="space-y-6">
+        {#if serverAsked}
         <form class="space-y-3" onsubmit={saveServer}>
           <h3 class="font-semibold">Through which server mail goes</h3>
           <div class="flex flex-wrap items-end gap-3">
@@ -188,6 +203,7 @@
             <button class="act">Save</button>
           </div>
         </form>
+        {/if}
         <div>
           <h3 class="font-semibold">Other programs that are told</h3>
           <ul class="ruled mt-1">

@@ -243,16 +243,21 @@ def _nearby(rates: Floats, centre: float) -> Floats:
 
 def _same_drift_since(change: Floats, span: Floats, age: Floats) -> tuple[int, float | None]:
     """The first step of the longest recent stretch with one and the same drift; the one before."""
+    # running sums, so that each stretch is a difference of two of them
+    terms = np.stack([span, change, change * change, change * span, span * span])
+    sums = np.concatenate([np.zeros((5, 1)), np.cumsum(terms, axis=1)], axis=1)
+    youth = -age
 
     def part(young: float, old: float) -> tuple[float, float, float]:
-        chosen = (age >= young) & (age < old)
-        days = float(span[chosen].sum())
-        if days < 0.7 * min(old - young, 7.0) or chosen.sum() < 3:
+        begin, end = np.searchsorted(youth, (-old, -young), side="right").tolist()
+        number = end - begin
+        days, total, squares, mixed, spans = (sums[:, end] - sums[:, begin]).tolist()
+        if days < 0.7 * min(old - young, 7.0) or number < 3:
             return 0.0, np.inf, days
-        rate = float(change[chosen].sum() / days)
-        off = change[chosen] - rate * span[chosen]
+        rate = total / days
+        off = max(0.0, squares - 2 * rate * mixed + rate * rate * spans)
         # daily noise on the levels cancels out over a stretch, all but its two ends
-        variance = float((off**2).sum()) / max(1, chosen.sum() - 1) / float(span[chosen].mean())
+        variance = off / (number - 1) / (days / number)
         return rate, variance / days, days
 
     oldest = float(age[0])
