@@ -68,9 +68,7 @@ def test_what_was_read_out_of_reach_goes_in_one_message_and_what_is_refused_alon
     for _ in range(4):
         agent._take_reading()
     now = datetime.now(UTC)
-    agent._spool.put(
-        ResultMessage(id="of-no-run-of-mine", run_id=99, started_at=now, ended_at=now)
-    )
+    agent._spool.put(ResultMessage(id="of-no-run-of-mine", run_id=99, started_at=now, ended_at=now))
     agent._take_reading()
     sent: list[Message] = []
     report = agent._link.report

@@ -71,6 +71,29 @@ def test_who_will_be_over_and_what_the_shop_freed(phylax: Run, filling: Machine)
     assert phylax("trend", "soon", "--within", "soonish").returncode == 2
 
 
+def test_a_threshold_is_shown_set_and_dropped_for_whom_it_is(
+    phylax: Run, filling: Machine, house: House
+) -> None:
+    def said(*words: str) -> str:
+        return phylax("trend", "threshold", *words).stdout.strip()
+
+    clients = f"{filling.client_name}'s"
+    assert said("--machine", filling.tag).endswith("above 90 %, the shop's")
+    assert said("80", "--client", filling.client_name).endswith(
+        f"above 80 %, {filling.client_name}'s"
+    )
+    assert said("75", "--machine", filling.tag).endswith("above 75 %, its own")
+    watch.whole(house)
+    (one,) = json.loads(phylax("trend", "soon", "--format", "json").stdout)
+    assert one["threshold_percent"] == 75
+    assert said("--no-own", "--machine", filling.tag).endswith(
+        f"above 80 %, {filling.client_name}'s"
+    )
+    assert said("95").endswith("the shop: nearly full above 95 %, the shop's")
+    for wrong in (["--no-own"], ["20"], ["80", "--no-own", "--machine", filling.tag]):
+        assert phylax("trend", "threshold", *wrong).returncode == 2
+
+
 def test_attention_is_taken_put_off_settled_and_given_back(phylax: Run, filling: Machine) -> None:
     found = json.loads(phylax("attention", "list", "--format", "json").stdout)
     (full,) = [one for one in found if one["cause"] == "nearly full"]

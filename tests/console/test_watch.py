@@ -89,3 +89,25 @@ def test_notices_are_wished_for_in_the_shop(page: Page, owner: Phylax, machine: 
     page.get_by_role("button", name="Send me one to try").click()
     expect(page.get_by_role("alert")).to_contain_text("no mail server")
     check_for_everyone(page, "notices")
+
+
+def test_a_threshold_is_set_for_a_machine_its_client_and_the_shop(
+    page: Page, owner: Phylax, filling: Machine
+) -> None:
+    page.goto(f"/machines/{filling.tag}")
+    part = page.get_by_test_id("threshold")
+    expect(part).to_contain_text("Nearly full above 90 % the shop's")
+    part.locator("summary").click()
+    for percent, whom, said in (
+        (85, "all of", f"{filling.client_name}'s"),
+        (77, filling.tag, f"{filling.tag}'s own"),
+    ):
+        choice = part.get_by_label("Holds for").locator("option", has_text=whom)
+        part.get_by_label("Holds for").select_option(choice.get_attribute("value"))
+        part.get_by_label("Percent used").fill(str(percent))
+        part.get_by_role("button", name="Set").click()
+        expect(part).to_contain_text(f"Nearly full above {percent} % {said}")
+    part.get_by_role("button", name="Drop its own of 77 %").click()
+    expect(part).to_contain_text("Nearly full above 85 %")
+    assert owner.machines.get(filling.tag).limit_percent == 85
+    check_for_everyone(page, "threshold")

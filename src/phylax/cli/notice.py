@@ -20,6 +20,7 @@ from phylax.core.notices import (
     Security,
     WishesEdit,
 )
+from phylax.core.values import edit_of
 
 
 @click.group("notice")
@@ -99,9 +100,8 @@ def wishes(
     if quiet is not None:
         changed["quiet_from"], changed["quiet_until"] = _hours(quiet)
     if changed:
-        fields = {name: getattr(now, name) for name in WishesEdit.model_fields}
         try:
-            edit = WishesEdit.model_validate(fields | changed)
+            edit = edit_of(WishesEdit, now, **changed)
         except ValidationError as error:
             raise click.UsageError(_said(error)) from error
         now = session.shop.notices.set_wishes(now, edit)

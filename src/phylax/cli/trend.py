@@ -10,7 +10,10 @@ import click
 from phylax.cli._drawing import draw, in_words, say
 from phylax.cli._output import Column, console, format_option, print_list
 from phylax.cli._session import Session, pass_session
+from phylax.cli._subject import in_words as in_words_of
+from phylax.cli._subject import subject, subject_options
 from phylax.core.quantities import parse_span, show_share, show_size
+from phylax.core.retention import Scope
 from phylax.core.trends import Trend
 from phylax.core.trends.shop import VolumeProspect
 
@@ -93,6 +96,41 @@ def regrowth(session: Session, machine: str, form: str) -> None:
         columns,
         empty="Not seen yet: it takes a cleaning with a second look, and a look some days later.",
     )
+
+
+@command.command("threshold")
+@click.argument("percent", required=False, type=click.IntRange(50, 99))
+@click.option("--no-own", is_flag=True, help="None of its own: the client's or the shop's holds.")
+@subject_options
+@pass_session
+def threshold(
+    session: Session, percent: int | None, no_own: bool, machine: str | None, client: str | None
+) -> None:
+    """From how full on a volume is nearly full; with PERCENT, set it.
+
+    For a machine, a client's machines, or the whole shop. The nearest one holds.
+    """
+    if percent is not None and no_own:
+        raise click.UsageError("Give PERCENT or --no-own, not both.")
+    scope, _ = subject(session, machine, client)
+    if scope is Scope.SHOP and no_own:
+        raise click.UsageError("The shop has one always; give PERCENT.")
+    shop, change = session.shop, percent is not None or no_own
+    one = shop.machines.get(machine) if machine else None
+    owner = one.client_id if one else client
+    whom = shop.clients.find(owner) if owner else None
+    if change and one:
+        one = shop.machines.set_threshold(one, percent)
+    elif change and whom:
+        whom = shop.clients.set_threshold(whom, percent)
+    elif percent is not None:
+        shop.set_threshold(percent)
+    above, whose = shop.shop().threshold_percent, "the shop's"
+    if whom and whom.threshold_percent:
+        above, whose = whom.threshold_percent, f"{whom.name}'s"
+    if one and one.threshold_percent:
+        above, whose = one.threshold_percent, "its own"
+    console.print(f"{in_words_of(scope, machine, client)}: nearly full above {above} %, {whose}")
 
 
 @command.command("soon")

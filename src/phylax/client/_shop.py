@@ -56,6 +56,7 @@ from phylax.core.shop import (
 from phylax.core.survey import Ledger, Survey
 from phylax.core.today import Today
 from phylax.core.trends import FreeLine, Outlook, Regrowth, Trend, TrendPoint
+from phylax.core.values import edit_of
 
 _OUTLOOKS: type[list[Outlook]] = list[Outlook]
 _REGROWTHS: type[list[Regrowth]] = list[Regrowth]
@@ -93,6 +94,10 @@ class Clients(Family):
         """Change a client as it was read; ChangedMeanwhileError where somebody was faster."""
         return self._http.put(Client, f"/clients/{client.id}", edit, client.version)
 
+    def set_threshold(self, client: Client, percent: int | None) -> Client:
+        """From how full on its machines' volumes are nearly full; None: as the shop says."""
+        return self.change(client, edit_of(ClientEdit, client, threshold_percent=percent))
+
 
 class Machines(Family):
     def list(self, *, client_id: int | None = None, words: str = "") -> Iterator[Machine]:
@@ -106,6 +111,10 @@ class Machines(Family):
 
     def change(self, machine: Machine, edit: MachineEdit) -> Machine:
         return self._http.put(Machine, f"/machines/{machine.id}", edit, machine.version)
+
+    def set_threshold(self, machine: Machine, percent: int | None) -> Machine:
+        """From how full on its volumes are nearly full; None: as the client or the shop says."""
+        return self.change(machine, edit_of(MachineEdit, machine, threshold_percent=percent))
 
     def enrolment_code(self, which: Which) -> EnrolmentCode:
         """A one-time code for an agent on the machine."""
@@ -357,6 +366,11 @@ class Phylax(Http):
 
     def change_shop(self, shop: Shop, edit: ShopEdit) -> Shop:
         return self.put(Shop, "/shop", edit, shop.version)
+
+    def set_threshold(self, percent: int) -> Shop:
+        """From how full on a volume is nearly full, where neither client nor machine says."""
+        shop = self.shop()
+        return self.change_shop(shop, edit_of(ShopEdit, shop, threshold_percent=percent))
 
     def today(self) -> Today:
         return self.get(Today, "/today")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
-from typing import Annotated
+from typing import Annotated, TypeVar
 
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field, PlainSerializer
 
@@ -18,6 +18,15 @@ class Demand(BaseModel):
     """A frozen value that somebody sends to be acted on. Unknown fields are refused."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+E = TypeVar("E", bound=Demand)
+
+
+def edit_of(kind: type[E], value: Value, **changes: object) -> E:
+    """What leaves a value as it is but for these changes; ValidationError where they are wrong."""
+    kept = {name: getattr(value, name) for name in kind.model_fields}
+    return kind.model_validate(kept | changes)
 
 
 def _to_utc(at: datetime) -> datetime:

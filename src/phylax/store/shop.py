@@ -11,6 +11,7 @@ from phylax.core.rounds import Described
 from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit, Shop, ShopEdit, Volume
 from phylax.core.trends import Crossing
 from phylax.core.values import from_seconds
+from phylax.store.readings import ask_outlooks_of
 
 Connection = sqlite3.Connection
 
@@ -38,6 +39,13 @@ def open_shop(conn: Connection, edit: ShopEdit, *, is_demo: bool = False) -> Non
 
 
 def change_shop(conn: Connection, edit: ShopEdit, *, who: str, at: int) -> None:
+    conn.execute(
+        """
+        INSERT OR IGNORE INTO outlooks_due SELECT v.id FROM shop CROSS JOIN volumes v
+        WHERE shop.threshold_percent <> ?
+        """,
+        (edit.threshold_percent,),
+    )
     conn.execute(
         """
         UPDATE shop SET name = ?, zone = ?, threshold_percent = ?,
@@ -92,6 +100,9 @@ def change_client(conn: Connection, client_id: int, edit: ClientEdit, *, who: st
         """,
         (*_client_columns(edit), who, at, client_id),
     )
+    # its threshold may be another, and with it what can be said of its volumes
+    for row in conn.execute("SELECT id FROM machines WHERE client_id = ?", (client_id,)).fetchall():
+        ask_outlooks_of(conn, row[0])
 
 
 def _client_columns(edit: ClientEdit) -> tuple[object, ...]:
@@ -288,6 +299,7 @@ def change_machine(
         """,
         (*_columns(edit), who, at, machine_id),
     )
+    ask_outlooks_of(conn, machine_id)
 
 
 def _columns(edit: MachineEdit) -> tuple[object, ...]:

@@ -131,78 +131,86 @@
   {#if said}<p class="mt-2" role="status">{said}</p>{/if}
   <div class="mt-2 grid gap-10 lg:grid-cols-2">
     {#if wishes}
-    <form class="space-y-3" onsubmit={saveWishes} data-testid="wishes">
-      <h3 class="font-semibold">What {me.name} is told by mail</h3>
-      <div class="flex flex-wrap gap-3">
-        <label class="field"
-          ><span>Mail to</span><input class="box w-64" type="email" bind:value={form.mail} /></label
-        >
-        <label class="field">
-          <span>At once</span>
-          <select class="box" bind:value={form.at_once}>
-            <option value="urgent">what is urgent</option>
-            <option value="all">everything that needs somebody</option>
-            <option value="never">nothing</option>
-          </select>
-        </label>
-      </div>
-      <div class="flex flex-wrap items-end gap-4">
-        <label><input type="checkbox" bind:checked={form.daily} /> summary each morning</label>
-        <label><input type="checkbox" bind:checked={form.weekly} /> summary on Mondays</label>
-      </div>
-      <div class="flex flex-wrap items-end gap-3">
-        <label class="field"
-          ><span>Quiet from</span><input class="box" type="time" bind:value={form.from} /></label
-        >
-        <label class="field"
-          ><span>until</span><input class="box" type="time" bind:value={form.until} /></label
-        >
-        <button class="act main">Save</button>
-        <button class="act" type="button" onclick={trial} disabled={!wishes.mail}
-          >Send me one to try</button
-        >
-      </div>
-    </form>
+      <form class="space-y-3" onsubmit={saveWishes} data-testid="wishes">
+        <h3 class="font-semibold">What {me.name} is told by mail</h3>
+        <div class="flex flex-wrap gap-3">
+          <label class="field"
+            ><span>Mail to</span><input
+              class="box w-64"
+              type="email"
+              bind:value={form.mail}
+            /></label
+          >
+          <label class="field">
+            <span>At once</span>
+            <select class="box" bind:value={form.at_once}>
+              <option value="urgent">what is urgent</option>
+              <option value="all">everything that needs somebody</option>
+              <option value="never">nothing</option>
+            </select>
+          </label>
+        </div>
+        <div class="flex flex-wrap items-end gap-4">
+          <label><input type="checkbox" bind:checked={form.daily} /> summary each morning</label>
+          <label><input type="checkbox" bind:checked={form.weekly} /> summary on Mondays</label>
+        </div>
+        <div class="flex flex-wrap items-end gap-3">
+          <label class="field"
+            ><span>Quiet from</span><input class="box" type="time" bind:value={form.from} /></label
+          >
+          <label class="field"
+            ><span>until</span><input class="box" type="time" bind:value={form.until} /></label
+          >
+          <button class="act main">Save</button>
+          <button class="act" type="button" onclick={trial} disabled={!wishes.mail}
+            >Send me one to try</button
+          >
+        </div>
+      </form>
     {/if}
     {#if isOwner}
       <div class="space-y-6">
         {#if serverAsked}
-        <form class="space-y-3" onsubmit={saveServer}>
-          <h3 class="font-semibold">Through which server mail goes</h3>
-          <div class="flex flex-wrap items-end gap-3">
-            <label class="field"
-              ><span>Server</span><input class="box w-52" bind:value={post.host} required /></label
-            >
-            <label class="field"
-              ><span>Port</span><input
-                class="box w-24"
-                type="number"
-                bind:value={post.port}
-                required
-              /></label
-            >
-            <label class="field">
-              <span>Secured by</span>
-              <select class="box" bind:value={post.security}>
-                <option value="starttls">STARTTLS</option>
-                <option value="tls">TLS</option>
-                <option value="none">nothing (this machine only)</option>
-              </select>
-            </label>
-            <label class="field"
-              ><span>Signs in as</span><input class="box w-40" bind:value={post.login} /></label
-            >
-            <label class="field"
-              ><span>Mail is from</span><input
-                class="box w-56"
-                type="email"
-                bind:value={post.sender}
-                required
-              /></label
-            >
-            <button class="act">Save</button>
-          </div>
-        </form>
+          <form class="space-y-3" onsubmit={saveServer}>
+            <h3 class="font-semibold">Through which server mail goes</h3>
+            <div class="flex flex-wrap items-end gap-3">
+              <label class="field"
+                ><span>Server</span><input
+                  class="box w-52"
+                  bind:value={post.host}
+                  required
+                /></label
+              >
+              <label class="field"
+                ><span>Port</span><input
+                  class="box w-24"
+                  type="number"
+                  bind:value={post.port}
+                  required
+                /></label
+              >
+              <label class="field">
+                <span>Secured by</span>
+                <select class="box" bind:value={post.security}>
+                  <option value="starttls">STARTTLS</option>
+                  <option value="tls">TLS</option>
+                  <option value="none">nothing (this machine only)</option>
+                </select>
+              </label>
+              <label class="field"
+                ><span>Signs in as</span><input class="box w-40" bind:value={post.login} /></label
+              >
+              <label class="field"
+                ><span>Mail is from</span><input
+                  class="box w-56"
+                  type="email"
+                  bind:value={post.sender}
+                  required
+                /></label
+              >
+              <button class="act">Save</button>
+            </div>
+          </form>
         {/if}
         <div>
           <h3 class="font-semibold">Other programs that are told</h3>

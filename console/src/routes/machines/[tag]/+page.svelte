@@ -19,6 +19,7 @@
   import RunProgress from '$lib/components/RunProgress.svelte';
   import RunResult from '$lib/components/RunResult.svelte';
   import Timeline from '$lib/components/Timeline.svelte';
+  import Threshold from '$lib/components/Threshold.svelte';
   import TrendChart from '$lib/components/TrendChart.svelte';
   import VolumeBar from '$lib/components/VolumeBar.svelte';
   import When from '$lib/components/When.svelte';
@@ -271,6 +272,11 @@
         {machine}
         outlook={trend.outlook ?? null}
       />{:else}<p class="muted">No readings yet.</p>{/if}
+    <Threshold
+      {machine}
+      isOwner={role === 'owner'}
+      onchanged={() => void loadMachine().then(loadTrend)}
+    />
   </section>
 
   {#if run}
