@@ -79,16 +79,12 @@ def test_a_threshold_is_shown_set_and_dropped_for_whom_it_is(
 
     clients = f"{filling.client_name}'s"
     assert said("--machine", filling.tag).endswith("above 90 %, the shop's")
-    assert said("80", "--client", filling.client_name).endswith(
-        f"above 80 %, {filling.client_name}'s"
-    )
+    assert said("80", "--client", filling.client_name).endswith(f"above 80 %, {clients}")
     assert said("75", "--machine", filling.tag).endswith("above 75 %, its own")
     watch.whole(house)
     (one,) = json.loads(phylax("trend", "soon", "--format", "json").stdout)
     assert one["threshold_percent"] == 75
-    assert said("--no-own", "--machine", filling.tag).endswith(
-        f"above 80 %, {filling.client_name}'s"
-    )
+    assert said("--no-own", "--machine", filling.tag).endswith(f"above 80 %, {clients}")
     assert said("95").endswith("the shop: nearly full above 95 %, the shop's")
     for wrong in (["--no-own"], ["20"], ["80", "--no-own", "--machine", filling.tag]):
         assert phylax("trend", "threshold", *wrong).returncode == 2

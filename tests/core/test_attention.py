@@ -104,7 +104,7 @@ OUTLOOK = Outlook(
 )  # fmt: skip
 FASTER = PaceChange(
     since=NOW - timedelta(days=9), before=0, now=3 * 2**30, looked=True,
-    grown=(Grown(category="downloads", size=27 * 2**30),),
+    grown=(Grown(category="downloads", name="Download folders", size=27 * 2**30),),
 )  # fmt: skip
 HELD = HeldOn(mount="C:", size=100, since=NOW, until=NOW + timedelta(days=9))
 

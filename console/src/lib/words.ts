@@ -90,6 +90,7 @@ export function crossing(
   found: { soonest?: string | null; likely?: string | null; latest?: string | null } | null
 ): string {
   if (!found?.soonest) return 'not within two years';
+  if (day(found.soonest) === day(found.latest)) return `on ${day(found.likely)}`;
   const likely = found.likely ? `likely ${day(found.likely)}` : 'likely not within two years';
   const latest = found.latest ? `latest ${day(found.latest)}` : 'perhaps much later';
   return `${likely}, soonest ${day(found.soonest)}, ${latest}`;

@@ -102,14 +102,14 @@ def say(outlook: Outlook | None, zone: ZoneInfo) -> None:
     if outlook.full:
         console.print(f"Full: {in_words(outlook.full, zone)}.")
     if outlook.changed:
-        grown = ", ".join(f"{g.category} {show_size(g.size)}" for g in outlook.changed.grown)
+        grown = ", ".join(f"{g.name} by {show_size(g.size)}" for g in outlook.changed.grown)
         console.print(
             f"Since {local(outlook.changed.since, zone)} it fills by "
             f"{_signed(outlook.changed.now)} a day instead of {_signed(outlook.changed.before)}"
             + (f"; what grew: {grown}." if grown else ".")
         )
     for one in outlook.sudden:
-        grown = ", ".join(f"{g.category} {_signed(g.size)}" for g in one.grown)
+        grown = ", ".join(f"{g.name} {_signed(g.size)}" for g in one.grown)
         console.print(
             f"Sudden, {local(one.at, zone)}: {_signed(one.size)}"
             + (f" ({grown})" if grown else "" if one.looked else " (not looked at around it)")
@@ -126,6 +126,8 @@ def in_words(crossing: Crossing, zone: ZoneInfo) -> str:
     def day(at: datetime | None) -> str:
         return f"{at.astimezone(zone):%Y-%m-%d}" if at else "more than two years ahead"
 
+    if day(crossing.soonest) == day(crossing.latest):
+        return f"on {day(crossing.likely)}"
     return (
         f"likely {day(crossing.likely)}, soonest {day(crossing.soonest)}, "
         f"latest {day(crossing.latest)}"

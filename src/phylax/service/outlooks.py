@@ -197,7 +197,12 @@ def _grown(
     changes = grown_between(earlier[-1].holds, later[0].holds)
     with_it = [(key, size) for key, size in changes if (size > 0) == up]
     with_it.sort(key=lambda change: -abs(change[1]))
-    return tuple(Grown(category=key, size=size) for key, size in with_it[:_GROWN_SHOWN]), True
+    most = with_it[:_GROWN_SHOWN]
+    return tuple(Grown(category=key, name=_name(key), size=size) for key, size in most), True
+
+
+def _name(category: str) -> str:
+    return catalogue()[category].name if category in catalogue() else category
 
 
 def _prospect(ground: Ground, found: Filling, changed: PaceChange | None) -> Prospect:
@@ -222,9 +227,7 @@ def _what_grows(changed: PaceChange | None, found: Filling) -> str:
         return ""
     most = changed.grown[0]
     days = found.now - changed.since.timestamp() / DAY
-    if most.size < 0.5 * found.drift * days or most.category not in catalogue():
-        return ""
-    return catalogue()[most.category].name
+    return most.name if most.size >= 0.5 * found.drift * days else ""
 
 
 def regrowths(conn: Connection, machine_id: int, now: int) -> list[Regrowth]:
@@ -233,6 +236,5 @@ def regrowths(conn: Connection, machine_id: int, now: int) -> list[Regrowth]:
     looks = outlooks.looks(conn, machine_id, now - int(timedelta(days=200).total_seconds()))
     for key in {key for look in looks for key in look.sums}:
         seen[key] = [Seen(look.at, look.sums.get(key, (0, 0))[0], look.second) for look in looks]
-    names = {key: kind.name for key, kind in catalogue().items()}
-    found = (regrowth(key, names.get(key, key), looks_at) for key, looks_at in seen.items())
+    found = (regrowth(key, _name(key), looks_at) for key, looks_at in seen.items())
     return sorted((one for one in found if one), key=lambda one: -one.rate.likely)

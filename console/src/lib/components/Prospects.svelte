@@ -11,7 +11,6 @@
       .GET('/api/v1/machines/{machine}/regrowth', { params: { path: { machine: String(id) } } })
       .then(({ data }) => (regrowth = data ?? []));
   });
-  const named = (key: string) => regrowth.find((r) => r.category === key)?.name ?? key;
 </script>
 
 <div class="mt-4 grid gap-8 lg:grid-cols-2" data-testid="prospects">
@@ -54,7 +53,7 @@
             {signed(outlook.changed.now)} a day instead of {signed(
               outlook.changed.before
             )}{#if outlook.changed.grown.length}; what grew: {outlook.changed.grown
-                .map((g) => `${named(g.category)} by ${size(g.size)}`)
+                .map((g) => `${g.name} by ${size(g.size)}`)
                 .join(', ')}{/if}
           </dd>
         {/if}
@@ -62,7 +61,7 @@
           <dt class="muted">sudden, {day(one.at)}</dt>
           <dd>
             {signed(one.size)}{#if one.grown.length}: {one.grown
-                .map((g) => `${named(g.category)} ${signed(g.size)}`)
+                .map((g) => `${g.name} ${signed(g.size)}`)
                 .join(', ')}{:else if !one.looked}
               <span class="muted">(nobody looked before and after)</span>{/if}
           </dd>

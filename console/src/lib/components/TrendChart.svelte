@@ -102,7 +102,7 @@
             if (f.seriesName === 'likely') return `likely ${size(f.value[1] * GIB)} free`;
             if (f.seriesName === 'sudden') {
               const one = sudden[f.dataIndex];
-              const grown = one?.grown.map((g) => `${g.category} ${signed(g.size)}`).join(', ');
+              const grown = one?.grown.map((g) => `${g.name} ${signed(g.size)}`).join(', ');
               return `sudden: ${signed(one?.size ?? 0)} more used${grown ? ` (${grown})` : ''}`;
             }
             if (f.seriesName === 'cleaned') {

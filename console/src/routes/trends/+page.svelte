@@ -74,11 +74,12 @@
                         class="muted block text-sm">full {day(one.full.likely)}</span
                       >{/if}
                   {:else}{day(one.crosses?.likely)}
-                    <span class="muted block text-sm"
-                      >{day(one.crosses?.soonest)} to {one.crosses?.latest
-                        ? day(one.crosses.latest)
-                        : 'much later'}</span
-                    >{/if}
+                    {#if day(one.crosses?.soonest) !== day(one.crosses?.latest)}
+                      <span class="muted block text-sm"
+                        >{day(one.crosses?.soonest)} to {one.crosses?.latest
+                          ? day(one.crosses.latest)
+                          : 'much later'}</span
+                      >{/if}{/if}
                 </td>
                 <td class="max-w-prose text-sm">{one.advice?.words ?? ''}</td>
               </tr>

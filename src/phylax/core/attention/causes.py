@@ -9,7 +9,6 @@ from collections.abc import Callable, Iterable, Iterator
 from datetime import timedelta
 
 from phylax.core.attention.findings import Cause, Found, NextStep, Standing
-from phylax.core.catalogue import catalogue
 from phylax.core.quantities import (
     count,
     show_age,
@@ -109,16 +108,14 @@ def _filling_fast(standing: Standing) -> Iterator[Found]:
 
 
 def _what_grew(grown: Iterable[Grown], looked: bool) -> str:
-    names = [f"{_name(one.category)} by {show_size(one.size)}" for one in grown if one.size > 0]
+    names = [
+        f"{one.name or one.category} by {show_size(one.size)}" for one in grown if one.size > 0
+    ]
     if names:
         return "What grew: " + ", ".join(names[:2])
     if looked:
         return "No category grew: it is what people keep elsewhere"
     return "Not looked at before and after: what grew is not known"
-
-
-def _name(category: str) -> str:
-    return catalogue()[category].name if category in catalogue() else category
 
 
 def _crosses_soon(standing: Standing) -> Iterator[Found]:
@@ -144,8 +141,11 @@ def _crosses_soon(standing: Standing) -> Iterator[Found]:
 def _evidence_of(one: Outlook) -> str:
     assert one.crosses is not None
     first, last = one.crosses.soonest, one.crosses.latest
-    between = f"Between {first:%-d %B}" if first else "Between now"
-    between += f" and {last:%-d %B}" if last else " and much later"
+    if first and last and first.date() == last.date():
+        between = "Hardly any doubt of the day"
+    else:
+        between = f"Between {first:%-d %B}" if first else "Between now"
+        between += f" and {last:%-d %B}" if last else " and much later"
     fills = f"; it fills by {show_size(max(0, one.fills.likely))} a day" if one.fills else ""
     if one.full and one.full.likely and one.full.likely - one.read_at < SOON:
         fills += f", likely full on {one.full.likely:%-d %B}"

@@ -47,6 +47,7 @@ class Grown(Value):
     """What a category grew by, or shrank where negative."""
 
     category: str
+    name: str = Field("", description="The category's, in words")
     size: int
 
 
