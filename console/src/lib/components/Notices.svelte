@@ -40,13 +40,19 @@
   {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
   <h3 class="mt-6 font-semibold">What was sent</h3>
   <table class="sheet mt-1" data-testid="notice-log">
-    <thead><tr><th>when</th><th>to</th><th>what</th><th>fate</th></tr></thead>
+    <thead
+      ><tr><th>when</th><th class="hidden sm:table-cell">to</th><th>what</th><th>fate</th></tr
+      ></thead
+    >
     <tbody>
       {#each log as one (one.id)}
         <tr>
           <td class="whitespace-nowrap"><When at={one.made_at} /></td>
-          <td>{one.receiver}</td>
-          <td>{one.subject} <span class="muted text-sm">{one.kind}</span></td>
+          <td class="hidden sm:table-cell">{one.receiver}</td>
+          <td
+            >{one.subject} <span class="muted text-sm">{one.kind}</span>
+            <span class="muted block text-sm sm:hidden">{one.receiver}</span></td
+          >
           <td>
             {one.state}{#if one.state === 'waiting'}{' '}<span class="muted text-sm"
                 >until <When at={one.due_at} /></span

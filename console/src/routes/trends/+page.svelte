@@ -50,9 +50,9 @@
     <table class="sheet mt-2" data-testid="crossing">
       <thead>
         <tr>
-          <th>machine</th><th>client</th><th class="right">used</th><th>when</th><th
-            >what to do about it</th
-          >
+          <th>machine</th><th class="hidden sm:table-cell">client</th><th class="right">used</th><th
+            >when</th
+          ><th class="hidden md:table-cell">what to do about it</th>
         </tr>
       </thead>
       {#each groups as group (group.name)}
@@ -61,11 +61,11 @@
             <tr><th colspan="5" scope="rowgroup">{group.name}</th></tr>
             {#each group.volumes as one (one.machine_id + one.mount)}
               <tr>
-                <td class="whitespace-nowrap">
+                <td class="md:whitespace-nowrap">
                   <a class="anchor" href="/machines/{one.machine_tag}#trend">{one.machine_tag}</a>
                   <code>{one.mount}</code>
                 </td>
-                <td>{one.client_name}</td>
+                <td class="hidden sm:table-cell">{one.client_name}</td>
                 <td class="right whitespace-nowrap"
                   >{share(one.capacity - one.free, one.capacity)}</td
                 >
@@ -81,8 +81,11 @@
                           : 'much later'}</span
                       >{/if}{/if}
                 </td>
-                <td class="max-w-prose text-sm">{one.advice?.words ?? ''}</td>
+                <td class="hidden max-w-prose text-sm md:table-cell">{one.advice?.words ?? ''}</td>
               </tr>
+              {#if one.advice}
+                <tr class="md:hidden"><td colspan="5" class="text-sm">{one.advice.words}</td></tr>
+              {/if}
             {/each}
           </tbody>
         {/if}
