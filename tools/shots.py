@@ -28,12 +28,10 @@ ARGUMENTS = [
 DISPLAY = ":87"
 TERMINAL = {
     "cli-today": "phylax today",
-    "cli-agenda": "phylax agenda --days 9; phylax run missed",
-    "cli-survey": "phylax survey show oakes-laptop",
     "cli-clean": "phylax run clean oakes-laptop user-temp trash web-cache --yes",
     "cli-hold": "phylax hold list choir-server; phylax hold show 1 --most 12; "
     "phylax hold put-back 1 --number 2",
-    "cli-trend": "phylax trend show oakes-laptop",
+    "cli-trend": "phylax trend show ferry-tickets",
 }
 
 
@@ -42,6 +40,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder, _demo(Path(folder) / "demo") as (url, token):
         _console(url)
         _terminal(url, token)
+        _figure(url, token)
     print(f"{len(list(SHOTS.glob('*.png')))} pictures in {SHOTS.relative_to(ROOT)}")
 
 
@@ -75,6 +74,9 @@ def _console(url: str) -> None:
         page.goto("/machines")
         page.get_by_test_id("machines").wait_for()
         _shoot(page, "machines")
+        page.goto("/trends")
+        page.get_by_test_id("crossing").wait_for()
+        _shoot(page, "trends")
         _one_machine(page)
         page.goto("/rules")
         page.get_by_role("row").filter(has_text="Trash").get_by_role(
@@ -83,6 +85,10 @@ def _console(url: str) -> None:
         page.get_by_label("Keep for days").fill("30")
         page.get_by_test_id("what-if").get_by_role("table").wait_for()
         _shoot(page, "rules")
+        page.goto("/shop")
+        page.get_by_test_id("wishes").wait_for()
+        page.evaluate("document.querySelector('#notices').scrollIntoView()")
+        _shoot(page, "notices")
         page.goto("/rounds")
         page.get_by_test_id("agenda").wait_for()
         _shoot(page, "agenda")
@@ -121,8 +127,6 @@ def _one_machine(page: Page) -> None:
     _shoot(page, "clean-dialogue")
     page.get_by_role("button", name="Clean now").click()
     page.get_by_test_id("result").wait_for(timeout=60_000)
-    page.locator("#work").scroll_into_view_if_needed()
-    _shoot(page, "cleaned")
 
 
 def _shoot(page: Page, name: str) -> None:
@@ -139,6 +143,12 @@ def _terminal(url: str, token: Path) -> None:
     finally:
         screen.terminate()
         screen.wait()
+
+
+def _figure(url: str, token: Path) -> None:
+    words = ["trend", "picture", "ferry-tickets", str(SHOTS / "trend-picture.png")]
+    env = os.environ | {"PHYLAX_URL": url, "PHYLAX_TOKEN_FILE": str(token)}
+    subprocess.run([sys.executable, "-m", "phylax", *words], check=True, env=env)
 
 
 def _shoot_terminal(name: str, command: str, url: str, token: Path) -> None:

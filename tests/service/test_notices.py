@@ -30,12 +30,19 @@ from helpers import Clock, free_port, needs_you
 from phylax.client import NotAllowedError, Phylax, RefusedError
 from phylax.core.attention import Cause
 from phylax.core.notices import AtOnce, HookEdit, MailServerEdit, WishesEdit
-from phylax.core.shop import ClientEdit, Machine, MachineEdit, ReadingIn, by_volume
+from phylax.core.shop import (
+    ClientEdit,
+    Machine,
+    MachineEdit,
+    MachineFacts,
+    ReadingIn,
+    by_volume,
+)
 from phylax.service import watch
 from phylax.service.house import House
 from phylax.service.notices import compose, post, posting
 from phylax.service.notices.posting import PASSWORD_FILE
-from phylax.store import readings
+from phylax.store import agents, readings
 
 GIB = 2**30
 
@@ -173,7 +180,33 @@ def test_after_an_outage_one_mail_tells_it_all(
     send(house)
     (found,) = mail.mails
     text = found.get_body(("plain",)).get_content()
-    assert all(f"m{number} (" in text for number in range(10))
+    assert all(f"m{number}" in text for number in range(10))
+
+
+def test_a_site_that_falls_silent_is_one_mail_with_one_line(
+    owner: Phylax, house: House, machine: Machine, mail: Box, clock: Clock
+) -> None:
+    """A client's line is down: none of its sixty machines has called for a week and more."""
+    client = owner.machines.get(machine.tag).client_id
+    facts = MachineFacts(system="linux", host="h", agent_version="0.1.0", kind="linux")
+    for number in range(60):
+        edit = MachineEdit(tag=f"m{number}", client_id=client, system="linux")
+        made = owner.machines.add(edit).id
+        with house.db.write() as conn:
+            agents.enrol(conn, made, f"key {number}".encode(), facts, at=house.now())
+            agents.seen(conn, made, at=house.now() - 60 * number)
+    for _ in range(20):
+        # they are found one after the other, as each one's week is over
+        clock.pass_(timedelta(hours=9))
+        watch.whole(house)
+        send(house)
+    found = [one for one in owner.attention.list() if one.cause is Cause.SILENT]
+    assert len(found) == 60 and len({one.group for one in found}) == 1
+    assert 1 <= len(mail.mails) <= 2
+    for kind in ("plain", "html"):
+        text = mail.mails[-1].get_body((kind,)).get_content()
+        assert "60 machines" in text and "and 57 more: m" in text
+        assert text.count("Has not called") == 3
 
 
 def test_quiet_hours_hold_back_and_gather(

@@ -20,7 +20,7 @@ from phylax.store import outlooks as outlook_store
 WHOLE_EVERY = 300
 _AT_ONCE = 500
 _CALM = 3.0
-"""Seconds between turns: much that happens at once is looked at once."""
+"""Seconds from a change to the turn: much that happens at once is looked at once."""
 _log = logging.getLogger("phylax.watch")
 
 
@@ -101,5 +101,6 @@ async def keep_watch(house: House) -> None:
         except Exception:  # noqa: BLE001
             # one bad turn must not end all later ones
             _log.exception("the watch stumbled; it goes on")
-        await house.hub.wait_for_stop(_CALM)
         await house.hub.listen(change, WHOLE_EVERY / 2)
+        # what comes in goes first
+        await house.hub.wait_for_stop(_CALM)

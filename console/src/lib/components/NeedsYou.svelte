@@ -28,6 +28,8 @@
     }
     return found;
   });
+  /** So many machines are shown at once where it is the same on many of a client. */
+  const SITE_SHOWN = 3;
   const isSite = (name: string) => name.startsWith('client ');
 
   async function handle(one: Attention, body: Parameters<typeof send>[1]) {
@@ -48,6 +50,26 @@
   }
 </script>
 
+{#snippet item(one: Attention, ofSite: boolean)}
+  {@const step = STEPS[one.next_step]}
+  <div class="mt-1 grid grid-cols-[1fr_auto] items-start gap-x-4 gap-y-1">
+    <div>
+      <p>
+        {#if ofSite}<a class="anchor" href="/machines/{one.machine_tag}">{one.machine_tag}</a>:
+        {/if}{one.reason}
+      </p>
+      <p class="muted text-sm">
+        {one.evidence}. Since <When at={one.since} />{#if one.comes_and_goes}; it comes and goes{/if}{#if one.taken_by};
+          <strong>{one.taken_by} looks after it</strong>{/if}
+      </p>
+    </div>
+    <div class="flex flex-wrap justify-end gap-2">
+      <a class="act" href="/machines/{one.machine_tag}#{step.part}">{step.name}</a>
+      <HandleIt {one} onhandle={(body) => handle(one, body)} />
+    </div>
+  </div>
+{/snippet}
+
 {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
 <ul class="ruled mt-2" data-testid="needs-you">
   {#each groups as group (group.name)}
@@ -66,27 +88,15 @@
           <span class="muted">{first.client_name}</span>
         </p>
       {/if}
-      {#each group.items as one (one.id)}
-        {@const step = STEPS[one.next_step]}
-        <div class="mt-1 grid grid-cols-[1fr_auto] items-start gap-x-4 gap-y-1">
-          <div>
-            <p>
-              {#if isSite(group.name)}<a class="anchor" href="/machines/{one.machine_tag}"
-                  >{one.machine_tag}</a
-                >:
-              {/if}{one.reason}
-            </p>
-            <p class="muted text-sm">
-              {one.evidence}. Since <When at={one.since} />{#if one.comes_and_goes}; it comes and
-                goes{/if}{#if one.taken_by}; <strong>{one.taken_by} looks after it</strong>{/if}
-            </p>
-          </div>
-          <div class="flex flex-wrap justify-end gap-2">
-            <a class="act" href="/machines/{one.machine_tag}#{step.part}">{step.name}</a>
-            <HandleIt {one} onhandle={(body) => handle(one, body)} />
-          </div>
-        </div>
+      {#each isSite(group.name) ? group.items.slice(0, SITE_SHOWN) : group.items as one (one.id)}
+        {@render item(one, isSite(group.name))}
       {/each}
+      {#if isSite(group.name) && group.items.length > SITE_SHOWN}
+        <details class="mt-1">
+          <summary>and {group.items.length - SITE_SHOWN} more</summary>
+          {#each group.items.slice(SITE_SHOWN) as one (one.id)}{@render item(one, true)}{/each}
+        </details>
+      {/if}
     </li>
   {:else}
     <li class="flex items-center gap-2 py-4">

@@ -15,6 +15,8 @@ from phylax.core.attention.findings import (
 from phylax.core.attention.keeping import (
     Keep,
     Kept,
+    Together,
+    in_groups,
     in_order,
     is_worse,
     keep,
@@ -36,6 +38,8 @@ __all__ = [
     "LeftOften",
     "NextStep",
     "Standing",
+    "Together",
+    "in_groups",
     "in_order",
     "is_worse",
     "keep",

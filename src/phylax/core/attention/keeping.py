@@ -9,6 +9,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from datetime import timedelta
+from itertools import groupby
+from operator import attrgetter
 from typing import NamedTuple
 
 from phylax.core.attention.findings import Attention, Cause, Found
@@ -18,6 +20,7 @@ FLAPS = 3
 """Come so many times, it is said to come and go."""
 SITE_FROM = 3
 """The same on so many machines of a client is one thing."""
+_SITE = "client "
 
 WORSE_BY = {
     Cause.NEARLY_FULL: 20,
@@ -99,7 +102,7 @@ def in_order(attention: Iterable[Attention]) -> list[Attention]:
 
     def group(one: Attention) -> str:
         if len(machines[one.cause, one.client_id]) >= SITE_FROM:
-            return f"client {one.client_id}: {one.cause}"
+            return f"{_SITE}{one.client_id}: {one.cause}"
         return f"machine {one.machine_id}"
 
     groups: dict[str, list[Attention]] = {}
@@ -107,6 +110,19 @@ def in_order(attention: Iterable[Attention]) -> list[Attention]:
         name = group(one)
         groups.setdefault(name, []).append(one.model_copy(update={"group": name}))
     return [one for together in groups.values() for one in together]
+
+
+class Together(NamedTuple):
+    """What is shown as one thing: a machine's, or the same on many machines of a client."""
+
+    items: tuple[Attention, ...]
+    is_site: bool
+
+
+def in_groups(ordered: Iterable[Attention]) -> list[Together]:
+    """Neighbours of one group together; from `in_order`."""
+    groups = (tuple(found) for _, found in groupby(ordered, key=attrgetter("group")))
+    return [Together(items, items[0].group.startswith(_SITE)) for items in groups]
 
 
 def machines_that_need(attention: Sequence[Attention]) -> int:

@@ -11,7 +11,7 @@ from datetime import datetime, timedelta
 
 from jinja2 import Environment, PackageLoader, StrictUndefined, select_autoescape
 
-from phylax.core.attention import Attention, in_order
+from phylax.core.attention import Attention, in_groups, in_order
 from phylax.core.notices import (
     SUMMARY_AT,
     TOGETHER,
@@ -31,6 +31,8 @@ from phylax.store.database import Connection
 
 _AHEAD = timedelta(days=30)
 _AT_MOST = 200
+_SITE_SHOWN = 3
+"""So many machines are named where it is the same on many of a client."""
 _pages = Environment(
     loader=PackageLoader("phylax.service.notices", "pages"),
     autoescape=select_autoescape(("html",)),
@@ -39,6 +41,7 @@ _pages = Environment(
     undefined=StrictUndefined,
 )
 _pages.filters["size"] = show_size
+_pages.globals["site_shown"] = _SITE_SHOWN
 _pages.filters["number"] = count
 
 
@@ -118,7 +121,7 @@ def _mail(
 ) -> None:
     local = from_seconds(now).astimezone(the.clock)
     uid = _new_uid()
-    facts = {"shop": the, "wishes": wishes, "told": told, "now": local}
+    facts = {"shop": the, "wishes": wishes, "told": told, "groups": in_groups(told), "now": local}
     notices.add(
         conn,
         f"{uid}@{server.sender.rpartition('@')[2]}",
@@ -211,6 +214,7 @@ def _summary_facts(
         "now": local,
         "sentence": in_a_sentence(needs, coming, local),
         "told": needs,
+        "groups": in_groups(needs),
         "rounds": [one for one in coming if one.next_at and not one.paused],
         "runs": len(done),
         "failed": sum(run.state in ("failed", "missed") for run in done),
