@@ -87,9 +87,11 @@
           {#each regrowth.slice(0, 6) as one (one.category)}
             <tr title="from {count(one.cleanings, 'cleaning')}">
               <td>{one.name}</td>
-              <td class="right">{size(one.rate.likely)}</td>
-              <td class="right">{size(one.removed)}</td>
-              <td class="right">{one.back_in_days ? count(one.back_in_days, 'day') : '–'}</td>
+              <td class="right whitespace-nowrap">{size(one.rate.likely)}</td>
+              <td class="right whitespace-nowrap">{size(one.removed)}</td>
+              <td class="right whitespace-nowrap"
+                >{one.back_in_days ? count(one.back_in_days, 'day') : '–'}</td
+              >
             </tr>
           {/each}
         </tbody>

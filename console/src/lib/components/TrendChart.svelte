@@ -88,7 +88,7 @@
       animation: false,
       aria: { enabled: true },
       textStyle: { fontFamily: FACE, color: muted },
-      grid: { left: 64, right: 24, top: 16, bottom: 32 },
+      grid: { left: 64, right: 44, top: 16, bottom: 32 },
       tooltip: {
         trigger: 'axis',
         backgroundColor: pick('#fdfbf7', '#172327'),
@@ -152,8 +152,8 @@
             lineStyle: { color: look, type: 'dashed' },
             label: {
               color: look,
-              position: 'insideEndTop',
-              formatter: `${trend.threshold_percent} % used`
+              position: 'end',
+              formatter: `${trend.threshold_percent} %`
             },
             data: [{ yAxis: threshold / GIB }]
           }
@@ -275,8 +275,8 @@
   <figcaption class="muted flex flex-wrap items-center justify-between gap-2 text-sm">
     <span>
       Free space of <code>{trend.mount}</code>; {count(trend.cleanings.length, 'cleaning')} marked ▲{#if sudden.length},
-        {count(sudden.length, 'sudden change')} ◆{/if}{#if cone.length}; grey: where eight of ten
-        futures lie until {day(new Date(ends).toISOString())}{/if}
+        {count(sudden.length, 'sudden change')} ◆{/if}; dashed: {trend.threshold_percent} % used{#if cone.length};
+        grey: where eight of ten futures lie until {day(new Date(ends).toISOString())}{/if}
     </span>
     <button class="plain noprint" onclick={() => (asTable = !asTable)}>
       {asTable ? 'Show as a chart' : 'Show as a table'}
