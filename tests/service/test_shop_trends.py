@@ -1,0 +1,111 @@
+"""Over the shop: what was freed by week, what costs the most, before and after of a change."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+import pytest
+
+from helpers import Clock
+from phylax.client import Phylax
+from phylax.core.orders import CategoryOutcome, ResultMessage
+from phylax.core.retention import Rule, Scope
+from phylax.core.routines import Routine, RoutineEdit, RoutineStep, StepKind
+from phylax.core.runs import RunState
+from phylax.core.shop import Machine
+from phylax.core.survey import Tally
+from phylax.service import work
+from phylax.service.house import House
+from phylax.store import agents
+
+GIB = 2**30
+
+
+@pytest.fixture
+def machine(machine: Machine, house: House) -> Machine:
+    with house.db.write() as conn:
+        conn.execute(
+            "INSERT INTO agents VALUES (?, ?, 'standin', '', '', 0)", (machine.id, b"agent")
+        )
+        agents.seen(conn, machine.id, at=house.now())
+    return machine
+
+
+def clean(
+    owner: Phylax, house: House, machine: Machine, routine: int, freed: dict[str, int]
+) -> None:
+    """One cleaning by a routine, told by the machine."""
+    (run,) = owner.routines.run(routine, [machine.id])
+    with house.db.write() as conn:
+        order = work.offer(conn, machine.id, at=house.now())
+        assert order is not None and order.run_id == run.id
+        result = ResultMessage(
+            id=f"result-{run.id}-x", run_id=run.id, passes=1,
+            started_at=house.clock() - timedelta(minutes=10), ended_at=house.clock(),
+            outcomes=tuple(
+                CategoryOutcome(category=key, removed=Tally(count=size // 1000, size=size))
+                for key, size in freed.items()
+            ),
+        )  # fmt: skip
+        work.apply(conn, machine.id, result, at=house.now())
+    assert owner.runs.get(run.id).state is RunState.DONE
+
+
+def weekly(
+    owner: Phylax, house: House, machine: Machine, clock: Clock, routine: int,
+    weeks: int, freed: dict[str, int],
+) -> None:  # fmt: skip
+    for _ in range(weeks):
+        clock.pass_(timedelta(days=7))
+        clean(owner, house, machine, routine, freed)
+
+
+@pytest.fixture
+def routine(owner: Phylax) -> Routine:
+    step = RoutineStep(kind=StepKind.CLEAN, categories=("trash", "web-cache"))
+    return owner.routines.add(RoutineEdit(name="Ours", steps=(step,)))
+
+
+def test_what_was_freed_by_week_and_what_costs_the_most(
+    owner: Phylax, house: House, machine: Machine, clock: Clock, routine: Routine
+) -> None:
+    weekly(owner, house, machine, clock, routine.id, 3, {"trash": GIB, "web-cache": 2 * GIB})
+    clean(owner, house, machine, routine.id, {"trash": GIB})
+    found = owner.trends.shop()
+    assert len(found.weeks) == 26 and {week.monday.weekday() for week in found.weeks} == {0}
+    assert [week.size // GIB for week in found.weeks[-4:]] == [0, 3, 3, 4]
+    assert [(one.category, one.size // GIB) for one in found.costliest] == [
+        ("web-cache", 6), ("trash", 4),
+    ]  # fmt: skip
+    assert found.weeks[-2].by_category[0].name == "Browsers' cached pages and pictures"
+
+
+def test_before_and_after_of_a_rule(
+    owner: Phylax, house: House, machine: Machine, clock: Clock, routine: Routine
+) -> None:
+    weekly(owner, house, machine, clock, routine.id, 10, {"trash": GIB, "web-cache": GIB})
+    owner.rules.put(Scope.MACHINE, machine.id, "trash", Rule(keep_for=timedelta(days=3)))
+    (early,) = owner.trends.shop().changes
+    assert early.after.days == 0 and early.before.freed_each == GIB
+    weekly(owner, house, machine, clock, routine.id, 10, {"trash": 3 * GIB, "web-cache": GIB})
+    (one,) = owner.trends.shop().changes
+    assert (one.what, one.name, one.about, one.who) == (
+        "rule", "Trash", machine.tag, "Ines Marrow",
+    )  # fmt: skip
+    assert "3 days" in one.now and one.was != one.now
+    # the week of the change itself counts for neither
+    assert (one.before.cleanings, one.before.freed_each) == (8, GIB)
+    assert (one.after.cleanings, one.after.freed_each) == (8, 3 * GIB)
+
+
+def test_before_and_after_of_a_routine(
+    owner: Phylax, house: House, machine: Machine, clock: Clock, routine: Routine
+) -> None:
+    weekly(owner, house, machine, clock, routine.id, 4, {"trash": GIB})
+    only_trash = RoutineStep(kind=StepKind.CLEAN, categories=("trash",))
+    owner.routines.change(routine, RoutineEdit(name="Ours", steps=(only_trash,)))
+    weekly(owner, house, machine, clock, routine.id, 2, {"trash": GIB})
+    (one,) = owner.trends.shop().changes
+    assert (one.what, one.name, one.about) == ("routine", "Ours", "version 2")
+    assert (one.before.cleanings, one.after.cleanings) == (4, 2)
+    assert one.before.days == 21 and one.after.days == 7
