@@ -51,7 +51,7 @@ class Service:
 
     def as_(self, login: str) -> Phylax:
         """A client signed in as somebody."""
-        return Phylax(self.url, sign_in(self.url, login, PASSWORD), timeout=10)
+        return Phylax(self.url, sign_in(self.url, login, PASSWORD), timeout=60)
 
 
 @pytest.fixture
@@ -70,7 +70,7 @@ def service(house: House) -> Iterator[Service]:
     yield Service(f"http://127.0.0.1:{port}", house)
     house.hub.stop()
     server.should_exit = True
-    thread.join(timeout=10)
+    thread.join(timeout=60)
     assert not thread.is_alive(), "the service did not stop"
 
 

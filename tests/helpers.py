@@ -75,7 +75,7 @@ def make_file(path: Path, size: int = 1000, *, days_old: float = 0.0) -> Path:
     return path
 
 
-def wait_until(is_so: Callable[[], bool], what: str, seconds: float = 20.0) -> None:
+def wait_until(is_so: Callable[[], bool], what: str, seconds: float = 60.0) -> None:
     """Wait for something another process does; fails with what was waited for."""
     deadline = time.monotonic() + seconds
     while not is_so():

@@ -122,7 +122,9 @@ def test_killed_at_each_step_of_ending_a_hold(desk: Desk, home: Path, kind: str)
         assert sum(one.count for one in done) == len(things), f"killed at step {step}"
         there = {path for path in things if os.path.lexists(path)}
         assert there == (things if kind == "put back" else set())
-        told = [m for _, m in Spool(desk.own / "spool").waiting() if isinstance(m, UnheldMessage)]
+        told = [
+            m for _, m, _ in Spool(desk.own / "spool").waiting() if isinstance(m, UnheldMessage)
+        ]
         numbers = {
             (m.batch, n) for m in told for first, last in m.numbers for n in range(first, last + 1)
         }

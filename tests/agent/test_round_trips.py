@@ -227,7 +227,7 @@ def test_an_agent_ended_in_the_middle_goes_on_and_its_sum_is_true(
     try:
         wait_until(lambda: there() < 250, "the cleaning to be under way")
         first.send_signal(ending)
-        first.wait(timeout=10)
+        first.wait(timeout=60)
     finally:
         first.kill()
     assert 1 < there() < 250
@@ -237,7 +237,7 @@ def test_an_agent_ended_in_the_middle_goes_on_and_its_sum_is_true(
         wait_until(lambda: owner.runs.get(run.id).state.has_ended, "the run to end")
     finally:
         second.terminate()
-        second.wait(timeout=10)
+        second.wait(timeout=60)
     ended = owner.runs.get(run.id)
     assert (ended.state, ended.resumed) == (RunState.DONE, 1)
     assert ended.removed is not None
@@ -276,4 +276,4 @@ def test_an_agent_that_stays_works_behind_everything_else(
         wait_until(lambda: of.ionice().value == 7, "the agent to step back on the disk")
     finally:
         process.terminate()
-        process.wait(timeout=10)
+        process.wait(timeout=60)

@@ -90,7 +90,7 @@ def test_called_off_it_stops_within_a_second_and_its_sum_is_true(
         watched(owner, run.id, at)
         owner.runs.call_off(run.id)
         when_asked = sum(not path.exists() for path in paths)
-        work.join(timeout=30)
+        work.join(timeout=60)
     ended = owner.runs.get(run.id)
     assert ended.state is RunState.CALLED_OFF
     gone = sum(not path.exists() for path in paths)

@@ -23,6 +23,10 @@ ARGUMENTS = [
 ]  # fmt: skip
 
 
+# a machine that is busy with other things is slow, not wrong
+expect.set_options(timeout=60_000)
+
+
 @pytest.fixture
 def clock() -> Callable[[], datetime]:
     """Agents and browsers go by the real clock, so the service does too."""
@@ -46,6 +50,7 @@ def page(browser: Browser, service: Service) -> Iterator[Page]:
         viewport={"width": 1280, "height": 800}, base_url=service.url, reduced_motion="reduce"
     )
     page = context.new_page()
+    page.set_default_timeout(90_000)
     trouble: list[str] = []
     page.on("pageerror", lambda error: trouble.append(str(error)))
     page.on(
@@ -81,4 +86,4 @@ def agent(owner: Phylax, machine: Machine, tmp_path: Path, home: Path) -> Iterat
     )
     yield
     process.terminate()
-    process.wait(timeout=10)
+    process.wait(timeout=60)

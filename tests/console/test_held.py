@@ -24,7 +24,7 @@ def held(page: Page, agent: None, owner: Phylax, machine: Machine, home: Path) -
     page.goto(f"/machines/{machine.tag}")
     page.get_by_role("button", name="Look through it").click()
     row = page.get_by_role("row").filter(has_text="Download folders")
-    row.get_by_role("button", name="needs a yes").click(timeout=20_000)
+    row.get_by_role("button", name="needs a yes").click()
     page.get_by_role("button", name="Tick what the rule proposes").click()
     page.get_by_role("button", name="Take this choice").click()
     page.get_by_label("Clean Temporary files of each person").uncheck()
@@ -33,7 +33,7 @@ def held(page: Page, agent: None, owner: Phylax, machine: Machine, home: Path) -
     expect(dialogue).to_contain_text("Held first, about 13.4 MiB")
     expect(dialogue).not_to_contain_text("Gone for good")
     page.get_by_role("button", name="Clean now").click()
-    expect(page.get_by_test_id("result")).to_contain_text("held, can be put back", timeout=30_000)
+    expect(page.get_by_test_id("result")).to_contain_text("held, can be put back")
     expect(page.get_by_test_id("balance")).to_contain_text("come free only when they go for good")
     return home / "Downloads"
 
@@ -48,11 +48,11 @@ def test_held_things_are_looked_through_and_put_back(page: Page, held: Path) -> 
     section.get_by_label("Put keep.pdf back").check()
     check_for_everyone(page, "a machine's page with held things")
     section.get_by_role("button", name="Put 1 item back").click()
-    expect(page.get_by_test_id("result")).to_contain_text("Put back 1 item", timeout=20_000)
+    expect(page.get_by_test_id("result")).to_contain_text("Put back 1 item")
     expect(section).to_contain_text("1 item put back")
     assert [path.name for path in held.iterdir()] == ["keep.pdf"]
     section.get_by_role("button", name="Put all back").click()
-    expect(section).not_to_be_visible(timeout=20_000)
+    expect(section).not_to_be_visible()
     assert sorted(path.name for path in held.iterdir()) == ["keep.pdf", "let-go.iso"]
 
 
@@ -60,6 +60,6 @@ def test_letting_go_early_asks_once_and_names_it(page: Page, held: Path) -> None
     page.get_by_test_id("held").get_by_role("button", name="Let go now…").click()
     expect(page.get_by_text("Gone for good: 2 items, 13.4 MiB held of")).to_be_visible()
     page.get_by_role("button", name="Let go now", exact=True).click()
-    expect(page.get_by_test_id("result")).to_contain_text("Let go 2 items", timeout=20_000)
+    expect(page.get_by_test_id("result")).to_contain_text("Let go 2 items")
     expect(page.get_by_test_id("held")).not_to_be_visible()
     assert list(held.iterdir()) == []

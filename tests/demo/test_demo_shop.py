@@ -112,7 +112,7 @@ def live(made: Path, tmp_path: Path) -> Iterator[tuple[Phylax, Path]]:
     with Phylax(f"http://127.0.0.1:{port}", token.read_text().strip()) as shop:
         yield shop, data
     process.send_signal(signal.SIGINT)
-    assert process.wait(timeout=15) == 0
+    assert process.wait(timeout=60) == 0
     with pytest.raises(subprocess.CalledProcessError):
         subprocess.run(["pgrep", "-f", str(data)], check=True, capture_output=True)
     shutil.rmtree(data)

@@ -82,7 +82,7 @@ def test_an_agent_that_waits_hears_of_work_when_it_comes(owner: Phylax, link: Ag
     waiting = threading.Thread(target=lambda: heard.append(link.next_order(20)))
     waiting.start()
     owner.runs.survey(1)
-    waiting.join(timeout=15)
+    waiting.join(timeout=60)
     assert not waiting.is_alive() and isinstance(heard[0], SurveyOrder)
 
 

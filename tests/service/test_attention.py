@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import threading
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -11,7 +12,7 @@ import pytest
 from conftest import Service
 from helpers import Clock, enrol, make_file, make_standin, needs_you
 from phylax.client import ChangedMeanwhileError, Phylax, RefusedError
-from phylax.core.attention import Cause, Handling
+from phylax.core.attention import Cause, Found, Handling, Standing
 from phylax.core.orders import Awake, ReadingsMessage
 from phylax.core.shop import Machine, MachineFacts, ReadingIn, by_volume
 from phylax.service import watch, work
@@ -76,6 +77,29 @@ def test_what_is_over_ends_and_what_comes_and_goes_is_one(
     assert [one.id for one in gone] == [found.id]
     clock.pass_(timedelta(days=2))
     assert needs_you(house, owner) == []
+
+
+def test_what_happens_while_the_watch_looks_is_not_written_over(
+    owner: Phylax, house: House, machine: Machine, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Another turn, and a person who settles it, both between the look and its being noted."""
+    tell(house, machine, 96)
+    look, alone = watch.look, threading.Event()
+
+    def look_with_company(standing: Standing) -> list[Found]:
+        found = list(look(standing))
+        if threading.current_thread() is threading.main_thread() and not alone.is_set():
+            alone.set()
+            watch.whole(house)
+            (one,) = owner.attention.list()
+            owner.attention.settle(one, "a larger disk is ordered")
+        return found
+
+    monkeypatch.setattr(watch, "look", look_with_company)
+    watch.whole(house)
+    assert alone.is_set() and list(owner.attention.list()) == []
+    (kept,) = owner.attention.list(also_handled=True)
+    assert kept.handling is Handling.SETTLED
 
 
 def test_bad_wishes_are_refused_with_what_is_allowed(

@@ -40,7 +40,7 @@ class Process:
 
     def end(self, how: signal.Signals) -> int:
         self.process.send_signal(how)
-        return self.process.wait(timeout=10)
+        return self.process.wait(timeout=60)
 
 
 @pytest.fixture
@@ -76,7 +76,7 @@ def test_a_run_outlives_its_service(process: Process, tmp_path: Path) -> None:
             wait_until(lambda: shop.runs.get(run.id).state.has_ended, "the result to arrive")
         finally:
             agent.terminate()
-            agent.wait(timeout=10)
+            agent.wait(timeout=60)
         ended = shop.runs.get(run.id)
         assert ended.state is RunState.DONE
         assert ended.removed is not None and ended.removed.size == ended.freed == 240 * 500

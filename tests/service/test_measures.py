@@ -101,7 +101,7 @@ def test_a_prometheus_reads_the_openmetrics_form(
         found = _queried(port, "phylax_volume_free_bytes")
     finally:
         program.terminate()
-        program.wait(timeout=20)
+        program.wait(timeout=60)
     ((labels, value),) = found
     assert (labels["machine"], labels["client"], labels["volume"]) == ("ferry-desk", ODD, "C:")
     assert float(value) == 20 * GIB

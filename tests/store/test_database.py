@@ -202,7 +202,7 @@ def test_readers_go_on_while_somebody_writes(house: House) -> None:
 
         thread = threading.Thread(target=read)
         thread.start()
-        thread.join(timeout=5)
+        thread.join(timeout=60)
         assert seen == ["Quayside"]
 
 

@@ -112,7 +112,7 @@ def test_a_whole_round_trip(owner: Phylax, tag: str, enrolled: Windows) -> None:
     )
     assert keeper.stdout is not None and "open" in keeper.stdout.readline()
     once(enrolled)
-    keeper.communicate("\n", timeout=30)
+    keeper.communicate("\n", timeout=90)
 
     done = ended(owner, run.id)
     assert done.state is RunState.PARTLY
@@ -154,7 +154,7 @@ def test_a_browser_that_is_open_keeps_its_cache(owner: Phylax, tag: str, enrolle
     try:
         once(enrolled)
     finally:
-        running.communicate("\n", timeout=30)
+        running.communicate("\n", timeout=90)
     (run,) = owner.runs.list(machine=tag)
     outcome = ended(owner, run.id).outcomes[0]
     assert [stay.reason for stay in outcome.left] == ["program open"]

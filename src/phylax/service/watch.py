@@ -55,14 +55,21 @@ def look_at(house: House, machine_ids: list[int]) -> None:
         with house.db.read() as conn:
             kept = attention.kept(conn, some, at=now)
             stand = standing.standings(conn, some, at=now, newest_agent=__version__)
-        todo = {one.machine.id: keep(look(one), kept.get(one.machine.id, ()), now) for one in stand}
-        todo = {key: one for key, one in todo.items() if attention.changes(one, at=now)}
-        if not todo:
+        found = {one.machine.id: look(one) for one in stand}
+        changed = [
+            number
+            for number, findings in found.items()
+            if attention.changes(keep(findings, kept.get(number, ()), now), at=now)
+        ]
+        if not changed:
             continue
         with house.db.write() as conn:
-            for machine_id, one in todo.items():
-                if attention.carry_out(conn, one, at=now):
-                    journal.tell(conn, EventKind.ATTENTION, at=now, machine_id=machine_id)
+            # somebody may have handled it while it was looked at
+            kept = attention.kept(conn, changed, at=now)
+            for number in changed:
+                todo = keep(found[number], kept.get(number, ()), now)
+                if attention.carry_out(conn, todo, at=now):
+                    journal.tell(conn, EventKind.ATTENTION, at=now, machine_id=number)
 
 
 def whole(house: House) -> None:
