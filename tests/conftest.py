@@ -11,17 +11,27 @@ from pathlib import Path
 
 import pytest
 import uvicorn
+from argon2 import PasswordHasher
 
 from helpers import PASSWORD, Clock, free_port
 from phylax.client import Phylax, sign_in
 from phylax.core.people import NewPerson, Role
 from phylax.core.shop import ClientEdit, Machine, MachineEdit, ShopEdit
+from phylax.service import signin
 from phylax.service.app import create_app
 from phylax.service.house import House
 from phylax.service.serve import FILE, open_shop
 from phylax.service.signin import hash_password
 from phylax.store import people
 from phylax.store.database import Database
+
+
+@pytest.fixture(autouse=True, scope="session")
+def _quick_passwords() -> Iterator[None]:
+    """Hashing is slow on purpose; here it is done thousands of times."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(signin, "_hasher", PasswordHasher(time_cost=1, memory_cost=8, parallelism=1))
+        yield
 
 
 @pytest.fixture

@@ -1,9 +1,11 @@
 """Who may do what; secrets are shown once and kept as hashes."""
 
+import importlib.util
 from datetime import timedelta
 
 import httpx
 import pytest
+from argon2 import Type, extract_parameters
 from pydantic import ValidationError
 
 from conftest import Service
@@ -131,3 +133,13 @@ def test_everything_but_health_and_signing_in_needs_somebody(service: Service) -
                 answer = stranger.request(method, address)
                 assert answer.status_code in (401, 422), (method, path, answer.status_code)
                 assert "id" not in answer.json()
+
+
+def test_passwords_are_hashed_slowly_outside_of_tests() -> None:
+    """The module as it is loaded by the service; at least RFC 9106's low-memory choice."""
+    found = importlib.util.find_spec("phylax.service.signin")
+    assert found is not None and found.loader is not None
+    fresh = importlib.util.module_from_spec(found)
+    found.loader.exec_module(fresh)
+    used = extract_parameters(fresh.hash_password("x"))
+    assert used.type is Type.ID and used.time_cost >= 3 and used.memory_cost >= 64 * 1024
