@@ -1,13 +1,17 @@
-"""The command line, run as a process of its own."""
+"""The command line, run here: a process of its own for each command would take most of the time."""
 
-import os
-import subprocess
+from __future__ import annotations
+
+import io
 import sys
 from pathlib import Path
+from subprocess import CompletedProcess
 
 import pytest
 
 from helpers import Run
+from phylax.cli import main
+from phylax.cli._output import console
 from phylax.client import Phylax
 
 
@@ -15,15 +19,34 @@ from phylax.client import Phylax
 def phylax(owner: Phylax, tmp_path: Path) -> Run:
     token = tmp_path / "owner.token"
     token.write_text(owner.people.make_token("script").token)
+    usual = {
+        "PHYLAX_URL": owner.url, "PHYLAX_TOKEN_FILE": str(token), "COLUMNS": "160",
+        "XDG_CONFIG_HOME": str(tmp_path / "config"),
+    }  # fmt: skip
 
-    def run(*words: str, url: str | None = None, **env: str) -> subprocess.CompletedProcess[str]:
-        return subprocess.run(
-            [sys.executable, "-m", "phylax", *words],
-            capture_output=True, text=True, timeout=60, stdin=subprocess.DEVNULL,
-            env=os.environ | {
-                "PHYLAX_URL": url or owner.url, "PHYLAX_TOKEN_FILE": str(token), "COLUMNS": "160",
-                "XDG_CONFIG_HOME": str(tmp_path / "config"),
-            } | env,
-        )  # fmt: skip
+    def run(*words: str, url: str | None = None, **env: str) -> CompletedProcess[str]:
+        streams = [io.TextIOWrapper(io.BytesIO(), encoding="utf-8") for _ in range(2)]
+        with pytest.MonkeyPatch.context() as here:
+            here.setattr(sys, "argv", ["phylax", *words])
+            here.setattr(sys, "stdin", io.StringIO())
+            here.setattr(sys, "stdout", streams[0])
+            here.setattr(sys, "stderr", streams[1])
+            wanted = usual | ({"PHYLAX_URL": url} if url else {}) | env
+            for name, value in wanted.items():
+                here.setenv(name, value)
+            # a console reads it once, when its process starts
+            here.setattr(console, "width", int(wanted["COLUMNS"]))
+            with pytest.raises(SystemExit) as ended:
+                main()
+            code = ended.value.code
+            if isinstance(code, str):
+                # as the interpreter does it
+                print(code, file=sys.stderr)
+                code = 1
+        printed = []
+        for stream in streams:
+            stream.flush()
+            printed.append(stream.buffer.getvalue().decode())
+        return CompletedProcess(words, code or 0, *printed)
 
     return run

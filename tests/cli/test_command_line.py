@@ -57,8 +57,8 @@ def test_a_shop_is_run_from_the_command_line(
         "--often", "on the first of every month", "--at", "19:00",
     )  # fmt: skip
     assert "every month on the 1st at 19:00" in made.stdout and made.stdout.count("-01 19:00") == 5
-    phylax("record", "note", "pottery-pc", "Client told.")
-    assert "Client told." in phylax("record", "list", "told").stdout
+    phylax("record", "note", "pottery-pc", "Client told [/at last] of [red]paint.")
+    assert "Client told [/at last] of [red]paint." in phylax("record", "list", "told").stdout
     assert "each fits the one before it" in phylax("record", "verify").stdout
     assert "needs you" in phylax("today").stdout
     clock.now = datetime.now(UTC)

@@ -25,11 +25,12 @@ def clock() -> Clock:
 
 @pytest.fixture
 def filling(house: House, machine: Machine, clock: Clock) -> Machine:
-    """From 50 to 8 GiB free of 100 in 42 days."""
+    """From 50 to 8 GiB free of 100 in 42 days, not the same each day."""
     with house.db.write() as conn:
         for day in range(42, -1, -1):
             at = clock.now - timedelta(days=day)
-            reading = ReadingIn(mount="C:", capacity=100 * GIB, free=(8 + day) * GIB, at=at)
+            free = (8 + day) * GIB + day * 7 % 5 * GIB // 4
+            reading = ReadingIn(mount="C:", capacity=100 * GIB, free=free, at=at)
             readings.add(conn, machine.id, by_volume([reading]))
     watch.whole(house)
     return machine
@@ -104,6 +105,20 @@ def test_attention_is_taken_put_off_settled_and_given_back(phylax: Run, filling:
     assert "a disk is ordered" in phylax("record", "list", "--machine", filling.tag).stdout
     assert phylax("attention", "take", "999").returncode == 4
     assert phylax("attention", "put-off", number, "--for", "ever").returncode == 2
+
+
+@pytest.mark.parametrize("columns", ["80", "100", "160"])
+def test_what_needs_somebody_is_told_whole_on_a_narrow_screen(
+    phylax: Run, filling: Machine, columns: str
+) -> None:
+    needs = phylax("attention", "list", COLUMNS=columns).stdout
+    line = next(line for line in needs.splitlines() if filling.tag in line)
+    assert line.split()[:2] == ["1", filling.tag]
+    assert "    C: is 92 % full" in [line.rstrip() for line in needs.splitlines()]
+    machines = phylax("machine", "list", COLUMNS=columns).stdout
+    assert filling.tag in machines and filling.client_name.split()[0] in machines
+    for line in (needs + machines).splitlines():
+        assert len(line) <= int(columns)
 
 
 def test_notices_are_set_up_and_listed(phylax: Run, machine: Machine) -> None:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from datetime import date, time, timedelta
+from datetime import date, datetime, time, timedelta
 from pathlib import Path
+from zoneinfo import ZoneInfo
 
 import httpx
 from playwright.sync_api import Page, expect
@@ -23,7 +24,10 @@ pytestmark = pytest.mark.xdist_group("browser")
 def test_the_agenda_and_the_week_show_what_comes(
     page: Page, owner: Phylax, machine: Machine
 ) -> None:
-    owner.rounds.add(TUESDAY.model_copy(update={"closes": time(6), "starts_on": date(2026, 1, 1)}))
+    # the browser goes by the real clock: two days ahead the whole window lies in the week shown
+    weekday = (datetime.now(ZoneInfo("Europe/Dublin")) + timedelta(days=2)).strftime("%a")[:2]
+    weekly = {"recurrence": f"FREQ=WEEKLY;BYDAY={weekday.upper()}", "closes": time(6)}
+    owner.rounds.add(TUESDAY.model_copy(update={**weekly, "starts_on": date(2026, 1, 1)}))
     page.goto("/rounds")
     agenda = page.get_by_test_id("agenda")
     expect(agenda.get_by_role("link", name="Tuesdays")).to_have_count(4)

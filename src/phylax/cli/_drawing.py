@@ -55,9 +55,7 @@ def draw(machine: str, trend: Trend, zone: ZoneInfo) -> None:
     end = ""
     if ahead and trend.outlook:
         end = f"{_ends(trend).astimezone(zone):%Y-%m-%d}"
-    console.print(
-        f"{'':>{_LABEL}}  {begin:<{_PAST - 16}}{now}{end:>{_AHEAD}}".rstrip(), markup=False
-    )
+    console.print(f"{'':>{_LABEL}}  {begin:<{_PAST - 16}}{now}{end:>{_AHEAD}}".rstrip())
 
 
 def _held_level(points: list[TrendPoint | None], trend: Trend) -> list[TrendPoint | None]:
@@ -85,10 +83,9 @@ def say(outlook: Outlook | None, zone: ZoneInfo) -> None:
     assert outlook.fills is not None
     fills = outlook.fills
     console.print(
-        f"\nFills by {_signed(fills.likely)} a day ({_signed(fills.low)} to {_signed(fills.high)}) "
-        "between cleanings"
+        f"\nFills by {_signed(fills.likely)} a day ({_signed(fills.low)} to {_signed(fills.high)})"
         + (
-            f"; a cleaning gives {show_size(outlook.freed_each or 0)} back, "
+            f" between cleanings; a cleaning gives {show_size(outlook.freed_each or 0)} back, "
             f"every {outlook.cleaned_every_days:.0f} days"
             if outlook.cleaned_every_days
             else ""
@@ -123,15 +120,17 @@ def in_words(crossing: Crossing, zone: ZoneInfo) -> str:
     if crossing.soonest is None:
         return "not within two years"
 
-    def day(at: datetime | None) -> str:
-        return f"{at.astimezone(zone):%Y-%m-%d}" if at else "more than two years ahead"
+    def day(at: datetime) -> str:
+        return f"{at.astimezone(zone):%Y-%m-%d}"
 
-    if day(crossing.soonest) == day(crossing.latest):
+    soonest = day(crossing.soonest)
+    if crossing.likely is None:
+        return f"hardly within two years, soonest {soonest}"
+    if crossing.latest is None:
+        return f"likely {day(crossing.likely)}, soonest {soonest}, or not within two years"
+    if soonest == day(crossing.latest):
         return f"on {day(crossing.likely)}"
-    return (
-        f"likely {day(crossing.likely)}, soonest {day(crossing.soonest)}, "
-        f"latest {day(crossing.latest)}"
-    )
+    return f"likely {day(crossing.likely)}, soonest {soonest}, latest {day(crossing.latest)}"
 
 
 def _signed(size: int) -> str:

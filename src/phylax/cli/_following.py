@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from rich.progress import BarColumn, Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
+from rich.text import Text
 
 from phylax.cli._output import console
 from phylax.cli._session import EXIT_NOT_DONE, EXIT_PARTLY, Session
@@ -53,8 +54,10 @@ def _told(progress: RunProgress) -> str:
 
 def print_end(run: RunDetail) -> None:
     """How a run ended: expected against removed against freed, and what was left."""
-    console.print(f"Run {run.id} on {run.machine_tag}: [bold]{run.state}[/bold]", end="")
-    console.print(f" – {run.reason}" if run.reason else "")
+    why = f" – {run.reason}" if run.reason else ""
+    console.print(
+        Text.assemble(f"Run {run.id} on {run.machine_tag}: ", (str(run.state), "bold"), why)
+    )
     if run.work == "survey":
         return
     if run.expected:
@@ -71,8 +74,8 @@ def print_end(run: RunDetail) -> None:
     if run.freed is not None:
         more = "more" if run.freed >= 0 else "less"
         console.print(f"  the volumes show {show_size(abs(run.freed))} {more} free")
-    for why in run.balance.why if run.balance else ():
-        console.print(f"            {why}", style="dim")
+    for words in run.balance.why if run.balance else ():
+        console.print(f"            {words}", style="dim")
     for outcome in run.outcomes:
         for stay in outcome.left:
             if stay.reason.should_have_gone and run.balance:

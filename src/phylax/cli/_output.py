@@ -7,22 +7,27 @@ import json
 import sys
 from collections.abc import Callable, Iterable, Sequence
 from datetime import datetime
-from typing import Any, NamedTuple, TypeVar
+from typing import Any, Literal, NamedTuple, TypeVar
 from zoneinfo import ZoneInfo
 
 import click
 from pydantic import BaseModel
+from rich.cells import cell_len
 from rich.console import Console
+from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
 M = TypeVar("M", bound=BaseModel)
 F = TypeVar("F", bound=Callable[..., Any])
 
+_INDENT = 4
+_GAP = 2
 LOOK_HERE = "#c9821b"
 """Amber, for what wants to be seen; always beside a word that says so."""
 
-console = Console(highlight=False, soft_wrap=False)
+# what is printed are names and paths of others, in which brackets mean nothing
+console = Console(highlight=False, soft_wrap=False, markup=False)
 
 
 class Column(NamedTuple):
@@ -31,6 +36,12 @@ class Column(NamedTuple):
     heading: str
     show: Callable[[Any], str | Text]
     right: bool = False
+    below: bool = False
+    """It is prose, and stands below the others, over the whole width."""
+
+    @property
+    def justify(self) -> Literal["left", "right"]:
+        return "right" if self.right else "left"
 
 
 def format_option(command: F) -> F:
@@ -64,15 +75,64 @@ def print_list(
         _print_table(found, columns, empty, title)
 
 
+_LEAST = 4
+"""No column is made narrower than that."""
+
+
 def _print_table(found: Iterable[M], columns: Sequence[Column], empty: str, title: str) -> None:
-    table = Table(title=title or None, title_justify="left", box=None, header_style="dim")
-    for column in columns:
-        table.add_column(
-            column.heading, justify="right" if column.right else "left", overflow="fold"
-        )
-    for model in found:
-        table.add_row(*(column.show(model) for column in columns))
-    console.print(table if table.row_count else empty)
+    rows = [[column.show(model) for column in columns] for model in found]
+    if not rows:
+        console.print(empty)
+    elif any(column.below for column in columns):
+        _print_with_prose(rows, columns)
+    else:
+        table = Table(title=title or None, title_justify="left", box=None, header_style="dim")
+        cells = list(zip([column.heading for column in columns], *rows, strict=True))
+        for column, width in zip(columns, _widths(cells, console.width, gap=2), strict=True):
+            table.add_column(
+                column.heading,
+                justify=column.justify,
+                overflow="fold",
+                width=width,
+            )
+        for row in rows:
+            table.add_row(*row)
+        console.print(table)
+
+
+def _print_with_prose(rows: Sequence[Sequence[str | Text]], columns: Sequence[Column]) -> None:
+    """Each row's short cells side by side, and below them its prose over the whole width."""
+    beside = [n for n, column in enumerate(columns) if not column.below]
+    lines: list[list[str | Text]] = [[Text(columns[n].heading, style="dim") for n in beside]]
+    lines += [[row[n] for n in beside] for row in rows]
+    widths = _widths(list(zip(*lines, strict=True)), console.width, gap=_GAP)
+    for line, row in zip(lines, [(), *rows], strict=True):
+        grid = Table.grid(padding=(0, _GAP, 0, 0))
+        for n, width in zip(beside, widths, strict=True):
+            grid.add_column(justify=columns[n].justify, overflow="fold", width=width)
+        grid.add_row(*line)
+        console.print(grid)
+        for column, cell in zip(columns, row, strict=False):
+            if column.below and str(cell):
+                console.print(Padding(cell, (0, 0, 0, _INDENT)))
+
+
+def _widths(columns: Sequence[Sequence[str | Text]], room: int, *, gap: int) -> list[int]:
+    """So wide that all fits; where there is no room for it, the widest columns are broken between
+    words, and where that is not enough, in words."""
+    widths, words = [], []
+    for cells in columns:
+        texts = [str(cell) for cell in cells]
+        widths.append(max(cell_len(line) for text in texts for line in text.split("\n")))
+        words.append(max((cell_len(word) for text in texts for word in text.split()), default=1))
+    # what stands first names the thing: it is broken last
+    for first, least in ((0, words), (2, [_LEAST] * len(words)), (0, [_LEAST] * len(words))):
+        while sum(widths) + gap * len(widths) > room:
+            spare = [n for n in range(first, len(widths)) if widths[n] > least[n]]
+            if not spare:
+                break
+            widths[max(spare, key=widths.__getitem__)] -= 1
+    return widths
 
 
 def print_one(form: str, found: BaseModel, pairs: Sequence[tuple[str, str]]) -> None:

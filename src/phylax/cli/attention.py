@@ -40,8 +40,8 @@ def list_attention(session: Session, machine: str | None, also_handled: bool, fo
     columns = (
         Column("number", lambda a: str(a.id), right=True),
         Column("machine", lambda a: a.machine_tag),
-        Column("why", lambda a: a.reason),
-        Column("evidence", lambda a: a.evidence),
+        Column("why", lambda a: a.reason, below=True),
+        Column("evidence", lambda a: a.evidence, below=True),
         Column("since", lambda a: local(a.since, zone)),
         Column("next", lambda a: a.next_step),
         Column("who", _handled),

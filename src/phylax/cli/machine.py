@@ -55,8 +55,8 @@ def _tightest(machine: Machine, threshold: int) -> Text:
         return Text("not read yet", style="dim")
     full = volume.is_nearly_full(threshold)
     share = show_share(volume.used, volume.capacity)
-    filled = round(12 * volume.used_share)
-    bar = "█" * filled + "·" * (12 - filled)
+    filled = round(10 * volume.used_share)
+    bar = "█" * filled + "·" * (10 - filled)
     words = f"{volume.mount:<3} {bar} {share}{' nearly full' if full else ''}"
     return Text(words, style=f"bold {LOOK_HERE}" if full else "")
 

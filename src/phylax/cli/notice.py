@@ -43,10 +43,10 @@ def list_notices(session: Session, state: NoticeState | None, most: int, form: s
         Column("made", lambda n: local(n.made_at, zone)),
         Column("kind", lambda n: n.kind),
         Column("to", lambda n: n.receiver),
-        Column("subject", lambda n: n.subject),
+        Column("subject", lambda n: n.subject, below=True),
         Column("fate", lambda n: n.state + (f", {n.tries} tries" if n.tries > 1 else "")),
         Column("when", lambda n: local(n.ended_at or n.due_at, zone)),
-        Column("error", lambda n: n.error),
+        Column("error", lambda n: n.error, below=True),
     )
     found = islice(session.shop.notices.list(state=state), most)
     print_list(form, found, columns, empty="No message yet.")

@@ -17,12 +17,13 @@ def command(session: Session, form: str) -> None:
     today = session.shop.today()
     zone = session.the_shop.clock
     if form == "table":
-        console.print(f"[bold]{today.sentence}[/bold]\n")
+        console.print(f"{today.sentence}\n", style="bold")
     columns = (
+        Column("number", lambda a: str(a.id), right=True),
         Column("machine", lambda a: a.machine_tag),
         Column("client", lambda a: a.client_name),
-        Column("why", lambda a: a.reason),
-        Column("evidence", lambda a: a.evidence),
+        Column("why", lambda a: a.reason, below=True),
+        Column("evidence", lambda a: a.evidence, below=True),
         Column("since", lambda a: local(a.since, zone)),
         Column("next", lambda a: a.next_step),
     )

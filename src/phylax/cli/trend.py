@@ -145,18 +145,25 @@ def soon(session: Session, within: str, form: str) -> None:
         raise click.BadParameter(str(error), param_hint="--within") from error
     zone = session.the_shop.clock
 
-    def when(one: VolumeProspect) -> str:
-        if one.over:
-            return "over already"
-        return in_words(one.crosses, zone) if one.crosses else "–"
+    def likely(one: VolumeProspect) -> str:
+        at = one.crosses.likely if one.crosses else None
+        return "already" if one.over else f"{at.astimezone(zone):%Y-%m-%d}" if at else "–"
+
+    def between(one: VolumeProspect) -> str:
+        return (
+            f"Over {one.threshold_percent} %: {in_words(one.crosses, zone)}."
+            if (one.crosses and not one.over)
+            else ""
+        )
 
     columns = (
         Column("machine", lambda p: p.machine_tag),
         Column("client", lambda p: p.client_name),
         Column("volume", lambda p: p.mount),
         Column("used", lambda p: show_share(p.capacity - p.free, p.capacity), right=True),
-        Column("over its threshold", when),
-        Column("advice", lambda p: p.advice.words if p.advice else ""),
+        Column("over", likely),
+        Column("between", between, below=True),
+        Column("advice", lambda p: p.advice.words if p.advice else "", below=True),
     )
     found = session.shop.trends.volumes(days=max(1, min(days, 730)))
     print_list(form, found, columns, empty="No volume will be over its threshold so soon.")
