@@ -263,6 +263,39 @@ def test_single_readings_are_dropped_after_ninety_days_and_their_days_stay(house
         assert [r.free for r in readings.daily(conn, 1, 0, 2**40)] == [0, 1, 50, 95, 96]
 
 
+@pytest.mark.parametrize("in_turn", [True, False], ids=["day by day", "all at once, late"])
+def test_after_a_week_the_last_of_each_hour_and_the_days_extremes_are_kept(
+    house: House, in_turn: bool
+) -> None:
+    machine_id = add_machine(house)
+    begin = NOW.replace(hour=0, minute=0)
+    read = [
+        ReadingIn(mount="/", capacity=1000, free=500 - n % 4, at=begin + timedelta(minutes=15 * n))
+        for n in range(11 * 96)
+    ]
+    # for a quarter of an hour, much more and much less was used
+    read[30] = read[30].model_copy(update={"free": 3})
+    read[40] = read[40].model_copy(update={"free": 900})
+    with house.db.write() as conn:
+        if in_turn:
+            for one in read:
+                readings.add(conn, machine_id, by_volume([one]))
+        else:
+            readings.add(conn, machine_id, by_volume(read[500:]))
+            readings.add(conn, machine_id, by_volume(read[:500]))
+        found = readings.hourly(conn, 1, 0, 2**40)
+        days = readings.daily(conn, 1, 0, 2**40)
+
+    def of(day: int) -> list[int]:
+        first = (begin + timedelta(days=day)).timestamp()
+        return [one.free for one in found if first <= one.at < first + 86400]
+
+    assert of(0) == [497] * 7 + [3, 497, 497, 497, 900] + [497] * 14, "24 hours, two extremes"
+    assert of(1) == of(2) == [500] + [497] * 24, "the lowest is an hour's last"
+    assert [of(day) for day in range(3, 11)] == [[500, 499, 498, 497] * 24] * 8
+    assert [(day.low, day.high) for day in days] == [(3, 900)] + [(497, 500)] * 10
+
+
 def test_an_occurrence_exists_once_and_a_machine_has_one_lease(house: House) -> None:
     machine_id = add_machine(house)
     with house.db.write() as conn:

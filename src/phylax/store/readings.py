@@ -1,6 +1,7 @@
-"""Readings of volumes: hour by hour for a while, a line a day for ever.
+"""Readings of volumes: each for a week, hour by hour for 90 days, a line a day for ever.
 
-Days are kept up as readings arrive, so that nothing has to be stopped to roll them up.
+Days are kept up as readings arrive, and a volume's older ones are thinned out with its first report
+of a day, so that nothing has to be stopped to roll them up.
 """
 
 from __future__ import annotations
@@ -18,6 +19,7 @@ from phylax.core.trends.lines import Line, with_reading
 
 Connection = sqlite3.Connection
 DAY = 86400
+SINGLE_KEPT = 7 * DAY
 HOURLY_KEPT = 90 * DAY
 _WORTH_A_LOOK = 0.02
 """The share of a volume by which its free space may change before its outlook is made anew."""
@@ -85,10 +87,9 @@ def _add_to_volume(
     _keep_lines(conn, volume_id, found, why)
     for one in found:
         add_points(conn, volume_id, one.of.capacity, one.at, one.free)
+    first_at = min(one.at[0] for one in found)
+    _thin_out(conn, volume_id, since=min(before, first_at), newest=max(before, last_at))
     if before // DAY < last_at // DAY:
-        # once a day for each volume: work that grows with what is new, not with what is there
-        if known:
-            forget_old_hours(conn, volume_id, at=last_at)
         ask_outlook(conn, volume_id)
     elif known and known.outlook_free is not None:
         moved = abs(last_free - known.outlook_free) > _WORTH_A_LOOK * last.capacity
@@ -245,6 +246,34 @@ def add_points(
     )
 
 
+def _thin_out(conn: Connection, volume_id: int, *, since: int, newest: int) -> None:
+    """Of the days that are no longer kept reading by reading, keep the last of each hour and the
+    day's lowest and highest; drop what is older than hours are kept.
+
+    There are such days once a day for each volume, or where late readings came in: work that grows
+    with what is new, not with what is there.
+    """
+    begin, end = (max(0, at - SINGLE_KEPT) // DAY * DAY for at in (since, newest))
+    if begin >= end:
+        return
+    conn.execute(
+        """
+        DELETE FROM readings WHERE volume_id = :volume AND at IN (
+            SELECT at FROM (
+                SELECT at, lead(at) OVER (ORDER BY at) AS later,
+                       row_number() OVER (PARTITION BY at / 86400 ORDER BY free, at) AS low,
+                       row_number() OVER (PARTITION BY at / 86400 ORDER BY free DESC, at) AS high
+                FROM readings WHERE volume_id = :volume AND at >= :begin AND at < :end
+            )
+            WHERE later / 3600 = at / 3600 AND low > 1 AND high > 1)
+        """,
+        {"volume": volume_id, "begin": begin, "end": end},
+    )
+    conn.execute(
+        "DELETE FROM readings WHERE volume_id = ? AND at < ?", (volume_id, newest - HOURLY_KEPT)
+    )
+
+
 def hourly(conn: Connection, volume_id: int, since: int, until: int) -> list[Reading]:
     """Single readings of a span, in order."""
     rows = conn.execute(
@@ -297,10 +326,3 @@ def lowest_shares(
         line = found.setdefault((machine_id, volume_id), [None] * steps)
         line[step] = share
     return found
-
-
-def forget_old_hours(conn: Connection, volume_id: int, *, at: int) -> None:
-    """Drop single readings older than are kept; their days stay."""
-    conn.execute(
-        "DELETE FROM readings WHERE volume_id = ? AND at < ?", (volume_id, at - HOURLY_KEPT)
-    )
