@@ -54,20 +54,32 @@ def test_a_new_pace_is_no_jump_and_counts_from_when_it_began() -> None:
     assert len(found.sudden) <= 1
 
 
-@pytest.mark.parametrize("every", [7, 14, 28])
-def test_the_teeth_of_regular_cleanings_are_taken_out(every: int) -> None:
+def cleaned_every(every: int, days: int = 112) -> tuple[list[float], list[Freed]]:
+    """By 0.2 a day, and 1.0 a day of what cleanings take."""
     used, cleaned, junk = [], [], 0.0
-    for day in range(112):
+    for day in range(days):
         junk += 1.0
         if day and day % every == 0:
             cleaned.append(Freed(day - 0.5, 0.9 * (junk - 0.5)))
             junk -= 0.9 * (junk - 0.5)
         used.append(50 + 0.2 * day + junk)
-    found = filled(used, cleaned)
+    return used, cleaned
+
+
+@pytest.mark.parametrize("every", [7, 14, 28])
+def test_the_teeth_of_regular_cleanings_are_taken_out(every: int) -> None:
+    found = filled(*cleaned_every(every))
     assert found.teeth is not None and found.teeth.every == every
     assert abs(found.drift - 0.2) < 0.1
     assert abs(found.gross - 1.2) < 0.15
     assert found.sudden == ()
+
+
+def test_a_cleaning_in_passing_that_took_next_to_nothing_changes_nothing() -> None:
+    used, cleaned = cleaned_every(28)
+    usual = filled(used, cleaned)
+    found = filled(used, [*cleaned, Freed(95.0, 0.0), Freed(110.5, 0.1)])
+    assert (found.teeth, found.drift, found.level) == (usual.teeth, usual.drift, usual.level)
 
 
 def test_a_single_cleaning_is_no_loss_of_what_gathers() -> None:

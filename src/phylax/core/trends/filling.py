@@ -37,6 +37,9 @@ _CLEANINGS_COUNT = 6
 _FLOOR_SHARE = 2e-5
 _TEETH_DIFFER = 0.5
 """What one cleaning takes may differ from the next by this share."""
+_IN_PASSING = 0.1
+"""A cleaning that took less than this share of what one usually takes, of one small category say,
+was none: what gathers went on gathering."""
 _NO_TOOTH = 3e-4
 """A cleaning that gives back less than this share of the capacity leaves no tooth."""
 
@@ -115,6 +118,7 @@ def filling(
 ) -> Filling:
     """How a volume fills; NotYet where its levels do not say. Levels and cleanings in order."""
     at, used = _present_stretch(levels, now)
+    cleanings = _without_those_in_passing(cleanings)
     teeth = _teeth(cleanings, at[0], at[-1], capacity)
     flat = _without_teeth(at, used, cleanings, teeth)
     span, change = np.diff(at), np.diff(flat)
@@ -174,6 +178,13 @@ def _present_stretch(levels: Sequence[Level], now: float) -> tuple[Floats, Float
 def _days(span: float) -> str:
     whole = int(span)
     return "less than a day" if whole < 1 else "1 day" if whole == 1 else f"{whole} days"
+
+
+def _without_those_in_passing(cleanings: Sequence[Freed]) -> Sequence[Freed]:
+    if len(cleanings) < 3:
+        return cleanings
+    usual = float(np.median([one.size for one in cleanings]))
+    return [one for one in cleanings if one.size >= _IN_PASSING * usual]
 
 
 def _teeth(cleanings: Sequence[Freed], begin: float, end: float, capacity: float) -> Teeth | None:
