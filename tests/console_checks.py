@@ -1,11 +1,11 @@
-"""Whether a page is fit for everyone, as axe-core sees it."""
+"""Whether a page is fit for everyone, as axe-core sees it; and typing on a starved machine."""
 
 from __future__ import annotations
 
 import json
 from pathlib import Path
 
-from playwright.sync_api import Page
+from playwright.sync_api import Locator, Page
 
 AXE = Path(__file__).parents[1] / "console/node_modules/axe-core/axe.min.js"
 
@@ -20,3 +20,12 @@ def check_for_everyone(page: Page, where: str) -> None:
         findings = [(v["id"], [n["target"] for n in v["nodes"]][:3]) for v in found["violations"]]
         assert findings == [], f"{where}, {mode}: {json.dumps(findings)}"
     page.evaluate("document.documentElement.dataset.mode = 'light'")
+
+
+def write(field: Locator, text: str) -> None:
+    """Fill the first field after a page opened; once more where the browser, starved of time, was
+    not yet listening. That it stays filled is for the test to see."""
+    field.fill(text)
+    if field.input_value() != text:
+        field.fill(text)
+    assert field.input_value() == text

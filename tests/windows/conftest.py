@@ -70,6 +70,22 @@ class Windows:
         assert process.returncode == 0, out
         return out
 
+    def keep_open(self, path: Path) -> subprocess.Popen[str]:
+        """A program that keeps a file open until it is written a line."""
+        code = f"f = open({self.path(path)!r}); print('open', flush=True); input()"
+        printed = ""
+        for _ in range(3):
+            process = self.start("-c", code)
+            assert process.stdout is not None
+            for line in process.stdout:
+                # Wine itself may have something to say before
+                if line.strip() == "open":
+                    return process
+                printed += line
+            # now and then Wine dies while it starts; nothing of ours has run by then
+            process.wait(timeout=60)
+        raise AssertionError(f"the file was never opened: {printed}")
+
     def system(self, *words: str) -> subprocess.CompletedProcess[str]:
         """Run a program of the system."""
         assert WINE is not None

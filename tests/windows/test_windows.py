@@ -106,11 +106,7 @@ def test_a_whole_round_trip(owner: Phylax, tag: str, enrolled: Windows) -> None:
     consent = owner.surveys.consent(ledger.survey_id, "downloads", numbers=[1])
     wanted = ["user-temp", "system-temp", "trash", "web-cache", "error-reports", "downloads"]
     run = owner.runs.clean(tag, wanted, consents=[consent.id])
-    keeper = enrolled.start(
-        "-c",
-        f"f = open({enrolled.path(open_one)!r}); print('open', flush=True); input()",
-    )
-    assert keeper.stdout is not None and "open" in keeper.stdout.readline()
+    keeper = enrolled.keep_open(open_one)
     once(enrolled)
     keeper.communicate("\n", timeout=90)
 
