@@ -145,7 +145,7 @@ def test_each_request_is_logged_with_its_identifier_and_without_secrets(
         answer = httpx.get(f"{service.url}{feed.path}", headers={"X-Request-ID": "desk-4711-abc"})
         assert answer.headers["X-Request-ID"] == "desk-4711-abc"
         other = httpx.get(
-            f"{service.url}/api/v1/machines/nowhere", headers={"X-Request-ID": "\x7f"}
+            f"{service.url}/api/v1/machines/nowhere", headers={"X-Request-ID": "two words"}
         )
         assert len(other.headers["X-Request-ID"]) == 32
         # the line is written once the answer is out, so it may come after it

@@ -157,6 +157,26 @@ def test_markup_in_a_name_stays_text(
     assert "&lt;b&gt;Ferry&lt;/b&gt; &amp; Sons" in html and "<b>Ferry" not in html
 
 
+def test_a_line_break_in_a_volumes_name_breaks_no_mail_and_keeps_none_back(
+    owner: Phylax, house: House, machine: Machine, mail: Box, clock: Clock
+) -> None:
+    odd = ReadingIn(mount="/mnt/a\nBcc: x@y.z", capacity=100 * GIB, free=2 * GIB, at=clock.now)
+    with house.db.write() as conn:
+        readings.add(conn, machine.id, by_volume([odd]))
+    watch.whole(house)
+    clock.pass_(timedelta(minutes=2))
+    send(house)
+    (found,) = mail.mails
+    assert found["Subject"] == "ferry-desk: /mnt/a Bcc: x@y.z is 98 % full" and found["Bcc"] is None
+    # what no mail can be made of is given up, and the next one goes out
+    owner.notices.send_trial(owner.people.me().id)
+    with house.db.write() as conn:
+        conn.execute("UPDATE notices SET uid = 'a' || char(10) || 'b' WHERE state = 'waiting'")
+    owner.notices.send_trial(owner.people.me().id)
+    send(house)
+    assert [one.state for one in owner.notices.list()] == ["delivered", "given up", "delivered"]
+
+
 def test_after_an_outage_one_mail_tells_it_all(
     owner: Phylax, house: House, machine: Machine, mail: Box, clock: Clock
 ) -> None:

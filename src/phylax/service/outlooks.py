@@ -34,7 +34,7 @@ from phylax.store.readings import DAY
 
 SEED = 8610
 """Of the chance in forecasts: the same readings give the same forecast."""
-AT_A_TIME = 200
+AT_A_TIME = 50
 _TENTH = NormalDist().inv_cdf((1 + CHANCE) / 2)
 _SUDDEN_SHOWN = 12
 _GROWN_SHOWN = 4

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import time
 
 from phylax import __version__
 from phylax.core.attention import keep, look
@@ -21,6 +22,8 @@ WHOLE_EVERY = 300
 _AT_ONCE = 500
 _CALM = 3.0
 """Seconds from a change to the turn: much that happens at once is looked at once."""
+_REST = 2.0
+"""For so many times as long as it worked it rests where there is much to do."""
 _log = logging.getLogger("phylax.watch")
 
 
@@ -102,9 +105,11 @@ async def keep_watch(house: House) -> None:
         change = house.hub.change()
         house.beat("watch")
         try:
+            began = time.monotonic()
             while await asyncio.to_thread(turn, house) and not house.hub.stopping.is_set():
-                # outlooks of many volumes, some at a time, so that others write between
-                await asyncio.sleep(0)
+                # outlooks of many volumes, some at a time: what comes in has most of the time
+                await house.hub.wait_for_stop(_REST * (time.monotonic() - began))
+                began = time.monotonic()
         except Exception:  # noqa: BLE001
             # one bad turn must not end all later ones
             _log.exception("the watch stumbled; it goes on")

@@ -14,7 +14,7 @@ from itertools import repeat
 from typing import NamedTuple
 
 from phylax.core.shop import VolumeReadings
-from phylax.core.trends import Reading
+from phylax.core.trends import Reading, in_passing
 from phylax.core.trends.lines import Line, with_reading
 
 Connection = sqlite3.Connection
@@ -256,19 +256,16 @@ def _thin_out(conn: Connection, volume_id: int, *, since: int, newest: int) -> N
     begin, end = (max(0, at - SINGLE_KEPT) // DAY * DAY for at in (since, newest))
     if begin >= end:
         return
-    conn.execute(
-        """
-        DELETE FROM readings WHERE volume_id = :volume AND at IN (
-            SELECT at FROM (
-                SELECT at, lead(at) OVER (ORDER BY at) AS later,
-                       row_number() OVER (PARTITION BY at / 86400 ORDER BY free, at) AS low,
-                       row_number() OVER (PARTITION BY at / 86400 ORDER BY free DESC, at) AS high
-                FROM readings WHERE volume_id = :volume AND at >= :begin AND at < :end
-            )
-            WHERE later / 3600 = at / 3600 AND low > 1 AND high > 1)
-        """,
-        {"volume": volume_id, "begin": begin, "end": end},
-    )
+    span = {"volume": volume_id, "begin": begin, "end": end}
+    within = "volume_id = :volume AND at >= :begin AND at < :end"
+    (number,) = conn.execute(f"SELECT count(*) FROM readings WHERE {within}", span).fetchone()
+    # a machine that is on for some hours only has no more readings than a day has hours
+    if number > 24 * (end - begin) // DAY:
+        found = conn.execute(f"SELECT at, free FROM readings WHERE {within} ORDER BY at", span)
+        conn.executemany(
+            "DELETE FROM readings WHERE volume_id = ? AND at = ?",
+            [(volume_id, at) for at in in_passing([(row[0], row[1]) for row in found])],
+        )
     conn.execute(
         "DELETE FROM readings WHERE volume_id = ? AND at < ?", (volume_id, newest - HOURLY_KEPT)
     )

@@ -8,8 +8,11 @@ import numpy as np
 import pytest
 from bench.forecasts import ours
 from bench.histories import KINDS, history
+from hypothesis import given
+from hypothesis import strategies as st
 
-from phylax.core.trends.filling import Filling, Jump, Teeth
+from phylax.core.trends import in_passing
+from phylax.core.trends.filling import Filling, Freed, Jump, Level, NotYet, Teeth, filling
 from phylax.core.trends.futures import DAYS, draws, futures
 
 
@@ -74,3 +77,47 @@ def test_ranges_cover_the_truth_and_the_likely_day_beats_doing_nothing(kind: str
         closer += abs(level - day30) <= abs(past.read[-1][1] - day30) + 0.01 * past.capacity
     assert covered >= 10
     assert closer >= 14
+
+
+CAPACITIES = st.sampled_from([1, 512, 2**37, 2**44])
+APART = st.one_of(st.sampled_from([1e-4, 0.5, 1.0]), st.floats(0.01, 25))
+SHARES = st.floats(-1, 2)
+
+
+@pytest.mark.filterwarnings("error")
+@given(
+    CAPACITIES,
+    st.lists(st.tuples(APART, SHARES), max_size=60),
+    st.lists(st.tuples(st.floats(0, 90), st.floats(0, 1)), max_size=9),
+)
+def test_whatever_was_read_the_range_is_in_order_or_nothing_is_said(
+    capacity: int, read: list[tuple[float, float]], cleaned: list[tuple[float, float]]
+) -> None:
+    times = np.cumsum([apart for apart, _ in read])
+    levels = [
+        Level(float(at), share * capacity) for at, (_, share) in zip(times, read, strict=True)
+    ]
+    freed = [Freed(at, share * capacity) for at, share in sorted(cleaned)]
+    try:
+        found = filling(levels, freed, capacity, float(times[-1]) if read else 0.0)
+    except NotYet:
+        return
+    ahead = futures(found, draws(1))
+    crossing = ahead.crossing(0.9 * capacity)
+    assert 0 <= crossing.soonest <= crossing.likely <= crossing.latest
+    assert all(low <= likely <= high for _, low, likely, high in ahead.cone())
+
+
+@given(st.lists(st.tuples(st.integers(0, 3 * 86400), st.integers(0, 9)), unique_by=lambda r: r[0]))
+def test_readings_thinned_out_keep_each_hours_last_and_each_days_extremes(
+    read: list[tuple[int, int]],
+) -> None:
+    read.sort()
+    gone = set(in_passing(read))
+    kept = [one for one in read if one[0] not in gone]
+    assert {at // 3600: free for at, free in kept} == {at // 3600: free for at, free in read}
+    for day in {at // 86400 for at, _ in read}:
+        was, now = ([f for at, f in some if at // 86400 == day] for some in (read, kept))
+        assert (min(now), max(now)) == (min(was), max(was))
+        assert len(now) <= len({at // 3600 for at, _ in read if at // 86400 == day}) + 2
+    assert in_passing(kept) == []

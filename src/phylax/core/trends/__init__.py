@@ -29,6 +29,7 @@ from phylax.core.trends.points import (
     TrendPoint,
     condense,
     condense_points,
+    in_passing,
 )
 
 __all__ = [
@@ -54,4 +55,5 @@ __all__ = [
     "VolumeLine",
     "condense",
     "condense_points",
+    "in_passing",
 ]

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from pydantic import Field
 
-from phylax.core.trends.outlook import Outlook, VolumeLine
+from phylax.core.trends.outlook import DAY, Outlook, VolumeLine
 from phylax.core.values import Moment, Value
 
 
@@ -57,6 +57,25 @@ class FreeLine(Value):
     volume_id: int
     machine_id: int
     shares: tuple[float | None, ...]
+
+
+def in_passing(readings: Sequence[tuple[int, int]]) -> list[int]:
+    """Of (time, free) in order, the times of those that are neither the last of their hour nor the
+    first lowest or highest of their day (UTC)."""
+    hours = [at // 3600 for at, _ in readings]
+    within = [n for n, hour in enumerate(hours[:-1]) if hour == hours[n + 1]]
+    if not within:
+        return []
+    low: dict[int, tuple[int, int]] = {}
+    high: dict[int, tuple[int, int]] = {}
+    for one in readings:
+        day, free = one[0] // DAY, one[1]
+        if free < low.setdefault(day, one)[1]:
+            low[day] = one
+        if free > high.setdefault(day, one)[1]:
+            high[day] = one
+    kept = {at for at, _ in (*low.values(), *high.values())}
+    return [readings[n][0] for n in within if readings[n][0] not in kept]
 
 
 def condense(readings: Sequence[Reading], most: int) -> list[Reading]:

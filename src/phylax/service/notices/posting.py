@@ -66,6 +66,9 @@ def post(house: House) -> int:
             error, final = str(refused), True
         except (OSError, smtplib.SMTPException, httpx.HTTPError) as problem:
             error = f"{type(problem).__name__}: {problem}"
+        except (ValueError, httpx.InvalidURL) as wrong:
+            # what no message can be made of must not keep back those after it
+            error, final = f"{type(wrong).__name__}: {wrong}", True
         _note(house, message, error, final)
     return len(messages)
 
@@ -134,7 +137,8 @@ def as_mail(server: MailServer, sender_name: str, message: Message) -> EmailMess
     """A mail in plain text and HTML (RFC 5322, 2045, 2046)."""
     notice = message.notice
     mail = EmailMessage(policy=SMTP)
-    mail["Subject"] = notice.subject
+    # a machine may have named a volume with anything, line breaks among it
+    mail["Subject"] = " ".join(notice.subject.split())
     local, _, domain = server.sender.rpartition("@")
     mail["From"] = Address(sender_name, local, domain)
     mail["To"] = notice.receiver
