@@ -41,8 +41,9 @@ from phylax.store.database import Database
 
 MACHINES = 5_000
 HOURS, DAYS = 90 * 24, 3 * 365
-SENDERS, BACKLOG = 100, 480
-"""So many machines have been out of reach for so many hours, and send it all."""
+SENDERS, BACKLOG, EVERY = 100, 1000, 900
+"""So many machines have been out of reach for so many readings of each volume, one every so many
+seconds, and send it all: in one message, as agents gather it."""
 TURNS = 10
 AT_ONCE = 8
 PEOPLE, LOOKS_EVERY = 4, 1.0
@@ -120,7 +121,7 @@ def _fill(folder: Path, machines: int) -> tuple[list[str], str]:
     )
     raw.execute("INSERT INTO outlooks_due SELECT id FROM volumes")
     raw.execute(
-        "UPDATE volumes SET read_at = ? WHERE machine_id <= ?", (now - BACKLOG * 3600, SENDERS)
+        "UPDATE volumes SET read_at = ? WHERE machine_id <= ?", (now - BACKLOG * EVERY, SENDERS)
     )
     raw.execute("COMMIT")
     raw.close()
@@ -140,7 +141,7 @@ def _free(volume: int) -> np.ndarray:
 def _hours(machines: int, now: int) -> Iterator[tuple[int, int, int, int]]:
     for volume in range(1, 2 * machines + 1):
         # those that have been out of reach lack the last of it
-        lacks = BACKLOG if volume <= 2 * SENDERS else 0
+        lacks = BACKLOG * EVERY // 3600 if volume <= 2 * SENDERS else 0
         free = _free(volume)[-HOURS : len(_free(0)) - lacks or None]
         begin = now - (HOURS - 1) * 3600
         for hour, one in enumerate(free.tolist()):
@@ -188,13 +189,13 @@ def _forecast(folder: Path) -> None:
 # --- what comes in ---------------------------------------------------------------------------
 
 
-def _batch(begin: int, hours: int) -> bytes:
-    """What a machine of two volumes sends after so many hours out of reach."""
+def _batch(begin: int, readings: int) -> bytes:
+    """What a machine of two volumes sends after so many readings out of reach."""
     volumes = [
         {
             "mount": "CD"[volume] + ":", "capacity": 237 * GIB, "file_system": "NTFS",
-            "disk": "ssd", "at": [begin + hour * 3600 for hour in range(hours)],
-            "free": [60 * GIB - hour * 10**6 for hour in range(hours)],
+            "disk": "ssd", "at": [begin + n * EVERY for n in range(readings)],
+            "free": [60 * GIB - n * 10**6 for n in range(readings)],
         }
         for volume in range(2)
     ]  # fmt: skip
@@ -203,7 +204,7 @@ def _batch(begin: int, hours: int) -> bytes:
 
 def _ingest(folder: Path, keys: list[str], service: psutil.Process) -> None:
     """In turns with the yardstick, so that a machine busy with other things slows both."""
-    begin = to_seconds(datetime.now(UTC)) // 3600 * 3600 - (BACKLOG - 1) * 3600
+    begin = to_seconds(datetime.now(UTC)) // EVERY * EVERY - (BACKLOG - 1) * EVERY
     rows = 2 * BACKLOG * len(keys) // TURNS
     mine, theirs, spent = [], [], _spent(service)
     with (
@@ -255,9 +256,9 @@ class _Raw:
         """Seconds that so many batches took."""
         rows = [
             [
-                (2 * batch + volume, begin + hour * 3600, 237 * GIB, 60 * GIB - hour * 10**6)
+                (2 * batch + volume, begin + n * EVERY, 237 * GIB, 60 * GIB - n * 10**6)
                 for volume in range(2)
-                for hour in range(BACKLOG)
+                for n in range(BACKLOG)
             ]
             for batch in range(first, first + batches)
         ]

@@ -10,7 +10,7 @@ import json
 import sqlite3
 from bisect import bisect_left
 from collections.abc import Iterable, Sequence
-from itertools import repeat
+from itertools import pairwise, repeat
 from typing import NamedTuple
 
 from phylax.core.shop import VolumeReadings
@@ -72,6 +72,8 @@ class _Series(NamedTuple):
 
 
 def _in_order(one: VolumeReadings) -> _Series:
+    if all(earlier <= later for earlier, later in pairwise(one.at)):
+        return _Series(one, one.at, one.free)
     at, free = zip(*sorted(zip(one.at, one.free, strict=True)), strict=True)
     return _Series(one, at, free)
 
@@ -261,10 +263,13 @@ def _thin_out(conn: Connection, volume_id: int, *, since: int, newest: int) -> N
     (number,) = conn.execute(f"SELECT count(*) FROM readings WHERE {within}", span).fetchone()
     # a machine that is on for some hours only has no more readings than a day has hours
     if number > 24 * (end - begin) // DAY:
-        found = conn.execute(f"SELECT at, free FROM readings WHERE {within} ORDER BY at", span)
+        plain = conn.cursor()
+        # tuples, not named rows: there may be thousands
+        plain.row_factory = None
+        found = plain.execute(f"SELECT at, free FROM readings WHERE {within} ORDER BY at", span)
         conn.executemany(
             "DELETE FROM readings WHERE volume_id = ? AND at = ?",
-            [(volume_id, at) for at in in_passing([(row[0], row[1]) for row in found])],
+            zip(repeat(volume_id), in_passing(found.fetchall()), strict=False),
         )
     conn.execute(
         "DELETE FROM readings WHERE volume_id = ? AND at < ?", (volume_id, newest - HOURLY_KEPT)
