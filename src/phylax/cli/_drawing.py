@@ -124,13 +124,11 @@ def in_words(crossing: Crossing, zone: ZoneInfo) -> str:
         return f"{at.astimezone(zone):%Y-%m-%d}"
 
     soonest = day(crossing.soonest)
-    if crossing.likely is None:
-        return f"hardly within two years, soonest {soonest}"
-    if crossing.latest is None:
-        return f"likely {day(crossing.likely)}, soonest {soonest}, or not within two years"
-    if soonest == day(crossing.latest):
-        return f"on {day(crossing.likely)}"
-    return f"likely {day(crossing.likely)}, soonest {soonest}, latest {day(crossing.latest)}"
+    if crossing.latest and soonest == day(crossing.latest):
+        return f"on {soonest}"
+    likely = f"likely {day(crossing.likely)}" if crossing.likely else "likely not within two years"
+    latest = f"latest {day(crossing.latest)}" if crossing.latest else "perhaps much later"
+    return f"{likely}, soonest {soonest}, {latest}"
 
 
 def _signed(size: int) -> str:
