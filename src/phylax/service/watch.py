@@ -109,6 +109,7 @@ async def keep_watch(house: House) -> None:
             while await asyncio.to_thread(turn, house) and not house.hub.stopping.is_set():
                 # outlooks of many volumes, some at a time: what comes in has most of the time
                 await house.hub.wait_for_stop(_REST * (time.monotonic() - began))
+                house.beat("watch")
                 began = time.monotonic()
         except Exception:  # noqa: BLE001
             # one bad turn must not end all later ones
