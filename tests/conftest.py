@@ -26,6 +26,11 @@ from phylax.store import people
 from phylax.store.database import Database
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """What stays together on one worker comes first, so that no worker waits for it at the end."""
+    items.sort(key=lambda item: item.get_closest_marker("xdist_group") is None)
+
+
 @pytest.fixture(autouse=True, scope="session")
 def _quick_passwords() -> Iterator[None]:
     """Hashing is slow on purpose; here it is done thousands of times."""

@@ -114,7 +114,7 @@ def _print_with_prose(rows: Sequence[Sequence[str | Text]], columns: Sequence[Co
         console.print(grid)
         for column, cell in zip(columns, row, strict=False):
             if column.below and str(cell):
-                console.print(Padding(cell, (0, 0, 0, _INDENT)))
+                console.print(Padding(cell, (0, 0, 0, _INDENT), expand=False))
 
 
 def _widths(columns: Sequence[Sequence[str | Text]], room: int, *, gap: int) -> list[int]:
