@@ -65,6 +65,8 @@ def _console(url: str) -> None:
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
         page = browser.new_context(viewport=SIZE, base_url=url, locale="en-IE").new_page()
+        # on a busy machine the living ones take their time too
+        page.set_default_timeout(90_000)
         page.goto("/")
         page.get_by_label("Login").fill("ines")
         page.get_by_label("Password").fill("quayside-demo")

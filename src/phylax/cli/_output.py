@@ -110,7 +110,7 @@ def _print_with_prose(rows: Sequence[Sequence[str | Text]], columns: Sequence[Co
         grid = Table.grid(padding=(0, _GAP, 0, 0))
         for n, width in zip(beside, widths, strict=True):
             grid.add_column(justify=columns[n].justify, overflow="fold", width=width)
-        grid.add_row(*line)
+        grid.add_row(*line, style="bold" if row else None)
         console.print(grid)
         for column, cell in zip(columns, row, strict=False):
             if column.below and str(cell):
