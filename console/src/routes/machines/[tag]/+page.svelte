@@ -97,7 +97,10 @@
     });
     run = whole ?? null;
   }
+  /** How often a trend was asked for: an answer that was overtaken by a newer question is dropped. */
+  let trendsAsked = 0;
   async function loadTrend() {
+    const mine = ++trendsAsked;
     const since = from
       ? new Date(from).toISOString()
       : new Date(Date.now() - days * 86_400_000).toISOString();
@@ -105,7 +108,7 @@
     const { data } = await api.GET('/api/v1/machines/{machine}/trend', {
       params: { path: { machine: tag }, query: { mount, since, until: end, points: 400 } }
     });
-    trend = data ?? null;
+    if (mine === trendsAsked) trend = data ?? null;
   }
   async function loadRecords(before?: number) {
     const { data, response } = await api.GET('/api/v1/records', {
