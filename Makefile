@@ -4,12 +4,13 @@ BIN := .venv/bin
 CONSOLE := src/phylax/service/console/index.html
 TYPES := console/src/lib/api/schema.d.ts
 
-.PHONY: demo demo-fresh test lint bench shots setup console contract clean help
+.PHONY: demo demo-fresh test dates attack lint bench shots setup console contract clean help
 
 help:
 	@echo "make demo        the made-up shop, alive, at http://127.0.0.1:8610"
 	@echo "make demo-fresh  the same, made anew"
 	@echo "make test        everything that must hold"
+	@echo "make dates       what touches dates, at a dozen chosen days"
 	@echo "make lint        style and types"
 	@echo "make bench       what is measured, against what"
 	@echo "make shots       the pictures in docs/screenshots, from the demo's data"
@@ -24,6 +25,11 @@ test: setup console .windows/.ready
 	@sh tools/debian-packages.sh chromium gio mkfs.ext4 mount systemd-analyze prometheus promtool
 	$(BIN)/lint-imports
 	$(BIN)/pytest -n 2 --dist loadgroup
+
+# An hour on a small machine: the tests of everything but agents on real files, twelve times.
+dates: setup console
+	@sh tools/debian-packages.sh faketime chromium
+	$(BIN)/python tools/dates.py $(DAYS)
 
 lint: setup console
 	$(BIN)/ruff check src tests bench tools

@@ -41,8 +41,15 @@ def rule(**said: object) -> RuleInForce:
     return in_force([default, (Scope.MACHINE, Rule.model_validate(said))])
 
 
-class NothingRuns(LinuxMachine):
-    """This machine, with no program running: the tests' own browser must not matter."""
+class ByContents(LinuxMachine):
+    """This machine, judging ages by contents alone: no test can give a file an old change time.
+    How ages really count, tests/attack tries on volumes whose times were written from outside."""
+
+    counts_attributes = False
+
+
+class NothingRuns(ByContents):
+    """The same with no program running: the tests' own browser must not matter."""
 
     def in_use(self) -> InUse:
         return InUse(super().in_use().files)

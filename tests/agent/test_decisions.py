@@ -14,10 +14,9 @@ import tomli_w
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from engine import Bench, lines_of, rule
+from engine import Bench, ByContents, lines_of, rule
 from helpers import make_file, make_standin
 from phylax.agent.guard import Guard
-from phylax.agent.machines.linux import LinuxMachine
 from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.places import Place, Territory
 from phylax.agent.surveyor import Stopped
@@ -35,7 +34,7 @@ def bench(folder: Path, *protect: tuple[ProtectKind, str]) -> Bench:
     home.mkdir(parents=True, exist_ok=True)
     (folder / "agent").mkdir(exist_ok=True)
     entries = [ProtectEntry(kind=kind, what=what) for kind, what in protect]
-    return Bench(LinuxMachine([str(home)]), folder / "agent", protect=entries)
+    return Bench(ByContents([str(home)]), folder / "agent", protect=entries)
 
 
 def pretended(folder: Path, system: str, **more: object) -> tuple[Bench, Path]:

@@ -11,10 +11,9 @@ from pathlib import Path
 import pytest
 import tomli_w
 
-from engine import Bench, rule
+from engine import Bench, ByContents, rule
 from helpers import make_file, make_standin, trashed
 from phylax.agent.guard import is_plain_path
-from phylax.agent.machines.linux import LinuxMachine
 from phylax.agent.machines.standin import StandInMachine
 from phylax.core.counting import unspell
 from phylax.core.orders import CategoryOutcome
@@ -33,7 +32,7 @@ def home(tmp_path: Path) -> Path:
 def real(home: Path, tmp_path: Path) -> Bench:
     """This very machine, looking after one made-up home."""
     (tmp_path / "runs").mkdir()
-    return Bench(LinuxMachine([str(home)]), tmp_path / "runs")
+    return Bench(ByContents([str(home)]), tmp_path / "runs")
 
 
 def left(outcome: CategoryOutcome) -> dict[str, int]:

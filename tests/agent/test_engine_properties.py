@@ -2,6 +2,7 @@
 swapped in at the worst moment leads nowhere."""
 
 import os
+from collections.abc import Callable
 from datetime import timedelta
 from pathlib import Path
 
@@ -9,10 +10,9 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from engine import Bench
+from engine import Bench, ByContents
 from helpers import make_file
-from phylax.agent.machines.linux import LinuxMachine
-from phylax.agent.walk import walk
+from phylax.agent.walk import Folder, sweep, walk
 
 NAMES = st.text("abAB.-ü \n", min_size=1, max_size=6).filter(lambda n: n not in (".", ".."))
 ENTRIES = st.lists(
@@ -70,7 +70,7 @@ def test_exactly_what_the_survey_promised_goes(
     letter = make_file(home / "Documents/letter.odt", 123, days_old=900)
     tree = Tree(home, entries)
     (folder / "runs").mkdir()
-    bench = Bench(LinuxMachine([str(home)]), folder / "runs")
+    bench = Bench(ByContents([str(home)]), folder / "runs")
     line = bench.look("user-temp")
     again = bench.look("user-temp")
     outcome, cleaner = bench.clean("user-temp")
@@ -94,9 +94,9 @@ def swap(folder: Path, target: Path) -> None:
     folder.symlink_to(target)
 
 
-@pytest.mark.parametrize("bottom_up", [False, True])
+@pytest.mark.parametrize("steps", [walk, sweep])
 def test_a_folder_swapped_for_a_link_between_look_and_deed_is_not_entered(
-    tmp_path: Path, bottom_up: bool
+    tmp_path: Path, steps: Callable
 ) -> None:
     letter = make_file(tmp_path / "Documents/letter.odt")
     for name in ("a", "b"):
@@ -104,8 +104,9 @@ def test_a_folder_swapped_for_a_link_between_look_and_deed_is_not_entered(
     root = os.open(tmp_path / "tmp", os.O_RDONLY)
     complaints: list[str] = []
     seen: list[str] = []
-    for folder in walk(root, lambda path, why: complaints.append(path), bottom_up=bottom_up):
-        seen += [name for name, _ in folder.files]
+    for folder in steps(root, lambda path, why: complaints.append(path)):
+        listed = folder.files if isinstance(folder, Folder) else folder.names
+        seen += [one if isinstance(one, str) else one[0] for one in listed]
         for other in {"a", "b"} - {folder.path}:
             path = tmp_path / "tmp" / other
             if len(seen) <= 1 and not path.is_symlink():
@@ -127,9 +128,7 @@ def test_a_folder_swapped_for_a_link_while_cleaning_leads_nowhere(tmp_path: Path
             if (folder / "file").exists() and not folder.is_symlink():
                 swap(folder, home / "Documents")
 
-    outcome, _ = Bench(LinuxMachine([str(home)]), tmp_path / "runs").clean(
-        "user-temp", watch=meddle
-    )
+    outcome, _ = Bench(ByContents([str(home)]), tmp_path / "runs").clean("user-temp", watch=meddle)
     assert all(letter.exists() for letter in letters)
     assert outcome.removed.count == 1 and outcome.unread_count == 1
 
@@ -139,7 +138,7 @@ def test_a_look_ages_by_days_up_to_eight_hundred(tmp_path: Path) -> None:
     for days in (0, 1, 40, 799, 2000):
         make_file(home / f".tmp/{days}", 4096, days_old=days + 0.01)
     (tmp_path / "runs").mkdir()
-    line = Bench(LinuxMachine([str(home)]), tmp_path / "runs").look(
+    line = Bench(ByContents([str(home)]), tmp_path / "runs").look(
         "user-temp", keep_for=timedelta(days=30)
     )
     assert line is not None

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from engine import Bench, NothingRuns, ledger_of, lines_of
+from engine import Bench, ByContents, NothingRuns, ledger_of, lines_of
 from helpers import make_file
 from phylax.agent.machines.linux import LinuxMachine
 from phylax.agent.machines.linux.packages import Packages
@@ -254,7 +254,7 @@ def test_a_last_use_the_volume_does_not_note_is_not_known(volume: Path, root: Pa
     (program,) = Packages(str(volume)).programs()
     assert (program.name, program.aged_from) == ("chartroom", None)
     (volume / "home").mkdir()
-    bench = Bench(LinuxMachine([str(volume / "home")], root=str(volume)), root)
+    bench = Bench(ByContents([str(volume / "home")], root=str(volume)), root)
     bench.look("programs")
     assert [item.aged_from for item in bench.listing] == [None]
 

@@ -10,8 +10,7 @@ from typing import ClassVar
 
 import pytest
 
-from engine import Bench, lines_of
-from phylax.agent.machines.linux import LinuxMachine
+from engine import Bench, ByContents, lines_of
 from phylax.agent.machines.linux.revisions import remove, revisions
 
 
@@ -85,7 +84,7 @@ def socket(tmp_path: Path) -> Iterator[str]:
 def test_disabled_revisions_are_found_and_the_newest_of_each_package_kept(
     root: Path, socket: str
 ) -> None:
-    machine = LinuxMachine([str(root / "anna")], root=str(root), packages_socket=socket)
+    machine = ByContents([str(root / "anna")], root=str(root), packages_socket=socket)
     (root / "agent").mkdir()
     line = Bench(machine, root / "agent").look("package-revisions", keep_for="P0D", keep_newest=1)
     assert line is not None
@@ -102,7 +101,7 @@ def test_a_package_service_that_fails_is_said_not_guessed(
 ) -> None:
     monkeypatch.setattr(_Snapd, "status", status)
     monkeypatch.setattr(_Snapd, "answer", answer)
-    machine = LinuxMachine([str(root / "anna")], root=str(root), packages_socket=socket)
+    machine = ByContents([str(root / "anna")], root=str(root), packages_socket=socket)
     with pytest.raises(OSError, match="the package service"):
         list(revisions(socket))
     (line,) = (one for one in lines_of(machine) if one.category == "package-revisions")
@@ -122,7 +121,7 @@ def test_a_disabled_revision_is_let_go_through_the_service_and_waited_for(
 ) -> None:
     states = [{"ready": False, "status": "Doing"}, {"ready": True, "status": "Done"}]
     monkeypatch.setattr(_Snapd, "change", states)
-    machine = LinuxMachine([str(root / "anna")], root=str(root), packages_socket=socket)
+    machine = ByContents([str(root / "anna")], root=str(root), packages_socket=socket)
     (root / "agent").mkdir()
     outcome, cleaner = Bench(machine, root / "agent").clean(
         "package-revisions", keep_for="P0D", keep_newest=1

@@ -6,6 +6,7 @@ import os
 import shutil
 import subprocess
 import sys
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
 import pytest
@@ -72,8 +73,9 @@ def put_in_trash(home: Path, path: Path, days_ago: int) -> None:
 
 @pytest.mark.skipif(not shutil.which("gio"), reason="needs gio (Debian's libglib2.0-bin)")
 def test_a_real_machine_is_surveyed_and_cleaned_to_the_byte(
-    owner: Phylax, service: Service, machine: Machine, home: Path, volume: Path, tmp_path: Path
-) -> None:
+    owner: Phylax, service: Service, machine: Machine, home: Path, volume: Path, tmp_path: Path,
+    make_old: Callable[[Iterable[Path], float], None],
+) -> None:  # fmt: skip
     token = tmp_path / "token"
     token.write_text(owner.people.make_token("test").token)
     for name, size, days in [("old-film", 700_000, 45), ("recent-film", 300_000, 2)]:
@@ -81,6 +83,9 @@ def test_a_real_machine_is_surveyed_and_cleaned_to_the_byte(
     make_file(home / "Documents/album/one", 90_000)
     make_file(home / "Documents/album/two", 80_000)
     put_in_trash(home, home / "Documents/album", 40)
+    files = home / ".local/share/Trash/files"
+    make_old([files / "old-film", files / "album"], 45)
+    make_old([path for path in (home / ".tmp").rglob("*") if path.name != "fresh"], 4)
 
     code = json.loads(
         phylax(owner, token, "machine", "code", "ferry-desk", "--format", "json").stdout

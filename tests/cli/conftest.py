@@ -9,14 +9,14 @@ from subprocess import CompletedProcess
 
 import pytest
 
-from helpers import Run
-from phylax.cli import main
+from helpers import Clock, Run
+from phylax.cli import _clock, main
 from phylax.cli._output import console
 from phylax.client import Phylax
 
 
 @pytest.fixture
-def phylax(owner: Phylax, tmp_path: Path) -> Run:
+def phylax(owner: Phylax, clock: Clock, tmp_path: Path) -> Run:
     token = tmp_path / "owner.token"
     token.write_text(owner.people.make_token("script").token)
     usual = {
@@ -35,6 +35,8 @@ def phylax(owner: Phylax, tmp_path: Path) -> Run:
             for name, value in wanted.items():
                 here.setenv(name, value)
             # a console reads it once, when its process starts
+            # people and shop go by one clock
+            here.setattr(_clock, "source", clock)
             here.setattr(console, "width", int(wanted["COLUMNS"]))
             with pytest.raises(SystemExit) as ended:
                 main()

@@ -128,7 +128,7 @@ def test_a_rule_reads_as_people_say_it(said: dict, words: str) -> None:
         (DEFAULT, Caution.SAFE, age(days=31), {}, None),
         (DEFAULT, Caution.SAFE, age(days=30), {}, None),
         (DEFAULT, Caution.SAFE, age(days=29, hours=23), {}, Reason.TOO_YOUNG),
-        (DEFAULT, Caution.SAFE, age(days=-5), {}, Reason.TOO_YOUNG),
+        (DEFAULT, Caution.SAFE, age(days=-5), {}, Reason.DATED_AHEAD),
         (DEFAULT, Caution.SAFE, age(days=31), {"in_use": True}, Reason.IN_USE),
         (DEFAULT, Caution.SAFE, age(days=31), {"program_open": True}, Reason.PROGRAM_OPEN),
         (DEFAULT, Caution.SAFE, age(days=31), {"protected": True}, Reason.PROTECTED),

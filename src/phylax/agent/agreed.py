@@ -1,12 +1,18 @@
-"""What a person agreed to: exactly these items go, each only if it is still the one agreed to."""
+"""What a person agreed to: exactly these items go, each only if it is still the one agreed to.
+
+A seal without a change time comes from an agent of an earlier version: nothing fits it any more.
+"""
 
 from __future__ import annotations
 
+import os
+import stat
 from collections.abc import Iterable
 
 from phylax.agent import files
 from phylax.agent.guard import is_plain_path
-from phylax.agent.hand import Hand
+from phylax.agent.hand import CAN_GO, Hand
+from phylax.agent.letting_go import Going
 from phylax.agent.locks import open_programs
 from phylax.agent.places import Place
 from phylax.agent.seen import Seen
@@ -24,6 +30,7 @@ class Agreed:
         self._protection = protection
         self.again: list[Item] = []
         """What was left only because it, or its program, was open."""
+        self._own_deeds: dict[tuple[int, int], tuple[int, Seal]] = {}
 
     def clean(self, found: list[Place], items: Iterable[Item]) -> None:
         """Raises Stopped when told to stop."""
@@ -70,13 +77,12 @@ class Agreed:
         if seen is None:
             self._leave(place, item, item.path, Reason.GONE)
             return
-        seal = Seal(
-            device=seen.device, file=seen.file, size=seen.apparent, modified_ns=seen.modified_ns
-        )
         in_use = self._hand.refresh()
         if seen.protected:
             self._leave(place, item, seen.path, Reason.PROTECTED)
-        elif seal != item.seal:
+        elif seen.foreign:
+            self._leave(place, item, seen.path, Reason.FOREIGN)
+        elif seen.seal != item.seal:
             self._leave(place, item, seen.path, Reason.CHANGED)
         elif open_programs(place, in_use):
             self._leave(place, item, seen.path, Reason.PROGRAM_OPEN)
@@ -102,19 +108,39 @@ class Agreed:
             except OSError:
                 self._leave(place, item, path, Reason.NO_RIGHT)
                 return
-            seal = item.seal
-            if (found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns) != (
-                seal.device, seal.file, seal.size, seal.modified_ns,
-            ):  # fmt: skip
+            seal = self._renewed(found) or Seal(
+                device=found.st_dev,
+                file=found.st_ino,
+                size=found.st_size,
+                modified_ns=found.st_mtime_ns,
+                changed_ns=found.st_ctime_ns,
+            )
+            if place.is_foreign(found):
+                self._leave(place, item, path, Reason.FOREIGN)
+            elif seal != item.seal or stat.S_IFMT(found.st_mode) not in CAN_GO:
                 self._leave(place, item, path, Reason.CHANGED)
             elif self._hand.refresh().holds(found):
                 self._leave(place, item, path, Reason.IN_USE)
             elif open_programs(place, self._hand.weighing.in_use):
                 self._leave(place, item, path, Reason.PROGRAM_OPEN)
             else:
-                self._hand.files(place, "/".join(folders), handle, [(name, item.size, found)])
+                going = Going(name, item.size, found)
+                if self._hand.let_go(place, "/".join(folders), handle, [going]):
+                    self._note_own_deed(found, item.seal)
         finally:
             files.close(handle)
+
+    # removing one name of a file moves the change time of its other names: that was our own doing
+
+    def _note_own_deed(self, went: os.stat_result, seal: Seal) -> None:
+        if went.st_nlink > 1:
+            self._own_deeds[went.st_dev, went.st_ino] = (went.st_mtime_ns, seal)
+
+    def _renewed(self, found: os.stat_result) -> Seal | None:
+        """The seal of a file of which we removed another name just now, where nothing but its
+        change time differs."""
+        modified, seal = self._own_deeds.get((found.st_dev, found.st_ino), (None, None))
+        return seal if modified == found.st_mtime_ns else None
 
 
 def _not_now(path: str, why: str) -> None:

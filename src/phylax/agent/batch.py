@@ -11,16 +11,17 @@ import errno
 import json
 import os
 import stat
-from collections.abc import Iterator, Sequence
-from contextlib import suppress
+from collections.abc import Callable, Iterator, Sequence, Set
+from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from pydantic import Field, ValidationError
 
 from phylax.agent import files
 from phylax.agent.places import Place, deeper
-from phylax.agent.walk import Complaint, remove_tree
+from phylax.agent.seen import Measure, Seen, weigh
+from phylax.agent.walk import Complaint, Removed, remove_tree
 from phylax.core.survey import Tally
 from phylax.core.values import Demand, Moment
 
@@ -52,6 +53,11 @@ class BatchHead(Demand):
     held_at: Moment
     until_at: Moment
     yields_below: int = Field(0, description="Per cent free, below which it goes before its time")
+    run: str = Field("", description="Random, the run's own whatever number it was given")
+    aside: bool = Field(
+        False,
+        description="For things that go at once: what is still here was cut off, and goes back",
+    )
 
 
 class Held(NamedTuple):
@@ -180,6 +186,25 @@ class Batch:
         """Move an announced thing into the hold. OSError where that fails."""
         files.move(name, parent, str(number), self._things)
 
+    def look(self, number: int) -> os.stat_result | None:
+        """What a thing is by now; None where it is not here."""
+        try:
+            return files.look(str(number), self._things)
+        except FileNotFoundError:
+            return None
+
+    def weigh(self, number: int, measure: Measure, breathe: Callable[[], None]) -> Seen | None:
+        """A thing here with all that is in it."""
+        return weigh(str(number), self._things, measure, lambda path, why: None, breathe=breathe)
+
+    def undo(self, number: int, name: str, parent: int) -> None:
+        """Move a thing back that was just taken. FileExistsError where its name is taken again."""
+        files.move(str(number), self._things, name, parent)
+
+    def is_open_elsewhere(self, number: int) -> bool:
+        """Whether somebody holds a file here open, as far as the system can tell."""
+        return files.is_open_elsewhere(str(number), self._things)
+
     def take_companion(self, number: int, name: str, parent: int) -> None:
         with suppress(FileNotFoundError):
             files.move(name, parent, f"{number}+", self._things)
@@ -189,30 +214,18 @@ class Batch:
     def announced(self, numbers: Sequence[int] = ()) -> Iterator[Held]:
         """Everything ever announced, or only some; streamed, for there may be very many."""
         wanted = frozenset(numbers)
-        with open(os.path.join(self.path, MANIFEST), encoding="utf-8") as lines:
-            next(lines)
+        with open(os.path.join(self.path, MANIFEST), encoding="utf-8", errors="replace") as lines:
+            next(lines, "")
             for line in lines:
                 try:
                     said = json.loads(line)
                 except json.JSONDecodeError:
                     # cut off while it was written: nothing of it had been moved
                     continue
-                for number, (name, size, *more) in enumerate(said["things"], said["first"]):
-                    if wanted and number not in wanted:
-                        continue
-                    companion = Companion(tuple(more[0][0]), more[0][1]) if more else None
-                    yield Held(
-                        number, said["root"], said["place"], tuple(said["folders"]),
-                        said["below"], tuple((m, u, g) for m, u, g in said["chain"]),
-                        name, size, companion,
-                    )  # fmt: skip
+                yield from _held_in(said, wanted)
 
     def is_held(self, number: int) -> bool:
-        try:
-            files.look(str(number), self._things)
-        except FileNotFoundError:
-            return False
-        return True
+        return self.look(number) is not None
 
     def held(self) -> Iterator[Held]:
         """What lies here now."""
@@ -238,30 +251,65 @@ class Batch:
         """
         parent = _way_back(one.root, one.folders, one.chain)
         try:
-            if one.companion is not None:
-                self._put_companion_back(one, one.companion)
             for name in _names_beside(one.name) if beside else [one.name]:
+                if one.companion is not None and files.exists(name, parent):
+                    # the note of what is there must stay its own
+                    continue
                 with suppress(FileExistsError):
-                    files.move(str(one.number), self._things, name, parent)
+                    noted = one.companion and self._put_companion_back(one, one.companion, name)
+                    try:
+                        files.move(str(one.number), self._things, name, parent)
+                    except OSError:
+                        if noted is not None:
+                            self._take_companion_again(one, noted)
+                        raise
                     return name
         finally:
             files.close(parent)
         raise FileExistsError(errno.EEXIST, "the name is taken again", one.name)
 
-    def _put_companion_back(self, one: Held, companion: Companion) -> None:
-        """First the note, then the thing: a trash is never without the note of what it shows."""
+    def _put_companion_back(
+        self, one: Held, companion: Companion, name: str
+    ) -> tuple[Companion, str] | None:
+        """First the note, then the thing: a trash is never without the note of what it shows. A
+        thing put beside takes its note along, under the name that goes with its own."""
+        note = companion.name.replace(one.name, name, 1)
+        if companion.name.startswith("$I"):
+            note = "$I" + name[2:]
+        with self._companion_folder(one, companion) as folder:
+            try:
+                files.move(f"{one.number}+", self._things, note, folder)
+            except FileNotFoundError:
+                return None
+        return companion, note
+
+    def _take_companion_again(self, one: Held, noted: tuple[Companion, str]) -> None:
+        companion, note = noted
+        with suppress(OSError), self._companion_folder(one, companion) as folder:
+            files.move(note, folder, f"{one.number}+", self._things)
+
+    @contextmanager
+    def _companion_folder(self, one: Held, companion: Companion) -> Iterator[int]:
         chain = one.chain[: len(companion.folders) + 1]
         folder = _way_back(one.root, companion.folders, chain)
         try:
-            with suppress(FileNotFoundError):
-                files.move(f"{one.number}+", self._things, companion.name, folder)
+            yield folder
         finally:
             files.close(folder)
 
-    def let_go(self, number: int, complain: Complaint) -> bool:
-        """Let one thing go for good; True when nothing of it is left."""
-        gone = remove_tree(str(number), self._things, complain)
-        return remove_tree(f"{number}+", self._things, complain) and gone
+    def let_go(
+        self,
+        number: int,
+        complain: Complaint,
+        breathe: Callable[[], None] = lambda: None,
+        *,
+        allocated: bool = True,
+    ) -> Removed:
+        """Let one thing go for good, then what the trash wrote down about it."""
+        removed = remove_tree(str(number), self._things, complain, breathe, allocated=allocated)
+        if removed.whole:
+            remove_tree(f"{number}+", self._things, complain)
+        return removed
 
     def sweep_up(self) -> bool:
         """Close and remove the batch itself, where nothing is held in it any more."""
@@ -271,7 +319,7 @@ class Batch:
         self.close()
         top = files.open_top(os.path.dirname(self.path))
         try:
-            return remove_tree(self.name, top, lambda path, why: None)
+            return remove_tree(self.name, top, lambda path, why: None).whole
         finally:
             files.close(top)
 
@@ -294,6 +342,24 @@ class Batch:
         # forgotten on a full volume: it is told once more, which does no harm
         with suppress(OSError):
             Path(self.path, TOLD).write_text(str(length), encoding="ascii")
+
+
+def _held_in(line: Any, wanted: Set[int]) -> Iterator[Held]:
+    """The things that one line of a manifest announces; none where it is not as written by us."""
+    try:
+        folders, root, place = tuple(map(str, line["folders"])), str(line["root"]), line["place"]
+        chain = tuple((int(m), int(u), int(g)) for m, u, g in line["chain"])
+        for number, (name, size, *more) in enumerate(line["things"], int(line["first"])):
+            if wanted and number not in wanted:
+                continue
+            companion = Companion(tuple(more[0][0]), str(more[0][1])) if more else None
+            yield Held(
+                number, root, str(place), folders, int(line["below"]), chain, str(name), int(size),
+                companion,
+            )  # fmt: skip
+    except (KeyError, TypeError, ValueError, IndexError):
+        # by another version, or damaged: nothing that can be put back by it
+        return
 
 
 def _write_first(path: str, head: BatchHead) -> None:
@@ -353,6 +419,18 @@ def _names_beside(name: str) -> Iterator[str]:
     """The name itself, then others that tell where it came from."""
     yield name
     stem, ending = os.path.splitext(name)
-    yield f"{stem} (put back){ending}"
-    for number in range(2, 100):
-        yield f"{stem} (put back {number}){ending}"
+    for mark in (" (put back)", *(f" (put back {number})" for number in range(2, 100))):
+        yield _fitting(stem, f"{mark}{ending}")
+
+
+_LONGEST_NAME = 255
+"""Bytes of a name on most file systems."""
+
+
+def _fitting(stem: str, end: str) -> str:
+    """A stem, as much of it as fits into a name with its end."""
+    if len(os.fsencode(end)) > _LONGEST_NAME // 2:
+        stem, end = stem + end, " (put back)"
+    while stem and len(os.fsencode(stem + end)) > _LONGEST_NAME:
+        stem = stem[:-1]
+    return stem + end

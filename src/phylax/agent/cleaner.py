@@ -7,7 +7,6 @@ into the hold, is `letting_go`'s.
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable, Mapping
 from contextlib import closing
 from datetime import datetime
@@ -16,16 +15,16 @@ from typing import NamedTuple
 from phylax.agent import files
 from phylax.agent.agreed import Agreed
 from phylax.agent.guard import Guard, why_not_cleaned
-from phylax.agent.hand import Going, Hand, OpenNow
+from phylax.agent.hand import Hand, OpenNow
 from phylax.agent.hold import Hold
 from phylax.agent.journal import RunJournal
-from phylax.agent.letting_go import ForGood, IntoHold, Way
+from phylax.agent.letting_go import Aside, ForGood, IntoHold, Way
 from phylax.agent.locks import open_programs
 from phylax.agent.machines import MachineKind
 from phylax.agent.outcomes import Outcomes
 from phylax.agent.places import Place, Territory
 from phylax.agent.surveyor import Watcher
-from phylax.agent.walk import Folder
+from phylax.agent.walk import Names
 from phylax.agent.weighing import Weighing
 from phylax.core.catalogue import Category, category
 from phylax.core.orders import AgreedListing, CategoryOutcome
@@ -114,8 +113,12 @@ class Cleaner:
             self._told_unread.add(key)
             for _ in self._territory.unread(key):
                 self.outcomes.could_not_read(key)
-        if kind.held_for(rule):
-            into = IntoHold(self._hold, self._run_id, kind, rule, self._machine, self._now)
+        files_or_folders = kind.shape in ("files", "folders", "trash")
+        if kind.held_for(rule) or kind.goes_aside or (files_or_folders and listings):
+            way_of = IntoHold if kind.held_for(rule) else Aside
+            into = way_of(
+                self._hold, self._journal, self._run_id, kind, rule, self._machine, self._now
+            )
             with closing(into):
                 self._clean(kind, rule, into, found, listings)
         else:
@@ -156,7 +159,7 @@ class Cleaner:
         for places in by_mount.values():
             judge = weighing.judge_for(places[0].mount, places)
             for place in places:
-                _clean_place(hand, place, judge, sweep=isinstance(way, ForGood))
+                _clean_place(hand, place, judge, sweep=not kind.held_for(rule))
 
     def start_over(self, key: str, *, keep: bool) -> None:
         """A further pass over a category: what was left is looked at anew. `keep`: but only what
@@ -170,9 +173,8 @@ class Cleaner:
 
     def outcome(self, key: str) -> CategoryOutcome:
         """What became of a category, in this run as a whole."""
-        held = sum(
-            (b.tally() for b in self._hold.of_run(self._run_id) if b.head.category == key), Tally()
-        )
+        mine = self._hold.of_run(self._journal.identity)
+        held = sum((batch.tally() for batch in mine if batch.head.category == key), Tally())
         return self.outcomes.of(key, self._journal.removed_of(key), held)
 
 
@@ -193,62 +195,31 @@ def _clean_place(hand: Hand, place: Place, judge: Judge, *, sweep: bool) -> None
 
 
 def _clean_files(hand: Hand, place: Place, root: int, judge: Judge, *, sweep: bool) -> None:
-    weighing = hand.weighing
-    for folder in weighing.files(root, place, hand.could_not_read, bottom_up=True):
-        in_use = hand.refresh()
-        program_open = bool(open_programs(place, in_use)) if folder.files else False
-        keeps = weighing.keeper(place, folder)
-        going: list[Going] = []
-        rest = folder.files
-        if keeps is None and judge.standing(program_open=program_open) is None:
-            going, rest = _plainly_going(weighing, folder, judge, place.shown)
-        for name, found in rest:
-            size = weighing.size(found)
-            reason = judge.why_stays(
-                weighing.aged_from(found),
-                size=size,
-                group=place.shown,
-                in_use=in_use.holds(found),
-                program_open=program_open,
-                protected=keeps is not None and keeps(name),
-            )
-            if reason is None:
-                going.append((name, size, found))
-            else:
-                hand.leave(place, folder.path, name, size, reason)
-        went = hand.files(place, folder.path, folder.handle, going)
-        if sweep and went and went == len(folder.files):
-            _remove_if_empty(folder, judge)
+    emptied = [False]
+    """For each folder on the way: something in it has gone."""
+    for folder in hand.weighing.names(root, place, hand.could_not_read):
+        depth = folder.path.count("/") + 2 if folder.path else 1
+        emptied += [False] * (depth - len(emptied))
+        if folder.left:
+            went = emptied.pop()
+            if sweep and went and _remove_if_empty(hand, folder, judge):
+                emptied[-1] = True
+            continue
+        if hand.sweep(place, folder, judge):
+            emptied[depth - 1] = True
 
 
-def _plainly_going(
-    weighing: Weighing, folder: Folder, judge: Judge, group: str
-) -> tuple[list[Going], list[tuple[str, os.stat_result]]]:
-    """The files that go by their age and size and are not open; and all others, to be judged one
-    by one. The same verdict as the judge's, without its question for each of very many."""
-    cutoff, larger, newest = judge.cutoff, judge.larger, judge.newest_from(group)
-    size_of, aged_from, open_now = weighing.size, weighing.aged_from, weighing.in_use.numbers
-    going: list[Going] = []
-    rest = []
-    for one in folder.files:
-        name, found = one
-        aged, size = aged_from(found), size_of(found)
-        if aged <= cutoff and aged < newest and size > larger and found[1] not in open_now:
-            going.append((name, size, found))
-        else:
-            rest.append(one)
-    return going, rest
-
-
-def _remove_if_empty(folder: Folder, judge: Judge) -> None:
+def _remove_if_empty(hand: Hand, folder: Names, judge: Judge) -> bool:
     """A folder that the cleaning emptied goes too, if it is as old as its files had to be."""
-    if folder.parent == -1 or folder.changed > judge.cutoff:
-        return
+    was = folder.about
+    if folder.parent == -1 or hand.weighing.measure_of(was) > judge.cutoff:
+        return False
     try:
         files.rmdir(folder.name, folder.parent)
     except OSError:
         # not empty after all, or not ours to remove: an empty folder costs nobody anything
-        return
+        return False
+    return True
 
 
 def _clean_items(hand: Hand, place: Place, judge: Judge) -> None:
@@ -262,6 +233,7 @@ def _clean_items(hand: Hand, place: Place, judge: Judge) -> None:
             in_use=not seen.insides.isdisjoint(in_use.files),
             program_open=bool(open_programs(place, in_use)),
             protected=seen.protected,
+            foreign=seen.foreign,
         )
         if reason is None:
             hand.item(place, seen)

@@ -1,25 +1,31 @@
-"""The hand that lets things go: batch by batch, each thing looked at once more, each with its
-outcome, telling how far it is and stopping when told to."""
+"""The hand that lets things go: batch by batch, each thing looked at and judged at the deed, each
+with its outcome, telling how far it is and stopping when told to."""
 
 from __future__ import annotations
 
 import os
+import stat
 import time
+from collections.abc import Callable
 
+from phylax.agent import files
 from phylax.agent.guard import Guard
-from phylax.agent.letting_go import Way, why_left
+from phylax.agent.letting_go import ForGood, Going, Way, why_left
+from phylax.agent.locks import open_programs
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.outcomes import Outcomes
 from phylax.agent.places import Place
 from phylax.agent.seen import Seen
 from phylax.agent.surveyor import Stopped, Watcher
+from phylax.agent.walk import Names
 from phylax.agent.weighing import Weighing
-from phylax.core.retention import Reason
+from phylax.core.retention import Judge, Reason
 
 REFRESH = 5.0
 """Seconds after which it is looked anew what is open on the machine."""
 _TELL_AT, _TELL_AFTER = 50, 0.02
 """Items and seconds after which it is told how far the work is, whichever comes first."""
+CAN_GO = (stat.S_IFREG, stat.S_IFLNK)
 
 
 class OpenNow:
@@ -35,10 +41,6 @@ class OpenNow:
             self._found = self._machine.in_use()
             self._at = time.monotonic()
         return self._found
-
-
-Going = tuple[str, int, os.stat_result]
-"""A file that is to go: its name, the bytes it counts, as it was seen."""
 
 
 class Hand:
@@ -58,13 +60,14 @@ class Hand:
         self.weighing = weighing
         self.outcomes = outcomes
         self.kind = weighing.kind
+        self.way = way
         self._guard = guard
-        self._way = way
         self._open_now = open_now
         self._watch = watch
         self._untold = [0, 0]
         self._told = time.monotonic()
-        self._links: dict[tuple[int, int], int] = {}
+        self._links: dict[tuple[int, int], tuple[int, int]] = {}
+        """By file: how many names it had, and how many of them went."""
 
     def refresh(self) -> InUse:
         """Look again at what is open, where that was some seconds ago."""
@@ -73,51 +76,122 @@ class Hand:
 
     # --- files -------------------------------------------------------------------------------
 
-    def files(self, place: Place, folder: str, handle: int, going: list[Going]) -> int:
-        """Let files of one open folder go; how many went. Raises Stopped when told to stop."""
+    def sweep(self, place: Place, folder: Names, judge: Judge) -> int:
+        """Let go what the rule lets go of a portion of one open folder; how many went. Raises
+        Stopped when told to stop."""
+        keeps = self.weighing.keeper(place, folder.path)
         went = 0
-        judged_by = self.weighing.in_use
-        for start in range(0, len(going), self._way.at_once):
-            batch = going[start : start + self._way.at_once]
-            if (now := self.refresh()) is not judged_by:
-                batch = [one for one in batch if not self._left_as_open(place, folder, one, now)]
-            if batch:
-                went += self._let_go(place, folder, handle, batch)
+        for start in range(0, len(folder.names), self.way.at_once):
+            names = folder.names[start : start + self.way.at_once]
+            in_use = self.refresh()
+            verdict = self._verdict(place, folder, judge, keeps, in_use)
+            if isinstance(self.way, ForGood):
+                went += self._remove(place, folder, names, verdict)
+                continue
+            going = []
+            for name in names:
+                of = self._look(place, folder.path, name, folder.handle)
+                if of is None:
+                    continue
+                if (reason := verdict(name, of)) is not None:
+                    self._stays(place, folder, name, of, reason)
+                else:
+                    going.append(Going(name, self.weighing.size(of), of))
+            if going:
+                went += self.let_go(place, folder.path, folder.handle, going)
         self.tell()
         return went
 
-    def _left_as_open(self, place: Place, folder: str, one: Going, now: InUse) -> bool:
-        name, size, found = one
-        if not now.holds(found):
-            return False
-        self.leave(place, folder, name, size, Reason.IN_USE)
-        return True
+    def _verdict(
+        self,
+        place: Place,
+        folder: Names,
+        judge: Judge,
+        keeps: Callable[[str], bool] | None,
+        in_use: InUse,
+    ) -> Callable[[str, os.stat_result], Reason | None]:
+        """Why a file of a folder stays by what it is now, or None."""
+        weighing, arrived, shown = self.weighing, folder.arrived, place.shown
+        program_open = bool(open_programs(place, in_use))
+        at_top_of_shared = place.is_shared and not folder.path
+        plain = keeps is None and judge.standing(program_open=program_open) is None
+        cutoff, larger, newest = judge.cutoff, judge.larger, judge.newest_from(shown)
+        size_of, aged_from, open_now = weighing.size, weighing.aged_from, in_use.numbers
+        owners = place.owners
 
-    def _let_go(self, place: Place, folder: str, handle: int, batch: list[Going]) -> int:
-        # some hundred thousand files come through here: what can be said once is said once
-        way, let_go, now = self._way, self._way.file, time.monotonic
-        names = [
-            (name, size if found.st_nlink < 2 else self._counts(size, found))
-            for name, size, found in batch
-        ]
+        def verdict(name: str, of: os.stat_result) -> Reason | None:
+            if stat.S_IFMT(of[0]) not in CAN_GO:
+                return _NOT_OURS
+            if owners is not None and of[4] not in owners:
+                return _NOT_OURS if at_top_of_shared else Reason.FOREIGN
+            aged, size = aged_from(of, arrived), size_of(of)
+            # some hundred thousand files come through here: first without the judge's question
+            if plain and aged <= cutoff and aged < newest and size > larger:
+                if of[1] not in open_now or not in_use.holds(of):
+                    return None
+                return Reason.IN_USE
+            return judge.why_stays(
+                aged,
+                size=size,
+                group=shown,
+                in_use=in_use.holds(of),
+                program_open=program_open,
+                protected=keeps is not None and keeps(name),
+            )
+
+        return verdict
+
+    def _look(self, place: Place, folder: str, name: str, handle: int) -> os.stat_result | None:
+        """What a name is now; None where it has gone, or may not be looked at and is left."""
         try:
-            way.announce(place, folder, names)
+            return files.look(name, handle)
+        except FileNotFoundError:
+            return None
+        except OSError as error:
+            self.leave(place, folder, name, 0, *why_left(error))
+            return None
+
+    def _stays(
+        self, place: Place, folder: Names, name: str, of: os.stat_result, reason: Reason
+    ) -> None:
+        if reason is not _NOT_OURS:
+            self.leave(place, folder.path, name, self.weighing.size(of), reason)
+
+    def _remove(
+        self,
+        place: Place,
+        folder: Names,
+        names: list[str],
+        verdict: Callable[[str, os.stat_result], Reason | None],
+    ) -> int:
+        """Look at each of some names, judge it and remove it in the same breath."""
+        way, handle, now = self.way, folder.handle, time.monotonic
+        size_of, look, unlink = self.weighing.size, files.look, files.unlink
+        try:
+            way.announce(place, folder.path, names)
         except OSError as error:
             # not noted, not touched
-            for name, size, _ in batch:
-                self.leave(place, folder, name, size, *why_left(error))
+            for name in names:
+                self.leave(place, folder.path, name, 0, *why_left(error))
             return 0
         went = went_size = told = told_size = 0
         tell_at = now() + _TELL_AFTER
         try:
-            for index, (name, counted) in enumerate(names):
+            for name in names:
                 try:
-                    let_go(index, name, handle)
-                except OSError as error:
-                    self.leave(place, folder, name, batch[index][1], *why_left(error))
+                    of = look(name, handle)
+                    if (reason := verdict(name, of)) is not None:
+                        self._stays(place, folder, name, of, reason)
+                        continue
+                    unlink(name, handle)
+                except FileNotFoundError:
                     continue
+                except OSError as error:
+                    self.leave(place, folder.path, name, 0, *why_left(error))
+                    continue
+                size = size_of(of)
                 went += 1
-                went_size += counted
+                went_size += self._counts(size, of) if self._links or of[3] > 1 else size
                 if went - told >= _TELL_AT or now() > tell_at:
                     self._count(went - told, went_size - told_size)
                     told, told_size, tell_at = went, went_size, now() + _TELL_AFTER
@@ -127,14 +201,48 @@ class Hand:
         self._count(went - told, went_size - told_size)
         return went
 
+    def let_go(self, place: Place, folder: str, handle: int, going: list[Going]) -> int:
+        """Move some files of an open folder away, each known by what it was when it was judged; how
+        many went."""
+        way = self.way
+        try:
+            way.announce(place, folder, [one.name for one in going], going)
+        except OSError as error:
+            for one in going:
+                self.leave(place, folder, one.name, one.size, *why_left(error))
+            return 0
+        went = went_size = 0
+        try:
+            for index, one in enumerate(going):
+                try:
+                    way.take(index, one, handle)
+                except OSError as error:
+                    self.leave(place, folder, one.name, one.size, *why_left(error))
+            for index, why in way.settle(place, folder, handle):
+                one = going[index]
+                if why is not None:
+                    self.leave(place, folder, one.name, one.size, *why)
+                    continue
+                went += 1
+                went_size += self._counts(one.size, one.of)
+        finally:
+            way.went(went, went_size)
+            way.done()
+        self._count(len(going), went_size)
+        return went
+
     def _counts(self, size: int, found: os.stat_result) -> int:
         """The bytes that come free with a name: none while the file has other names."""
-        seal = (found.st_dev, found.st_ino)
-        names = self._links[seal] = self._links.get(seal, 0) + 1
-        if names < found.st_nlink:
-            self.outcomes.link_went(self.kind.key, 1, size if names == 1 else 0)
+        inode = (found.st_dev, found.st_ino)
+        had, went = self._links.get(inode, (found.st_nlink, 0))
+        if had < 2:
+            return size
+        went += 1
+        self._links[inode] = had, went
+        if went < had:
+            self.outcomes.link_went(self.kind.key, 1, size if went == 1 else 0)
             return 0
-        self.outcomes.link_went(self.kind.key, 1 - names, -size)
+        self.outcomes.link_went(self.kind.key, 1 - went, -size)
         return size
 
     # --- items -------------------------------------------------------------------------------
@@ -142,21 +250,27 @@ class Hand:
     def item(self, place: Place, seen: Seen) -> None:
         """Let one item go that is no plain file. Raises Stopped when told to stop."""
         why: tuple[Reason, str] | None = None
+        size = seen.size
         try:
             why = self._why_forbidden(place, seen)
-            if why is None and (whys := self._way.item(place, seen, self.tell)):
-                why = Reason.FAILED, "; ".join(whys[:3])
+            if why is None:
+                left = self.way.item(place, seen, self.weighing.measure(place), self.tell)
+                if left is not None:
+                    why, size = (left.reason, left.detail), seen.size - left.size
+                    if left.size:
+                        # part of it went: its bytes are free, the item itself stays
+                        self.way.went(0, left.size)
         except OSError as error:
             why = why_left(error)
         except Stopped:
             self.leave(place, "", seen.path, seen.size, Reason.CALLED_OFF, "part of it may be gone")
-            self._way.done()
+            self.way.done()
             raise
         if why is not None:
-            self.leave(place, "", seen.path, seen.size, *why)
+            self.leave(place, "", seen.path, max(size, 0), *why)
         else:
-            self._way.went(1, seen.size)
-        self._way.done()
+            self.way.went(1, seen.size)
+        self.way.done()
         self._count(1, seen.size)
 
     def _why_forbidden(self, place: Place, seen: Seen) -> tuple[Reason, str] | None:
@@ -191,3 +305,7 @@ class Hand:
             self.machine.pace(items)
         self._watch(self.kind.key, items, size)
         self._told = time.monotonic()
+
+
+_NOT_OURS = Reason.NOT_AGREED
+"""What does not count here at all: pipes, sockets, and what others put into a shared folder."""

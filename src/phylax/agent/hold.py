@@ -12,10 +12,10 @@ import errno
 import os
 import re
 import stat
-import zlib
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from datetime import datetime, timedelta
+from hashlib import blake2b
 from typing import TypeVar
 
 from phylax.agent.batch import Batch, BatchHead
@@ -25,7 +25,7 @@ from phylax.agent.reserve import Reserve
 
 AT_MOST_PERCENT = 10
 T = TypeVar("T")
-_NAME = re.compile(r"[0-9]{1,18}\.[a-z-]{1,60}\.[0-9a-f]{8}")
+_NAME = re.compile(r"[0-9]{1,18}\.[a-z-]{1,60}\.[0-9a-f]{8,32}")
 
 
 class Hold:
@@ -83,22 +83,33 @@ class Hold:
                 return Batch.open(folder, name)
         raise FileNotFoundError(errno.ENOENT, "no such batch", name)
 
-    def of_run(self, run_id: int) -> Iterator[Batch]:
-        return (batch for batch in self.batches() if batch.head.run_id == run_id)
+    def of_run(self, identity: str) -> Iterator[Batch]:
+        """What a run holds, by its own identity: its number may come again."""
+        return (batch for batch in self.batches() if batch.head.run == identity)
 
     def begin(
-        self, run_id: int, category: str, place: Place, now: datetime, span: timedelta, yields: int
+        self,
+        run_id: int,
+        identity: str,
+        category: str,
+        place: Place,
+        now: datetime,
+        span: timedelta,
+        yields: int,
+        *,
+        aside: bool = False,
     ) -> Batch:
         """The batch for what a run holds of a category on a place's volume.
 
+        Its name comes from the run's `identity`, which is random: a service that was set back may
+        give a number twice, and things of one run must never get into the time of another.
         OSError where it cannot be: no room, no right, or somebody else's folder in the way.
         """
         folder = self._machine.hold_folder(place.path, self._own)
         if folder not in self.possible():
             raise OSError(errno.EXDEV, "nothing is held on this volume", place.mount)
-        name = (
-            f"{run_id}.{category}.{zlib.crc32(place.mount.encode('utf-8', 'surrogateescape')):08x}"
-        )
+        mark = f"{identity}\0{place.mount}\0{aside}".encode("utf-8", "surrogateescape")
+        name = f"{run_id}.{category}.{blake2b(mark, digest_size=12).hexdigest()}"
         head = BatchHead(
             run_id=run_id,
             category=category,
@@ -106,6 +117,8 @@ class Hold:
             held_at=now,
             until_at=now + span,
             yields_below=yields,
+            run=identity,
+            aside=aside,
         )
 
         def make() -> Batch:
@@ -113,6 +126,18 @@ class Hold:
             return Batch.make(folder, name, head)
 
         return self.with_room(make)
+
+    def recover(self) -> None:
+        """Put back what was moved aside by a run that was cut off. What cannot go back waits here
+        as held things do."""
+        for batch in self.batches():
+            if not batch.head.aside:
+                continue
+            for one in batch.held():
+                with suppress(OSError):
+                    batch.put_back(one, beside=False)
+            if batch.is_empty:
+                batch.sweep_up()
 
     def with_room(self, deed: Callable[[], T]) -> T:
         """Do something that needs room, with the reserve's where there is none else."""

@@ -42,7 +42,7 @@ class HoldKeeper:
                 last = one.number
                 if batch.is_held(last):
                     self._check()
-                    stuck += not batch.let_go(last, lambda path, why: None)
+                    stuck += not batch.let_go(last, lambda path, why: None).whole
             if stuck:
                 _log.error("%s held things of %s cannot be let go", stuck, batch.path)
                 continue

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import os
+import secrets
 import time
 from collections.abc import Callable, Sequence
 from contextlib import suppress
@@ -51,8 +52,11 @@ class RunJournal:
         self.resumed = 0
         self.present: dict[str, list[tuple[int, int]]] = {}
         """By batch of the hold: the numbers ordered that were held when the run began."""
+        self.unsized = 0
+        """Things that went just before the run was cut off, of a size that is not known."""
         self.uncertain = False
-        """The machine itself stopped in the middle: the last second before may be missing."""
+        """The sum may lack something: things of unknown size, or, where the machine itself stopped
+        in the middle, the last second before."""
 
     @classmethod
     def begin(
@@ -72,6 +76,7 @@ class RunJournal:
             "started_at": started_at,
             "before": _READINGS.dump_python(tuple(before), mode="json"),
             "boot": psutil.boot_time(),
+            "identity": secrets.token_hex(16),
         }
         journal._write({"begun": journal.begun}, lasting=True)
         return journal
@@ -101,12 +106,15 @@ class RunJournal:
         if about is not None:
             gone = _gone(about)
             for size in gone:
-                journal.removed(about["category"], size)
+                journal.removed(about["category"], size or 0)
+            # what was looked at and removed in one breath went with a size that nobody noted
+            journal.unsized = gone.count(None)
             if gone and about.get("note"):
                 _finish(about["root"], *about["note"])
         journal.resumed += 1
         began = journal.begun.get("boot")
-        journal.uncertain = began is not None and abs(psutil.boot_time() - began) > _SAME_BOOT
+        another_boot = began is not None and abs(psutil.boot_time() - began) > _SAME_BOOT
+        journal.uncertain = another_boot or journal.unsized > 0
         # a line cut off in the middle must not swallow the next one
         journal._unwritten = b"\n"
         journal._write({"resumed": journal.resumed})
@@ -124,6 +132,12 @@ class RunJournal:
             return None
 
     @property
+    def identity(self) -> str:
+        """Random, and the run's own on this machine, whatever number the service gave it."""
+        begun = self.begun
+        return str(begun.get("identity") or f"{begun.get('started_at')} {begun.get('boot')}")
+
+    @property
     def before(self) -> tuple[ReadingIn, ...]:
         return _READINGS.validate_python(self.begun["before"])
 
@@ -132,11 +146,12 @@ class RunJournal:
         category: str,
         place: Place,
         folder: str,
-        names: Sequence[tuple[str, int]],
+        names: Sequence[tuple[str, int | None]],
         note: tuple[Sequence[str], str] | None = None,
     ) -> None:
-        """These names of one folder are about to be removed; after them a note about them, given by
-        the folders below the place and its name."""
+        """Of these names of one folder, with their bytes where they are known, some are about to be
+        removed; after them a note about them, given by the folders below the place's root and its
+        name."""
         self._write(
             {
                 "about": {
@@ -144,7 +159,7 @@ class RunJournal:
                     "root": place.root,
                     "folders": [*place.below, *(folder.split("/") if folder else ())],
                     "names": names,
-                    "note": note and [[*place.below, *note[0]], note[1]],
+                    "note": note and [[*note[0]], note[1]],
                 }
             }
         )
@@ -212,7 +227,7 @@ def _finish(root: str, folders: Sequence[str], name: str) -> None:
             files.close(handle)
 
 
-def _gone(about: dict[str, Any]) -> list[int]:
+def _gone(about: dict[str, Any]) -> list[int | None]:
     """The sizes of those items of a batch that are no longer there."""
     try:
         handle = files.open_top(about["root"])

@@ -6,9 +6,9 @@ person's cache folder are no "other programs' caches". `Territory` knows all pla
 
 from __future__ import annotations
 
+import errno
 import os
 import re
-import stat
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -18,6 +18,7 @@ from functools import cache
 from phylax.agent import files
 from phylax.agent.guard import Guard
 from phylax.agent.machines import Location, MachineKind
+from phylax.agent.walk import Complaint
 from phylax.core.catalogue import Category, Folder, Source, Where, catalogue
 from phylax.core.retention import Caution
 from phylax.core.shop import ReadingIn
@@ -46,6 +47,13 @@ class Place:
     file: int = 0
     locks: tuple[str, ...] = ()
     """Real paths of the locks that its program keeps while it is open."""
+    owners: range | None = None
+    """User numbers whose things may go; None: everyone's."""
+    is_shared: bool = False
+    """Everybody may put things there."""
+
+    def is_foreign(self, of: os.stat_result) -> bool:
+        return self.owners is not None and of.st_uid not in self.owners
 
     def open(self) -> int:
         """A handle on the folder. No part below the location may be a link (OSError ELOOP)."""
@@ -165,7 +173,8 @@ class Territory:
     ) -> Iterator[Place]:
         """The places a pattern stands for; `*` stands in one folder name, links do not count."""
         try:
-            found = list(_matches(location.path, [part for part in below.split("/") if part]))
+            parts_below = [part for part in below.split("/") if part]
+            found = list(_matches(location.path, parts_below, self._elsewhere(location, unread)))
             mount = self._machine.mount_at(location.path)
         except OSError as error:
             unread.append(Unread(path=location.shown, why=error.strerror or str(error)))
@@ -182,6 +191,8 @@ class Territory:
                 names=where.names,
                 leave=where.leave,
                 file=file,
+                owners=location.owners,
+                is_shared=location.is_shared,
             )
             place = replace(place, locks=tuple(self._locks(where, place)))
             if why := self._why_forbidden(kind, place):
@@ -191,6 +202,12 @@ class Territory:
                 unread.append(Unread(path=place.shown, why="Permission denied"))
                 continue
             yield place
+
+    def _elsewhere(self, location: Location, unread: list[Unread]) -> Complaint:
+        """Notes folders on the way to a place over which something else is mounted."""
+        return lambda path, why: unread.append(
+            Unread(path=self._machine.join(location.shown, path), why=why)
+        )
 
     def _locks(self, where: Where, place: Place) -> Iterator[str]:
         for lock in where.locks:
@@ -219,8 +236,11 @@ def _item_folders(place: Place) -> Iterator[tuple[int, int]]:
     with suppress(OSError):
         handle = place.open()
         try:
-            for name, found in files.entries(handle):
-                if stat.S_ISDIR(found.st_mode) and counts(name):
+            for name in filter(counts, files.folder_names(handle)):
+                with suppress(OSError):
+                    folder = files.open_folder(name, handle)
+                    found = files.about(folder)
+                    files.close(folder)
                     yield found.st_dev, found.st_ino
         finally:
             files.close(handle)
@@ -230,15 +250,17 @@ _Match = tuple[tuple[str, ...], int, int]
 """Folder names below a location, and the device and file number of the last."""
 
 
-def _matches(root: str, parts: list[str]) -> Iterator[_Match]:
+def _matches(root: str, parts: list[str], complain: Complaint) -> Iterator[_Match]:
     handle = files.open_top(root)
     try:
-        yield from _matches_in(handle, parts, ())
+        yield from _matches_in(handle, parts, (), complain)
     finally:
         files.close(handle)
 
 
-def _matches_in(parent: int, parts: list[str], before: tuple[str, ...]) -> Iterator[_Match]:
+def _matches_in(
+    parent: int, parts: list[str], before: tuple[str, ...], complain: Complaint
+) -> Iterator[_Match]:
     if not parts:
         found = files.about(parent)
         yield before, found.st_dev, found.st_ino
@@ -247,9 +269,7 @@ def _matches_in(parent: int, parts: list[str], before: tuple[str, ...]) -> Itera
     if _WILD.search(first):
         fits = matcher((first,))
         assert fits is not None
-        names = sorted(
-            name for name, of in files.entries(parent) if fits(name) and stat.S_ISDIR(of.st_mode)
-        )
+        names = sorted(filter(fits, files.folder_names(parent)))
     else:
         names = [first]
     for name in names:
@@ -259,10 +279,12 @@ def _matches_in(parent: int, parts: list[str], before: tuple[str, ...]) -> Itera
             if rest or _WILD.search(first):
                 continue
             raise
-        except OSError:
+        except OSError as error:
             # it is not there, or a link (ELOOP): not this category's
+            if error.errno == errno.EXDEV:
+                complain("/".join((*before, name)), error.strerror or str(error))
             continue
         try:
-            yield from _matches_in(handle, rest, (*before, name))
+            yield from _matches_in(handle, rest, (*before, name), complain)
         finally:
             files.close(handle)

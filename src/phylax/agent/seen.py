@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import os
 import stat
 from collections.abc import Callable
 from typing import NamedTuple
 
 from phylax.agent import files
 from phylax.agent.walk import Complaint, walk
+from phylax.core.survey import Seal
 
 
 class Seen(NamedTuple):
@@ -20,19 +22,59 @@ class Seen(NamedTuple):
     file: int = 0
     apparent: int = 0
     modified_ns: int = 0
+    changed_ns: int = 0
     insides: frozenset[tuple[int, int]] = frozenset()
     """(device, file number) of every file in it."""
     group: str = ""
     user: str = ""
     in_use: bool = False
     protected: bool = False
+    foreign: bool = False
+    """Somebody else's, as a whole or something in it."""
     is_link: bool = False
+
+    @property
+    def seal(self) -> Seal:
+        return Seal(
+            device=self.device,
+            file=self.file,
+            size=self.apparent,
+            modified_ns=self.modified_ns,
+            changed_ns=self.changed_ns,
+        )
+
+    def same_contents(self, other: Seen) -> bool:
+        """Whether it is what it was, but for the times that a move of its own changes."""
+        return (self.device, self.file, self.apparent, self.modified_ns, self.insides) == (
+            other.device, other.file, other.apparent, other.modified_ns, other.insides,
+        )  # fmt: skip
+
+
+class Measure(NamedTuple):
+    """How files are measured on a machine."""
+
+    allocated: bool
+    """By the blocks they hold; else by their length."""
+    attributes: bool
+    """A change of attributes makes a file young: only where a program cannot set that time."""
+    owners: range | None = None
+    """Whose files may go; None: everyone's."""
+
+    def size(self, of: os.stat_result) -> int:
+        return of.st_blocks * 512 if self.allocated else of.st_size
+
+    def newest(self, of: os.stat_result) -> float:
+        """When a file was last changed, contents or attributes."""
+        return max(of.st_mtime, of.st_ctime) if self.attributes else of.st_mtime
+
+    def is_foreign(self, of: os.stat_result) -> bool:
+        return self.owners is not None and of.st_uid not in self.owners
 
 
 def weigh(
     name: str,
     parent: int,
-    allocated: bool,
+    measure: Measure,
     complain: Complaint,
     keeps: Callable[[str], bool] | None = None,
     below: str = "",
@@ -43,50 +85,84 @@ def weigh(
     Its age counts from the newest change in it. It is protected where `keeps` accepts it or
     anything inside, by the path below the place; `below` is where in the place it lies.
     """
+    shown = f"{below}{name}"
+    if not files.is_folder(name, parent):
+        try:
+            of = files.look(name, parent)
+        except FileNotFoundError:
+            return None
+        return Seen(
+            path=name,
+            size=measure.size(of),
+            aged_from=int(measure.newest(of)),
+            device=of.st_dev,
+            file=of.st_ino,
+            apparent=of.st_size,
+            modified_ns=of.st_mtime_ns,
+            changed_ns=of.st_ctime_ns,
+            insides=frozenset({(of.st_dev, of.st_ino)}),
+            protected=keeps is not None and keeps(shown),
+            foreign=measure.is_foreign(of),
+            is_link=stat.S_ISLNK(of.st_mode),
+        )
     try:
-        found = files.look(name, parent)
+        handle = files.open_folder(name, parent)
     except FileNotFoundError:
         return None
-    shown = f"{below}{name}"
-    size = found.st_blocks * 512 if allocated else found.st_size
-    newest = found.st_mtime
-    insides = {(found.st_dev, found.st_ino)}
+    except OSError as error:
+        complain(shown, error.strerror or str(error))
+        return None
+    try:
+        return _weigh_folder(name, handle, measure, complain, keeps, shown, breathe)
+    finally:
+        files.close(handle)
+
+
+def _weigh_folder(
+    name: str,
+    handle: int,
+    measure: Measure,
+    complain: Complaint,
+    keeps: Callable[[str], bool] | None,
+    shown: str,
+    breathe: Callable[[], None],
+) -> Seen:
+    top = files.about(handle)
+    size = top.st_blocks * 512 if measure.allocated else 0
+    insides = {(top.st_dev, top.st_ino)}
     protected = keeps is not None and keeps(shown)
-    if stat.S_ISDIR(found.st_mode):
-        size = size if allocated else 0
-        try:
-            handle = files.open_folder(name, parent)
-        except OSError as error:
-            complain(shown, error.strerror or str(error))
-            return None
-        newest = 0.0
-        try:
-            for folder in walk(handle, lambda path, why: complain(f"{shown}/{path}", why)):
-                breathe()
-                inner_path = f"{shown}/{folder.path}/" if folder.path else f"{shown}/"
-                if folder.path and allocated:
-                    size += files.about(folder.handle).st_blocks * 512
-                for inner_name, inner in folder.files:
-                    newest = max(newest, inner.st_mtime)
-                    protected = protected or (keeps is not None and keeps(inner_path + inner_name))
-                    seal = (inner.st_dev, inner.st_ino)
-                    if seal not in insides:
-                        insides.add(seal)
-                        size += inner.st_blocks * 512 if allocated else inner.st_size
-        finally:
-            files.close(handle)
+    foreign = measure.is_foreign(top)
+    newest, modified, changed = 0.0, 0, 0
+    seen_folders = {""}
+    for folder in walk(handle, lambda path, why: complain(f"{shown}/{path}", why)):
+        breathe()
+        inner_path = f"{shown}/{folder.path}/" if folder.path else f"{shown}/"
+        if folder.path not in seen_folders:
+            seen_folders.add(folder.path)
+            size += folder.about.st_blocks * 512 if measure.allocated else 0
+            foreign = foreign or measure.is_foreign(folder.about)
+        for inner_name, inner in folder.files:
+            newest = max(newest, measure.newest(inner))
+            modified = max(modified, inner.st_mtime_ns)
+            changed = max(changed, inner.st_ctime_ns)
+            foreign = foreign or measure.is_foreign(inner)
+            protected = protected or (keeps is not None and keeps(inner_path + inner_name))
+            inode = (inner.st_dev, inner.st_ino)
+            if inode not in insides:
+                insides.add(inode)
+                size += measure.size(inner)
     return Seen(
         path=name,
         size=size,
-        aged_from=int(newest or found.st_mtime),
-        device=found.st_dev,
-        file=found.st_ino,
+        # where nothing lies in it, by itself
+        aged_from=int(newest or measure.newest(top)),
+        device=top.st_dev,
+        file=top.st_ino,
         # a folder's own length says nothing; its contents' sum does
-        apparent=size if stat.S_ISDIR(found.st_mode) else found.st_size,
-        modified_ns=int((newest or found.st_mtime) * 1e9)
-        if stat.S_ISDIR(found.st_mode)
-        else found.st_mtime_ns,
+        apparent=size,
+        modified_ns=modified or top.st_mtime_ns,
+        changed_ns=max(changed, top.st_ctime_ns),
         insides=frozenset(insides),
         protected=protected,
-        is_link=stat.S_ISLNK(found.st_mode),
+        foreign=foreign,
     )

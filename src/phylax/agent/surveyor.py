@@ -18,7 +18,7 @@ from phylax.agent.weighing import Weighing
 from phylax.core.catalogue import category
 from phylax.core.counting import Found, LineCount, as_item
 from phylax.core.orders import CategoryRule
-from phylax.core.retention import Judge, ProtectEntry, Protection
+from phylax.core.retention import Judge, ProtectEntry, Protection, Reason
 from phylax.core.survey import Item, SurveyLine
 from phylax.core.values import to_seconds
 
@@ -155,7 +155,8 @@ class _Look:
         complain = self._complain(place, count)
         weighing, in_use = self._weighing, self._in_use
         in_blocks, used = self._machine.sizes_as_allocated, weighing.used
-        at_once = self._listing is None and self._kind.age != "created"
+        attributes = self._machine.counts_attributes
+        at_once = self._listing is None and (attributes or self._kind.age != "created")
         for folder in weighing.files(root, place, complain):
             if at_once:
                 size = count.add_folder(
@@ -166,9 +167,12 @@ class _Look:
                     in_use.numbers,
                     in_blocks=in_blocks,
                     used=used,
+                    attributes=attributes,
+                    arrived=folder.arrived if attributes else 0,
                     program_open=program_open,
                     user=place.user,
-                    keeps=weighing.keeper(place, folder),
+                    owners=place.owners,
+                    keeps=weighing.keeper(place, folder.path),
                 )
             else:
                 size = self._one_by_one(folder, place, count, judge, program_open)
@@ -179,7 +183,7 @@ class _Look:
     ) -> int:
         """Count and list the files of a folder; the bytes they hold."""
         prefix = f"{folder.path}/" if folder.path else ""
-        keeps = self._weighing.keeper(place, folder)
+        keeps = self._weighing.keeper(place, folder.path)
         total = 0
         for name, found in folder.files:
             if found.st_nlink > 1 and count.counted_before(found):
@@ -187,15 +191,17 @@ class _Look:
             seen = Seen(
                 path=prefix + name,
                 size=self._weighing.size(found),
-                aged_from=self._weighing.aged_from(found),
+                aged_from=self._weighing.aged_from(found, folder.arrived),
                 device=found.st_dev,
                 file=found.st_ino,
                 apparent=found.st_size,
                 modified_ns=found.st_mtime_ns,
+                changed_ns=found.st_ctime_ns,
                 group=place.shown,
                 user=place.user,
                 in_use=self._in_use.holds(found),
                 protected=keeps is not None and keeps(name),
+                foreign=place.is_foreign(found),
             )
             self._add(seen, place, count, judge, program_open)
             total += seen.size
@@ -212,12 +218,14 @@ class _Look:
             in_use=seen.in_use,
             program_open=program_open,
             protected=seen.protected,
+            foreign=seen.foreign,
         )
         one = Found(
             seen.path, seen.size, seen.aged_from, seen.device, seen.file, seen.apparent,
-            seen.modified_ns, seen.user, reason, seen.group,
+            seen.modified_ns, seen.user, reason, seen.group, seen.changed_ns,
         )  # fmt: skip
-        count.add(one, blocked=program_open or seen.in_use or seen.protected)
+        blocked = program_open or seen.in_use or seen.protected or seen.foreign
+        count.add(one, blocked=blocked or reason is Reason.DATED_AHEAD)
         if seen.protected and self._kind.shape in ("sites", "visits"):
             count.kept_sites += 1
         if self._listing is not None:

@@ -13,18 +13,19 @@ from datetime import datetime
 
 from phylax.agent import files
 from phylax.agent.machines import TrashLayout
-from phylax.agent.places import deeper
-from phylax.agent.seen import Seen, weigh
-from phylax.agent.walk import Complaint, remove_tree
+from phylax.agent.seen import Measure, Seen, weigh
+from phylax.agent.walk import Complaint
 
 _FILETIME_EPOCH = 11_644_473_600
 """Seconds from 1601-01-01, where FILETIME begins, to the Unix epoch."""
+_NEVER = 253_402_300_799
+"""The last second of the year 9999, the last that calendars know."""
 
 
 def trashed(
     handle: int,
     layout: TrashLayout,
-    allocated: bool,
+    measure: Measure,
     complain: Complaint,
     keeps: Callable[[str], bool] | None = None,
     breathe: Callable[[], None] = lambda: None,
@@ -45,9 +46,7 @@ def trashed(
             try:
                 for name in _names(things, complain):
                     date = _deletion_date(handle, name)
-                    found = _weigh(
-                        name, things, date, allocated, complain, keeps, breathe, "files/"
-                    )
+                    found = _weigh(name, things, date, measure, complain, keeps, breathe, "files/")
                     if found:
                         yield found
             finally:
@@ -56,12 +55,12 @@ def trashed(
             for name in _names(handle, complain):
                 if name.startswith("$R"):
                     date = _filetime_of_deletion(handle, "$I" + name[2:])
-                    if found := _weigh(name, handle, date, allocated, complain, keeps, breathe):
+                    if found := _weigh(name, handle, date, measure, complain, keeps, breathe):
                         yield found
         case "plain":
             for name in _names(handle, complain):
                 if name != ".DS_Store" and (
-                    found := _weigh(name, handle, None, allocated, complain, keeps, breathe)
+                    found := _weigh(name, handle, None, measure, complain, keeps, breathe)
                 ):
                     yield found
 
@@ -82,33 +81,6 @@ def companion_of(layout: TrashLayout, name: str) -> tuple[tuple[str, ...], str] 
             return None
 
 
-def let_go(
-    handle: int,
-    layout: TrashLayout,
-    name: str,
-    complain: Complaint,
-    breathe: Callable[[], None] = lambda: None,
-) -> bool:
-    """Remove one deleted thing, then what the trash wrote down about it."""
-    below = thing_folder(layout)
-    things = files.open_folder(below, handle) if below else files.again(handle)
-    try:
-        gone = remove_tree(name, things, complain, breathe)
-    finally:
-        files.close(things)
-    note = companion_of(layout, name)
-    if gone and note is not None:
-        try:
-            beside = deeper(files.again(handle), note[0])
-        except FileNotFoundError:
-            return gone
-        try:
-            remove_tree(note[1], beside, complain)
-        finally:
-            files.close(beside)
-    return gone
-
-
 def _names(handle: int, complain: Complaint) -> list[str]:
     try:
         return sorted(files.names(handle))
@@ -121,36 +93,57 @@ def _weigh(
     name: str,
     parent: int,
     deleted_at: int | None,
-    allocated: bool,
+    measure: Measure,
     complain: Complaint,
     keeps: Callable[[str], bool] | None,
     breathe: Callable[[], None],
     below: str = "",
 ) -> Seen | None:
     """One entry with the size of all that is in it, aged from its deletion."""
-    seen = weigh(name, parent, allocated, complain, keeps, below, breathe)
+    seen = weigh(name, parent, measure, complain, keeps, below, breathe)
     if seen is None:
         return None
-    found = files.look(name, parent)
     if deleted_at is None:
         # being renamed into the trash touches the entry's change time, not its modification time
-        deleted_at = int(found.st_ctime if allocated else found.st_mtime)
-    return seen._replace(
-        aged_from=deleted_at, apparent=found.st_size, modified_ns=found.st_mtime_ns
-    )
+        deleted_at = _arrived_at(name, parent, measure)
+    elif measure.attributes:
+        # a note is a claim: a thing is never older in the trash than its own move there
+        deleted_at = max(deleted_at, _arrived_at(name, parent, measure))
+    return seen._replace(aged_from=deleted_at)
+
+
+def _arrived_at(name: str, parent: int, measure: Measure) -> int:
+    """When an entry was renamed into the folder it lies in, or changed since."""
+    try:
+        if not files.is_folder(name, parent):
+            of = files.look(name, parent)
+        else:
+            handle = files.open_folder(name, parent)
+            try:
+                of = files.about(handle)
+            finally:
+                files.close(handle)
+    except OSError:
+        return _NEVER
+    return int(of.st_ctime if measure.allocated else of.st_mtime)
 
 
 def _deletion_date(trash: int, name: str) -> int | None:
-    """`DeletionDate` of a trashinfo file: local time, as the specification has it."""
+    """`DeletionDate` of a trashinfo file: local time, as the specification has it. None where there
+    is none, or one that no calendar holds."""
     text = _read(trash, "info", f"{name}.trashinfo", 64 * 1024)
     for line in (text or b"").decode("utf-8", "replace").splitlines():
         key, _, value = line.partition("=")
         if key.strip() == "DeletionDate":
             try:
-                return int(datetime.fromisoformat(value.strip()).timestamp())
-            except ValueError:
+                return _within_the_calendar(int(datetime.fromisoformat(value.strip()).timestamp()))
+            except (ValueError, OverflowError, OSError):
                 return None
     return None
+
+
+def _within_the_calendar(second: int) -> int | None:
+    return second if 0 < second < _NEVER else None
 
 
 def _filetime_of_deletion(trash: int, name: str) -> int | None:
@@ -159,7 +152,9 @@ def _filetime_of_deletion(trash: int, name: str) -> int | None:
     if header is None or len(header) < 24:
         return None
     version, _, filetime = struct.unpack("<qqq", header)
-    return filetime // 10_000_000 - _FILETIME_EPOCH if version in (1, 2) else None
+    if version not in (1, 2):
+        return None
+    return _within_the_calendar(filetime // 10_000_000 - _FILETIME_EPOCH)
 
 
 def _read(trash: int, folder: str, name: str, most: int) -> bytes | None:

@@ -1,26 +1,32 @@
-"""Walking a tree by directory handles: links are never followed, the volume is never left.
+"""Walking a tree by directory handles: links are never followed, no mount is ever entered.
 
-Every folder is opened relative to the handle of the one above it, so that a link planted between
-look and deed leads nowhere.
+What it may not assume: that a name means the same twice, that one device is one volume, that a
+mount answers, that a folder is small or shallow. So each folder is opened by one name in the handle
+of the one above; kinds come from the listing; a folder streams in portions, however large it is;
+and what lies deeper than `DEEPEST` is left and named.
 """
 
 from __future__ import annotations
 
 import os
-import stat
 from collections.abc import Callable, Iterator, Set
-from typing import NamedTuple
+from dataclasses import dataclass
+from typing import Generic, NamedTuple, TypeVar
 
 from phylax.agent import files as system
 
-_KIND, _REGULAR, _LINK, _FOLDER = 0o170000, stat.S_IFREG, stat.S_IFLNK, stat.S_IFDIR
+DEEPEST = 256
+"""Folders below one another; each costs handles."""
+AT_ONCE = 1000
+"""Names in one portion of a folder."""
 
 Complaint = Callable[[str, str], None]
 """Called with a path below the walk's root and why it could not be read."""
+Entry = TypeVar("Entry")
 
 
 class Folder(NamedTuple):
-    """One folder of a walk. The handle is open only until the walk goes on."""
+    """A portion of one folder of a walk. The handle is open only until the walk goes on."""
 
     handle: int
     parent: int
@@ -29,135 +35,215 @@ class Folder(NamedTuple):
     path: str
     """Below the walk's root, with '/' between names; empty for the root itself."""
     files: list[tuple[str, os.stat_result]]
-    changed: float
-    """When the folder itself was last changed, before the walk's owner touched it."""
+    about: os.stat_result
+    """What the folder itself was, before the walk's owner touched it."""
+    arrived: int
+    """Epoch second since which it surely has lain where it lies: a folder that is moved keeps the
+    times of all that is in it, but its own change time and that of the folder it comes into
+    move."""
 
 
-class _Frame(NamedTuple):
+class Names(NamedTuple):
+    """The same without a look at the files: their names, to be looked at one by one at the deed."""
+
     handle: int
+    parent: int
+    name: str
     path: str
-    folders: Iterator[str]
-    folder: Folder
+    names: list[str]
+    about: os.stat_result
+    arrived: int
+    left: bool
+    """The walk leaves the folder, and all that lies in it has been gone through."""
+
+
+@dataclass
+class _Frame(Generic[Entry]):
+    handle: int
+    name: str
+    path: str
+    about: os.stat_result
+    arrived: int
+    portions: Iterator[tuple[list[Entry], list[str]]]
+    folders: list[str]
+    """Of the last portion, those not yet entered."""
 
 
 def walk(
     root: int,
     complain: Complaint,
     *,
-    bottom_up: bool = False,
     skip: Set[tuple[int, int]] = frozenset(),
     leave: Callable[[str], object] | None = None,
 ) -> Iterator[Folder]:
-    """Every folder of a tree, given an open handle on its root, which stays open.
+    """Every folder of a tree in portions, given an open handle on its root, which stays open.
 
-    Files are what can go: regular files and links (as themselves). Sockets, pipes and devices are
-    passed over. Top down by default; bottom up gives a folder after all that lie in it. Folders in
-    `skip`, by (device, file number), and those whose name `leave` accepts are not entered.
+    Files are what can go: regular files and links (as themselves). Folders in `skip`, by (device,
+    file number), and those whose name `leave` accepts are not entered.
     """
-    device = system.about(root).st_dev
-    frames = [_frame(system.again(root), -1, "", "", complain)]
+    for frame, parent, files in _steps(root, system.portions, complain, skip, leave):
+        if files is not None:
+            yield Folder(
+                frame.handle, parent, frame.name, frame.path, files, frame.about, frame.arrived
+            )
+
+
+def sweep(
+    root: int,
+    complain: Complaint,
+    *,
+    skip: Set[tuple[int, int]] = frozenset(),
+    leave: Callable[[str], object] | None = None,
+) -> Iterator[Names]:
+    """The same for who removes what is walked over: names in portions while the folder is listed,
+    and each folder once more when it is left, after all that lay in it."""
+    for frame, parent, names in _steps(root, system.name_portions, complain, skip, leave):
+        yield Names(
+            frame.handle, parent, frame.name, frame.path, names or [], frame.about, frame.arrived,
+            names is None,
+        )  # fmt: skip
+
+
+def _steps(
+    root: int,
+    listing: Callable[[int, int], Iterator[tuple[list[Entry], list[str]]]],
+    complain: Complaint,
+    skip: Set[tuple[int, int]],
+    leave: Callable[[str], object] | None,
+) -> Iterator[tuple[_Frame[Entry], int, list[Entry] | None]]:
+    """(folder, handle of the one above, a portion of what lies in it); None: it is left now."""
+
+    def frame_of(
+        handle: int, name: str, path: str, about: os.stat_result, arrived: int
+    ) -> _Frame[Entry]:
+        return _Frame(handle, name, path, about, arrived, listing(handle, AT_ONCE), [])
+
+    top = system.again(root)
+    frames = [frame_of(top, "", "", system.about(top), 0)]
     try:
-        if not bottom_up:
-            yield frames[0].folder
         while frames:
-            frame = frames[-1]
-            name = next(frame.folders, None)
-            if name is None:
-                if bottom_up:
-                    yield frame.folder
-                system.close(frames.pop().handle)
+            frame, parent = frames[-1], frames[-2].handle if len(frames) > 1 else -1
+            if not frame.folders:
+                try:
+                    portion = next(frame.portions, None)
+                except OSError as error:
+                    complain(frame.path, error.strerror or str(error))
+                    portion = None
+                if portion is None:
+                    yield frame, parent, None
+                    system.close(frames.pop().handle)
+                    continue
+                entries, frame.folders = portion
+                if entries:
+                    yield frame, parent, entries
                 continue
+            name = frame.folders.pop()
             if leave is not None and leave(name):
                 continue
             path = f"{frame.path}/{name}" if frame.path else name
+            if len(frames) == DEEPEST:
+                complain(path, "lies too deep to be looked at")
+                continue
             try:
                 handle = system.open_folder(name, frame.handle)
             except OSError as error:
                 if not isinstance(error, FileNotFoundError):
                     complain(path, error.strerror or str(error))
                 continue
-            found = system.about(handle)
-            if found.st_dev != device or (skip and (found.st_dev, found.st_ino) in skip):
+            about = system.about(handle)
+            if skip and (about.st_dev, about.st_ino) in skip:
                 system.close(handle)
                 continue
-            frames.append(_frame(handle, frame.handle, name, path, complain))
-            if not bottom_up:
-                yield frames[-1].folder
+            since = min(int(about.st_ctime), int(frame.about.st_ctime))
+            frames.append(frame_of(handle, name, path, about, max(frame.arrived, since)))
     finally:
         for frame in frames:
             system.close(frame.handle)
 
 
-def _frame(handle: int, parent: int, name: str, path: str, complain: Complaint) -> _Frame:
-    files: list[tuple[str, os.stat_result]] = []
-    folders: list[str] = []
-    try:
-        files, folders = _sort_out(system.entries(handle))
-    except OSError as error:
-        complain(path, error.strerror or str(error))
-    folder = Folder(handle, parent, name, path, files, system.about(handle).st_mtime)
-    return _Frame(handle, path, iter(folders), folder)
+class Removed(NamedTuple):
+    """What became of a tree that was to go."""
 
-
-def _sort_out(
-    found: system.Entries,
-) -> tuple[list[tuple[str, os.stat_result]], list[str]]:
-    """The files and the folders of one folder."""
-    odd = [one for one in found if one[1].st_mode & _KIND != _REGULAR]
-    if not odd:
-        return found, []
-    folders = [name for name, of in odd if of.st_mode & _KIND == _FOLDER]
-    return [one for one in found if one[1].st_mode & _KIND in (_REGULAR, _LINK)], folders
+    whole: bool
+    """Nothing of it is left."""
+    files: int
+    """Files and links that went, and the bytes they held."""
+    size: int
 
 
 def remove_tree(
-    name: str, parent: int, complain: Complaint, breathe: Callable[[], None] = lambda: None
-) -> bool:
-    """Remove a file, a link or a whole folder in an open one; True when nothing of it is left.
+    name: str,
+    parent: int,
+    complain: Complaint,
+    breathe: Callable[[], None] = lambda: None,
+    *,
+    allocated: bool = True,
+) -> Removed:
+    """Remove anything that has a name in an open folder, a whole folder with all that is in it.
 
-    `breathe` is called with every folder and every hundred files, and may raise to stop.
+    Goes where nobody else moves names: in the hold. `breathe` is called with every folder and every
+    hundred names, and may raise to stop. Sizes are `allocated` blocks or lengths.
     """
-    if not _is_folder(name, parent):
-        return _remove(system.unlink, name, parent, name, complain)
+    if not system.is_folder(name, parent):
+        size, whole = _unlink(name, parent, name, complain, allocated)
+        return Removed(whole, int(whole), size)
     try:
         handle = system.open_folder(name, parent)
     except OSError as error:
         complain(name, error.strerror or str(error))
-        return False
-    whole = True
+        return Removed(False, 0, 0)
+    whole, count, total = True, 0, 0
     try:
-        for folder in walk(
-            handle, lambda path, why: complain(f"{name}/{path}", why), bottom_up=True
-        ):
+        for folder in sweep(handle, lambda path, why: complain(f"{name}/{path}", why)):
             breathe()
-            for number, (file, _) in enumerate(folder.files, 1):
+            inside = f"{name}/{folder.path}" if folder.path else name
+            if folder.left:
+                # pipes, sockets and devices are no files that the walk shows, but go all the same
+                odd = set() if _is_empty(folder.handle) else set(system.names(folder.handle))
+                for other in odd - set(system.folder_names(folder.handle)):
+                    _unlink(other, folder.handle, f"{inside}/{other}", complain, allocated)
+                if folder.path:
+                    whole &= _remove_folder(folder.name, folder.parent, inside, complain)
+            for number, file in enumerate(folder.names, 1):
                 if number % 100 == 0:
                     breathe()
-                shown = f"{name}/{folder.path}/{file}"
-                whole &= _remove(system.unlink, file, folder.handle, shown, complain)
-            if folder.path:
-                shown = f"{name}/{folder.path}"
-                whole &= _remove(system.rmdir, folder.name, folder.parent, shown, complain)
+                size, went = _unlink(file, folder.handle, f"{inside}/{file}", complain, allocated)
+                count, total, whole = count + went, total + size, whole and went
     finally:
         system.close(handle)
-    return _remove(system.rmdir, name, parent, name, complain) and whole
+    return Removed(_remove_folder(name, parent, name, complain) and whole, count, total)
 
 
-def _remove(
-    deed: Callable[..., None], name: str, parent: int, shown: str, complain: Complaint
-) -> bool:
+def _is_empty(handle: int) -> bool:
     try:
-        deed(name, parent)
+        return system.is_empty(handle)
+    except OSError:
+        return True
+
+
+def _unlink(
+    name: str, parent: int, shown: str, complain: Complaint, allocated: bool
+) -> tuple[int, bool]:
+    """(bytes that came free with a name, whether it is gone)."""
+    try:
+        of = system.look(name, parent)
+        system.unlink(name, parent)
+    except FileNotFoundError:
+        return 0, True
+    except OSError as error:
+        complain(shown, error.strerror or str(error))
+        return 0, False
+    if of.st_nlink > 1:
+        return 0, True
+    return (of.st_blocks * 512 if allocated else of.st_size), True
+
+
+def _remove_folder(name: str, parent: int, shown: str, complain: Complaint) -> bool:
+    try:
+        system.rmdir(name, parent)
     except FileNotFoundError:
         return True
     except OSError as error:
         complain(shown, error.strerror or str(error))
         return False
     return True
-
-
-def _is_folder(name: str, parent: int) -> bool:
-    try:
-        return stat.S_ISDIR(system.look(name, parent).st_mode)
-    except OSError:
-        return False

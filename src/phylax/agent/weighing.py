@@ -15,9 +15,9 @@ from phylax.agent import files
 from phylax.agent.locks import open_programs
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.places import Place, Territory, deeper
-from phylax.agent.seen import Seen, weigh
+from phylax.agent.seen import Measure, Seen, weigh
 from phylax.agent.trash import trashed
-from phylax.agent.walk import Complaint, Folder, walk
+from phylax.agent.walk import Complaint, Folder, Names, sweep, walk
 from phylax.agent.webstores import stores_in
 from phylax.core.catalogue import Category
 from phylax.core.counting import NOT_KNOWN
@@ -93,16 +93,16 @@ class Weighing:
         handle = place.open()
         try:
             for folder in self.files(handle, place, _not_now):
-                keeps = self.keeper(place, folder)
+                keeps = self.keeper(place, folder.path)
                 for name, found in folder.files:
                     if found.st_nlink > 1:
                         if (found.st_dev, found.st_ino) in linked:
                             continue
                         linked.add((found.st_dev, found.st_ino))
                     size = self.size(found)
-                    kept = keeps is not None and keeps(name)
+                    kept = (keeps is not None and keeps(name)) or place.is_foreign(found)
                     if size > larger and not kept and not self.in_use.holds(found):
-                        yield place.shown, self.aged_from(found), size
+                        yield place.shown, self.aged_from(found, folder.arrived), size
         finally:
             files.close(handle)
 
@@ -112,44 +112,73 @@ class Weighing:
         """The bytes a file counts on its volume."""
         return found.st_blocks * 512 if self.machine.sizes_as_allocated else found.st_size
 
-    def aged_from(self, found: os.stat_result) -> int:
-        """The epoch second from which a file's age counts."""
+    def measure(self, place: Place) -> Measure:
+        machine = self.machine
+        return Measure(machine.sizes_as_allocated, machine.counts_attributes, place.owners)
+
+    def measure_of(self, folder: os.stat_result) -> float:
+        """When a folder itself was last changed."""
+        if self.machine.counts_attributes:
+            return max(folder.st_mtime, folder.st_ctime)
+        return folder.st_mtime
+
+    def aged_from(self, found: os.stat_result, arrived: int = 0) -> int:
+        """The epoch second from which a file's age counts: the newest of what is known, so that
+        one that came with times of long ago is as young as it came. `arrived`: since when its
+        folder lies where it lies."""
+        newest = int(found[8])
+        if self.machine.counts_attributes:
+            newest = max(newest, int(found[9]), arrived)
         if self.used:
             # with relatime or noatime the access time may be older than the modification
-            return int(max(found[7], found[8]))
-        if self.kind.age == "created":
+            return max(newest, int(found[7]))
+        if self.kind.age == "created" and not self.machine.counts_attributes:
             return int(getattr(found, "st_birthtime", found.st_mtime))
-        return int(found[8])
+        return newest
 
-    def files(
-        self, root: int, place: Place, complain: Complaint, *, bottom_up: bool = False
-    ) -> Iterator[Folder]:
-        """The folders of a place, each with those of its files that count."""
+    def files(self, root: int, place: Place, complain: Complaint) -> Iterator[Folder]:
+        """The folders of a place in portions, each with those of its files that count."""
         skip = self._territory.claims
         counts, leaves = place.counts, place.leaves
         only_listed = self.kind.caution is Caution.REPORT
         listed = Judge(self.rule, Caution.SAFE, self.now) if only_listed else None
-        for folder in walk(root, complain, bottom_up=bottom_up, skip=skip, leave=leaves):
+        for folder in walk(root, complain, skip=skip, leave=leaves):
             self._breathe()
             found = folder.files
             if counts is not None:
                 found = [one for one in found if counts(one[0])]
             if leaves is not None:
                 found = [one for one in found if not leaves(one[0])]
+            if place.is_shared and not folder.path:
+                # at the top of a place that all may write to lies what belongs to others
+                found = [one for one in found if not place.is_foreign(one[1])]
             if listed is not None:
                 found = [
                     one
                     for one in found
-                    if self.size(one[1]) > listed.larger and self.aged_from(one[1]) <= listed.cutoff
+                    if self.size(one[1]) > listed.larger
+                    and self.aged_from(one[1], folder.arrived) <= listed.cutoff
                 ]
             yield folder if found is folder.files else folder._replace(files=found)
 
-    def keeper(self, place: Place, folder: Folder) -> Callable[[str], bool] | None:
-        """Which names in a folder the protect list keeps; None: it says nothing."""
+    def names(self, root: int, place: Place, complain: Complaint) -> Iterator[Names]:
+        """The same by name alone, for who looks at each file at the deed."""
+        counts, leaves = place.counts, place.leaves
+        for folder in sweep(root, complain, skip=self._territory.claims, leave=leaves):
+            self._breathe()
+            found = folder.names
+            if counts is not None:
+                found = [name for name in found if counts(name)]
+            if leaves is not None:
+                found = [name for name in found if not leaves(name)]
+            yield folder if found is folder.names else folder._replace(names=found)
+
+    def keeper(self, place: Place, folder: str) -> Callable[[str], bool] | None:
+        """Which names in a folder of a place the protect list keeps; None: it says nothing."""
         if not self.protection.guards_files:
             return None
         join, keeps = self.machine.join, self.protection.keeps
-        shown = join(place.shown, folder.path)
+        shown = join(place.shown, folder)
         if self.protection.keeps_folder(shown):
             return lambda name: True
         return lambda name: keeps(join(shown, name))
@@ -184,18 +213,18 @@ class Weighing:
 
     def _trash(self, handle: int, place: Place, complain: Complaint) -> Iterator[Seen]:
         keeps = self._keeps_inside(place)
-        layout, allocated = self.machine.trash_layout, self.machine.sizes_as_allocated
-        for seen in trashed(handle, layout, allocated, complain, keeps, self._breathe):
+        layout, measure = self.machine.trash_layout, self.measure(place)
+        for seen in trashed(handle, layout, measure, complain, keeps, self._breathe):
             in_use = not seen.insides.isdisjoint(self.in_use.files)
             yield seen._replace(in_use=in_use, user=place.user, group=place.shown)
 
     def _folders(self, handle: int, place: Place, complain: Complaint) -> Iterator[Seen]:
         counts, keeps = place.counts, self._keeps_inside(place)
-        for name in sorted(files.names(handle)):
+        for name in sorted(files.folder_names(handle)):
             if counts is not None and not counts(name):
                 continue
-            allocated = self.machine.sizes_as_allocated
-            seen = weigh(name, handle, allocated, complain, keeps, breathe=self._breathe)
+            measure = self.measure(place)
+            seen = weigh(name, handle, measure, complain, keeps, breathe=self._breathe)
             if seen is None or seen.is_link:
                 continue
             yield seen._replace(

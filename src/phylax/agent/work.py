@@ -76,6 +76,9 @@ class Worker:
         """
         started = datetime.now(UTC)
         path = self._runs / f"{order.run_id}.jsonl"
+        # what a run that was cut off had moved aside lies where it lay again, before its journal is
+        # asked what has gone
+        self._hold.recover()
         before = self._machine.volumes()
         journal = RunJournal.begin(path, order, started.isoformat(), before, self._reserve)
         try:

@@ -6,6 +6,7 @@ from datetime import datetime, timedelta
 
 import click
 
+from phylax.cli._clock import now as clock_now
 from phylax.cli._output import LOOK_HERE, console, format_option, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.agenda import AgendaLine
@@ -23,7 +24,7 @@ def command(
 ) -> None:
     """What runs, or ran, where, when and how long, and what gets in its way."""
     zone = session.the_shop.clock
-    begin = since.replace(tzinfo=zone) if since else datetime.now(zone)
+    begin = since.replace(tzinfo=zone) if since else clock_now().astimezone(zone)
     agenda = session.shop.rounds.agenda(
         since=begin,
         until=begin + timedelta(days=days),

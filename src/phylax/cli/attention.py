@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
-
 import click
 
+from phylax.cli._clock import now as clock_now
 from phylax.cli._output import Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.attention import Attention, Handling
@@ -75,7 +74,7 @@ def give_back(session: Session, number: int) -> None:
 def put_off(session: Session, number: int, span: str) -> None:
     """Let it rest for a while; it comes back sooner when it gets worse."""
     try:
-        until = datetime.now(UTC) + parse_span(span)
+        until = clock_now() + parse_span(span)
     except ValueError as error:
         raise click.BadParameter(str(error), param_hint="--for") from error
     one = session.shop.attention.put_off(session.shop.attention.get(number), until)

@@ -9,6 +9,7 @@ from typing import Any, TypeVar
 
 import click
 
+from phylax.cli._clock import now as clock_now
 from phylax.cli._output import LOOK_HERE, Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.quantities import count, parse_span, show_span
@@ -200,7 +201,7 @@ def find_routine(session: Session, which: str) -> int:
 
 
 def _today(session: Session) -> date:
-    return datetime.now(session.the_shop.clock).date()
+    return clock_now().astimezone(session.the_shop.clock).date()
 
 
 @command.command("runs")

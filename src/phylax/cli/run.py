@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import sys
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 
 import click
 
+from phylax.cli._clock import now as clock_now
 from phylax.cli._following import exit_code, follow, print_end
 from phylax.cli._output import Column, console, format_option, local, print_list, print_one
 from phylax.cli._session import Session, pass_session
@@ -175,7 +176,7 @@ def missed(session: Session, days: int, form: str) -> None:
         Column("for", lambda r: local(r.occurs_at or r.due_at, zone)),
         Column("why", lambda r: r.reason),
     )
-    since = datetime.now(UTC) - timedelta(days=days)
+    since = clock_now() - timedelta(days=days)
     print_list(form, session.shop.runs.missed(since), columns, empty="Nothing was missed.")
 
 

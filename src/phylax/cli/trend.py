@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
 from pathlib import Path
 
 import click
 
+from phylax.cli._clock import now as clock_now
 from phylax.cli._drawing import draw, in_words, say
 from phylax.cli._output import Column, console, format_option, print_list
 from phylax.cli._session import Session, pass_session
@@ -25,7 +25,7 @@ def command() -> None:
 
 def _trend(session: Session, machine: str, volume: str | None, span: str) -> Trend:
     try:
-        since = datetime.now(UTC) - parse_span(span)
+        since = clock_now() - parse_span(span)
     except ValueError as error:
         raise click.BadParameter(str(error), param_hint="--span") from error
     return session.shop.machines.trend(machine, mount=volume, since=since)

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable, Set
 from hashlib import blake2b
 from typing import Any, NamedTuple, Protocol
 
-from phylax.core.retention import Judge, Reason, RuleInForce
+from phylax.core.retention import DATED_AHEAD, Judge, Reason, RuleInForce
 from phylax.core.survey import (
     AGE_DAYS,
     LARGEST,
@@ -34,7 +34,7 @@ _MOST_RANKED = 500
 
 class Measured(Protocol):
     """What the system says of a file: an `os.stat_result`, of which the fields with whole seconds
-    have only numbers (7 used, 8 modified)."""
+    have only numbers (4 owner, 7 used, 8 modified, 9 attributes changed)."""
 
     @property
     def st_ino(self) -> int: ...
@@ -46,6 +46,8 @@ class Measured(Protocol):
     def st_blocks(self) -> int: ...
     @property
     def st_mtime_ns(self) -> int: ...
+    @property
+    def st_ctime_ns(self) -> int: ...
 
     def __getitem__(self, field: Any, /) -> Any: ...
 
@@ -63,6 +65,7 @@ class Found(NamedTuple):
     user: str
     reason: Reason | None
     group: str = ""
+    changed_ns: int = 0
 
 
 NOT_KNOWN = 0
@@ -94,6 +97,7 @@ class LineCount:
         self._digest = 0
         self._ranked: list[Ranked] = []
         self._ranks_all = True
+        self._young_by_attributes = [0, 0]
         self.kept_sites = 0
         self.unread: list[Unread] = []
         self.unread_count = 0
@@ -142,19 +146,25 @@ class LineCount:
         *,
         in_blocks: bool,
         used: bool,
+        attributes: bool,
+        arrived: int,
         program_open: bool,
         user: str,
+        owners: range | None = None,
         keeps: Callable[[str], bool] | None = None,
     ) -> int:
         """Count the files of one folder; the bytes they hold.
 
         The same as judging and adding each, but written for a million: no call and no object for
         each. `open_numbers` are the file numbers in `open_files`. `used` says that age is measured
-        from the last use, `in_blocks` that a file counts as the blocks it holds instead of as its
-        length, `keeps` which names the protect list keeps. A file with several names (hard links)
-        is counted once.
+        from the last use; `attributes` that a change of attributes makes a file young as well, and
+        that it is no older than `arrived`, since when its folder lies there; `in_blocks` that a
+        file counts as the blocks it holds instead of as its length; `owners` whose files may go
+        (None: everyone's); `keeps` which names the protect list keeps. A file with several names
+        (hard links) is counted once.
         """
         now, counts, sizes, floor = self._now, self._counts, self._sizes, self._floor
+        ahead = now + DATED_AHEAD
         cutoff, larger = judge.cutoff, judge.larger
         newest_from = judge.newest_from(self._place)
         standing = judge.standing(program_open=program_open)
@@ -166,15 +176,25 @@ class LineCount:
             if found[3] > 1 and self.counted_before(found):
                 continue
             size = found.st_blocks * 512 if in_blocks else found.st_size
-            aged_from = found[8]
+            aged_from = modified = found[8]
+            if attributes:
+                if found[9] > aged_from:
+                    aged_from = found[9]
+                if arrived > aged_from:
+                    aged_from = arrived
             if used and found[7] > aged_from:
                 aged_from = found[7]
-            blocked = program_open or (
-                found[1] in open_numbers and (found[2], found[1]) in open_files
+            blocked = (
+                program_open
+                or aged_from > ahead
+                or (found[1] in open_numbers and (found[2], found[1]) in open_files)
             )
             reason = standing
             if keeps is not None and keeps(name):
                 reason, blocked = Reason.PROTECTED, True
+                self._stay(reason, 1, size)
+            elif owners is not None and found[4] not in owners:
+                reason, blocked = Reason.FOREIGN, True
                 self._stay(reason, 1, size)
             elif standing is not None:
                 young += 1
@@ -185,10 +205,16 @@ class LineCount:
             elif aged_from >= newest_from:
                 reason = Reason.AMONG_NEWEST
                 self._stay(reason, 1, size)
+            elif aged_from > ahead:
+                reason = Reason.DATED_AHEAD
+                self._stay(reason, 1, size)
             elif aged_from > cutoff:
                 reason = Reason.TOO_YOUNG
                 young += 1
                 young_size += size
+                if modified <= cutoff < found[9]:
+                    self._young_by_attributes[0] += 1
+                    self._young_by_attributes[1] += size
             elif blocked:
                 reason = Reason.IN_USE
                 self._stay(reason, 1, size)
@@ -204,7 +230,7 @@ class LineCount:
             if size > floor:
                 one = Found(
                     prefix + name, size, aged_from, found.st_dev, found.st_ino,
-                    found.st_size, found.st_mtime_ns, user, reason,
+                    found.st_size, found.st_mtime_ns, user, reason, "", found.st_ctime_ns,
                 )  # fmt: skip
                 self._keep(one)
                 floor = self._floor
@@ -282,6 +308,9 @@ class LineCount:
                 for _, _, place, found in sorted(self._largest, key=lambda e: (-e[0], -e[1]))
             ),
             ranked=tuple(self._ranked),
+            young_by_attributes=Tally(
+                count=self._young_by_attributes[0], size=self._young_by_attributes[1]
+            ),
             kept_sites=self.kept_sites,
             digest=(self._digest % (1 << 8 * _DIGEST_BYTES)).to_bytes(_DIGEST_BYTES, "big").hex(),
             programs_open=tuple(sorted(self.programs_open)),
@@ -307,6 +336,7 @@ def as_item(found: Found, place: str) -> Item:
             file=found.file,
             size=found.apparent,
             modified_ns=found.modified_ns,
+            changed_ns=found.changed_ns,
         ),
     )
 

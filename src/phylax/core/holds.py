@@ -15,7 +15,7 @@ from pydantic import Field
 from phylax.core.survey import Tally
 from phylax.core.values import Demand, Moment, Value
 
-BatchName = Annotated[str, Field(pattern=r"^[0-9]{1,18}\.[a-z-]{1,60}\.[0-9a-f]{8}$")]
+BatchName = Annotated[str, Field(pattern=r"^[0-9]{1,18}\.[a-z-]{1,60}\.[0-9a-f]{8,32}$")]
 Number = Annotated[int, Field(ge=1, le=2**53)]
 Fate = Literal["held", "put back", "gone"]
 

@@ -47,12 +47,14 @@ class AgeDay(Value):
 
 
 class Seal(Value):
-    """What identifies an item unchanged: device, file number, size and time of change."""
+    """What identifies an item unchanged: device, file number, size, and when its contents and its
+    attributes were last changed. A program can set the first of these times, never the second."""
 
     device: int
     file: int
     size: int
     modified_ns: int
+    changed_ns: int = Field(0, description="0: not known, by an agent of an earlier version")
 
 
 class Item(Value):
@@ -119,6 +121,10 @@ class SurveyLine(Value):
     largest: tuple[Item, ...] = ()
     capacity: int = Field(0, description="Bytes of the volume when it was looked at")
     free: int = Field(0, description="Bytes free on it then")
+    young_by_attributes: Tally = Field(
+        Tally(),
+        description="Of what is too young: old by its contents, changed by attributes alone",
+    )
     kept_sites: int = Field(0, description="Sites that the protect list keeps")
     digest: Annotated[str, Field(description="Digest of the listing, the same for the same items")]
     programs_open: tuple[str, ...] = ()

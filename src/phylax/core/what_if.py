@@ -145,8 +145,11 @@ class Asked:
     def would_go(self, profile: Profile) -> tuple[int, int, bool]:
         """(count, bytes, exact) that the rule lets go of a profile, as of its survey."""
         rule = self._rule
-        if rule.off or self._caution is Caution.REPORT or not profile.ages:
+        if rule.off or self._caution is Caution.REPORT:
             return 0, 0, True
+        if not profile.ages:
+            # what the survey's size floor hid may be there all the same
+            return 0, 0, rule.only_larger >= profile.rule_larger
         as_surveyed = rule.only_larger == profile.rule_larger
         if self._plain_day is not None and as_surveyed:
             return *_older(profile, self._plain_day), True

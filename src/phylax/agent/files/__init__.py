@@ -22,10 +22,11 @@ Entries = _system.Entries
 open_top, open_folder, again, close = (
     _system.open_top, _system.open_folder, _system.again, _system.close,
 )  # fmt: skip
-about, look, entries, names = _system.about, _system.look, _system.entries, _system.names
-is_empty = _system.is_empty
+about, look, names = _system.about, _system.look, _system.names
+portions, name_portions = _system.portions, _system.name_portions
+folder_names, is_folder, is_empty = _system.folder_names, _system.is_folder, _system.is_empty
 read, may_look_into = _system.read, _system.may_look_into
-is_in_use = _system.is_in_use
+is_in_use, is_open_elsewhere = _system.is_in_use, _system.is_open_elsewhere
 
 
 OWN = getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_BINARY", 0)
@@ -38,6 +39,19 @@ def _go_on(deed: str) -> None:
 
 step: Callable[[str], None] = _go_on
 """Called with each deed just before it is done. Fault tests end or hinder the work here."""
+
+
+def exists(name: str, parent: int) -> bool:
+    """Whether a name is taken in an open folder, by whatever it is."""
+    if is_folder(name, parent):
+        return True
+    try:
+        look(name, parent)
+    except FileNotFoundError:
+        return False
+    except OSError:
+        return True
+    return True
 
 
 _unlink = _system.unlink

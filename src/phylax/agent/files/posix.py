@@ -1,14 +1,23 @@
-"""Files by open folders on POSIX systems: every call takes the handle of the folder it means."""
+"""Files by open folders on POSIX systems: every call takes the handle of the folder it means.
+
+On Linux a folder is opened by `openat2` and no step leads across a mount, a bind mount of the same
+disk included, nor through a link. Older kernels, and containers that refuse the call, are asked for
+the mount's number instead (`mnt_id` in /proc/self/fdinfo, proc(5)).
+"""
 
 from __future__ import annotations
 
 import ctypes
 import errno
+import fcntl
 import os
+import signal
 import stat
+import sys
 from collections.abc import Iterator
 from contextlib import suppress
 from functools import cache
+from itertools import islice
 
 Entries = list[tuple[str, os.stat_result]]
 
@@ -19,8 +28,28 @@ _NOREPLACE = 1
 """RENAME_NOREPLACE of renameat2(2)."""
 
 
+_OPENAT2 = 437
+"""Number of the system call, the same on every architecture (it is newer than their split)."""
+_ONE_MOUNT = 0x01 | 0x02 | 0x04 | 0x08
+"""RESOLVE_NO_XDEV, _NO_MAGICLINKS, _NO_SYMLINKS and _BENEATH of openat2(2)."""
+_AGAIN = 32
+"""So often a folder is opened anew that was renamed meanwhile (EAGAIN)."""
+
+
+class _How(ctypes.Structure):
+    """struct open_how of openat2(2)."""
+
+    _fields_ = (
+        ("flags", ctypes.c_uint64), ("mode", ctypes.c_uint64), ("resolve", ctypes.c_uint64),
+    )  # fmt: skip
+
+
+_HOW = _How(_FOLDER | os.O_NONBLOCK, 0, _ONE_MOUNT)
+
+
 def open_top(path: str) -> int:
-    """A handle on a folder by its whole real path, of which no part may be a link."""
+    """A handle on a folder by its whole real path, of which no part may be a link. Mounts on the
+    way are stepped over: whether they may be, the machine kind has asked beforehand."""
     *above, last = [name for name in path.split("/") if name] or ["."]
     handle = os.open("/", _WAY)
     try:
@@ -34,8 +63,64 @@ def open_top(path: str) -> int:
 
 
 def open_folder(name: str, parent: int) -> int:
-    """A handle on a folder in an open one, never through a link."""
-    return os.open(name, _FOLDER, dir_fd=parent)
+    """A handle on a folder in an open one, never through a link and never across a mount (OSError
+    EXDEV)."""
+    call = _openat2()
+    if call is None:
+        return _open_by_mount_number(name, parent)
+    path = os.fsencode(name)
+    for _ in range(_AGAIN):
+        handle = call(_OPENAT2, parent, path, ctypes.byref(_HOW), ctypes.sizeof(_How))
+        if handle >= 0:
+            return int(handle)
+        code = ctypes.get_errno()
+        if code not in (errno.EAGAIN, errno.EINTR):
+            break
+    if code == errno.EXDEV:
+        raise OSError(code, "something else is mounted there", name)
+    raise OSError(code, os.strerror(code), name)
+
+
+@cache
+def _openat2() -> ctypes._NamedFuncPointer | None:
+    """The system call, where this system has it and lets us use it."""
+    if not sys.platform.startswith("linux"):
+        return None
+    call = ctypes.CDLL(None, use_errno=True).syscall
+    call.restype = ctypes.c_long
+    call.argtypes = (
+        ctypes.c_long, ctypes.c_int, ctypes.c_char_p, ctypes.c_void_p, ctypes.c_size_t,
+    )  # fmt: skip
+    root = os.open("/", _FOLDER)
+    try:
+        handle = call(_OPENAT2, root, b".", ctypes.byref(_HOW), ctypes.sizeof(_How))
+        if handle < 0:
+            return None
+        os.close(handle)
+    finally:
+        os.close(root)
+    return call
+
+
+def _open_by_mount_number(name: str, parent: int) -> int:
+    """The same without the call: O_PATH asks the file system nothing, so a mount that does not
+    answer keeps nobody waiting."""
+    if "/" in name or name in ("", ".", ".."):
+        raise OSError(errno.EXDEV, "not a name in a folder", name)
+    way = os.open(name, _WAY, dir_fd=parent)
+    try:
+        if _mount_number(way) != _mount_number(parent):
+            raise OSError(errno.EXDEV, "something else is mounted there", name)
+        return os.open(".", _FOLDER, dir_fd=way)
+    finally:
+        os.close(way)
+
+
+def _mount_number(handle: int) -> str:
+    if not sys.platform.startswith("linux"):
+        return str(os.fstat(handle).st_dev)
+    with open(f"/proc/self/fdinfo/{handle}", encoding="ascii") as lines:
+        return next(line.split()[1] for line in lines if line.startswith("mnt_id:"))
 
 
 def again(handle: int) -> int:
@@ -57,15 +142,56 @@ def look(name: str, parent: int) -> os.stat_result:
     return os.stat(name, dir_fd=parent, follow_symlinks=False)
 
 
-def entries(handle: int) -> Entries:
-    """All names in an open folder with what they are, but what vanished meanwhile."""
+def portions(handle: int, at_once: int) -> Iterator[tuple[Entries, list[str]]]:
+    """An open folder in portions: what can go (files, and links as themselves) with what they are,
+    but for what vanished meanwhile; and the names of its folders. Sockets, pipes and devices are
+    passed over.
+
+    Kinds come from the listing, so that nothing behind a mount is asked.
+    """
     with os.scandir(handle) as found:
-        listed = list(found)
+        while listed := list(islice(found, at_once)):
+            folders = [entry.name for entry in listed if entry.is_dir(follow_symlinks=False)]
+            if folders or not all(entry.is_file(follow_symlinks=False) for entry in listed):
+                listed = [e for e in listed if e.is_file(follow_symlinks=False) or e.is_symlink()]
+            try:
+                plain = [(entry.name, entry.stat(follow_symlinks=False)) for entry in listed]
+            except OSError:
+                # something vanished, or will not be looked at: the others are worth a slower look
+                plain = list(_those_there(listed))
+            yield plain, folders
+
+
+def name_portions(handle: int, at_once: int) -> Iterator[tuple[list[str], list[str]]]:
+    """The same by name alone: what can go, and folders. Nothing in it is asked what it is."""
+    with os.scandir(handle) as found:
+        while listed := list(islice(found, at_once)):
+            folders = [entry.name for entry in listed if entry.is_dir(follow_symlinks=False)]
+            yield (
+                [
+                    entry.name
+                    for entry in listed
+                    if entry.is_file(follow_symlinks=False) or entry.is_symlink()
+                ],
+                folders,
+            )
+
+
+def folder_names(handle: int) -> list[str]:
+    """The names of the folders in an open folder."""
+    with os.scandir(handle) as found:
+        return [entry.name for entry in found if entry.is_dir(follow_symlinks=False)]
+
+
+def is_folder(name: str, parent: int) -> bool:
+    """Whether a name in an open folder is a folder, mount points included; nothing behind a mount
+    is asked."""
     try:
-        return [(entry.name, entry.stat(follow_symlinks=False)) for entry in listed]
+        way = os.open(name, _WAY, dir_fd=parent)
     except OSError:
-        # something vanished, or will not be looked at: the others are worth a slower look
-        return list(_those_there(listed))
+        return False
+    os.close(way)
+    return True
 
 
 def _those_there(listed: list[os.DirEntry[str]]) -> Iterator[tuple[str, os.stat_result]]:
@@ -85,10 +211,12 @@ def is_empty(handle: int) -> bool:
 
 
 def read(name: str, parent: int, most: int) -> bytes:
-    """The first bytes of a file in an open folder, never through a link."""
-    flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+    """The first bytes of a regular file in an open folder, never through a link, never waiting."""
+    flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
     file = os.open(name, flags, dir_fd=parent)
     try:
+        if not stat.S_ISREG(os.fstat(file).st_mode):
+            raise OSError(errno.EINVAL, "not a regular file", name)
         return os.read(file, most)
     finally:
         os.close(file)
@@ -101,6 +229,33 @@ def may_look_into(path: str) -> bool:
 def is_in_use(error: OSError) -> bool:
     """Whether a deed failed because another program holds the file."""
     return error.errno in (errno.EBUSY, errno.ETXTBSY)
+
+
+def is_open_elsewhere(name: str, parent: int) -> bool:
+    """Whether another process holds a regular file open or has it mapped, by asking for a write
+    lease (fcntl(2)): the owner of a file gets one only while nobody else has it.
+
+    False where that cannot be told: no lease on this file system, or no right to open it.
+    """
+    if not hasattr(fcntl, "F_SETLEASE"):
+        return False
+    flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
+    try:
+        file = os.open(name, flags, dir_fd=parent)
+    except OSError:
+        return False
+    try:
+        if not stat.S_ISREG(os.fstat(file).st_mode):
+            return False
+        # a lease that is broken tells by this signal, whose default would end us
+        signal.signal(signal.SIGIO, signal.SIG_IGN)
+        fcntl.fcntl(file, fcntl.F_SETLEASE, fcntl.F_WRLCK)
+        fcntl.fcntl(file, fcntl.F_SETLEASE, fcntl.F_UNLCK)
+    except OSError as error:
+        return error.errno in (errno.EAGAIN, errno.EBUSY)
+    finally:
+        os.close(file)
+    return False
 
 
 def unlink(name: str, parent: int) -> None:

@@ -17,6 +17,7 @@ import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 from ctypes import wintypes
+from itertools import islice
 from typing import NamedTuple
 
 assert sys.platform == "win32"
@@ -322,9 +323,32 @@ def look(name: str, parent: int) -> Found:
     raise FileNotFoundError(errno.ENOENT, "there is no such file", name)
 
 
-def entries(handle: int) -> Entries:
-    """All names in an open folder with what they are; links and junctions are left out."""
-    return [(name, of) for name, of in _query(handle) if not stat.S_ISLNK(of.st_mode)]
+def portions(handle: int, at_once: int) -> Iterator[tuple[Entries, list[str]]]:
+    """An open folder in portions: its files with what they are, and the names of its folders; links
+    and junctions are left out."""
+    listed = _query(handle)
+    while part := list(islice(listed, at_once)):
+        folders = [name for name, of in part if stat.S_ISDIR(of.st_mode)]
+        yield [(name, of) for name, of in part if stat.S_ISREG(of.st_mode)], folders
+
+
+def name_portions(handle: int, at_once: int) -> Iterator[tuple[list[str], list[str]]]:
+    """The same by name alone. The whole folder is listed before anything in it goes: what a listing
+    under way makes of that is not the same on all versions."""
+    for plain, folders in list(portions(handle, at_once)):
+        yield [name for name, _ in plain], folders
+
+
+def folder_names(handle: int) -> list[str]:
+    """The names of the folders in an open folder."""
+    return [name for name, of in _query(handle) if stat.S_ISDIR(of.st_mode)]
+
+
+def is_folder(name: str, parent: int) -> bool:
+    try:
+        return stat.S_ISDIR(look(name, parent).st_mode)
+    except OSError:
+        return False
 
 
 def names(handle: int) -> list[str]:
@@ -420,6 +444,11 @@ def may_look_into(path: str) -> bool:
 def is_in_use(error: OSError) -> bool:
     """Whether a deed failed because another program holds the file, as the system says."""
     return getattr(error, "winerror", None) in _IN_USE
+
+
+def is_open_elsewhere(name: str, parent: int) -> bool:
+    """Not asked: the system itself refuses to delete what is open."""
+    return False
 
 
 # --- deeds -----------------------------------------------------------------------------------

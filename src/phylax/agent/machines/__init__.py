@@ -28,6 +28,10 @@ class Location:
     user: str = ""
     why: str = ""
     """Why it cannot be looked at; empty where it can."""
+    owners: range | None = None
+    """User numbers whose things may go there; None: everyone's."""
+    is_shared: bool = False
+    """Everybody may put things there (a sticky folder)."""
 
 
 @dataclass(frozen=True)
@@ -68,6 +72,9 @@ class MachineKind(Protocol):
     trash_layout: TrashLayout
     sizes_as_allocated: bool
     """True where a file counts as the blocks it holds, False where as its length (stand-ins)."""
+    counts_attributes: bool
+    """True where a change of attributes makes a file young, as no program can set that time; False
+    where ages are the machine's own (stand-ins)."""
 
     def facts(self) -> MachineFacts: ...
 

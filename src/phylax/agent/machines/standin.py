@@ -153,6 +153,7 @@ class StandInMachine:
     """A pretended machine in a folder."""
 
     sizes_as_allocated = False
+    counts_attributes = False
 
     def __init__(self, folder: Path) -> None:
         """ValueError (pydantic's) names what is wrong in the folder's state file."""

@@ -102,6 +102,11 @@ class Category(Demand):
     age: AgeBasis = Field(description="What an item's age is measured from")
     shape: Shape = "files"
     admin: bool = Field(False, description="Needs administrator rights")
+    made_again: bool = Field(
+        False,
+        description="A plain cache or temporary file that its program makes again: removed "
+        "where it lies. All else is moved aside first, looked at there, and only then removed",
+    )
     group: str = Field(
         "", description="Regular expression: its first group names an item's group; else the place"
     )
@@ -142,6 +147,11 @@ class Category(Demand):
     @property
     def can_be_held(self) -> bool:
         return self.shape in ("files", "folders", "trash")
+
+    @property
+    def goes_aside(self) -> bool:
+        """Whether its files are moved aside and looked at once more before they go."""
+        return self.shape in ("files", "folders", "trash") and not self.made_again
 
     def held_for(self, rule: RuleInForce) -> timedelta:
         """How long things are held before they go for good; 0: they go at once."""

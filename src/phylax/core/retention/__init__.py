@@ -16,9 +16,10 @@ from phylax.core.retention.rules import (
     ShopRule,
     in_force,
 )
-from phylax.core.retention.verdicts import Judge, Ranking
+from phylax.core.retention.verdicts import DATED_AHEAD, Judge, Ranking
 
 __all__ = [
+    "DATED_AHEAD",
     "Caution",
     "Judge",
     "PressureStep",

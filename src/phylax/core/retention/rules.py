@@ -48,6 +48,9 @@ class Reason(StrEnum):
     TAKEN = "name taken again"
     READ_ONLY = "volume is read-only"
     FORBIDDEN = "refused by the machine's guard"
+    FOREIGN = "somebody else's"
+    DATED_AHEAD = "dated ahead"
+    CLOCK = "clock not trusted"
     CALLED_OFF = "called off"
 
     @property

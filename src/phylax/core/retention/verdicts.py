@@ -6,9 +6,12 @@ from collections.abc import Mapping
 from datetime import datetime
 
 from phylax.core.retention.rules import Caution, Reason, RuleInForce
+from phylax.core.values import to_seconds
 
 _NEVER = 2**62
 """A time later than every other."""
+DATED_AHEAD = 600
+"""Seconds by which a clock may differ; what is dated later than that is not judged by its age."""
 
 
 class Ranking:
@@ -98,7 +101,7 @@ class Judge:
     Called for every file of a machine, so it compares integers and allocates nothing.
     """
 
-    __slots__ = ("_cutoff", "_larger", "_newest_from", "_standing")
+    __slots__ = ("_ahead", "_cutoff", "_larger", "_newest_from", "_standing")
 
     def __init__(
         self,
@@ -112,7 +115,9 @@ class Judge:
     ) -> None:
         """`free_percent` is what is free of the volume, for pressure; the rest is a ranking's."""
         aged_out = int((now - rule.span_at(free_percent)).timestamp())
-        self._cutoff = max(aged_out, over_before - 1)
+        # whatever else a rule says: what is dated ahead is not judged by its age
+        self._ahead = to_seconds(now) + DATED_AHEAD
+        self._cutoff = min(max(aged_out, over_before - 1), self._ahead)
         self._larger = rule.only_larger or -1
         self._newest_from = newest_from or {}
         self._standing: Reason | None = None
@@ -169,6 +174,7 @@ class Judge:
         in_use: bool = False,
         program_open: bool = False,
         protected: bool = False,
+        foreign: bool = False,
     ) -> Reason | None:
         """The reason an item stays, or None: it goes (for `ask`: is proposed).
 
@@ -176,12 +182,16 @@ class Judge:
         """
         if protected:
             return Reason.PROTECTED
+        if foreign:
+            return Reason.FOREIGN
         if (standing := self.standing(program_open=program_open)) is not None:
             return standing
         if size <= self._larger:
             return Reason.NOT_LARGER
         if aged_from >= self.newest_from(group):
             return Reason.AMONG_NEWEST
+        if aged_from > self._ahead:
+            return Reason.DATED_AHEAD
         if aged_from > self._cutoff:
             return Reason.TOO_YOUNG
         if in_use:

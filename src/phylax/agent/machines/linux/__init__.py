@@ -58,6 +58,7 @@ class LinuxMachine:
     system = System.LINUX
     trash_layout: TrashLayout = "freedesktop"
     sizes_as_allocated = True
+    counts_attributes = True
 
     def __init__(
         self,

@@ -62,6 +62,7 @@ class WindowsMachine:
     system = System.WINDOWS
     trash_layout: TrashLayout = "recycle-bin"
     sizes_as_allocated = True
+    counts_attributes = True
 
     def __init__(self, drives: Sequence[str] = (), own_folders: Sequence[str] = ()) -> None:
         """Look after all fixed drives, or only the given ones, as in 'C:'; `own_folders` are those
