@@ -241,7 +241,9 @@ def test_an_agent_ended_in_the_middle_goes_on_and_its_sum_is_true(
     ended = owner.runs.get(run.id)
     assert (ended.state, ended.resumed) == (RunState.DONE, 1)
     assert ended.removed is not None
-    assert (ended.removed.count, ended.removed.size) == (300, 300_000)
+    # what went just before the end was looked at in the same breath: its size nobody knows
+    assert ended.removed.count == 300
+    assert ended.uncertain is (ended.removed.size < 300_000)
     assert ended.freed == 300_000 and opened.exists()
     assert [r.kind for r in owner.records.list(machine=machine.tag)].count("run") == 1
 

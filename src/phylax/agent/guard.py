@@ -98,6 +98,7 @@ class Guard:
         self._sealed = [*map(os.path.realpath, machine.sealed()), *self._own]
         self._openings = [os.path.realpath(path) for path in machine.openings()]
         self._roots = [os.path.realpath(path) for path in machine.roots()]
+        self._sealed_inodes = frozenset(_inodes([*self._sealed, *self._further]))
         self._never = frozenset(rules.never_categories)
 
     def why_forbidden(self, path: str) -> str | None:
@@ -132,10 +133,23 @@ class Guard:
 
     def own_folders(self) -> Iterator[tuple[int, int]]:
         """(device, file number) of the agent's own folders that are there."""
-        for path in self._own:
-            with suppress(OSError):
-                found = os.stat(path)
-                yield found.st_dev, found.st_ino
+        return _inodes(self._own)
+
+    def is_sealed(self, device: int, number: int) -> bool:
+        """Whether a folder, by what it is and however it was reached, is a sealed one."""
+        return (device, number) in self._sealed_inodes
+
+    @property
+    def sealed_folders(self) -> frozenset[tuple[int, int]]:
+        """(device, file number) of the sealed folders that are there."""
+        return self._sealed_inodes
+
+
+def _inodes(paths: Iterable[str]) -> Iterator[tuple[int, int]]:
+    for path in paths:
+        with suppress(OSError):
+            of = os.stat(path)
+            yield of.st_dev, of.st_ino
 
 
 def why_not_cleaned(category: Category, *, agreed: bool) -> str | None:

@@ -108,8 +108,7 @@ class Hold:
         folder = self._machine.hold_folder(place.path, self._own)
         if folder not in self.possible():
             raise OSError(errno.EXDEV, "nothing is held on this volume", place.mount)
-        mark = f"{identity}\0{place.mount}\0{aside}".encode("utf-8", "surrogateescape")
-        name = f"{run_id}.{category}.{blake2b(mark, digest_size=12).hexdigest()}"
+        name = self.name_of(run_id, identity, category, place.mount, aside=aside)
         head = BatchHead(
             run_id=run_id,
             category=category,
@@ -139,18 +138,28 @@ class Hold:
             if batch.is_empty:
                 batch.sweep_up()
 
+    @staticmethod
+    def name_of(run_id: int, identity: str, category: str, mount: str, *, aside: bool) -> str:
+        """A batch's name: the same for the same work, and for no other."""
+        mark = f"{identity}\0{mount}\0{aside}".encode("utf-8", "surrogateescape")
+        return f"{run_id}.{category}.{blake2b(mark, digest_size=12).hexdigest()}"
+
+    def held_on(self, mount: str) -> int:
+        """Bytes held on a volume, whichever run they are of."""
+        if mount not in self._sums:
+            self._sums[mount] = sum(
+                batch.tally().size for batch in self.batches() if batch.head.mount == mount
+            )
+        return self._sums[mount]
+
     def with_room(self, deed: Callable[[], T]) -> T:
         """Do something that needs room, with the reserve's where there is none else."""
         return deed() if self._reserve is None else self._reserve.lend(deed)
 
     def room(self, place: Place) -> int:
         """Bytes that may still be held on a place's volume."""
-        mount = place.mount
-        if mount not in self._sums:
-            self._sums[mount] = sum(
-                batch.tally().size for batch in self.batches() if batch.head.mount == mount
-            )
-        return self._machine.capacity_at(place.path) * self._at_most // 100 - self._sums[mount]
+        most = self._machine.capacity_at(place.path) * self._at_most // 100
+        return most - self.held_on(place.mount)
 
     def took(self, mount: str, size: int) -> None:
         self._sums[mount] = self._sums.get(mount, 0) + size
@@ -169,10 +178,10 @@ class Hold:
                 yield batch
         for batch in self.batches():
             below = batch.head.yields_below
-            if below and self._is_short(batch.head.mount, below):
+            if below and self.is_short(batch.head.mount, below):
                 yield batch
 
-    def _is_short(self, mount: str, below: int) -> bool:
+    def is_short(self, mount: str, below: int) -> bool:
         volume = next((v for v in self._machine.volumes() if v.mount == mount), None)
         return volume is not None and 100 * volume.free < below * volume.capacity
 
@@ -182,6 +191,7 @@ def _own_folder(path: str) -> None:
     with suppress(FileExistsError):
         os.mkdir(path, 0o700)
     found = os.lstat(path)
-    others = os.name != "nt" and (found.st_uid != os.geteuid() or found.st_mode & 0o077)
+    # others may pass through it to a folder of their own below it, and not more
+    others = os.name != "nt" and (found.st_uid != os.geteuid() or found.st_mode & 0o066)
     if not stat.S_ISDIR(found.st_mode) or others:
         raise PermissionError(errno.EPERM, "not the agent's own folder", path)

@@ -1,4 +1,4 @@
-"""Keeping the hold: telling the service what is held, and letting go what has had its time."""
+"""Keeping the hold: telling the service what is held, and seeing to what has had its time."""
 
 from __future__ import annotations
 
@@ -7,12 +7,13 @@ from collections.abc import Callable
 from datetime import datetime
 
 from phylax.agent.batch import Batch
+from phylax.agent.crew import Crew
 from phylax.agent.hold import Hold
 from phylax.agent.spool import Spool
 from phylax.client import AgentLink, RefusedError
 from phylax.core.counting import spell
 from phylax.core.holds import HeldItem
-from phylax.core.orders import HeldMessage, UnheldMessage
+from phylax.core.orders import HeldMessage
 
 _PAGE = 500
 _log = logging.getLogger("phylax.agent")
@@ -22,51 +23,32 @@ class HoldKeeper:
     """Keeps one machine's hold."""
 
     def __init__(
-        self, hold: Hold, link: AgentLink, spool: Spool, check: Callable[[], None]
+        self,
+        hold: Hold,
+        link: AgentLink,
+        spool: Spool,
+        check: Callable[[], None],
+        crew: Crew,
     ) -> None:
         """`check` is called now and then, and may raise to stop."""
         self._hold = hold
         self._link = link
         self._spool = spool
         self._check = check
+        self._crew = crew
 
     def end_what_is_due(self, now: datetime) -> None:
-        """Let go what has had its time, or gives way, and sweep up what is empty.
-
-        The batch stays until it is noted for the service, so that nothing is forgotten however
-        often this is cut off.
-        """
-        for batch in self._hold.due(now):
-            last, stuck = 0, 0
-            for one in batch.announced():
-                last = one.number
-                if batch.is_held(last):
-                    self._check()
-                    stuck += not batch.let_go(last, lambda path, why: None).whole
-            if stuck:
-                _log.error("%s held things of %s cannot be let go", stuck, batch.path)
-                continue
-            if last:
-                self._spool.put(
-                    UnheldMessage(
-                        id=f"gone-{batch.name}-{int(batch.head.held_at.timestamp())}",
-                        batch=batch.name,
-                        fate="gone",
-                        at=now,
-                        # what was put back is known to be; this is of all others
-                        numbers=((1, last),),
-                    )
-                )
-            batch.sweep_up()
-            self._hold.forget_sums()
+        """Let go what has had its time, or gives way."""
+        self._crew.end_what_is_due(self._spool, now, self._check)
 
     def tell(self) -> None:
         """Tell the service what is held and not told yet; the hold itself keeps it until then.
 
         UnreachableError or RefusedError where the service is not to be had.
         """
+        self._crew.tell_untold()
         for batch in self._hold.batches():
-            if batch.is_told:
+            if batch.is_told or batch.head.aside:
                 continue
             page: list[HeldItem] = []
             length = batch.length

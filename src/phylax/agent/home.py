@@ -5,19 +5,26 @@ from __future__ import annotations
 import os
 import sys
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import platformdirs
 import tomli_w
 from pydantic import Field
 
 from phylax.agent import files
+from phylax.agent.crew import Crew
+from phylax.agent.guard import Guard, GuardRules
+from phylax.agent.hold import Hold
 from phylax.agent.machines import MachineKind
+from phylax.agent.spool import Spool
 from phylax.core.values import Demand
+
+if TYPE_CHECKING:
+    from phylax.agent.workers.supervisor import Nursery
 
 CONFIG = "agent.toml"
 KEY = "agent.key"
@@ -125,8 +132,11 @@ def open_machine(
     homes: tuple[str, ...] = (),
     drives: tuple[str, ...] = (),
     own_folders: tuple[str, ...] = (),
+    *,
+    apart: bool = False,
 ) -> MachineKind:
-    """The machine that an agent works on. ValueError where the configuration does not fit."""
+    """The machine that an agent works on; `apart`: without its people, who have workers of their
+    own. ValueError where the configuration does not fit."""
     if kind == "standin":
         if not standin:
             raise ValueError("a stand-in needs its folder: --stand-in DIR")
@@ -139,6 +149,41 @@ def open_machine(
         from phylax.agent.machines.windows import WindowsMachine
 
         return WindowsMachine(drives, own_folders=own_folders)
+    if apart:
+        from phylax.agent.machines.linux.system import LinuxSystem
+
+        return LinuxSystem(homes, own_folders=own_folders)
     from phylax.agent.machines.linux import LinuxMachine
 
     return LinuxMachine(homes, own_folders=own_folders)
+
+
+def nursery_for(kind: Kind) -> Nursery | None:
+    """What workers are forked from, where the agent has rights that no person has."""
+    if kind != "linux" or sys.platform == "win32" or os.geteuid() != 0:
+        return None
+    from phylax.agent.workers.supervisor import Nursery
+
+    return Nursery()
+
+
+def open_crew(
+    machine: MachineKind,
+    guard: Guard,
+    hold: Hold,
+    nursery: Nursery | None,
+    folder: Path,
+    rules: GuardRules,
+    spool: Spool,
+    own: Sequence[str],
+) -> Crew:
+    """Who does the work on a machine."""
+    if nursery is None:
+        return Crew(machine, guard, hold)
+    from phylax.agent.hold_index import HoldIndex
+    from phylax.agent.machines.linux.system import LinuxSystem
+    from phylax.agent.workers.people import CrewWithWorkers
+
+    assert isinstance(machine, LinuxSystem)
+    index = HoldIndex(folder / "held-index")
+    return CrewWithWorkers(machine, guard, hold, nursery, index, rules, spool, own)

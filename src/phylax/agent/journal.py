@@ -66,10 +66,11 @@ class RunJournal:
         started_at: str,
         before: Sequence[ReadingIn],
         reserve: Reserve | None = None,
+        gone_in: GoneIn | None = None,
     ) -> RunJournal:
         """A new journal, or that of the same run, cut off earlier."""
         if path.exists():
-            return cls.reopen(path, reserve)
+            return cls.reopen(path, reserve, gone_in)
         journal = cls(path, reserve)
         journal.begun = {
             "order": _ORDER.dump_python(order, mode="json"),
@@ -82,8 +83,12 @@ class RunJournal:
         return journal
 
     @classmethod
-    def reopen(cls, path: Path, reserve: Reserve | None = None) -> RunJournal:
-        """The journal of a run that was cut off; the last batch is looked at and counted."""
+    def reopen(
+        cls, path: Path, reserve: Reserve | None = None, gone_in: GoneIn | None = None
+    ) -> RunJournal:
+        """The journal of a run that was cut off; the last batch is looked at and counted, by
+        `gone_in` where somebody else has to look."""
+        gone_in = gone_in or gone_of
         lines = path.read_text(encoding="utf-8", errors="surrogateescape").splitlines()
         journal = cls(path, reserve)
         about: dict[str, Any] | None = None
@@ -104,11 +109,7 @@ class RunJournal:
             elif "resumed" in said:
                 journal.resumed += 1
         if about is not None:
-            gone = _gone(about)
-            for size in gone:
-                journal.removed(about["category"], size or 0)
-            # what was looked at and removed in one breath went with a size that nobody noted
-            journal.unsized = gone.count(None)
+            gone = journal.count_gone(about, gone_in(about))
             if gone and about.get("note"):
                 _finish(about["root"], *about["note"])
         journal.resumed += 1
@@ -163,6 +164,22 @@ class RunJournal:
                 }
             }
         )
+
+    def about_claimed(self, uid: int, about: dict[str, Any]) -> None:
+        """The same, as a person's worker says it: never opened but by a worker of theirs."""
+        self._write({"about": about | {"uid": uid}})
+
+    def count_gone(self, about: dict[str, Any], indexes: Sequence[int]) -> int:
+        """Count those as removed, of what was about to be, that are gone; how many they are."""
+        names = about["names"]
+        sizes = [names[index][1] for index in set(indexes) if 0 <= index < len(names)]
+        for size in sizes:
+            self.removed(about["category"], size or 0)
+        # what was looked at and removed in one breath went with a size that nobody noted
+        self.unsized += sizes.count(None)
+        self.uncertain = self.uncertain or None in sizes
+        self.batch_done()
+        return len(sizes)
 
     def note_present(self, present: dict[str, list[tuple[int, int]]]) -> None:
         """What is held of what was ordered, before anything is done."""
@@ -227,8 +244,12 @@ def _finish(root: str, folders: Sequence[str], name: str) -> None:
             files.close(handle)
 
 
-def _gone(about: dict[str, Any]) -> list[int | None]:
-    """The sizes of those items of a batch that are no longer there."""
+GoneIn = Callable[[dict[str, Any]], Sequence[int]]
+"""Which of a batch's names, by index, are no longer there."""
+
+
+def gone_of(about: dict[str, Any]) -> list[int]:
+    """Which of a batch's names, by index, are no longer there."""
     try:
         handle = files.open_top(about["root"])
     except OSError:
@@ -237,11 +258,11 @@ def _gone(about: dict[str, Any]) -> list[int | None]:
         handle = deeper(handle, about["folders"])
     except FileNotFoundError:
         # the emptied folder itself has gone, and all that was in it
-        return [size for _, size in about["names"]]
+        return list(range(len(about["names"])))
     except OSError:
         return []
     try:
         present = set(files.names(handle))
     finally:
         files.close(handle)
-    return [size for name, size in about["names"] if name not in present]
+    return [index for index, (name, _) in enumerate(about["names"]) if name not in present]

@@ -15,7 +15,7 @@ from types import FrameType
 from phylax.agent.guard import Guard, read_rules
 from phylax.agent.hold import Hold
 from phylax.agent.hold_keeping import HoldKeeper
-from phylax.agent.home import AgentHome, open_machine
+from phylax.agent.home import AgentHome, nursery_for, open_crew, open_machine
 from phylax.agent.journal import JournalError, RunJournal
 from phylax.agent.reserve import Reserve
 from phylax.agent.spool import Spool
@@ -42,12 +42,15 @@ class Agent:
         """NotEnrolledError where the folder holds no agent."""
         self._config = home.config()
         rules = read_rules(home.folder)
+        # before the key is read: what a worker of a person's is forked from holds no secret
+        self._nursery = nursery_for(self._config.kind)
         self._machine = open_machine(
             self._config.kind,
             self._config.standin,
             self._config.homes,
             self._config.drives,
             rules.allow_folders,
+            apart=self._nursery is not None,
         )
         self._home = home
         self._link = AgentLink(self._config.url, home.key())
@@ -61,21 +64,27 @@ class Agent:
             reserve=Reserve(home.folder / "reserve-hold"),
         )
         self._runs = home.runs
+        own = [str(home.folder), *self._hold.possible()]
+        guard = Guard(self._machine, own, rules)
+        self._crew = open_crew(
+            self._machine, guard, self._hold, self._nursery, home.folder, rules, self._spool, own
+        )
         self._stopping = False
         self._idle = False
         self._next_reading = 0.0
         self._worker = Worker(
             self._machine,
-            Guard(self._machine, [str(home.folder), *self._hold.possible()], rules),
+            guard,
             self._hold,
             self._link,
             self._spool,
             self._runs,
             lambda: self._stopping,
             reserve,
+            self._crew,
         )
         self._waking = Waking(self._machine)
-        self._keeper = HoldKeeper(self._hold, self._link, self._spool, self._check)
+        self._keeper = HoldKeeper(self._hold, self._link, self._spool, self._check, self._crew)
 
     @property
     def tag(self) -> str:
@@ -92,6 +101,7 @@ class Agent:
 
     def _once(self) -> bool:
         self._spool.tidy()
+        self._crew.recover()
         worked = self._finish_cut_off()
         self._keep_hold()
         self._take_reading()
@@ -120,6 +130,7 @@ class Agent:
         pause = 0.0
         try:
             self._spool.tidy()
+            self._crew.recover()
             while not self._stopping:
                 try:
                     self._finish_cut_off()
@@ -142,7 +153,13 @@ class Agent:
         except ShutDown:
             return
         finally:
-            self._link.close()
+            self.close()
+
+    def close(self) -> None:
+        """Let go of the service and of the workers' nursery."""
+        self._link.close()
+        if self._nursery is not None:
+            self._nursery.close()
 
     def _step(self) -> None:
         self._waking.look()

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from phylax.core.counting import spell
 from phylax.core.orders import CategoryOutcome, LeftItem
 from phylax.core.retention import Reason
 from phylax.core.survey import Stay, Tally
 
+NOTHING = Tally()
 NAMED = 200
 """So many left items are named, those first that should have gone; all are counted."""
 
@@ -69,7 +72,23 @@ class Outcomes:
         self._unread.pop(key, None)
         self.named = [one for one in self.named if one.category != key]
 
-    def of(self, key: str, removed: Tally, held: Tally) -> CategoryOutcome:
+    def absorb(self, outcome: CategoryOutcome) -> None:
+        """Add what became of a category in somebody's places."""
+        key = outcome.category
+        for stay in outcome.left:
+            sums = self._left.setdefault(key, {}).setdefault(stay.reason, [0, 0])
+            sums[0] += stay.count
+            sums[1] += stay.size
+        if outcome.unread_count:
+            self._unread[key] = self._unread.get(key, 0) + outcome.unread_count
+        if outcome.linked.count or outcome.linked.size:
+            self.link_went(key, outcome.linked.count, outcome.linked.size)
+
+    def name(self, left: Iterable[LeftItem]) -> None:
+        """Name what was left in somebody's places, as far as there is room."""
+        self.named += list(left)[: NAMED - len(self.named)]
+
+    def of(self, key: str, removed: Tally = NOTHING, held: Tally = NOTHING) -> CategoryOutcome:
         names, size = self._linked.get(key, (0, 0))
         return CategoryOutcome(
             category=key,

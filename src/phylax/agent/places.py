@@ -121,7 +121,7 @@ class Territory:
                 claims |= {(place.device, place.file) for place in found}
             elif kind.shape == "folders":
                 claims |= {seal for place in found for seal in _item_folders(place)}
-        self.claims = frozenset(claims).union(guard.own_folders())
+        self.claims = frozenset(claims).union(guard.own_folders(), guard.sealed_folders)
         """(device, file number) of every folder that is a place, or an item that is a folder, or
         the agent's own."""
 
@@ -226,6 +226,8 @@ class Territory:
         if kind.shape == "folders":
             # not the place itself goes, but folders in it: each is asked about by itself
             return None
+        if self._guard.is_sealed(place.device, place.file):
+            return "never touched: it is a sealed folder under another name"
         return self._guard.why_forbidden(place.path)
 
 

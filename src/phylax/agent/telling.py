@@ -103,13 +103,12 @@ class Pages:
         self._look = look
         self._category = ""
         self._items: list[Item] = []
-        self._number = 1
+        self._numbers: dict[str, int] = {}
 
     def add(self, category: str, item: Item) -> None:
         if category != self._category or len(self._items) == _PAGE:
             self.send()
-            if category != self._category:
-                self._category, self._number = category, 1
+            self._category = category
         self._items.append(item)
 
     def send(self) -> None:
@@ -120,9 +119,9 @@ class Pages:
                     run_id=self._run_id,
                     look=self._look,
                     category=self._category,
-                    first_number=self._number,
+                    first_number=self._numbers.get(self._category, 1),
                     items=tuple(self._items),
                 )
             )
-            self._number += len(self._items)
+            self._numbers[self._category] = self._numbers.get(self._category, 1) + len(self._items)
             self._items.clear()

@@ -10,19 +10,20 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from phylax.agent.cleaner import Cleaner
+from phylax.agent.crew import Crew, Pass
 from phylax.agent.gathering import Waiting, gathered
 from phylax.agent.guard import Guard
-from phylax.agent.held_work import HeldWork
 from phylax.agent.hold import Hold
 from phylax.agent.journal import JournalError, RunJournal
 from phylax.agent.machines import MachineKind
+from phylax.agent.outcomes import Outcomes
 from phylax.agent.reserve import Reserve
 from phylax.agent.spool import Spool
-from phylax.agent.surveyor import OutOfTime, Stopped, own_folders, survey
+from phylax.agent.surveyor import OutOfTime, Stopped
 from phylax.agent.telling import Pages, Parts, Teller
 from phylax.client import AgentLink, RefusedError, UnreachableError
 from phylax.core.catalogue import category
+from phylax.core.counting import merged
 from phylax.core.orders import (
     AgreedListing,
     CleanOrder,
@@ -35,7 +36,7 @@ from phylax.core.orders import (
     SurveyOrder,
 )
 from phylax.core.retention import Caution
-from phylax.core.survey import Look, SurveyLine, Tally
+from phylax.core.survey import Item, Look, SurveyLine, Tally
 
 _WORTH_BYTES, _WORTH_SHARE = 2**20, 100
 """A further pass is worth it for so many bytes, and for one part in so many of what went."""
@@ -59,6 +60,7 @@ class Worker:
         runs: Path,
         shutting_down: Callable[[], bool],
         reserve: Reserve | None = None,
+        crew: Crew | None = None,
     ) -> None:
         self._machine = machine
         self._guard = guard
@@ -68,6 +70,7 @@ class Worker:
         self._runs = runs
         self._shutting_down = shutting_down
         self._reserve = reserve
+        self._crew = crew or Crew(machine, guard, hold)
 
     def carry_out(self, order: Order) -> None:
         """Do what is ordered. The result is in the spool when this returns.
@@ -78,9 +81,11 @@ class Worker:
         path = self._runs / f"{order.run_id}.jsonl"
         # what a run that was cut off had moved aside lies where it lay again, before its journal is
         # asked what has gone
-        self._hold.recover()
+        self._crew.recover()
         before = self._machine.volumes()
-        journal = RunJournal.begin(path, order, started.isoformat(), before, self._reserve)
+        journal = RunJournal.begin(
+            path, order, started.isoformat(), before, self._reserve, self._crew.gone_in
+        )
         try:
             self._spool.put(self._result(order, journal))
         except ShutDown:
@@ -98,9 +103,7 @@ class Worker:
                     did = _Cleaning(self, order, journal).carry_out()
                 case HeldOrder():
                     teller = Teller(_Told(self, order), order.kind, order.expect)
-                    did = HeldWork(
-                        self._hold, self._spool, order, journal, teller.watch
-                    ).carry_out()
+                    did = self._crew.held_work(self._spool, order, journal, teller.watch)
         except Stopped as stop:
             did[_why(stop)] = True
         except (OSError, JournalError, KeyError, ValueError) as failure:
@@ -124,16 +127,14 @@ class Worker:
         pages = Pages(self._spool, order.run_id, look)
         parts = Parts(self._report_now, order.run_id, look, started)
         step: Any = look.value
-        lines = survey(
-            self._machine,
-            self._guard,
-            order.look,
-            started,
-            protect=order.protect,
-            watch=Teller(_Told(self, order), step, order.expect).watch,
-            listing=pages.add,
-            part=parts.add,
-        )
+        watch = Teller(_Told(self, order), step, order.expect).watch
+        found: list[SurveyLine] = []
+        crew = self._crew.parties()
+        for party in crew:
+            # a category that several have a part of is shown when all of them were looked at
+            part = parts.add if len(crew) == 1 else _say_nothing
+            found += party.look(order.look, order.protect, started, watch, pages.add, part)
+        lines = merged(found)
         pages.send()
         self._spool.put(
             SurveyMessage(
@@ -214,6 +215,10 @@ class _Told:
             raise Stopped
 
 
+def _say_nothing(lines: list[SurveyLine]) -> None:
+    """Nobody is shown a part of a look."""
+
+
 class _Cleaning:
     """One cleaning: look, clean, look whether a rest is worth a further pass, look again."""
 
@@ -221,9 +226,10 @@ class _Cleaning:
         self._worker = worker
         self._order = order
         self._journal = journal
-        self._rules = {look.category: look.rule for look in order.look}
-        self._cleaner: Cleaner | None = None
-        self._teller: Teller | None = None
+        self._outcomes = Outcomes()
+        self._again: dict[str, list[Item]] = {}
+        """By category: what was agreed to and left because it, or its program, was open."""
+        self._refused: dict[str, int] = {}
         self._passes = 0
 
     def carry_out(self) -> dict[str, Any]:
@@ -237,9 +243,10 @@ class _Cleaning:
             if rest := self._rest():
                 again = tuple(
                     AgreedListing(category=key, consent_id=0, items=tuple(items))
-                    for key, items in self._the_cleaner.again.items()
+                    for key, items in self._again.items()
                     if items and key in rest
                 )
+                self._again.clear()
                 self._pass("further pass", tuple(rest), again, None)
             self._worker._look(order, Look.SECOND)
         except Stopped as stop:
@@ -247,35 +254,18 @@ class _Cleaning:
         except (OSError, JournalError, KeyError, ValueError) as failure:
             _log.exception("run %s failed", order.run_id)
             did["error"] = f"{type(failure).__name__}: {failure}"
-        cleaner = self._the_cleaner
-        did["outcomes"] = tuple(cleaner.outcome(key) for key in order.clean)
-        did["left"] = tuple(cleaner.outcomes.named)
-        did["passes"] = self._passes
-        if cleaner.outcomes.problems and "error" not in did:
-            did["error"] = "; ".join(cleaner.outcomes.problems)
-        return did
-
-    @property
-    def _the_cleaner(self) -> Cleaner:
-        """Made when it is first needed: what is open and mounted is looked at then."""
-        if self._cleaner is None:
-            worker = self._worker
-            self._cleaner = Cleaner(
-                worker._machine,
-                worker._guard,
-                self._journal,
-                worker._hold,
-                self._order.run_id,
-                datetime.now(UTC),
-                lambda category, items, size: self._watch(category, items, size),
-                own_folders=own_folders(self._order.look),
-                protect=self._order.protect,
+        outcomes, crew = self._outcomes, self._worker._crew
+        did["outcomes"] = tuple(
+            outcomes.of(
+                key, self._journal.removed_of(key), crew.held_of(self._journal.identity, key)
             )
-        return self._cleaner
-
-    def _watch(self, category: str, items: int, size: int) -> None:
-        if self._teller is not None:
-            self._teller.watch(category, items, size)
+            for key in order.clean
+        )
+        did["left"] = tuple(outcomes.named)
+        did["passes"] = self._passes
+        if outcomes.problems and "error" not in did:
+            did["error"] = "; ".join(dict.fromkeys(outcomes.problems))
+        return did
 
     def _pass(
         self,
@@ -284,45 +274,61 @@ class _Cleaning:
         agreed: tuple[AgreedListing, ...],
         expect: Tally | None,
     ) -> None:
-        self._teller = Teller(_Told(self._worker, self._order), step, expect)
+        order, worker = self._order, self._worker
+        watch = Teller(_Told(worker, order), step, expect).watch
         self._passes += 1
-        cleaner = self._the_cleaner
-        listed = {listing.category for listing in self._order.agreed}
-        for job in cleaner.plan(keys, self._rules):
-            cleaner.clean(
-                job.category,
-                self._rules[job.category],
-                agreed,
-                # what was agreed item by item goes so in a further pass as well
-                standing=job.category in self._order.standing and job.category not in listed,
-                mount=None if job.category in listed else job.mount,
-            )
+        task = Pass(
+            run_id=order.run_id,
+            look=order.look,
+            protect=order.protect,
+            keys=keys,
+            standing=order.standing,
+            agreed=agreed,
+            now=datetime.now(UTC),
+        )
+        for party in worker._crew.parties():
+            report = party.clean(task, self._journal, watch)
+            for key in keys:
+                self._outcomes.absorb(report.outcomes.of(key))
+                self._refused[key] = self._refused.get(key, 0) + report.refused.get(key, 0)
+                self._again.setdefault(key, []).extend(report.again.get(key, ()))
+            self._outcomes.name(report.outcomes.named)
+            self._outcomes.problems += report.problems
+            if report.stopped is not None:
+                raise report.stopped
 
     def _rest(self) -> list[str]:
         """The categories of which a further pass would gain enough: what was open and is closed by
         now, what has come since. What the machine would not let go of is not tried twice."""
-        order, cleaner = self._order, self._the_cleaner
+        order = self._order
         listed = {listing.category for listing in order.agreed}
         by_rule = [key for key in order.clean if key not in listed]
-        lines = survey(
-            self._worker._machine,
-            self._worker._guard,
-            [look for look in order.look if look.category in by_rule],
-            datetime.now(UTC),
-            protect=order.protect,
-            watch=Teller(_Told(self._worker, order), "second look", None).watch,
-        )
+        look = tuple(one for one in order.look if one.category in by_rule)
+        watch = Teller(_Told(self._worker, order), "second look", None).watch
+        now = datetime.now(UTC)
+        lines = [
+            line
+            for party in self._worker._crew.parties()
+            for line in party.look(look, order.protect, now, watch, _list_nothing, _say_nothing)
+        ]
         went = sum(self._journal.removed_of(key).size for key in order.clean)
-        rest = {key: items for key, items in cleaner.again.items() if items}
-        worth = [key for key in order.clean if key in rest]
+        worth = [key for key in order.clean if self._again.get(key)]
         for key in by_rule:
             goes = sum(line.goes.size for line in lines if line.category == key)
-            gain = goes - cleaner.outcomes.refused_size(key)
-            if gain >= max(_WORTH_BYTES, went // _WORTH_SHARE):
+            gain = goes - self._refused.get(key, 0)
+            if key not in worth and gain >= max(_WORTH_BYTES, went // _WORTH_SHARE):
                 worth.append(key)
         for key in worth:
-            cleaner.start_over(key, keep=key in listed)
+            if key in listed:
+                # only what was left for being open, the rest of what was agreed is not gone over
+                self._outcomes.forget_open(key)
+            else:
+                self._outcomes.forget(key)
         return worth
+
+
+def _list_nothing(category: str, item: Item) -> None:
+    """Listings were kept in the first look."""
 
 
 def _promised(lines: list[SurveyLine], order: CleanOrder) -> Tally:

@@ -8,7 +8,8 @@ from __future__ import annotations
 import heapq
 from array import array
 from base64 import b64decode, b64encode
-from collections.abc import Callable, Iterable, Set
+from collections.abc import Callable, Iterable, Sequence, Set
+from datetime import datetime
 from hashlib import blake2b
 from typing import Any, NamedTuple, Protocol
 
@@ -29,6 +30,8 @@ from phylax.core.survey import (
 from phylax.core.values import from_seconds
 
 _DIGEST_BYTES = 16
+_FIRST_SECOND, _LAST_SECOND = -62_135_596_800, 253_402_300_799
+_NUMBER = 2**63
 _MOST_RANKED = 500
 
 
@@ -124,7 +127,7 @@ class LineCount:
             self._stay(found.reason, 1, found.size)
         if found.size > self._floor:
             self._keep(found)
-        numbers = array("q", (found.size, found.file, found.modified_ns))
+        numbers = _packed((found.size, found.file, found.modified_ns))
         self._hash(numbers, [self._place, found.path])
 
     def _rank(self, found: Found) -> None:
@@ -243,7 +246,7 @@ class LineCount:
         self._goes[1] += old_size
         self._stay(standing or Reason.TOO_YOUNG, young, young_size)
         if names:
-            self._hash(array("q", numbers), [self._place, prefix, *names])
+            self._hash(_packed(numbers), [self._place, prefix, *names])
         return total
 
     def counted_before(self, found: Measured) -> bool:
@@ -319,6 +322,63 @@ class LineCount:
         )
 
 
+def _packed(numbers: Sequence[int]) -> array[int]:
+    """Numbers for a digest; times and file numbers beyond 64 bits are folded into them."""
+    try:
+        return array("q", numbers)
+    except OverflowError:
+        return array("q", [(number + _NUMBER) % (2 * _NUMBER) - _NUMBER for number in numbers])
+
+
+def merged(lines: Iterable[SurveyLine]) -> list[SurveyLine]:
+    """Lines of the same categories on the same volumes, looked at by several, as one line each.
+
+    Files with names in the places of two of them are counted by both.
+    """
+    by_key: dict[tuple[str, str], SurveyLine] = {}
+    for line in lines:
+        key = (line.category, line.mount)
+        by_key[key] = _both(by_key[key], line) if key in by_key else line
+    return list(by_key.values())
+
+
+def _both(one: SurveyLine, other: SurveyLine) -> SurveyLine:
+    stays: dict[Reason, Tally] = {}
+    for stay in (*one.stays, *other.stays):
+        tally = Tally(count=stay.count, size=stay.size)
+        stays[stay.reason] = stays.get(stay.reason, Tally()) + tally
+    ages: dict[int, Tally] = {}
+    for age in (*one.ages, *other.ages):
+        ages[age.day] = ages.get(age.day, Tally()) + Tally(count=age.count, size=age.size)
+    # where one of them has more than it could keep one by one, so has the sum
+    keeps_all = all(line.ranked or not line.ages for line in (one, other))
+    ranked = (*one.ranked, *other.ranked) if keeps_all else ()
+    digest = (int(one.digest, 16) + int(other.digest, 16)) % (1 << 8 * _DIGEST_BYTES)
+    return one.model_copy(
+        update={
+            "holds": one.holds + other.holds,
+            "goes": one.goes + other.goes,
+            "stays": tuple(
+                Stay(reason=reason, count=tally.count, size=tally.size)
+                for reason, tally in stays.items()
+            ),
+            "ages": tuple(
+                AgeDay(day=day, count=ages[day].count, size=ages[day].size) for day in sorted(ages)
+            ),
+            "ranked": ranked if len(ranked) <= _MOST_RANKED else (),
+            "largest": tuple(
+                sorted((*one.largest, *other.largest), key=lambda item: -item.size)[:LARGEST]
+            ),
+            "young_by_attributes": one.young_by_attributes + other.young_by_attributes,
+            "kept_sites": one.kept_sites + other.kept_sites,
+            "digest": digest.to_bytes(_DIGEST_BYTES, "big").hex(),
+            "programs_open": tuple(sorted({*one.programs_open, *other.programs_open})),
+            "unread": (*one.unread, *other.unread)[:NAMED_UNREAD],
+            "unread_count": one.unread_count + other.unread_count,
+        }
+    )
+
+
 def as_item(found: Found, place: str) -> Item:
     """A found file as the item that travels."""
     shown, raw = spell(found.path)
@@ -327,7 +387,7 @@ def as_item(found: Found, place: str) -> Item:
         path=shown,
         raw=raw,
         size=found.size,
-        aged_from=None if found.aged_from == NOT_KNOWN else from_seconds(found.aged_from),
+        aged_from=None if found.aged_from == NOT_KNOWN else _moment(found.aged_from),
         reason=found.reason,
         user=found.user,
         group=found.group,
@@ -339,6 +399,11 @@ def as_item(found: Found, place: str) -> Item:
             changed_ns=found.changed_ns,
         ),
     )
+
+
+def _moment(second: int) -> datetime:
+    """A file's time, whatever it is: the calendar ends in the years 1 and 9999."""
+    return from_seconds(min(max(second, _FIRST_SECOND), _LAST_SECOND))
 
 
 def spell(path: str) -> tuple[str, str | None]:

@@ -23,6 +23,7 @@ open_top, open_folder, again, close = (
     _system.open_top, _system.open_folder, _system.again, _system.close,
 )  # fmt: skip
 about, look, names = _system.about, _system.look, _system.names
+look_on_this_mount = _system.look_on_this_mount
 portions, name_portions = _system.portions, _system.name_portions
 folder_names, is_folder, is_empty = _system.folder_names, _system.is_folder, _system.is_empty
 read, may_look_into = _system.read, _system.may_look_into

@@ -200,6 +200,22 @@ def _those_there(listed: list[os.DirEntry[str]]) -> Iterator[tuple[str, os.stat_
             yield entry.name, entry.stat(follow_symlinks=False)
 
 
+def look_on_this_mount(name: str, parent: int) -> os.stat_result | None:
+    """What a name in an open folder is, as long as nothing is mounted over it; else None. Nothing
+    that is mounted there is asked."""
+    call = _openat2()
+    how = _How(_WAY & ~os.O_DIRECTORY | os.O_NOFOLLOW, 0, _ONE_MOUNT & ~0x04)
+    if call is None:
+        return None
+    way = call(_OPENAT2, parent, os.fsencode(name), ctypes.byref(how), ctypes.sizeof(_How))
+    if way < 0:
+        return None
+    try:
+        return os.fstat(way)
+    finally:
+        os.close(way)
+
+
 def names(handle: int) -> list[str]:
     """All names in an open folder."""
     return os.listdir(handle)

@@ -351,6 +351,14 @@ def is_folder(name: str, parent: int) -> bool:
         return False
 
 
+def look_on_this_mount(name: str, parent: int) -> Found | None:
+    """What a name in an open folder is; None where it cannot be told."""
+    try:
+        return look(name, parent)
+    except OSError:
+        return None
+
+
 def names(handle: int) -> list[str]:
     """All names in an open folder."""
     return [name for name, _ in _query(handle)]

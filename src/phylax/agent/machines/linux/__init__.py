@@ -13,6 +13,7 @@ import pwd
 import socket
 import stat
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 
 import psutil
@@ -26,10 +27,15 @@ from phylax.agent.machines.linux.mounts import (
     disk_kind,
     identity_of,
     mount_of,
+    mount_over,
     mounts,
+    space_of,
+    why_mounted_over,
 )
 from phylax.agent.machines.linux.packages import Packages
+from phylax.agent.machines.linux.user_dirs import UserDirs, user_dirs
 from phylax.core.catalogue import Folder, Source
+from phylax.core.counting import spell
 from phylax.core.shop import MachineFacts, ReadingIn, System
 
 _SYSTEM_FOLDERS = (
@@ -45,11 +51,10 @@ _SYSTEM: dict[Folder, tuple[str, ...]] = {
     "journal": ("var/log/journal", "run/log/journal"),
 }
 """Below the system's root."""
-_OWN_FOLDERS = (
-    "Documents", "Pictures", "Desktop", "Music", "Videos", "Mail", ".thunderbird", ".ssh", ".gnupg",
-)  # fmt: skip
-_FIRST_PERSON = 1000
-_LAST_PERSON = 60000
+FIRST_PERSON = 1000
+SYSTEM_OWNERS = range(FIRST_PERSON)
+"""User numbers of the system itself and its services."""
+LAST_PERSON = 60000
 
 
 class LinuxMachine:
@@ -90,6 +95,9 @@ class LinuxMachine:
     def booted_at(self) -> datetime | None:
         return datetime.fromtimestamp(psutil.boot_time(), UTC)
 
+    system_owners: range | None = SYSTEM_OWNERS
+    """Whose things may go in the system's own places; None: everyone's, as far as rights go."""
+
     def people(self) -> Iterator[tuple[str, int, str]]:
         """(name, user number, home) of everyone looked after."""
         if self._homes:
@@ -98,27 +106,29 @@ class LinuxMachine:
                     yield os.path.basename(home), os.stat(home).st_uid, home
             return
         for entry in pwd.getpwall():
-            is_person = _FIRST_PERSON <= entry.pw_uid <= _LAST_PERSON or entry.pw_uid == 0
+            is_person = FIRST_PERSON <= entry.pw_uid <= LAST_PERSON or entry.pw_uid == 0
             if is_person and os.path.isdir(entry.pw_dir):
                 yield entry.pw_name, entry.pw_uid, os.path.realpath(entry.pw_dir)
 
     def _mounts(self) -> list[Mount]:
-        found = mounts()
+        known = mounts()
         if self._homes:
-            devices = {os.stat(home).st_dev for home in self._homes if os.path.isdir(home)}
-            found = [m for m in found if m.device in devices]
-        return found
+            devices = {mount_over(home).device for home in self._homes}
+            known = [mount for mount in known if mount.device in devices]
+        return known
 
     def volumes(self) -> list[ReadingIn]:
         now = datetime.now(UTC)
         readings = []
         for mount in self._mounts():
-            space = os.statvfs(mount.path)
+            space = space_of(mount)
+            if space is None:
+                continue
             readings.append(
                 ReadingIn(
-                    mount=mount.path,
-                    capacity=space.f_blocks * space.f_frsize,
-                    free=space.f_bavail * space.f_frsize,
+                    mount=shown_mount(mount.path),
+                    capacity=space.capacity,
+                    free=space.free,
                     at=now,
                     file_system=mount.file_system,
                     disk=disk_kind(mount.device),
@@ -128,19 +138,21 @@ class LinuxMachine:
         return readings
 
     def mount_at(self, path: str) -> str:
-        return mount_of(path)
+        return shown_mount(mount_of(path))
 
     def top_of(self, mount: str) -> str:
-        return mount
+        return next((m.path for m in mounts() if shown_mount(m.path) == mount), mount)
 
     def capacity_at(self, path: str) -> int:
         space = os.statvfs(path)
         return space.f_blocks * space.f_frsize
 
     def hold_folder(self, path: str, own: str) -> str:
-        if os.stat(path).st_dev == os.stat(own).st_dev:
+        mount = mount_over(path)
+        if mount == mount_over(own):
             return os.path.join(own, "held")
-        return os.path.join(mount_of(path), HOLD)
+        # where a name is given across a bind mount of the same disk, the system refuses it
+        return os.path.join(mount.path, HOLD)
 
     def locations(self, base: Folder) -> Iterator[Location]:
         if base == "volume-trash":
@@ -148,17 +160,20 @@ class LinuxMachine:
             return
         if self._root is not None:
             for below in _SYSTEM.get(base, ()):
-                yield from _if_there(os.path.join(self._root, below))
+                for location in folder_location(os.path.join(self._root, below)):
+                    location = replace(
+                        location, owners=self.system_owners, is_shared=base == "system-temp"
+                    )
+                    yield _one_mount(self._root, location)
         for name, uid, home in self.people():
-            for path in _personal(base, uid, home):
-                yield from _if_there(path, name, uid)
+            yield from personal_locations(base, name, uid, home)
 
     def named_folder(self, shown: str) -> Location | None:
         path = os.path.realpath(shown)
         if not any(path == own or path.startswith(own + "/") for own in self._own_folders):
             why = "this machine does not let the shop name it (see its agent.toml)"
             return Location(path, shown, why=why) if os.path.lexists(shown) else None
-        return next(_if_there(path), None)
+        return next(folder_location(path), None)
 
     def things(self, source: Source) -> Iterator[Thing]:
         if self._root is None:
@@ -186,15 +201,8 @@ class LinuxMachine:
         `$topdir/.Trash/$uid` counts only where `.Trash` is no link and has its sticky bit set.
         """
         for mount in self._mounts():
-            shared = os.path.join(mount.path, ".Trash")
             for name, uid, _ in self.people():
-                if _is_sticky_folder(shared):
-                    own = os.path.join(shared, str(uid))
-                    if _is_folder(own):
-                        yield Location(own, own, name)
-                own = os.path.join(mount.path, f".Trash-{uid}")
-                if _is_folder(own):
-                    yield Location(own, own, name)
+                yield from trash_on(mount, name, uid)
 
     def in_use(self) -> InUse:
         return InUse(
@@ -202,7 +210,8 @@ class LinuxMachine:
         )
 
     def sealed(self) -> Sequence[str]:
-        own = (os.path.join(home, own) for _, _, home in self.people() for own in _OWN_FOLDERS)
+        people = self.people()
+        own = (folder for _, uid, home in people for folder in user_dirs(home, uid).sealed)
         return (*_SYSTEM_FOLDERS, *own)
 
     def openings(self) -> Sequence[str]:
@@ -218,7 +227,7 @@ class LinuxMachine:
         """A real disk needs no pretending."""
 
 
-def _if_there(path: str, user: str = "", owner: int = 0) -> Iterator[Location]:
+def folder_location(path: str, user: str = "", owner: int = 0) -> Iterator[Location]:
     """A folder as a location: none where there is no such folder, or a link in its stead. Links
     above it are people's own way of keeping things elsewhere, and are resolved here, once; they may
     lead to nothing but what belongs to their owner."""
@@ -240,6 +249,43 @@ def _if_there(path: str, user: str = "", owner: int = 0) -> Iterator[Location]:
     yield Location(path, shown, user)
 
 
+def shown_mount(path: str) -> str:
+    """A mount's path as it can be sent: names that are not UTF-8 with their bytes spelt out."""
+    return spell(path)[0]
+
+
+def trash_on(mount: Mount, name: str, uid: int) -> Iterator[Location]:
+    """A person's trash folders at the top of a volume."""
+    shared = os.path.join(mount.path, ".Trash")
+    candidates = [os.path.join(shared, str(uid))] if _is_sticky_folder(shared) else []
+    for own in (*candidates, os.path.join(mount.path, f".Trash-{uid}")):
+        if _is_folder(own):
+            yield Location(own, own, name, owners=range(uid, uid + 1))
+
+
+def personal_locations(base: Folder, name: str, uid: int, home: str) -> Iterator[Location]:
+    """Where a person's named location is."""
+    owners = range(uid, uid + 1)
+    if base == "user-downloads":
+        dirs: UserDirs = user_dirs(home, uid)
+        found = folder_location(dirs.downloads, name, uid) if dirs.downloads else iter(())
+        for location in found:
+            location = replace(location, owners=owners, why=location.why or dirs.why)
+            yield _one_mount(home, location)
+        return
+    for path in _personal(base, uid, home):
+        for location in folder_location(path, name, uid):
+            base_of = home if path.startswith(home) else "/"
+            yield _one_mount(base_of, replace(location, owners=owners))
+
+
+def _one_mount(base: str, location: Location) -> Location:
+    """A location with the reason, where something from elsewhere is mounted on the way to it."""
+    if location.why:
+        return location
+    return replace(location, why=why_mounted_over(location.path, base) or "")
+
+
 def _personal(base: Folder, uid: int, home: str) -> Iterator[str]:
     match base:
         case "user-temp":
@@ -248,28 +294,12 @@ def _personal(base: Folder, uid: int, home: str) -> Iterator[str]:
             yield f"/tmp/user/{uid}"
         case "user-trash":
             yield os.path.join(home, ".local/share/Trash")
-        case "user-downloads":
-            yield _user_dir(home, "XDG_DOWNLOAD_DIR") or os.path.join(home, "Downloads")
         case "user-cache":
             yield os.path.join(home, ".cache")
         case "user-config":
             yield os.path.join(home, ".config")
         case "user-home":
             yield home
-
-
-def _user_dir(home: str, key: str) -> str | None:
-    """A folder that `~/.config/user-dirs.dirs` names (xdg-user-dirs)."""
-    try:
-        with open(os.path.join(home, ".config/user-dirs.dirs"), encoding="utf-8") as lines:
-            for line in lines:
-                name, _, value = line.strip().partition("=")
-                if name == key:
-                    path = value.strip('"').replace("$HOME", home)
-                    return os.path.realpath(path) if path.startswith("/") else None
-    except OSError:
-        return None
-    return None
 
 
 def _is_folder(path: str) -> bool:

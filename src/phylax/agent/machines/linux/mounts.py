@@ -1,29 +1,167 @@
-"""Mounted volumes, from /proc/self/mountinfo and the kernel's word on disks."""
+"""Mounts, from /proc/self/mountinfo (proc(5)) and the kernel's word on disks.
+
+Nothing here asks a mount that need not answer: numbers, kinds and paths come from the kernel's own
+table. Free space of a file system that a program serves is asked in a process of its own, which may
+hang alone.
+"""
 
 from __future__ import annotations
 
 import contextlib
 import os
 import re
+import subprocess
+import sys
+from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, NamedTuple
 
 _DISK_FILE_SYSTEMS = frozenset(
     {"ext2", "ext3", "ext4", "xfs", "btrfs", "f2fs", "vfat", "exfat", "ntfs", "ntfs3", "fuseblk",
      "zfs", "jfs", "reiserfs", "bcachefs"}
 )  # fmt: skip
+_ANSWER = (_DISK_FILE_SYSTEMS - {"fuseblk"}) | {"tmpfs", "ramfs", "overlay", "squashfs", "iso9660"}
+"""File systems of the kernel's own, on a disk or in memory: they always answer."""
 _OCTAL = re.compile(r"\\([0-7]{3})")
+_PATIENCE = 5.0
 
 
 @dataclass(frozen=True)
 class Mount:
-    """One line of /proc/self/mountinfo that is a disk's file system."""
+    """One line of /proc/self/mountinfo."""
 
+    number: int
     path: str
     device: int
+    root: str
+    """Which folder of its file system is mounted; '/': all of it."""
     file_system: str
     source: str
     options: frozenset[str]
+
+    @property
+    def answers(self) -> bool:
+        """Whether it may be asked without fear of waiting for ever."""
+        return self.file_system in _ANSWER
+
+    @property
+    def is_whole(self) -> bool:
+        """Not only a folder of a file system that lies elsewhere as well."""
+        return self.root == "/" or self.file_system == "btrfs"
+
+
+class Space(NamedTuple):
+    capacity: int
+    free: int
+
+
+def mount_table(path: str = "/proc/self/mountinfo") -> list[Mount]:
+    """All mounts, in the order in which they were made."""
+    table = []
+    with open(path, encoding="utf-8", errors="surrogateescape") as lines:
+        for line in lines:
+            left, _, right = line.partition(" - ")
+            fields, (file_system, source) = left.split(), right.split()[:2]
+            major, _, minor = fields[2].partition(":")
+            table.append(
+                Mount(
+                    number=int(fields[0]),
+                    path=_plain(fields[4]),
+                    device=os.makedev(int(major), int(minor)),
+                    root=_plain(fields[3]),
+                    file_system=file_system,
+                    source=source,
+                    options=frozenset(fields[5].split(",")),
+                )
+            )
+    return table
+
+
+def _plain(text: str) -> str:
+    """Spaces, tabs, line breaks and backslashes are written in octal there."""
+    return _OCTAL.sub(lambda match: chr(int(match[1], 8)), text)
+
+
+def mounts() -> list[Mount]:
+    """The mounted disk file systems, each device once (whole, by its shortest path)."""
+    table: dict[int, Mount] = {}
+    for mount in mount_table():
+        if mount.file_system not in _DISK_FILE_SYSTEMS:
+            continue
+        known = table.get(mount.device)
+        if known is None or _rank(mount) < _rank(known):
+            table[mount.device] = mount
+    return sorted(table.values(), key=lambda mount: mount.path)
+
+
+def _rank(mount: Mount) -> tuple[bool, int]:
+    return not mount.is_whole, len(mount.path)
+
+
+def mount_over(path: str, table: Iterable[Mount] | None = None) -> Mount:
+    """The mount that a real path lies on, by its name alone."""
+    best: Mount | None = None
+    for mount in mount_table() if table is None else table:
+        # of two at the same path the later one counts
+        if _is_at_or_in(path, mount.path) and (best is None or len(mount.path) >= len(best.path)):
+            best = mount
+    if best is None:
+        raise FileNotFoundError(2, "lies on no mount", path)
+    return best
+
+
+def mount_of(path: str) -> str:
+    """The mount of the volume that a real path lies on, also where that is no disk's."""
+    mount = mount_over(path)
+    return next((m.path for m in mounts() if m.device == mount.device), mount.path)
+
+
+def why_mounted_over(path: str, base: str, table: Iterable[Mount] | None = None) -> str | None:
+    """Why a place may not be entered for what is mounted on the way from `base` to it; None: a
+    volume of its own at most.
+
+    A folder of somewhere else (a bind mount), a whole volume that is mounted elsewhere as well, and
+    what a network or a program serves are other people's ways to the same files.
+    """
+    table = list(mount_table() if table is None else table)
+    for mount in table:
+        if not _is_at_or_in(path, mount.path) or _is_at_or_in(base, mount.path):
+            continue
+        if not mount.answers:
+            return f"{mount.path} is served by a network or a program"
+        twice = any(m.device == mount.device and m.path != mount.path for m in table)
+        if not mount.is_whole or twice:
+            return f"a folder from elsewhere is mounted at {mount.path}"
+    return None
+
+
+def _is_at_or_in(path: str, folder: str) -> bool:
+    return path == folder or path.startswith(folder.rstrip("/") + "/")
+
+
+_ASK = (
+    "import os, sys; s = os.statvfs(sys.argv[1]); "
+    "print(s.f_blocks * s.f_frsize, s.f_bavail * s.f_frsize)"
+)
+
+
+def space_of(mount: Mount) -> Space | None:
+    """How much a volume holds; None where it does not answer."""
+    if mount.answers:
+        space = os.statvfs(mount.path)
+        return Space(space.f_blocks * space.f_frsize, space.f_bavail * space.f_frsize)
+    ask = subprocess.Popen(
+        [sys.executable, "-I", "-S", "-c", _ASK, mount.path],
+        stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, stdin=subprocess.DEVNULL,
+    )  # fmt: skip
+    try:
+        text, _ = ask.communicate(timeout=_PATIENCE)
+        capacity, free = map(int, text.split())
+        return Space(capacity, free)
+    except (subprocess.TimeoutExpired, ValueError):
+        # what hangs in the system cannot be killed: it is left behind, never waited for
+        ask.kill()
+        return None
 
 
 _BY_UUID = "/dev/disk/by-uuid"
@@ -40,38 +178,6 @@ def identity_of(device: int) -> str:
             if os.stat(os.path.join(_BY_UUID, name)).st_rdev == device:
                 return name
     return ""
-
-
-def mounts() -> list[Mount]:
-    """The mounted disk file systems, each device once (by its shortest mount)."""
-    found: dict[int, Mount] = {}
-    with open("/proc/self/mountinfo", encoding="utf-8", errors="surrogateescape") as lines:
-        for line in lines:
-            left, _, right = line.partition(" - ")
-            file_system, source = right.split()[:2]
-            fields = left.split()
-            path = _OCTAL.sub(lambda m: chr(int(m[1], 8)), fields[4])
-            if file_system not in _DISK_FILE_SYSTEMS:
-                continue
-            try:
-                device = os.stat(path).st_dev
-            except OSError:
-                continue
-            if device not in found or len(path) < len(found[device].path):
-                options = frozenset(fields[5].split(","))
-                found[device] = Mount(path, device, file_system, source, options)
-    return sorted(found.values(), key=lambda m: m.path)
-
-
-def mount_of(path: str) -> str:
-    """The mount of the volume that a real path lies on, also where that is no disk's."""
-    device = os.stat(path).st_dev
-    known = next((m.path for m in mounts() if m.device == device), None)
-    if known is not None:
-        return known
-    while path != "/" and os.stat(os.path.dirname(path)).st_dev == device:
-        path = os.path.dirname(path)
-    return path
 
 
 def disk_kind(device: int) -> Literal["ssd", "spinning", "unknown"]:

@@ -9,8 +9,6 @@ from collections.abc import Callable, Iterator
 from datetime import datetime
 from typing import Any
 
-import httpx
-
 from phylax.agent.machines import Thing
 
 SOCKET = "/run/snapd.socket"
@@ -81,6 +79,9 @@ def _all(socket: str) -> list[dict[str, Any]]:
 
 def _ask(socket: str, method: str, path: str, body: dict[str, str] | None = None) -> dict[str, Any]:
     """One request; OSError where the service does not answer, refuses, or speaks no JSON object."""
+    # late, so that what never asks does not load it
+    import httpx
+
     transport = httpx.HTTPTransport(uds=socket)
     try:
         with httpx.Client(transport=transport, timeout=_SECONDS) as client:

@@ -1,0 +1,171 @@
+"""Who does the work on a machine.
+
+The agent itself where it has no more rights than a person, or the machine is a pretended one. On a
+Linux machine where it is root, itself for what is the system's, and for each person a worker with
+that person's rights (`workers.people`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any, Protocol
+
+from phylax.agent.cleaner import Cleaner
+from phylax.agent.guard import Guard
+from phylax.agent.held_work import HeldWork
+from phylax.agent.hold import Hold
+from phylax.agent.hold_expiry import end_what_is_due
+from phylax.agent.journal import RunJournal, gone_of
+from phylax.agent.machines import MachineKind
+from phylax.agent.outcomes import Outcomes
+from phylax.agent.spool import Spool
+from phylax.agent.surveyor import Listing, Stopped, Watcher, own_folders, survey
+from phylax.core.orders import AgreedListing, CategoryRule, HeldOrder
+from phylax.core.retention import ProtectEntry
+from phylax.core.survey import Item, SurveyLine, Tally
+
+
+@dataclass(frozen=True)
+class Pass:
+    """What is gone over in one pass of a cleaning."""
+
+    run_id: int
+    look: tuple[CategoryRule, ...]
+    protect: tuple[ProtectEntry, ...]
+    keys: tuple[str, ...]
+    standing: tuple[str, ...]
+    agreed: tuple[AgreedListing, ...]
+    now: datetime
+
+
+@dataclass
+class PassReport:
+    """What became of it in one party's places."""
+
+    outcomes: Outcomes
+    again: dict[str, list[Item]] = field(default_factory=dict)
+    refused: dict[str, int] = field(default_factory=dict)
+    problems: list[str] = field(default_factory=list)
+    stopped: Stopped | None = None
+
+
+class Party(Protocol):
+    """Whose places are worked on together, with the same rights."""
+
+    name: str
+    """The person's; empty for the machine itself."""
+
+    def look(
+        self,
+        look: Sequence[CategoryRule],
+        protect: Sequence[ProtectEntry],
+        now: datetime,
+        watch: Watcher,
+        listing: Listing,
+        part: Callable[[list[SurveyLine]], None],
+    ) -> list[SurveyLine]:
+        """A line for every category on every volume where there is a place. Raises what `watch`
+        raises."""
+        ...
+
+    def clean(self, task: Pass, journal: RunJournal, watch: Watcher) -> PassReport:
+        """One pass. Raises what `watch` raises but for Stopped, which is in the report."""
+        ...
+
+
+class Itself:
+    """The agent with its own rights."""
+
+    name = ""
+
+    def __init__(self, machine: MachineKind, guard: Guard, hold: Hold) -> None:
+        self._machine = machine
+        self._guard = guard
+        self._hold = hold
+
+    def look(
+        self,
+        look: Sequence[CategoryRule],
+        protect: Sequence[ProtectEntry],
+        now: datetime,
+        watch: Watcher,
+        listing: Listing,
+        part: Callable[[list[SurveyLine]], None],
+    ) -> list[SurveyLine]:
+        return survey(
+            self._machine, self._guard, look, now,
+            protect=protect, watch=watch, listing=listing, part=part,
+        )  # fmt: skip
+
+    def clean(self, task: Pass, journal: RunJournal, watch: Watcher) -> PassReport:
+        cleaner = Cleaner(
+            self._machine,
+            self._guard,
+            journal,
+            self._hold,
+            task.run_id,
+            task.now,
+            watch,
+            own_folders=own_folders(task.look),
+            protect=task.protect,
+        )
+        report = PassReport(cleaner.outcomes)
+        rules = {look.category: look.rule for look in task.look}
+        listed = {listing.category for listing in task.agreed}
+        try:
+            for job in cleaner.plan(task.keys, rules):
+                cleaner.clean(
+                    job.category,
+                    rules[job.category],
+                    task.agreed,
+                    # what was agreed item by item goes so in a further pass as well
+                    standing=job.category in task.standing and job.category not in listed,
+                    mount=None if job.category in listed else job.mount,
+                )
+        except Stopped as stop:
+            report.stopped = stop
+        report.again = cleaner.again
+        report.refused = {key: cleaner.outcomes.refused_size(key) for key in task.keys}
+        report.problems = cleaner.outcomes.problems
+        return report
+
+
+class Crew:
+    """Everyone who works on a machine: here the agent alone."""
+
+    def __init__(self, machine: MachineKind, guard: Guard, hold: Hold) -> None:
+        self.machine = machine
+        self.hold = hold
+        self._itself = Itself(machine, guard, hold)
+
+    def parties(self) -> list[Party]:
+        """The machine itself, then everyone who has something on it."""
+        return [self._itself]
+
+    def held_of(self, identity: str, key: str) -> Tally:
+        """What a run holds of a category."""
+        mine = self.hold.of_run(identity)
+        return sum((batch.tally() for batch in mine if batch.head.category == key), Tally())
+
+    def held_work(
+        self, spool: Spool, order: HeldOrder, journal: RunJournal, watch: Watcher
+    ) -> dict[str, Any]:
+        """Put held things back or let them go; what became of it, as fields of a result."""
+        return HeldWork(self.hold, spool, order, journal, watch).carry_out()
+
+    def end_what_is_due(self, spool: Spool, now: datetime, check: Callable[[], None]) -> None:
+        """Let go what has had its time, or gives way."""
+        end_what_is_due(self.hold, spool, now, check)
+
+    def tell_untold(self) -> None:
+        """Spool what is held for people and was not said yet."""
+
+    def recover(self) -> None:
+        """Put back everything that was moved aside by what was cut off."""
+        self.hold.recover()
+
+    def gone_in(self, about: dict[str, Any]) -> Sequence[int]:
+        """Which names of a batch are gone that a run was about to remove when it was cut off."""
+        return gone_of(about) if about.get("uid") is None else ()

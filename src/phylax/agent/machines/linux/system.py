@@ -1,0 +1,126 @@
+"""The system's part of a Linux machine, for an agent with root's rights: all but what lies in
+people's folders, which their own workers look at.
+"""
+
+from __future__ import annotations
+
+import os
+import pwd
+import stat
+from collections.abc import Iterator, Sequence
+
+import psutil
+
+from phylax.agent import files
+from phylax.agent.machines.linux import (
+    FIRST_PERSON,
+    LAST_PERSON,
+    LinuxMachine,
+)
+from phylax.agent.machines.linux.mounts import mount_over
+from phylax.agent.machines.linux.people import Person
+
+_SHARED = ("/tmp", "/var/tmp")
+_MOST_OWNERS, _MOST_NAMES = 64, 20_000
+
+
+class LinuxSystem(LinuxMachine):
+    """This machine without its people, who are worked for apart."""
+
+    def people(self) -> Iterator[tuple[str, int, str]]:
+        """Root alone, and homes of root's that were chosen."""
+        for name, uid, home in super().people():
+            if uid == 0:
+                yield name, uid, home
+
+    def roots(self) -> Sequence[str]:
+        return (*super().roots(), *(person.home for person in self.apart()))
+
+    def shared(self) -> list[str]:
+        """Folders of the system that everybody may write to."""
+        if self._root != "/":
+            return []
+        return [path for path in _SHARED if os.path.isdir(path) and not os.path.islink(path)]
+
+    def apart(self) -> list[Person]:
+        """Everyone but root who has a home here, or something in a folder that all may write to."""
+        people = {person.uid: person for person in self._with_homes()}
+        for path in self.shared():
+            for uid, gid in _owners_in(path):
+                if uid >= FIRST_PERSON and uid not in people and len(people) < _MOST_OWNERS:
+                    people[uid] = Person(
+                        name=str(uid), uid=uid, gid=gid, home=f"/nonexistent/{uid}"
+                    )
+        return list(people.values())
+
+    def _with_homes(self) -> Iterator[Person]:
+        if self._homes:
+            for home in self._homes:
+                of = os.lstat(home)
+                if of.st_uid != 0 and stat.S_ISDIR(of.st_mode):
+                    yield Person(
+                        name=_name_of(of.st_uid, home), uid=of.st_uid, gid=_group(of), home=home
+                    )
+            return
+        for entry in pwd.getpwall():
+            if not FIRST_PERSON <= entry.pw_uid <= LAST_PERSON:
+                continue
+            home = os.path.join(
+                os.path.realpath(os.path.dirname(entry.pw_dir)), os.path.basename(entry.pw_dir)
+            )
+            gid = entry.pw_gid or entry.pw_uid
+            if not mount_over(home).answers:
+                # a network's: nothing of it is asked here, their worker sees to it
+                yield Person(name=entry.pw_name, uid=entry.pw_uid, gid=gid, home=home)
+                continue
+            try:
+                of = os.lstat(home)
+                if stat.S_ISLNK(of.st_mode) and of.st_uid == 0:
+                    # moved elsewhere by the administrator
+                    home = os.path.realpath(home)
+                    of = os.lstat(home)
+            except OSError:
+                continue
+            # a home that is not its account's is not theirs to have cleaned
+            if stat.S_ISDIR(of.st_mode) and of.st_uid == entry.pw_uid:
+                yield Person(name=entry.pw_name, uid=entry.pw_uid, gid=gid, home=home)
+
+    def programs_of(self, uid: int) -> set[str]:
+        """Names of the programs that a person has open, in small letters."""
+        names = set()
+        for process in psutil.process_iter(["name", "uids"]):
+            uids = process.info["uids"]
+            if uids is not None and uid in uids and process.info["name"]:
+                names.add(process.info["name"].lower())
+        return names
+
+
+def _name_of(uid: int, home: str) -> str:
+    try:
+        return pwd.getpwuid(uid).pw_name
+    except KeyError:
+        return os.path.basename(home)
+
+
+def _group(of: os.stat_result) -> int:
+    return of.st_gid or of.st_uid
+
+
+def _owners_in(path: str) -> Iterator[tuple[int, int]]:
+    """(user, group) of those to whom something at the top of a folder belongs. Nothing that is
+    mounted there is asked."""
+    seen: set[int] = set()
+    try:
+        handle = files.open_top(path)
+    except OSError:
+        return
+    try:
+        for number, name in enumerate(files.names(handle)):
+            if number == _MOST_NAMES:
+                return
+            of = files.look_on_this_mount(name, handle)
+            if of is not None and of.st_uid not in seen:
+                seen.add(of.st_uid)
+                yield of.st_uid, of.st_gid or of.st_uid
+    finally:
+        files.close(handle)

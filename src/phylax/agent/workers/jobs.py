@@ -1,0 +1,244 @@
+"""What the agent tells a worker to do, and what a worker says back.
+
+Jobs come from the agent and are trusted. Messages come from a person's process: strict, bounded,
+and read as JSON by a parser that refuses deep nesting, lone surrogates and unknown fields.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, TypeAdapter
+
+from phylax.agent.machines.linux.people import Person
+from phylax.core.holds import BatchName, BatchPick, HeldItem, IfTaken
+from phylax.core.orders import AgreedListing, CategoryOutcome, CategoryRule, LeftItem
+from phylax.core.retention import ProtectEntry
+from phylax.core.shop import ReadingIn
+from phylax.core.survey import Item, SurveyLine
+from phylax.core.values import Demand, Moment, Value
+
+Count = Annotated[int, Field(ge=0, le=2**62)]
+Text = Annotated[str, Field(max_length=4096)]
+Key = Annotated[str, Field(max_length=60)]
+
+# --- jobs: from the agent ---------------------------------------------------------------------
+
+
+class Surroundings(Value):
+    """What a worker needs to know of its machine."""
+
+    person: Person
+    volumes: tuple[ReadingIn, ...]
+    never_touch: tuple[str, ...] = Field((), description="From the machine's guard.toml")
+    allow_folders: tuple[str, ...] = ()
+    shared: tuple[str, ...] = Field((), description="Folders that everybody may write to")
+    own: tuple[str, ...] = Field((), description="The agent's own folders, never entered")
+    silence: float = 60.0
+
+
+class LookJob(Value):
+    """Look through the person's places and touch nothing."""
+
+    kind: Literal["look"] = "look"
+    around: Surroundings
+    look: tuple[CategoryRule, ...]
+    protect: tuple[ProtectEntry, ...] = ()
+    now: Moment
+
+
+class CleanJob(Value):
+    """One pass of a cleaning over the person's places."""
+
+    kind: Literal["clean"] = "clean"
+    around: Surroundings
+    look: tuple[CategoryRule, ...]
+    protect: tuple[ProtectEntry, ...] = ()
+    now: Moment
+    run_id: int
+    identity: str
+    clean: tuple[str, ...]
+    standing: tuple[str, ...] = ()
+    agreed: tuple[AgreedListing, ...] = ()
+
+
+class HeldJob(Value):
+    """Put things of the person's back, or let them go."""
+
+    kind: Literal["put back", "let go"]
+    around: Surroundings
+    folders: tuple[str, ...]
+    picks: tuple[BatchPick, ...]
+    if_taken: IfTaken = IfTaken.LEAVE
+    before: dict[str, tuple[tuple[int, int], ...]] = Field(
+        {}, description="By batch: what was held when the work began"
+    )
+
+
+class PresentJob(Value):
+    """Say which of some picks are held now."""
+
+    kind: Literal["present"] = "present"
+    around: Surroundings
+    folders: tuple[str, ...]
+    picks: tuple[BatchPick, ...]
+
+
+class TellJob(Value):
+    """Say what is held of the person's and was not told yet."""
+
+    kind: Literal["tell"] = "tell"
+    around: Surroundings
+    folders: tuple[str, ...]
+    batches: tuple[str, ...]
+
+
+class RecoverJob(Value):
+    """Put back what a cleaning that was cut off had moved aside, and say which things are gone that
+    it was about to remove."""
+
+    kind: Literal["recover"] = "recover"
+    around: Surroundings
+    folders: tuple[str, ...]
+    about: dict[str, Any] | None = None
+
+
+Job = Annotated[
+    LookJob | CleanJob | HeldJob | PresentJob | TellJob | RecoverJob, Field(discriminator="kind")
+]
+JOB: TypeAdapter[Job] = TypeAdapter(Job)
+
+
+class Answer(Value):
+    """What the agent answers where a worker waits for it."""
+
+    ok: bool = True
+    go_on: bool = True
+    code: int = Field(0, description="errno, where what was asked for could not be done")
+    why: str = ""
+    files: str = Field("", description="In base64: pairs of device and file number in use")
+    programs: tuple[str, ...] = ()
+    folder: str = ""
+    name: str = ""
+
+
+# --- messages: from a worker ------------------------------------------------------------------
+
+
+class Watched(Demand):
+    """So much more is done. The worker waits for whether to go on."""
+
+    kind: Literal["watched"] = "watched"
+    category: Key
+    items: Count
+    size: Count
+
+
+class InUseAsked(Demand):
+    """What is open on the machine now?"""
+
+    kind: Literal["in use"] = "in use"
+
+
+class Listed(Demand):
+    """Items of a category whose listing is kept."""
+
+    kind: Literal["listed"] = "listed"
+    category: Key
+    items: tuple[Item, ...] = Field(max_length=500)
+
+
+class Lines(Demand):
+    kind: Literal["lines"] = "lines"
+    lines: tuple[SurveyLine, ...] = Field(max_length=100)
+
+
+class About(Demand):
+    """Names that are about to be removed; to be noted before any of them is."""
+
+    kind: Literal["about"] = "about"
+    category: Key
+    root: Text
+    folders: tuple[Text, ...] = Field(max_length=600)
+    names: tuple[tuple[Text, Count | None], ...] = Field(max_length=1000)
+    note: tuple[tuple[Text, ...], Text] | None = None
+
+
+class Went(Demand):
+    """So many of those have gone, and all announced were dealt with."""
+
+    kind: Literal["went"] = "went"
+    category: Key
+    count: Count
+    size: Annotated[int, Field(ge=-(2**62), le=2**62)]
+
+
+class BatchAsked(Demand):
+    """A place in the hold is needed. The agent makes the folder and gives the name."""
+
+    kind: Literal["batch"] = "batch"
+    category: Key
+    place: Text
+    until_at: Moment
+    held_at: Moment
+    yields_below: int = Field(0, ge=0, le=100)
+    aside: bool = False
+
+
+class RoomAsked(Demand):
+    """How much more may be held on the volume of a place?"""
+
+    kind: Literal["room"] = "room"
+    place: Text
+
+
+class HeldTold(Demand):
+    """Things that lie in a batch of the person's."""
+
+    kind: Literal["held"] = "held"
+    batch: BatchName
+    items: tuple[HeldItem, ...] = Field(max_length=500)
+
+
+class PresentTold(Demand):
+    """Numbers of a batch that lie in it now."""
+
+    kind: Literal["present told"] = "present told"
+    batch: BatchName
+    numbers: tuple[tuple[Count, Count], ...] = Field(max_length=20_000)
+
+
+class UnheldTold(Demand):
+    """Numbers of a batch that lie in it no longer."""
+
+    kind: Literal["unheld"] = "unheld"
+    batch: BatchName
+    numbers: tuple[tuple[Count, Count], ...] = Field(max_length=20_000)
+
+
+class Report(Demand):
+    """What became of everything in one pass, or of one order about held things."""
+
+    kind: Literal["report"] = "report"
+    outcomes: tuple[CategoryOutcome, ...] = Field((), max_length=100)
+    left: tuple[LeftItem, ...] = Field((), max_length=500)
+    again: tuple[AgreedListing, ...] = Field((), max_length=100)
+    refused: dict[Key, Count] = Field({}, max_length=100)
+    problems: tuple[Text, ...] = Field((), max_length=100)
+    stopped: bool = False
+    gone: tuple[int, ...] = Field((), max_length=1000, description="Indexes of what has gone")
+
+
+class Failed(Demand):
+    """The work could not be done."""
+
+    kind: Literal["failed"] = "failed"
+    why: Annotated[str, Field(max_length=500)]
+
+
+FromWorker = Annotated[
+    Watched | InUseAsked | Listed | Lines | About | Went | BatchAsked | RoomAsked | HeldTold
+    | UnheldTold | PresentTold | Report | Failed,
+    Field(discriminator="kind"),
+]  # fmt: skip
+FROM_WORKER: TypeAdapter[FromWorker] = TypeAdapter(FromWorker)

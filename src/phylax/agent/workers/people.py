@@ -1,0 +1,629 @@
+"""People's parts of the work: a worker for each, and what is held for them.
+
+What a worker says is checked against what it was asked: categories, batches and volumes are the
+agent's own; what is left to believe are sums and shown names of that person.
+"""
+
+from __future__ import annotations
+
+import errno
+import logging
+import os
+import struct
+import uuid
+from base64 import b64encode
+from collections.abc import Callable, Iterable, Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+from phylax.agent.crew import Crew, Party, Pass, PassReport
+from phylax.agent.guard import Guard, GuardRules
+from phylax.agent.hold import Hold
+from phylax.agent.hold_index import HeldFor, HoldIndex, make_persons_folder
+from phylax.agent.journal import JournalError, RunJournal, gone_of
+from phylax.agent.machines import MachineKind
+from phylax.agent.machines.linux.mounts import mount_over
+from phylax.agent.machines.linux.people import Person
+from phylax.agent.machines.linux.system import LinuxSystem
+from phylax.agent.outcomes import NAMED, Outcomes
+from phylax.agent.spool import Spool
+from phylax.agent.surveyor import Listing, Stopped, Watcher
+from phylax.agent.workers import jobs
+from phylax.agent.workers.channel import WorkerError
+from phylax.agent.workers.person import received
+from phylax.agent.workers.supervisor import Handler, Nursery
+from phylax.core.catalogue import category
+from phylax.core.holds import BatchPick, HeldItem
+from phylax.core.orders import CategoryRule, HeldMessage, HeldOrder, UnheldMessage
+from phylax.core.retention import ProtectEntry
+from phylax.core.survey import AgeDay, Stay, SurveyLine, Tally, Unread
+
+_PAIR = struct.Struct("<QQ")
+_PAGE = 500
+_LAST_NUMBER = 2**50
+_log = logging.getLogger("phylax.agent")
+
+
+class Somebody:
+    """One person, worked for by a worker with their rights."""
+
+    def __init__(self, crew: CrewWithWorkers, person: Person) -> None:
+        self.name = person.name
+        self._crew = crew
+        self._person = person
+
+    def look(
+        self,
+        look: Sequence[CategoryRule],
+        protect: Sequence[ProtectEntry],
+        now: datetime,
+        watch: Watcher,
+        listing: Listing,
+        part: Callable[[list[SurveyLine]], None],
+    ) -> list[SurveyLine]:
+        crew = self._crew
+        look = [one for one in look if _is_for_people(one.category)]
+        if not look:
+            return []
+        rules = {one.category: one.rule for one in look}
+        volumes = {volume.mount: volume for volume in crew.machine.volumes()}
+        lines: list[SurveyLine] = []
+        stop: list[Stopped] = []
+
+        def handle(message: jobs.FromWorker) -> jobs.Answer | None:
+            match message:
+                case jobs.Watched():
+                    return _watched(message, watch, stop)
+                case jobs.InUseAsked():
+                    return crew.in_use_for(self._person)
+                case jobs.Listed():
+                    if message.category in rules and category(message.category).keeps_listing:
+                        for item in message.items:
+                            listing(message.category, item.model_copy(update={"user": self.name}))
+                    return None
+                case jobs.Lines():
+                    for line in message.lines:
+                        if line.category not in rules or not _is_plausible(line):
+                            raise WorkerError("it sent lines that cannot be")
+                        volume = volumes.get(line.mount)
+                        lines.append(
+                            line.model_copy(
+                                update={
+                                    "rule": rules[line.category],
+                                    "capacity": volume.capacity if volume else 0,
+                                    "free": volume.free if volume else 0,
+                                }
+                            )
+                        )
+                    return None
+            raise WorkerError(f"it said {message.kind!r} in a look")
+
+        job = jobs.LookJob(
+            around=crew.around(self._person), look=tuple(look), protect=tuple(protect), now=now
+        )
+        try:
+            crew.nursery.work(self._person, job, handle)
+        except WorkerError as error:
+            if stop:
+                raise stop[0] from None
+            _log.error("the worker for %s: %s", self.name, error)
+            return [_not_looked_at(self._person, rules, crew.machine, str(error))]
+        if stop:
+            raise stop[0]
+        part(lines)
+        return lines
+
+    def clean(self, task: Pass, journal: RunJournal, watch: Watcher) -> PassReport:
+        crew, outcomes = self._crew, Outcomes()
+        report = PassReport(outcomes)
+        keys = tuple(key for key in task.keys if _is_for_people(key))
+        if not keys:
+            return report
+        stop: list[Stopped] = []
+        about: dict[str, Any] = {}
+        open_batches: dict[str, HeldFor] = {}
+        counted: set[str] = set()
+
+        def handle(message: jobs.FromWorker) -> jobs.Answer | None:
+            match message:
+                case jobs.Watched():
+                    return _watched(message, watch, stop)
+                case jobs.InUseAsked():
+                    return crew.in_use_for(self._person)
+                case jobs.About():
+                    if message.category not in keys:
+                        raise WorkerError("it is about to remove what was not asked for")
+                    about.clear()
+                    about.update(message.model_dump(mode="json", exclude={"kind"}))
+                    try:
+                        journal.about_claimed(self._person.uid, dict(about))
+                    except JournalError as error:
+                        return jobs.Answer(ok=False, code=errno.EIO, why=str(error))
+                    return jobs.Answer()
+                case jobs.Went():
+                    if message.category not in keys:
+                        raise WorkerError("it removed what was not asked for")
+                    journal.removed(message.category, message.size, message.count)
+                    journal.batch_done()
+                    about.clear()
+                    return None
+                case jobs.BatchAsked():
+                    return crew.begin_batch(self._person, message, task, journal, open_batches)
+                case jobs.RoomAsked():
+                    return jobs.Answer(code=crew.room_at(received(message.place)))
+                case jobs.HeldTold():
+                    crew.note_held(self._person, message.batch, message.items, counted)
+                    return None
+            raise WorkerError(f"it said {message.kind!r} in a cleaning")
+
+        listings = tuple(
+            listing.model_copy(
+                update={"items": tuple(item for item in listing.items if item.user == self.name)}
+            )
+            for listing in task.agreed
+        )
+        job = jobs.CleanJob(
+            around=crew.around(self._person),
+            look=task.look,
+            protect=task.protect,
+            now=task.now,
+            run_id=task.run_id,
+            identity=journal.identity,
+            clean=keys,
+            standing=task.standing,
+            agreed=listings,
+        )
+        try:
+            said = crew.nursery.work(self._person, job, handle)
+        except WorkerError as error:
+            _log.error("the worker for %s: %s", self.name, error)
+            report.problems.append(f"the places of {self.name} were not gone through: {error}")
+            # whatever it was about to do may have been done
+            crew.settle(self._person, journal, dict(about) if about else None)
+            report.stopped = stop[0] if stop else None
+            return report
+        for outcome in said.outcomes:
+            if outcome.category in keys:
+                outcomes.absorb(outcome)
+        outcomes.name(left for left in said.left if left.category in keys)
+        report.again = {one.category: list(one.items) for one in said.again}
+        report.refused = {key: size for key, size in said.refused.items() if key in keys}
+        report.problems = list(said.problems)
+        crew.end_pass(open_batches)
+        if stop:
+            report.stopped = stop[0]
+        return report
+
+
+class CrewWithWorkers(Crew):
+    """The agent for the system's part of a Linux machine, and a worker for each of its people."""
+
+    def __init__(
+        self,
+        machine: LinuxSystem,
+        guard: Guard,
+        hold: Hold,
+        nursery: Nursery,
+        index: HoldIndex,
+        rules: GuardRules,
+        spool: Spool,
+        own: Sequence[str] = (),
+    ) -> None:
+        """`own` are the agent's folders, in which no worker has any business."""
+        super().__init__(machine, guard, hold)
+        self._linux = machine
+        self.nursery = nursery
+        self.index = index
+        self._rules = rules
+        self._own = tuple(own)
+        self._spool = spool
+        self._page: dict[str, list[HeldItem]] = {}
+        """By batch: what was said to be held and is not spooled yet."""
+
+    def parties(self) -> list[Party]:
+        return [*super().parties(), *(Somebody(self, person) for person in self._linux.apart())]
+
+    def around(self, person: Person) -> jobs.Surroundings:
+        return jobs.Surroundings(
+            person=person,
+            volumes=tuple(self.machine.volumes()),
+            never_touch=self._rules.never_touch,
+            allow_folders=self._rules.allow_folders,
+            shared=tuple(self._linux.shared()),
+            own=self._own,
+        )
+
+    def in_use_for(self, person: Person) -> jobs.Answer:
+        """What is open on the machine, as far as it concerns a person."""
+        in_use = self._linux.in_use()
+        pairs = b"".join(_PAIR.pack(device, number) for device, number in in_use.files)
+        programs = self._linux.programs_of(person.uid)
+        return jobs.Answer(files=b64encode(pairs).decode("ascii"), programs=tuple(programs))
+
+    # --- what is held for people ---------------------------------------------------------------
+
+    def begin_batch(
+        self,
+        person: Person,
+        asked: jobs.BatchAsked,
+        task: Pass,
+        journal: RunJournal,
+        open_batches: dict[str, HeldFor],
+    ) -> jobs.Answer:
+        """Make the person's hold folder and note a batch. What the worker says of a place only
+        chooses among the machine's own mounts."""
+        kind = category(asked.category) if asked.category in task.keys else None
+        if kind is None:
+            raise WorkerError("it holds what was not asked for")
+        try:
+            mount = mount_over(os.path.normpath(received(asked.place)))
+            if not mount.answers:
+                raise PermissionError(errno.EPERM, "nothing is held on a volume of this kind")
+            folder = make_persons_folder(mount.path, person.uid, person.gid)
+            name = self.hold.name_of(
+                task.run_id, f"{journal.identity} {person.uid}", asked.category, mount.path,
+                aside=asked.aside,
+            )  # fmt: skip
+            rule = next(one.rule for one in task.look if one.category == asked.category)
+            until = task.now + (
+                kind.held_for(rule) if not asked.aside else asked.until_at - task.now
+            )
+            entry = HeldFor(
+                batch=name,
+                uid=person.uid,
+                gid=person.gid,
+                person=person.name,
+                home=person.home,
+                folder=folder,
+                run_id=task.run_id,
+                run=journal.identity,
+                category=asked.category,
+                mount=self.machine.mount_at(mount.path),
+                held_at=task.now,
+                until_at=until,
+                yields_below=rule.hold_yields_below,
+                aside=asked.aside,
+            )
+            if self.index.get(name) is None:
+                self.hold.with_room(lambda: self.index.put(entry))
+        except OSError as error:
+            return jobs.Answer(
+                ok=False, code=error.errno or errno.EIO, why=error.strerror or str(error)
+            )
+        open_batches[name] = entry
+        return jobs.Answer(folder=folder, name=name)
+
+    def room_at(self, place: str) -> int:
+        """Bytes that may still be held on the volume of a place."""
+        try:
+            mount = self.machine.mount_at(mount_over(os.path.normpath(place)).path)
+            volume = next(v for v in self.machine.volumes() if v.mount == mount)
+        except (OSError, StopIteration):
+            return 0
+        most = volume.capacity * self._rules.hold_at_most_percent // 100
+        return max(0, most - self.hold.held_on(mount) - self.index.held_on(mount))
+
+    def note_held(
+        self, person: Person, batch: str, items: Sequence[HeldItem], counted: set[str]
+    ) -> None:
+        """Things of a batch of a person's, as their worker says it, page by page; `counted` are the
+        batches of which it has begun to tell."""
+        entry = self.index.get(batch)
+        if entry is None or entry.uid != person.uid:
+            raise WorkerError("it told of a batch that is not its person's")
+        page = self._page.setdefault(batch, [])
+        if batch not in counted:
+            counted.add(batch)
+            page.clear()
+            entry = entry.model_copy(update={"count": 0, "size": 0, "told": False})
+        page += items
+        size = min(entry.size + sum(item.size for item in items), 2**62)
+        self.index.put(entry.model_copy(update={"count": entry.count + len(items), "size": size}))
+        if len(page) >= _PAGE:
+            self._spool_page(entry)
+
+    def _spool_page(self, entry: HeldFor) -> None:
+        page = self._page.pop(entry.batch, [])
+        if not page:
+            return
+        first, last = page[0].number, page[-1].number
+        self._spool.put(
+            HeldMessage(
+                id=f"held-{entry.batch}-{first}-{last}-{len(page)}",
+                run_id=entry.run_id,
+                batch=entry.batch,
+                category=entry.category,
+                mount=entry.mount,
+                held_at=entry.held_at,
+                until_at=entry.until_at,
+                items=tuple(page),
+            )
+        )
+
+    def _all_told(self, batches: Iterable[str]) -> None:
+        """Everything that is held in these was said and is in the spool."""
+        for batch in batches:
+            entry = self.index.get(batch)
+            if entry is not None:
+                self._spool_page(entry)
+                self.index.put(entry.model_copy(update={"told": True}))
+
+    def held_of(self, identity: str, key: str) -> Tally:
+        """What a run holds of a category, for people as their workers said."""
+        tally = super().held_of(identity, key)
+        for entry in self.index.entries():
+            if entry.run == identity and entry.category == key and not entry.aside:
+                tally += Tally(count=entry.count, size=entry.size)
+        return tally
+
+    def end_pass(self, batches: dict[str, HeldFor]) -> None:
+        """A worker is through. Batches for what went at once are over, but for what could not go
+        back; of the others all was said."""
+        for name, entry in batches.items():
+            if not entry.aside:
+                self._all_told([name])
+            elif not os.path.lexists(os.path.join(entry.folder, name)):
+                self.index.remove(name)
+
+    def held_work(
+        self, spool: Spool, order: HeldOrder, journal: RunJournal, watch: Watcher
+    ) -> dict[str, Any]:
+        mine = {entry.batch: entry for entry in self.index.entries()}
+        ours = tuple(pick for pick in order.picks if pick.batch not in mine)
+        did: dict[str, Any] = {"outcomes": (), "left": ()}
+        if ours or not order.picks:
+            did |= super().held_work(
+                spool, order.model_copy(update={"picks": ours}), journal, watch
+            )
+        by_person: dict[int, list[BatchPick]] = {}
+        for pick in order.picks:
+            if pick.batch in mine:
+                by_person.setdefault(mine[pick.batch].uid, []).append(pick)
+        errors: list[str] = []
+        for uid, picks in by_person.items():
+            try:
+                self._held_work_of(uid, picks, spool, order, journal, watch, did)
+            except WorkerError as error:
+                errors.append(f"the worker for {mine[picks[0].batch].person}: {error}")
+        if errors:
+            did["error"] = "; ".join(errors)
+        return did
+
+    def _held_work_of(
+        self,
+        uid: int,
+        picks: list[BatchPick],
+        spool: Spool,
+        order: HeldOrder,
+        journal: RunJournal,
+        watch: Watcher,
+        did: dict[str, Any],
+    ) -> None:
+        """Somebody's part of an order about held things. WorkerError where their worker fails."""
+        person = self.person(uid)
+        assert person is not None
+        entries = {e.batch: e for e in self.index.entries() if e.uid == uid}
+        folders = tuple(dict.fromkeys(entries[pick.batch].folder for pick in picks))
+        if not all(pick.batch in journal.present for pick in picks):
+            present = self._present(person, folders, picks)
+            journal.note_present(journal.present | present)
+        stop: list[Stopped] = []
+        done: dict[str, Tally] = {}
+
+        def handle(message: jobs.FromWorker) -> jobs.Answer | None:
+            match message:
+                case jobs.Watched():
+                    return _watched(message, watch, stop)
+                case jobs.UnheldTold():
+                    if message.batch not in {pick.batch for pick in picks}:
+                        raise WorkerError("it told of a batch that it was not asked about")
+                    key = entries[message.batch].category
+                    count = sum(last - first + 1 for first, last in message.numbers)
+                    done[key] = done.get(key, Tally()) + Tally(count=count)
+                    spool.put(
+                        UnheldMessage(
+                            id=uuid.uuid4().hex,
+                            batch=message.batch,
+                            fate="put back" if order.kind == "put back" else "gone",
+                            at=datetime.now(UTC),
+                            numbers=message.numbers,
+                        )
+                    )
+                    return None
+            raise WorkerError(f"it said {message.kind!r} where held things are put back")
+
+        job = jobs.HeldJob(
+            kind=order.kind,
+            around=self.around(person),
+            folders=folders,
+            picks=tuple(picks),
+            if_taken=order.if_taken,
+            before={batch: tuple(ranges) for batch, ranges in journal.present.items()},
+        )
+        said = self.nursery.work(person, job, handle)
+        field = "put_back" if order.kind == "put back" else "removed"
+        outcomes = {outcome.category: outcome for outcome in did["outcomes"]}
+        for outcome in said.outcomes:
+            tally = done.get(outcome.category, Tally())
+            outcomes[outcome.category] = outcome.model_copy(update={field: tally})
+        did["outcomes"] = tuple(outcomes.values())
+        did["left"] = (*did["left"], *said.left)[:NAMED]
+        if stop:
+            did["called_off"] = True
+
+    def _present(
+        self, person: Person, folders: tuple[str, ...], picks: list[BatchPick]
+    ) -> dict[str, list[tuple[int, int]]]:
+        present: dict[str, list[tuple[int, int]]] = {pick.batch: [] for pick in picks}
+
+        def handle(message: jobs.FromWorker) -> jobs.Answer | None:
+            if isinstance(message, jobs.PresentTold) and message.batch in present:
+                present[message.batch] += message.numbers
+                return None
+            raise WorkerError(f"it said {message.kind!r} when asked what is held")
+
+        around = self.around(person)
+        job = jobs.PresentJob(around=around, folders=folders, picks=tuple(picks))
+        self.nursery.work(person, job, handle)
+        return present
+
+    def end_what_is_due(self, spool: Spool, now: datetime, check: Callable[[], None]) -> None:
+        super().end_what_is_due(spool, now, check)
+        for entry in list(self.index.entries()):
+            check()
+            short = entry.yields_below and self.hold.is_short(entry.mount, entry.yields_below)
+            if entry.aside or not (entry.until_at <= now or short):
+                continue
+            person = self.person(entry.uid)
+            assert person is not None
+            job = jobs.HeldJob(
+                kind="let go",
+                around=self.around(person),
+                folders=(entry.folder,),
+                picks=(BatchPick(batch=entry.batch),),
+            )
+            try:
+                said = self.nursery.work(person, job, lambda message: jobs.Answer())
+            except WorkerError as error:
+                _log.error("what is held for %s cannot be let go: %s", person.name, error)
+                continue
+            if any(outcome.left for outcome in said.outcomes):
+                _log.error("held things of %s in %s cannot be let go", person.name, entry.batch)
+                continue
+            spool.put(
+                UnheldMessage(
+                    id=f"gone-{entry.batch}-{int(entry.held_at.timestamp())}",
+                    batch=entry.batch,
+                    fate="gone",
+                    at=now,
+                    # what was put back is known to be; this is of all others
+                    numbers=((1, _LAST_NUMBER),),
+                )
+            )
+            self.index.remove(entry.batch)
+
+    def tell_untold(self) -> None:
+        """After a worker or the agent ended in the middle: say what lies in a batch, as its
+        person's worker sees it."""
+        for entry in list(self.index.entries()):
+            if entry.told or entry.aside:
+                continue
+            person = self.person(entry.uid)
+            assert person is not None
+            counted: set[str] = set()
+            job = jobs.TellJob(
+                around=self.around(person), folders=(entry.folder,), batches=(entry.batch,)
+            )
+            try:
+                self.nursery.work(person, job, self._told_by(person, counted))
+            except WorkerError as error:
+                _log.error("what is held for %s is not known: %s", person.name, error)
+                continue
+            self._all_told([entry.batch])
+
+    def _told_by(self, person: Person, counted: set[str]) -> Handler:
+        def handle(message: jobs.FromWorker) -> jobs.Answer | None:
+            if not isinstance(message, jobs.HeldTold):
+                raise WorkerError(f"it said {message.kind!r} when asked what is held")
+            self.note_held(person, message.batch, message.items, counted)
+            return None
+
+        return handle
+
+    def settle(self, person: Person, journal: RunJournal, about: dict[str, Any] | None) -> None:
+        """After a worker ended in the middle: put back what it had moved aside, and count what is
+        gone of what it was about to remove."""
+        gone = self.recover_for(person, about)
+        if about is not None and gone is not None:
+            journal.count_gone(about, gone)
+
+    def recover_for(
+        self, person: Person, about: dict[str, Any] | None = None
+    ) -> Sequence[int] | None:
+        """Put back what is aside of a person's; which of some names are gone. None: it cannot be
+        said, for their worker does not answer."""
+        asides = [e for e in self.index.entries() if e.uid == person.uid and e.aside]
+        if not asides and about is None:
+            return ()
+        folders = tuple(dict.fromkeys(entry.folder for entry in asides))
+        job = jobs.RecoverJob(around=self.around(person), folders=folders, about=about)
+        try:
+            said = self.nursery.work(person, job, lambda message: None)
+        except WorkerError as error:
+            _log.error("the worker for %s: %s", person.name, error)
+            return None
+        for entry in asides:
+            # what could not go back waits there as held things do, and ends with its time
+            if os.path.isdir(os.path.join(entry.folder, entry.batch)):
+                self.index.put(entry.model_copy(update={"aside": False}))
+            else:
+                self.index.remove(entry.batch)
+        return said.gone
+
+    def recover(self) -> None:
+        super().recover()
+        for uid in {entry.uid for entry in self.index.entries() if entry.aside}:
+            if (person := self.person(uid)) is not None:
+                self.recover_for(person)
+
+    def person(self, uid: int) -> Person | None:
+        """Somebody of this machine, also one whose account has gone but for what is held."""
+        for person in self._linux.apart():
+            if person.uid == uid:
+                return person
+        for entry in self.index.entries():
+            if entry.uid == uid:
+                return Person(name=entry.person, uid=uid, gid=entry.gid, home=entry.home)
+        return None
+
+    def gone_in(self, about: dict[str, Any]) -> Sequence[int]:
+        """Which names of a batch are gone that a run was about to remove when it was cut off."""
+        uid = about.get("uid")
+        if uid is None:
+            return gone_of(about)
+        person = self.person(int(uid))
+        gone = None if person is None else self.recover_for(person, about)
+        return gone if gone is not None else ()
+
+
+def _is_for_people(key: str) -> bool:
+    """Whether a category can lie in somebody's places at all."""
+    return category(key).shape != "things"
+
+
+def _watched(message: jobs.Watched, watch: Watcher, stop: list[Stopped]) -> jobs.Answer:
+    try:
+        if not stop:
+            watch(message.category, message.items, message.size)
+    except Stopped as told:
+        stop.append(told)
+    return jobs.Answer(go_on=not stop)
+
+
+def _is_plausible(line: SurveyLine) -> bool:
+    numbers: list[Tally | Stay | AgeDay] = [
+        line.holds,
+        line.goes,
+        line.young_by_attributes,
+        *line.stays,
+        *line.ages,
+    ]
+    return all(0 <= n.count <= 2**62 and 0 <= n.size <= 2**62 for n in numbers)
+
+
+def _not_looked_at(
+    person: Person, rules: dict[str, Any], machine: MachineKind, why: str
+) -> SurveyLine:
+    """A line that says that somebody's places could not be looked at."""
+    key, rule = next(iter(rules.items()))
+    mount = machine.volumes()[0].mount if machine.volumes() else "/"
+    return SurveyLine(
+        category=key,
+        mount=mount,
+        rule=rule,
+        holds=Tally(),
+        goes=Tally(),
+        digest="00" * 16,
+        unread=(Unread(path=person.home, why=f"its worker: {why}"[:300]),),
+        unread_count=1,
+    )

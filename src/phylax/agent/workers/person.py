@@ -1,0 +1,451 @@
+"""A worker's side: the engine at work with one person's rights, for one job.
+
+It is the same engine that works for a machine as a whole. Only its journal, its hold and its view
+of what is open lead back to the agent.
+"""
+
+from __future__ import annotations
+
+import os
+import socket
+import struct
+import time
+from base64 import b64decode
+from collections.abc import Iterable, Sequence
+from contextlib import closing, suppress
+from datetime import datetime, timedelta
+from functools import partial
+from itertools import islice
+from typing import Any
+
+from phylax.agent.batch import Batch, BatchHead, Held
+from phylax.agent.cleaner import Cleaner
+from phylax.agent.guard import Guard, GuardRules
+from phylax.agent.hold import Hold
+from phylax.agent.journal import gone_of
+from phylax.agent.letting_go import why_left
+from phylax.agent.machines import InUse
+from phylax.agent.machines.linux.person import LinuxPerson
+from phylax.agent.outcomes import Outcomes
+from phylax.agent.places import Place
+from phylax.agent.surveyor import Stopped, own_folders, survey
+from phylax.agent.workers import jobs
+from phylax.agent.workers.channel import receive, send
+from phylax.core.catalogue import catalogue
+from phylax.core.counting import spell
+from phylax.core.holds import HeldItem, IfTaken, as_ranges
+from phylax.core.orders import AgreedListing
+from phylax.core.retention import Reason
+from phylax.core.survey import Item
+from phylax.core.values import Demand, Value
+
+_PAIR = struct.Struct("<QQ")
+_TELL_EVERY, _PAGE = 0.1, 100
+
+
+def load_all() -> None:
+    """Load what is else loaded when it is first needed."""
+    import encodings.idna
+    import encodings.latin_1  # noqa: F401
+
+    from phylax.core.retention.protection import ProtectEntry, ProtectKind
+
+    catalogue()
+    ProtectEntry(kind=ProtectKind.PATTERN, what="*.tif")
+
+
+def work(end: socket.socket) -> None:
+    """Take one job, do it, say what became of it."""
+    text = receive(end)
+    if text is None:
+        return
+    job = jobs.JOB.validate_json(text)
+    desk = _Desk(end, job.around)
+    match job:
+        case jobs.LookJob():
+            desk.look(job)
+        case jobs.CleanJob():
+            desk.clean(job)
+        case jobs.HeldJob():
+            desk.held(job)
+        case jobs.PresentJob():
+            desk.present(job)
+        case jobs.TellJob():
+            desk.tell(job)
+        case jobs.RecoverJob():
+            desk.recover(job)
+
+
+class _Agent:
+    """The agent at the other end."""
+
+    def __init__(self, end: socket.socket) -> None:
+        self._end = end
+        self._unsaid: dict[str, list[int]] = {}
+        self._said = time.monotonic()
+
+    def say(self, message: Value | Demand) -> None:
+        send(self._end, message.model_dump_json().encode("utf-8", "replace"))
+
+    def ask(self, message: Demand) -> jobs.Answer:
+        self.say(message)
+        text = receive(self._end)
+        if text is None:
+            raise Stopped
+        return jobs.Answer.model_validate_json(text)
+
+    def watch(self, category: str, items: int, size: int) -> None:
+        """So much more is done. Raises Stopped where the agent says so."""
+        sums = self._unsaid.setdefault(category, [0, 0])
+        sums[0] += items
+        sums[1] += size
+        now = time.monotonic()
+        if now - self._said < _TELL_EVERY:
+            return
+        self._said = now
+        self.flush()
+
+    def flush(self) -> None:
+        unsaid, self._unsaid = self._unsaid, {}
+        for category, (items, size) in unsaid.items():
+            told = jobs.Watched(category=category, items=items, size=max(size, 0))
+            if not self.ask(told).go_on:
+                raise Stopped
+
+    def in_use(self) -> InUse:
+        answer = self.ask(jobs.InUseAsked())
+        pairs = b64decode(answer.files)
+        return InUse(frozenset(_PAIR.iter_unpack(pairs)), frozenset(answer.programs))
+
+
+class _Journal:
+    """The run's journal, which the agent keeps in its own folder."""
+
+    def __init__(self, agent: _Agent, identity: str) -> None:
+        self._agent = agent
+        self.identity = identity
+        self._went: dict[str, list[int]] = {}
+
+    def about_to(
+        self,
+        category: str,
+        place: Place,
+        folder: str,
+        names: Sequence[tuple[str, int | None]],
+        note: tuple[Sequence[str], str] | None = None,
+    ) -> None:
+        told = jobs.About(
+            category=category,
+            root=_sent(place.root),
+            folders=tuple(map(_sent, (*place.below, *(folder.split("/") if folder else ())))),
+            names=tuple((_sent(name), size) for name, size in names),
+            note=note and (tuple(map(_sent, note[0])), _sent(note[1])),
+        )
+        answer = self._agent.ask(told)
+        if not answer.ok:
+            raise OSError(answer.code, answer.why)
+
+    def removed(self, category: str, size: int, count: int = 1) -> None:
+        sums = self._went.setdefault(category, [0, 0])
+        sums[0] += count
+        sums[1] += size
+
+    def batch_done(self) -> None:
+        went, self._went = self._went, {}
+        for category, (count, size) in went.items():
+            self._agent.say(jobs.Went(category=category, count=count, size=size))
+
+    def removed_of(self, category: str) -> Any:
+        raise NotImplementedError("the sums are the agent's")
+
+
+def _sent(name: str) -> str:
+    """A name as it can be sent: bytes that are no UTF-8 in a form that nothing else looks like."""
+    try:
+        name.encode("utf-8")
+    except UnicodeEncodeError:
+        return "\0" + os.fsencode(name).hex()
+    return name
+
+
+def received(name: str) -> str:
+    """The name behind what `_sent` made."""
+    return os.fsdecode(bytes.fromhex(name[1:])) if name.startswith("\0") else name
+
+
+class _PersonsHold(Hold):
+    """The person's own hold folders, which the agent makes and names."""
+
+    def __init__(self, machine: LinuxPerson, agent: _Agent, folders: Sequence[str] = ()) -> None:
+        super().__init__(machine, "/")
+        self._agent = agent
+        self._folders = list(folders)
+
+    def folders(self) -> list[str]:
+        return [folder for folder in self._folders if os.path.isdir(folder)]
+
+    def possible(self) -> list[str]:
+        return self._folders
+
+    def begin(
+        self,
+        run_id: int,
+        identity: str,
+        category: str,
+        place: Place,
+        now: datetime,
+        span: timedelta,
+        yields: int,
+        *,
+        aside: bool = False,
+    ) -> Batch:
+        answer = self._agent.ask(
+            jobs.BatchAsked(
+                category=category,
+                place=_sent(place.path),
+                held_at=now,
+                until_at=now + span,
+                yields_below=yields,
+                aside=aside,
+            )
+        )
+        if not answer.ok:
+            raise OSError(answer.code, answer.why)
+        head = BatchHead(
+            run_id=run_id,
+            category=category,
+            mount=place.mount,
+            held_at=now,
+            until_at=now + span,
+            yields_below=yields,
+            run=identity,
+            aside=aside,
+        )
+        if answer.folder not in self._folders:
+            self._folders.append(answer.folder)
+        return Batch.make(answer.folder, answer.name, head)
+
+    def room(self, place: Place) -> int:
+        return int(self._agent.ask(jobs.RoomAsked(place=_sent(place.path))).code)
+
+    def took(self, mount: str, size: int) -> None:
+        """The agent counts what it is told."""
+
+
+class _Desk:
+    """The engine for one person."""
+
+    def __init__(self, end: socket.socket, around: jobs.Surroundings) -> None:
+        person = around.person
+        self._agent = _Agent(end)
+        self._machine = LinuxPerson(
+            person.name,
+            person.uid,
+            person.home,
+            around.volumes,
+            self._agent.in_use,
+            shared=around.shared,
+            own_folders=around.allow_folders,
+        )
+        rules = GuardRules(never_touch=around.never_touch)
+        self._guard = Guard(self._machine, around.own, rules)
+
+    def look(self, job: jobs.LookJob) -> None:
+        page: list[Item] = []
+        listed = [""]
+
+        def send_page() -> None:
+            if page:
+                self._agent.say(jobs.Listed(category=listed[0], items=tuple(page)))
+                page.clear()
+
+        def listing(category: str, item: Item) -> None:
+            if category != listed[0] or len(page) == _PAGE:
+                send_page()
+                listed[0] = category
+            page.append(item)
+
+        stopped = False
+        try:
+            lines = survey(
+                self._machine,
+                self._guard,
+                job.look,
+                job.now,
+                protect=job.protect,
+                watch=self._agent.watch,
+                listing=listing,
+            )
+            send_page()
+            for line in lines:
+                self._agent.say(jobs.Lines(lines=(line,)))
+        except Stopped:
+            stopped = True
+        self._agent.say(jobs.Report(stopped=stopped))
+
+    def clean(self, job: jobs.CleanJob) -> None:
+        rules = {look.category: look.rule for look in job.look}
+        hold = _PersonsHold(self._machine, self._agent)
+        journal: Any = _Journal(self._agent, job.identity)
+        cleaner = Cleaner(
+            self._machine,
+            self._guard,
+            journal,
+            hold,
+            job.run_id,
+            job.now,
+            self._agent.watch,
+            own_folders=own_folders(job.look),
+            protect=job.protect,
+        )
+        listed = {listing.category for listing in job.agreed}
+        stopped = False
+        try:
+            for one in cleaner.plan(job.clean, rules):
+                cleaner.clean(
+                    one.category,
+                    rules[one.category],
+                    job.agreed,
+                    standing=one.category in job.standing and one.category not in listed,
+                    mount=None if one.category in listed else one.mount,
+                )
+        except Stopped:
+            stopped = True
+        self._report(cleaner.outcomes, cleaner.again, hold, job, stopped)
+
+    def _report(
+        self,
+        outcomes: Outcomes,
+        again: dict[str, list[Item]],
+        hold: _PersonsHold,
+        job: jobs.CleanJob,
+        stopped: bool,
+    ) -> None:
+        with suppress(Stopped):
+            self._agent.flush()
+        for batch in hold.batches():
+            if batch.head.run == job.identity and not batch.head.aside:
+                self._tell_held(batch)
+        self._agent.say(
+            jobs.Report(
+                outcomes=tuple(outcomes.of(key) for key in job.clean),
+                left=tuple(outcomes.named),
+                again=tuple(
+                    AgreedListing(category=key, consent_id=0, items=tuple(items))
+                    for key, items in again.items()
+                    if items
+                ),
+                refused={key: outcomes.refused_size(key) for key in job.clean},
+                problems=tuple(outcomes.problems),
+                stopped=stopped,
+            )
+        )
+
+    def _tell_held(self, batch: Batch) -> None:
+        page: list[HeldItem] = []
+        for one in batch.held():
+            shown, _ = spell(one.path)
+            page.append(HeldItem(number=one.number, place=one.place, path=shown, size=one.size))
+            if len(page) == _PAGE:
+                self._agent.say(jobs.HeldTold(batch=batch.name, items=tuple(page)))
+                page = []
+        if page:
+            self._agent.say(jobs.HeldTold(batch=batch.name, items=tuple(page)))
+
+    def tell(self, job: jobs.TellJob) -> None:
+        hold = _PersonsHold(self._machine, self._agent, job.folders)
+        for batch in hold.batches():
+            if batch.name in job.batches:
+                self._tell_held(batch)
+        self._agent.say(jobs.Report())
+
+    def held(self, job: jobs.HeldJob) -> None:
+        hold = _PersonsHold(self._machine, self._agent, job.folders)
+        outcomes = Outcomes()
+        stopped = False
+        try:
+            for pick in job.picks:
+                try:
+                    batch = hold.batch(pick.batch)
+                except (OSError, ValueError):
+                    continue
+                with closing(batch):
+                    try:
+                        for one in batch.announced(pick.numbers):
+                            if batch.is_held(one.number):
+                                self._end_one(job, batch, one, outcomes)
+                    finally:
+                        before = job.before.get(pick.batch, ())
+                        gone = (
+                            number
+                            for first, last in before
+                            for number in range(first, last + 1)
+                            if not batch.is_held(number)
+                        )
+                        self._numbers(jobs.UnheldTold, batch.name, gone)
+                    if batch.is_empty:
+                        batch.sweep_up()
+        except Stopped:
+            stopped = True
+        keys = {pick.batch.split(".")[1] for pick in job.picks}
+        self._agent.say(
+            jobs.Report(
+                outcomes=tuple(outcomes.of(key) for key in keys),
+                left=tuple(outcomes.named),
+                stopped=stopped,
+            )
+        )
+
+    def present(self, job: jobs.PresentJob) -> None:
+        hold = _PersonsHold(self._machine, self._agent, job.folders)
+        for pick in job.picks:
+            with suppress(OSError, ValueError), closing(hold.batch(pick.batch)) as batch:
+                held = (n.number for n in batch.announced(pick.numbers) if batch.is_held(n.number))
+                self._numbers(jobs.PresentTold, batch.name, held)
+        self._agent.say(jobs.Report())
+
+    def _numbers(
+        self,
+        message: type[jobs.PresentTold] | type[jobs.UnheldTold],
+        batch: str,
+        numbers: Iterable[int],
+    ) -> None:
+        ranges = as_ranges(numbers)
+        while page := tuple(islice(ranges, 5000)):
+            self._agent.say(message(batch=batch, numbers=page))
+
+    def _end_one(self, job: jobs.HeldJob, batch: Batch, one: Held, outcomes: Outcomes) -> None:
+        key = batch.head.category
+        leave = partial(outcomes.leave, key, one.place, one.path, one.size)
+        try:
+            if job.kind == "put back":
+                batch.put_back(one, beside=job.if_taken is IfTaken.BESIDE)
+            else:
+                whys: list[str] = []
+                batch.let_go(one.number, lambda path, why: whys.append(why))
+                if whys:
+                    leave(Reason.FAILED, "; ".join(whys[:3]))
+        except FileExistsError as error:
+            leave(Reason.TAKEN, error.strerror or "")
+        except OSError as error:
+            reason, detail = why_left(error)
+            if reason is Reason.GONE:
+                reason, detail = Reason.FAILED, "the folder it lay in is not there any more"
+            leave(reason, detail)
+        self._agent.watch(key, 1, one.size)
+
+    def recover(self, job: jobs.RecoverJob) -> None:
+        _PersonsHold(self._machine, self._agent, job.folders).recover()
+        gone: tuple[int, ...] = ()
+        if job.about is not None:
+            gone = tuple(gone_of(_as_received(job.about)))
+        self._agent.say(jobs.Report(gone=gone))
+
+
+def _as_received(about: dict[str, Any]) -> dict[str, Any]:
+    """What the agent noted, with names as the system has them."""
+    return about | {
+        "root": received(about["root"]),
+        "folders": [received(name) for name in about["folders"]],
+        "names": [(received(name), size) for name, size in about["names"]],
+    }

@@ -1,0 +1,41 @@
+"""A volume with people, and workers for them."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from people import ANNA, PeopleDesk, mounted
+from phylax.agent.workers.supervisor import Nursery
+
+
+@pytest.fixture(autouse=True)
+def _needs_root() -> None:
+    if os.geteuid() != 0:
+        pytest.skip("takes other people's rights, so needs root's")
+
+
+@pytest.fixture(scope="session")
+def nursery() -> Iterator[Nursery]:
+    nursery = Nursery()
+    yield nursery
+    nursery.close()
+
+
+@pytest.fixture
+def desk(tmp_path: Path, nursery: Nursery) -> Iterator[PeopleDesk]:
+    # the people of the volume must be able to reach it
+    for folder in (tmp_path, *tmp_path.parents):
+        if folder.stat().st_uid == 0 and len(folder.parts) > 2:
+            folder.chmod(folder.stat().st_mode | stat.S_IXOTH | stat.S_IXGRP)
+    with mounted("tmpfs", tmp_path / "volume", "-o", "size=64m,mode=755") as volume:
+        yield PeopleDesk(volume, tmp_path / "own", nursery)
+
+
+@pytest.fixture
+def home(desk: PeopleDesk) -> Path:
+    return desk.home("anna", ANNA)

@@ -1,0 +1,134 @@
+"""A Linux machine with people on a volume of its own, and a root agent with workers for them, that
+reaches no service."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from phylax.agent.guard import Guard, GuardRules
+from phylax.agent.hold import Hold
+from phylax.agent.hold_index import HoldIndex
+from phylax.agent.journal import RunJournal
+from phylax.agent.machines.linux.system import LinuxSystem
+from phylax.agent.reserve import Reserve
+from phylax.agent.spool import Spool
+from phylax.agent.work import Worker
+from phylax.agent.workers.people import CrewWithWorkers
+from phylax.agent.workers.supervisor import Nursery
+from phylax.client import AgentLink
+from phylax.core.orders import (
+    CategoryRule,
+    CleanOrder,
+    ListingMessage,
+    Order,
+    ResultMessage,
+    SurveyMessage,
+    SurveyOrder,
+)
+from phylax.core.retention import RuleInForce
+from phylax.core.survey import Item, SurveyLine
+
+ANNA, BEN = 3001, 3002
+"""User numbers that no account of the machine has."""
+
+
+@contextmanager
+def mounted(kind: str, at: Path, *options: str) -> Iterator[Path]:
+    """Something mounted for a while; `kind` is a file system, or 'bind' with what is to be bound
+    as the option."""
+    at.mkdir(parents=True, exist_ok=True)
+    what = ["--bind", options[0]] if kind == "bind" else ["-t", kind, *options, "none"]
+    subprocess.run(["mount", *what, str(at)], check=True)
+    try:
+        yield at
+    finally:
+        subprocess.run(["umount", "--lazy", str(at)], check=True)
+
+
+def give(path: Path, uid: int, *, below: bool = True) -> Path:
+    """Make a path somebody's, with all that is in it."""
+    os.chown(path, uid, uid, follow_symlinks=False)
+    if below and path.is_dir() and not path.is_symlink():
+        for inner in path.rglob("*"):
+            os.chown(inner, uid, uid, follow_symlinks=False)
+    return path
+
+
+class ByContents(LinuxSystem):
+    """Ages by contents alone, for what root looks at: no test can give a file an old change time."""
+
+    counts_attributes = False
+
+
+class PeopleDesk:
+    """A root agent on a volume with homes below `home/`."""
+
+    def __init__(self, volume: Path, own: Path, nursery: Nursery) -> None:
+        self.volume = volume
+        self.own = own
+        own.mkdir(exist_ok=True, mode=0o700)
+        self._nursery = nursery
+
+    def home(self, name: str, uid: int) -> Path:
+        home = self.volume / "home" / name
+        home.mkdir(parents=True)
+        os.chown(home, uid, uid)
+        return home
+
+    def worker(self, **rules: Any) -> Worker:
+        guard_rules = GuardRules(**rules)
+        homes = [str(home) for home in sorted((self.volume / "home").iterdir())]
+        machine = ByContents(homes, own_folders=guard_rules.allow_folders)
+        hold = Hold(machine, str(self.own), reserve=Reserve(self.own / "reserve-hold"))
+        own = [str(self.own), *hold.possible()]
+        guard = Guard(machine, own, guard_rules)
+        spool = Spool(self.own / "spool", Reserve(self.own / "reserve"))
+        self.index = HoldIndex(self.own / "held-index")
+        self.crew = CrewWithWorkers(
+            machine, guard, hold, self._nursery, self.index, guard_rules, spool, own
+        )
+        link = AgentLink("http://127.0.0.1:9", "key")
+        return Worker(
+            machine, guard, hold, link, spool, self.own / "runs", lambda: False, None, self.crew
+        )
+
+    def carry_out(self, order: Order, **rules: Any) -> ResultMessage:
+        self.worker(**rules).carry_out(order)
+        return self.messages(ResultMessage)[-1]
+
+    def take_up(self) -> None:
+        """As an agent does when it starts."""
+        worker = self.worker()
+        self.crew.recover()
+        for path in sorted((self.own / "runs").glob("*.jsonl")):
+            order = RunJournal.order_in(path)
+            if order is not None:
+                worker.carry_out(order)
+
+    def look(self, by: dict[str, RuleInForce], run_id: int = 1, **more: Any) -> list[SurveyLine]:
+        look = tuple(CategoryRule(category=key, rule=rule) for key, rule in by.items())
+        result = self.carry_out(SurveyOrder(run_id=run_id, lease="l", look=look, **more))
+        assert not result.error, result.error
+        return list(self.messages(SurveyMessage)[-1].lines)
+
+    def clean(self, by: dict[str, RuleInForce], run_id: int = 2, **more: Any) -> ResultMessage:
+        look = tuple(CategoryRule(category=key, rule=rule) for key, rule in by.items())
+        order = CleanOrder(
+            run_id=run_id, lease="l", look=look, clean=tuple(by), look_first=False, **more
+        )
+        return self.carry_out(order)
+
+    def listing(self) -> list[Item]:
+        return [item for page in self.messages(ListingMessage) for item in page.items]
+
+    def messages(self, kind: type) -> list[Any]:
+        return [one.message for one in Spool(self.own / "spool").waiting()
+                if isinstance(one.message, kind)]  # fmt: skip
+
+
+Look = Callable[[], None]
