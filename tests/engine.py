@@ -131,7 +131,11 @@ class Desk:
         self.machine = machine
         self.own = own
         own.mkdir(exist_ok=True)
-        self.hold = Hold(machine, str(own))
+
+    @property
+    def hold(self) -> Hold:
+        """As an agent that starts now would see it."""
+        return Hold(self.machine, str(self.own))
 
     def worker(self) -> Worker:
         reserve = Reserve(self.own / "reserve")

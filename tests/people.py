@@ -60,7 +60,7 @@ def give(path: Path, uid: int, *, below: bool = True) -> Path:
 
 
 class ByContents(LinuxSystem):
-    """Ages by contents alone, for what root looks at: no test can give a file an old change time."""
+    """Ages by contents alone, for what root looks at: no test can set a change time."""
 
     counts_attributes = False
 

@@ -6,7 +6,7 @@ import shutil
 import time
 import tomllib
 from collections.abc import Callable
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 from pathlib import Path
 
 import pytest
@@ -21,6 +21,7 @@ from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.places import Place, Territory
 from phylax.agent.surveyor import Stopped
 from phylax.agent.weighing import Weighing
+from phylax.core.believed_time import by_clock_alone
 from phylax.core.catalogue import category
 from phylax.core.retention import Caution, ProtectEntry, Protection, ProtectKind, RuleInForce
 from phylax.core.survey import SurveyLine
@@ -345,7 +346,7 @@ def test_a_place_that_vanishes_before_its_limits_are_weighed_is_no_error(tmp_pat
     weighing = Weighing(
         it.machine, places, category("user-temp"), limited,
         Protection((), it.machine.system), it.machine.in_use(), it.machine.volumes(),
-        datetime.now(UTC),
+        by_clock_alone(time.time()),
     )  # fmt: skip
     assert weighing.judge_for("/", gone).why_stays(0, group="elsewhere") is None
 

@@ -1,5 +1,7 @@
 """What people type is read, what people read is shown."""
 
+import re
+from collections.abc import Callable
 from datetime import timedelta
 
 import pytest
@@ -56,7 +58,30 @@ def test_spans_are_read_in_plain_words_and_iso_8601(text: str, span: timedelta) 
     assert parse_span(text) == span
 
 
-@pytest.mark.parametrize("text", ["", "soon", "days 3", "P", "-3 days", "3 fortnights"])
+@pytest.mark.parametrize(
+    ("text", "parse", "says"),
+    [
+        ("1,000 GB", parse_size, "write 1000 GB without the ',', or 1,0 GB"),
+        ("10.000", parse_size, "write 10000 without"),
+        ("1.500 MiB", parse_size, "or 1.5 MiB for a part"),
+        ("1,500 days", parse_span, "1500 days, or 1 days and a part"),
+        ("9999999999 TB", parse_size, "more than any volume"),
+        ("99999999999999 weeks", parse_span, "a hundred years"),
+    ],
+)
+def test_a_number_that_can_be_read_in_two_ways_is_refused_with_both(
+    text: str, parse: Callable, says: str
+) -> None:
+    with pytest.raises(ValueError, match=re.escape(says)):
+        parse(text)
+
+
+@given(st.integers(0, 2**62))
+def test_bytes_are_read_to_the_last(size: int) -> None:
+    assert parse_size(f"{size} B") == size
+
+
+@pytest.mark.parametrize("text", ["", "soon", "1.5 days", "days 3", "P", "-3 days", "3 fortnights"])
 def test_what_is_no_span_is_refused_with_an_example(text: str) -> None:
     with pytest.raises(ValueError, match="30 days"):
         parse_span(text)

@@ -229,6 +229,7 @@ def test_only_what_stood_in_the_way_makes_a_cleaning_partial() -> None:
     assert stuck == {
         Reason.IN_USE, Reason.PROGRAM_OPEN, Reason.CHANGED, Reason.NO_RIGHT, Reason.FAILED,
         Reason.NO_ROOM, Reason.TAKEN, Reason.READ_ONLY, Reason.FORBIDDEN,
+            Reason.CLOCK,
     }  # fmt: skip
 
 

@@ -67,7 +67,8 @@ def test_a_folder_at_once_counts_as_its_files_one_by_one(tmp_path: Path) -> None
     at_once, single = (LineCount(int(now.timestamp()), 4096) for _ in range(2))
     size = at_once.add_folder(
         "", files, judge, in_use, {number for _, number in in_use},
-        in_blocks=True, used=False, attributes=False, arrived=0, program_open=False, user="", keeps=keeps,
+        in_blocks=True, used=False, attributes=False, arrived=0, program_open=False,
+            user="", keeps=keeps,
     )  # fmt: skip
     seen = set()
     for name, of in files:

@@ -45,6 +45,8 @@ class Agreed:
                 self._hand.outcomes.leave(
                     kind.key, item.place, path, item.size, Reason.FORBIDDEN, "outside its place"
                 )
+            elif self._hand.clock_moved:
+                self._leave(place, item, path, Reason.CLOCK)
             elif self._is_protected(place, path):
                 self._leave(place, item, path, Reason.PROTECTED)
             elif kind.shape == "files":
@@ -71,7 +73,7 @@ class Agreed:
         """Whether the protect list keeps a file by now; other items know it of themselves."""
         if self._hand.kind.shape != "files" or not self._protection.guards_files:
             return False
-        return self._protection.keeps(self._hand.machine.join(place.shown, path))
+        return self._protection.keeps(self._hand.machine.join(place.written or place.shown, path))
 
     def _item(self, place: Place, item: Item, seen: Seen | None) -> None:
         if seen is None:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from contextlib import closing
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import NamedTuple
 
 from phylax.agent import files
@@ -26,9 +26,10 @@ from phylax.agent.places import Place, Territory
 from phylax.agent.surveyor import Watcher
 from phylax.agent.walk import Names
 from phylax.agent.weighing import Weighing
+from phylax.core.believed_time import Believed, by_clock_alone
 from phylax.core.catalogue import Category, category
 from phylax.core.orders import AgreedListing, CategoryOutcome
-from phylax.core.retention import Judge, ProtectEntry, Protection, RuleInForce
+from phylax.core.retention import Judge, ProtectEntry, Protection, Reason, RuleInForce
 from phylax.core.survey import Item, Tally
 
 _SLOWNESS = {"ssd": 0, "unknown": 1, "spinning": 2}
@@ -51,7 +52,7 @@ class Cleaner:
         journal: RunJournal,
         hold: Hold,
         run_id: int,
-        now: datetime,
+        now: datetime | Believed,
         watch: Watcher,
         *,
         own_folders: Iterable[str] = (),
@@ -62,7 +63,8 @@ class Cleaner:
         self._journal = journal
         self._hold = hold
         self._run_id = run_id
-        self._now = now
+        self._believed = now if isinstance(now, Believed) else by_clock_alone(now.timestamp())
+        self._now = datetime.fromtimestamp(self._believed.now, UTC)
         self._watch = watch
         self._open_now = OpenNow(machine)
         self._volumes = machine.volumes()
@@ -141,7 +143,7 @@ class Cleaner:
             self._protection,
             self._open_now.found(),
             self._volumes,
-            self._now,
+            self._believed,
             breathe=lambda: self._watch(kind.key, 0, 0),
         )
         hand = Hand(
@@ -149,6 +151,9 @@ class Cleaner:
         )
         if listings:
             for listing in listings:
+                if not self._believed.trusted:
+                    self._leave_all(kind, listing)
+                    continue
                 agreed = Agreed(hand, self._protection)
                 self.again[kind.key] = agreed.again
                 agreed.clean(found, listing.items)
@@ -161,15 +166,10 @@ class Cleaner:
             for place in places:
                 _clean_place(hand, place, judge, sweep=not kind.held_for(rule))
 
-    def start_over(self, key: str, *, keep: bool) -> None:
-        """A further pass over a category: what was left is looked at anew. `keep`: but only what
-        was left for being open, for the rest of what was agreed is not gone over again."""
-        self._open_now = OpenNow(self._machine)
-        if keep:
-            self.outcomes.forget_open(key)
-        else:
-            self._told_unread.discard(key)
-            self.outcomes.forget(key)
+    def _leave_all(self, kind: Category, listing: AgreedListing) -> None:
+        """Nothing goes while the clock is not trusted, agreed to or not."""
+        for item in listing.items:
+            self.outcomes.leave(kind.key, item.place, item.path, item.size, Reason.CLOCK)
 
     def outcome(self, key: str) -> CategoryOutcome:
         """What became of a category, in this run as a whole."""
@@ -235,6 +235,8 @@ def _clean_items(hand: Hand, place: Place, judge: Judge) -> None:
             protected=seen.protected,
             foreign=seen.foreign,
         )
+        if reason is None and hand.clock_moved:
+            reason = Reason.CLOCK
         if reason is None:
             hand.item(place, seen)
         else:

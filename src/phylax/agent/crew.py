@@ -22,6 +22,7 @@ from phylax.agent.machines import MachineKind
 from phylax.agent.outcomes import Outcomes
 from phylax.agent.spool import Spool
 from phylax.agent.surveyor import Listing, Stopped, Watcher, own_folders, survey
+from phylax.core.believed_time import Believed
 from phylax.core.orders import AgreedListing, CategoryRule, HeldOrder
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Item, SurveyLine, Tally
@@ -37,7 +38,7 @@ class Pass:
     keys: tuple[str, ...]
     standing: tuple[str, ...]
     agreed: tuple[AgreedListing, ...]
-    now: datetime
+    now: Believed
 
 
 @dataclass
@@ -61,7 +62,7 @@ class Party(Protocol):
         self,
         look: Sequence[CategoryRule],
         protect: Sequence[ProtectEntry],
-        now: datetime,
+        now: Believed,
         watch: Watcher,
         listing: Listing,
         part: Callable[[list[SurveyLine]], None],
@@ -89,7 +90,7 @@ class Itself:
         self,
         look: Sequence[CategoryRule],
         protect: Sequence[ProtectEntry],
-        now: datetime,
+        now: Believed,
         watch: Watcher,
         listing: Listing,
         part: Callable[[list[SurveyLine]], None],

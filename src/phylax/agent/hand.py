@@ -15,6 +15,7 @@ from phylax.agent.locks import open_programs
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.outcomes import Outcomes
 from phylax.agent.places import Place
+from phylax.agent.running import Steady
 from phylax.agent.seen import Seen
 from phylax.agent.surveyor import Stopped, Watcher
 from phylax.agent.walk import Names
@@ -66,6 +67,7 @@ class Hand:
         self._watch = watch
         self._untold = [0, 0]
         self._told = time.monotonic()
+        self._steady = Steady()
         self._links: dict[tuple[int, int], tuple[int, int]] = {}
         """By file: how many names it had, and how many of them went."""
 
@@ -73,6 +75,11 @@ class Hand:
         """Look again at what is open, where that was some seconds ago."""
         self.weighing.in_use = found = self._open_now.found()
         return found
+
+    @property
+    def clock_moved(self) -> bool:
+        """Whether the machine's clock was set while this went on; then nothing more goes."""
+        return self._steady.moved()
 
     # --- files -------------------------------------------------------------------------------
 
@@ -111,6 +118,8 @@ class Hand:
         in_use: InUse,
     ) -> Callable[[str, os.stat_result], Reason | None]:
         """Why a file of a folder stays by what it is now, or None."""
+        if self.clock_moved:
+            return lambda name, of: Reason.CLOCK
         weighing, arrived, shown = self.weighing, folder.arrived, place.shown
         program_open = bool(open_programs(place, in_use))
         at_top_of_shared = place.is_shared and not folder.path

@@ -11,6 +11,7 @@ from __future__ import annotations
 import errno
 import os
 import re
+import secrets
 import stat
 from collections.abc import Callable, Iterator
 from contextlib import suppress
@@ -46,6 +47,7 @@ class Hold:
         self._at_most = at_most_percent
         self._reserve = reserve
         self._sums: dict[str, int] = {}
+        self.agent = _identity_in(own)
 
     def folders(self) -> list[str]:
         """The folders on the machine's volumes in which something may be held, those there."""
@@ -68,6 +70,9 @@ class Hold:
                     batch = Batch.open(folder, name)
                 except (OSError, ValueError):
                     # damaged, or somebody else's: never touched, an administrator must look
+                    continue
+                if batch.head.agent not in ("", self.agent):
+                    batch.close()
                     continue
                 try:
                     yield batch
@@ -116,6 +121,7 @@ class Hold:
             held_at=now,
             until_at=now + span,
             yields_below=yields,
+            agent=self.agent,
             run=identity,
             aside=aside,
         )
@@ -184,6 +190,19 @@ class Hold:
     def is_short(self, mount: str, below: int) -> bool:
         volume = next((v for v in self._machine.volumes() if v.mount == mount), None)
         return volume is not None and 100 * volume.free < below * volume.capacity
+
+
+def _identity_in(own: str) -> str:
+    """What tells the agent of a folder from others on the same machine; made once."""
+    path = os.path.join(own, "hold-identity")
+    with suppress(OSError), open(path, encoding="ascii") as file:
+        if text := file.read(64).strip():
+            return text
+    text = secrets.token_hex(16)
+    # where there is no room to keep it, the agent holds nothing that it would not find again
+    with suppress(OSError), open(path, "w", encoding="ascii") as file:
+        file.write(text)
+    return text
 
 
 def _own_folder(path: str) -> None:

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 
 import psutil
-from pydantic import TypeAdapter
+from pydantic import TypeAdapter, ValidationError
 
 from phylax.agent import files
 from phylax.agent.places import Place, deeper
@@ -36,6 +36,10 @@ _READINGS = TypeAdapter(tuple[ReadingIn, ...])
 
 class JournalError(Exception):
     """What cannot be noted is not done: the run ends here."""
+
+
+class OddJournalError(Exception):
+    """A journal is damaged, or by another version."""
 
 
 class RunJournal:
@@ -98,6 +102,8 @@ class RunJournal:
             except json.JSONDecodeError:
                 # the last line, cut off while it was written: its batch had not begun
                 continue
+            if not isinstance(said, dict):
+                continue
             if "begun" in said:
                 journal.begun = said["begun"]
             elif "about" in said:
@@ -124,13 +130,18 @@ class RunJournal:
 
     @staticmethod
     def order_in(path: Path) -> Any:
-        """The order that a journal is of; None where it was cut off before anything was done."""
+        """The order that a journal is of; None where it was cut off before anything was done.
+        OddJournalError where it is none that this version knows."""
         with path.open(encoding="utf-8", errors="surrogateescape") as lines:
             first = lines.readline()
         try:
-            return _ORDER.validate_python(json.loads(first)["begun"]["order"])
+            begun = json.loads(first)
         except json.JSONDecodeError:
             return None
+        try:
+            return _ORDER.validate_python(begun["begun"]["order"])
+        except (ValidationError, KeyError, TypeError) as error:
+            raise OddJournalError(f"{path.name} is no journal that this agent knows") from error
 
     @property
     def identity(self) -> str:

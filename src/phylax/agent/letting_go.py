@@ -248,11 +248,13 @@ class IntoHold:
             if not now.same_contents(seen):
                 return Left(*self._undo(self._first, seen.path, parent))
             if companion is not None:
-                note = deeper(files.open_top(place.root), companion.folders)
-                try:
-                    self._batch.take_companion(self._first, companion.name, note)
-                finally:
-                    files.close(note)
+                # a thing without a note, or whose note will not come along, goes all the same
+                with suppress(OSError):
+                    note = deeper(files.open_top(place.root), companion.folders)
+                    try:
+                        self._batch.take_companion(self._first, companion.name, note)
+                    finally:
+                        files.close(note)
             return self._end_item(seen, parent, companion, place, measure, breathe)
         finally:
             files.close(parent)

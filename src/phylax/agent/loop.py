@@ -9,14 +9,15 @@ import time
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
-from datetime import UTC, datetime
+from pathlib import Path
 from types import FrameType
 
+from phylax.agent.clock import BelievedClock, Clock, OwnClock, to_moment
 from phylax.agent.guard import Guard, read_rules
 from phylax.agent.hold import Hold
 from phylax.agent.hold_keeping import HoldKeeper
 from phylax.agent.home import AgentHome, nursery_for, open_crew, open_machine
-from phylax.agent.journal import JournalError, RunJournal
+from phylax.agent.journal import JournalError, OddJournalError, RunJournal
 from phylax.agent.reserve import Reserve
 from phylax.agent.spool import Spool
 from phylax.agent.waking import Waking
@@ -53,7 +54,10 @@ class Agent:
             apart=self._nursery is not None,
         )
         self._home = home
-        self._link = AgentLink(self._config.url, home.key())
+        self._clock: Clock = (
+            OwnClock() if self._config.kind == "standin" else BelievedClock(home.folder)
+        )
+        self._link = AgentLink(self._config.url, home.key(), told_time=self._clock.agree)
         reserve = Reserve(home.folder / "reserve")
         self._spool = Spool(home.spool, reserve)
         self._hold = Hold(
@@ -82,6 +86,7 @@ class Agent:
             lambda: self._stopping,
             reserve,
             self._crew,
+            self._clock,
         )
         self._waking = Waking(self._machine)
         self._keeper = HoldKeeper(self._hold, self._link, self._spool, self._check, self._crew)
@@ -178,7 +183,9 @@ class Agent:
             self._take_reading()
 
     def _keep_hold(self) -> None:
-        self._keeper.end_what_is_due(datetime.now(UTC))
+        believed = self._clock.believed()
+        if believed.may_expire:
+            self._keeper.end_what_is_due(to_moment(believed.now))
 
     def _check(self) -> None:
         if self._stopping:
@@ -213,13 +220,24 @@ class Agent:
         """Take up runs that an earlier stop, or a disk that refused, cut off."""
         found = sorted(self._runs.glob("*.jsonl")) if self._runs.is_dir() else []
         for path in found:
-            order = RunJournal.order_in(path)
+            try:
+                order = RunJournal.order_in(path)
+            except (OddJournalError, OSError) as error:
+                # what it knew is lost for the account, not for the client: nothing is done by it
+                _log.error("%s; it is put aside", error)
+                self._put_aside(path)
+                continue
             if order is None:
                 path.unlink()
                 continue
             _log.info("%s: taking up run %s again", self.tag, order.run_id)
             self._worker.carry_out(order)
         return bool(found)
+
+    def _put_aside(self, path: Path) -> None:
+        refused = self._runs / "refused"
+        refused.mkdir(exist_ok=True)
+        path.replace(refused / path.name)
 
     def _stop(self, number: int, frame: FrameType | None) -> None:
         self._stopping = True

@@ -31,10 +31,14 @@ class Outcomes:
         sums[0] += 1
         sums[1] += size
         if reason.should_have_gone and len(self.named) < NAMED:
-            shown, _ = spell(path)
             self.named.append(
                 LeftItem(
-                    category=key, place=place, path=shown, size=size, reason=reason, detail=detail
+                    category=key,
+                    place=spell(place)[0],
+                    path=spell(path)[0],
+                    size=size,
+                    reason=reason,
+                    detail=spell(detail)[0],
                 )
             )
 

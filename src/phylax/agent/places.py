@@ -20,6 +20,7 @@ from phylax.agent.guard import Guard
 from phylax.agent.machines import Location, MachineKind
 from phylax.agent.walk import Complaint
 from phylax.core.catalogue import Category, Folder, Source, Where, catalogue
+from phylax.core.counting import spell
 from phylax.core.retention import Caution
 from phylax.core.shop import ReadingIn
 from phylax.core.survey import Unread
@@ -47,6 +48,8 @@ class Place:
     file: int = 0
     locks: tuple[str, ...] = ()
     """Real paths of the locks that its program keeps while it is open."""
+    written: str = ""
+    """As `shown`, but exactly as the system has the name: for the protect list."""
     owners: range | None = None
     """User numbers whose things may go; None: everyone's."""
     is_shared: bool = False
@@ -183,10 +186,11 @@ class Territory:
             place = Place(
                 root=location.path,
                 below=parts,
-                shown=self._machine.join(location.shown, "/".join(parts)),
+                shown=spell(self._machine.join(location.shown, "/".join(parts)))[0],
+                written=self._machine.join(location.shown, "/".join(parts)),
                 mount=mount,
                 device=device,
-                user=location.user,
+                user=spell(location.user)[0],
                 programs=frozenset(name.lower() for name in where.program),
                 names=where.names,
                 leave=where.leave,

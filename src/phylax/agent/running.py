@@ -6,6 +6,19 @@ import ctypes
 import sys
 import time
 
+from phylax.core.believed_time import AGREE
+
+
+class Steady:
+    """Notices that the machine's clock is set while something goes on that counts by it."""
+
+    def __init__(self) -> None:
+        self._apart = time.time() - running()
+
+    def moved(self) -> bool:
+        """Whether the clock was set since, by more than clocks may differ."""
+        return abs(time.time() - running() - self._apart) > AGREE
+
 
 def running() -> float:
     """Seconds since some fixed time of this run of the machine."""

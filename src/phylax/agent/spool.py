@@ -6,10 +6,12 @@ byte or file number left, so that a result can be kept on the very disk that had
 
 from __future__ import annotations
 
+import logging
+import re
 from collections.abc import Iterator
 from pathlib import Path
 
-from pydantic import TypeAdapter
+from pydantic import TypeAdapter, ValidationError
 
 from phylax.agent import files
 from phylax.agent.gathering import Single
@@ -18,6 +20,8 @@ from phylax.agent.running import running
 from phylax.core.orders import Message
 
 _MESSAGE: TypeAdapter[Message] = TypeAdapter(Message)
+_NUMBER = re.compile(r"[0-9]{12}")
+_log = logging.getLogger("phylax.agent")
 
 
 class Spool:
@@ -27,7 +31,8 @@ class Spool:
         self._folder = folder
         self._refused = folder / "refused"
         folder.mkdir(parents=True, exist_ok=True)
-        last = max((int(p.name[:12]) for p in folder.glob("*.json")), default=0)
+        numbered = (path.stem for path in folder.glob("*.json"))
+        last = max((int(stem) for stem in numbered if _NUMBER.fullmatch(stem)), default=0)
         self._next = last + 1
         self._reserve = reserve or Reserve(folder / "reserve")
         self._written: dict[str, float] = {}
@@ -35,7 +40,8 @@ class Spool:
     def tidy(self) -> None:
         """Throw away what was cut off while it was written. Only for who works here alone."""
         for cut_off in self._folder.glob("*.part"):
-            cut_off.unlink()
+            if cut_off.is_file():
+                cut_off.unlink()
 
     def put(self, message: Message) -> None:
         """Keep a message until it is taken; when this returns, it is on the disk."""
@@ -46,9 +52,15 @@ class Spool:
         self._next += 1
 
     def waiting(self) -> Iterator[Single]:
-        """The messages not yet taken, oldest first."""
+        """The messages not yet taken, oldest first. What is none, or one of another version that
+        this one does not know, is put aside and costs only itself."""
         for path in sorted(self._folder.glob("*.json")):
-            message = _MESSAGE.validate_json(path.read_bytes())
+            try:
+                message = _MESSAGE.validate_json(path.read_bytes())
+            except (ValidationError, IsADirectoryError) as error:
+                _log.error("%s is no message that can be sent, and is put aside: %s", path, error)
+                self.was_refused(path)
+                continue
             yield Single(path, message, self._age(path))
 
     def _age(self, path: Path) -> float | None:
@@ -80,6 +92,8 @@ def _write_whole(path: Path, text: bytes) -> None:
             files.sync(file.fileno())
         files.step("keep message")
         part.replace(path)
+        # the name must be on the disk as well as what it names
+        files.sync_folder_at(str(path.parent))
     except OSError:
         part.unlink(missing_ok=True)
         raise

@@ -15,12 +15,12 @@ from phylax.agent.places import Place, Territory
 from phylax.agent.seen import Seen
 from phylax.agent.walk import Complaint, Folder
 from phylax.agent.weighing import Weighing
+from phylax.core.believed_time import Believed, by_clock_alone
 from phylax.core.catalogue import category
 from phylax.core.counting import Found, LineCount, as_item
 from phylax.core.orders import CategoryRule
 from phylax.core.retention import Judge, ProtectEntry, Protection, Reason
 from phylax.core.survey import Item, SurveyLine
-from phylax.core.values import to_seconds
 
 _PORTION = 50
 
@@ -52,7 +52,7 @@ def survey(
     machine: MachineKind,
     guard: Guard,
     look: Iterable[CategoryRule],
-    now: datetime,
+    now: datetime | Believed,
     *,
     protect: Iterable[ProtectEntry] = (),
     watch: Watcher = lambda category, items, size: None,
@@ -64,6 +64,8 @@ def survey(
     `part` is given the lines of each category as soon as they are known.
     """
     look = tuple(look)
+    if isinstance(now, datetime):
+        now = by_clock_alone(now.timestamp())
     in_use = machine.in_use()
     volumes = machine.volumes()
     territory = Territory(machine, guard, volumes, own_folders(look))
@@ -112,7 +114,7 @@ class _Look:
         lines = []
         for mount, places in by_mount.items():
             rule = self._weighing.rule
-            count = LineCount(to_seconds(self._weighing.now), rule.only_larger or -1)
+            count = LineCount(int(self._weighing.believed.now), rule.only_larger or -1)
             for one in unread:
                 count.could_not_read(one.path, one.why)
             unread = []
@@ -169,6 +171,7 @@ class _Look:
                     used=used,
                     attributes=attributes,
                     arrived=folder.arrived if attributes else 0,
+                    behind=weighing.believed.since if weighing.believed.behind else None,
                     program_open=program_open,
                     user=place.user,
                     owners=place.owners,

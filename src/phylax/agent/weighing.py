@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
-from datetime import datetime
+from datetime import UTC, datetime
 
 from phylax.agent import files
 from phylax.agent.locks import open_programs
@@ -19,6 +19,7 @@ from phylax.agent.seen import Measure, Seen, weigh
 from phylax.agent.trash import trashed
 from phylax.agent.walk import Complaint, Folder, Names, sweep, walk
 from phylax.agent.webstores import stores_in
+from phylax.core.believed_time import Believed
 from phylax.core.catalogue import Category
 from phylax.core.counting import NOT_KNOWN
 from phylax.core.retention import Caution, Judge, Protection, Ranking, RuleInForce
@@ -39,7 +40,7 @@ class Weighing:
         protection: Protection,
         in_use: InUse,
         volumes: Iterable[ReadingIn],
-        now: datetime,
+        now: Believed,
         breathe: Callable[[], None] = lambda: None,
     ) -> None:
         """`volumes` is how they stood when the work began: by that, pressure is judged. `breathe`
@@ -49,7 +50,8 @@ class Weighing:
         self.rule = rule
         self.protection = protection
         self.in_use = in_use
-        self.now = now
+        self.believed = now
+        self.now = datetime.fromtimestamp(now.now, UTC)
         self.used = kind.age == "used"
         self._breathe = breathe
         self._territory = territory
@@ -76,7 +78,8 @@ class Weighing:
                         ranking.see(group, aged_from, size)
             ranking.pass_done()
         free = percent_free(reading.free, reading.capacity)
-        return Judge.by(ranking, self.rule, self.kind.caution, self.now, free)
+        judge = Judge.by(ranking, self.rule, self.kind.caution, self.now, free)
+        return judge if self.believed.trusted else judge.mistrusting()
 
     def _decided_on(self, place: Place) -> Iterator[tuple[str, int, int]]:
         """(group, aged from, size) of everything that the rule decides on: not what is protected,
@@ -126,9 +129,9 @@ class Weighing:
         """The epoch second from which a file's age counts: the newest of what is known, so that
         one that came with times of long ago is as young as it came. `arrived`: since when its
         folder lies where it lies."""
-        newest = int(found[8])
+        newest = self.believed.since(int(found[8]))
         if self.machine.counts_attributes:
-            newest = max(newest, int(found[9]), arrived)
+            newest = max(newest, self.believed.since(int(found[9])), arrived)
         if self.used:
             # with relatime or noatime the access time may be older than the modification
             return max(newest, int(found[7]))
@@ -178,7 +181,7 @@ class Weighing:
         if not self.protection.guards_files:
             return None
         join, keeps = self.machine.join, self.protection.keeps
-        shown = join(place.shown, folder)
+        shown = join(place.written or place.shown, folder)
         if self.protection.keeps_folder(shown):
             return lambda name: True
         return lambda name: keeps(join(shown, name))
@@ -207,8 +210,10 @@ class Weighing:
         if not self.protection.guards_files:
             return None
         return lambda path: (
-            self.protection.keeps(self.machine.join(place.shown, path))
-            or self.protection.holds_protected(self.machine.join(place.shown, path))
+            self.protection.keeps(self.machine.join(place.written or place.shown, path))
+            or self.protection.holds_protected(
+                self.machine.join(place.written or place.shown, path)
+            )
         )
 
     def _trash(self, handle: int, place: Place, complain: Complaint) -> Iterator[Seen]:

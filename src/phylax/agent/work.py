@@ -10,11 +10,12 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from phylax.agent.clock import Clock, OwnClock
 from phylax.agent.crew import Crew, Pass
 from phylax.agent.gathering import Waiting, gathered
 from phylax.agent.guard import Guard
 from phylax.agent.hold import Hold
-from phylax.agent.journal import JournalError, RunJournal
+from phylax.agent.journal import JournalError, OddJournalError, RunJournal
 from phylax.agent.machines import MachineKind
 from phylax.agent.outcomes import Outcomes
 from phylax.agent.reserve import Reserve
@@ -61,6 +62,7 @@ class Worker:
         shutting_down: Callable[[], bool],
         reserve: Reserve | None = None,
         crew: Crew | None = None,
+        clock: Clock | None = None,
     ) -> None:
         self._machine = machine
         self._guard = guard
@@ -71,6 +73,7 @@ class Worker:
         self._shutting_down = shutting_down
         self._reserve = reserve
         self._crew = crew or Crew(machine, guard, hold)
+        self._clock = clock or OwnClock()
 
     def carry_out(self, order: Order) -> None:
         """Do what is ordered. The result is in the spool when this returns.
@@ -79,6 +82,7 @@ class Worker:
         """
         started = datetime.now(UTC)
         path = self._runs / f"{order.run_id}.jsonl"
+        self._make_way(path, order)
         # what a run that was cut off had moved aside lies where it lay again, before its journal is
         # asked what has gone
         self._crew.recover()
@@ -92,6 +96,21 @@ class Worker:
             journal.close()
             raise
         journal.finish()
+
+    def _make_way(self, path: Path, order: Order) -> None:
+        """A journal of the same number by another order is of a run that the service no longer
+        knows, for it was set back: it is kept beside, never gone on with."""
+        try:
+            other = RunJournal.order_in(path)
+        except FileNotFoundError:
+            return
+        except OddJournalError:
+            other = None
+        same = {"lease"} if other is not None else set()
+        if other is None or other.model_dump(exclude=same) != order.model_dump(exclude=same):
+            refused = self._runs / "refused"
+            refused.mkdir(exist_ok=True)
+            path.replace(refused / f"{path.stem}.{uuid.uuid4().hex[:8]}.jsonl")
 
     def _result(self, order: Order, journal: RunJournal) -> ResultMessage:
         did: dict[str, Any] = {}
@@ -133,7 +152,8 @@ class Worker:
         for party in crew:
             # a category that several have a part of is shown when all of them were looked at
             part = parts.add if len(crew) == 1 else _say_nothing
-            found += party.look(order.look, order.protect, started, watch, pages.add, part)
+            now = self._clock.believed()
+            found += party.look(order.look, order.protect, now, watch, pages.add, part)
         lines = merged(found)
         pages.send()
         self._spool.put(
@@ -284,7 +304,7 @@ class _Cleaning:
             keys=keys,
             standing=order.standing,
             agreed=agreed,
-            now=datetime.now(UTC),
+            now=worker._clock.believed(),
         )
         for party in worker._crew.parties():
             report = party.clean(task, self._journal, watch)
@@ -305,7 +325,7 @@ class _Cleaning:
         by_rule = [key for key in order.clean if key not in listed]
         look = tuple(one for one in order.look if one.category in by_rule)
         watch = Teller(_Told(self._worker, order), "second look", None).watch
-        now = datetime.now(UTC)
+        now = self._worker._clock.believed()
         lines = [
             line
             for party in self._worker._crew.parties()

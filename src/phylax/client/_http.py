@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from datetime import datetime
+from email.utils import parsedate_to_datetime
 from types import TracebackType
 from typing import Any, Self, TypeVar
 
@@ -20,7 +22,16 @@ _PREFIX = "/api/v1"
 class Http:
     """A connection to one service with one secret. Safe to share between threads."""
 
-    def __init__(self, url: str, secret: str | None = None, *, timeout: float = 30.0) -> None:
+    def __init__(
+        self,
+        url: str,
+        secret: str | None = None,
+        *,
+        timeout: float = 30.0,
+        told_time: Callable[[datetime], None] | None = None,
+    ) -> None:
+        """`told_time` is called with the service's time whenever it answers (`Date`, RFC 9110)."""
+        self._told_time = told_time
         headers = {"User-Agent": f"phylax/{__version__}", "Accept": "application/json"}
         if secret:
             headers["Authorization"] = f"Bearer {secret}"
@@ -81,6 +92,8 @@ class Http:
             raise UnreachableError(f"{self.url} could not be reached: {error}") from error
         if response.is_error:
             raise from_response(response)
+        if self._told_time is not None and (date := _date_of(response)) is not None:
+            self._told_time(date)
         return response
 
     def get(self, kind: type[T], path: str, /, **params: Any) -> T:
@@ -107,6 +120,14 @@ class Http:
             if following is None:
                 return
             response = self.send("GET", following["url"])
+
+
+def _date_of(response: httpx.Response) -> datetime | None:
+    try:
+        date = parsedate_to_datetime(response.headers.get("Date", ""))
+    except ValueError:
+        return None
+    return date if date.tzinfo is not None else None
 
 
 def _parse(kind: type[T], response: httpx.Response) -> T:

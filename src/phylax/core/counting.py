@@ -151,6 +151,7 @@ class LineCount:
         used: bool,
         attributes: bool,
         arrived: int,
+        behind: Callable[[int], int] | None = None,
         program_open: bool,
         user: str,
         owners: range | None = None,
@@ -161,7 +162,8 @@ class LineCount:
         The same as judging and adding each, but written for a million: no call and no object for
         each. `open_numbers` are the file numbers in `open_files`. `used` says that age is measured
         from the last use; `attributes` that a change of attributes makes a file young as well, and
-        that it is no older than `arrived`, since when its folder lies there; `in_blocks` that a
+        that it is no older than `arrived`, since when its folder lies there; `behind` from when
+        a time counts at which the clock was wrong; `in_blocks` that a
         file counts as the blocks it holds instead of as its length; `owners` whose files may go
         (None: everyone's); `keeps` which names the protect list keeps. A file with several names
         (hard links) is counted once.
@@ -180,6 +182,8 @@ class LineCount:
                 continue
             size = found.st_blocks * 512 if in_blocks else found.st_size
             aged_from = modified = found[8]
+            if behind is not None:
+                aged_from = max(behind(aged_from), behind(found[9]) if attributes else 0)
             if attributes:
                 if found[9] > aged_from:
                     aged_from = found[9]
@@ -283,7 +287,7 @@ class LineCount:
         """Note a place that could not be looked at; the first hundred are named."""
         self.unread_count += 1
         if len(self.unread) < NAMED_UNREAD:
-            self.unread.append(Unread(path=path, why=why))
+            self.unread.append(Unread(path=spell(path)[0], why=spell(why)[0]))
 
     def line(
         self, category_key: str, mount: str, rule: RuleInForce, *, capacity: int, free: int

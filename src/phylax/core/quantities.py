@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from datetime import datetime, timedelta
 
 _UNITS = ("B", "KiB", "MiB", "GiB", "TiB", "PiB")
-_SIZE = re.compile(r"\s*(\d+(?:[.,]\d+)?)\s*([a-z]*)\s*", re.IGNORECASE)
+_SIZE = re.compile(r"\s*(\d+)(?:([.,])(\d+))?\s*([a-z]*)\s*", re.IGNORECASE)
+_MOST_BYTES = 2**63 - 1
 _FACTORS: dict[str, int] = {
     "": 1, "b": 1, "byte": 1, "bytes": 1,
     **{unit.lower(): int(1024**power) for power, unit in enumerate(_UNITS)},
@@ -21,7 +23,9 @@ _SPAN_WORDS = {
     "month": timedelta(days=30),
     "year": timedelta(days=365),
 }
-_SPAN = re.compile(r"(\d+(?:,\d{3})*)\s*([a-z]+?)s?", re.IGNORECASE)
+_SPAN = re.compile(r"(\d+)\s*([a-z]+?)s?", re.IGNORECASE)
+_SIGN_IN_SPAN = re.compile(r"(\d+)([.,])(\d{3})\s*([a-z]+?)s?", re.IGNORECASE)
+_MOST_DAYS = 36_500
 _ISO_SPAN = re.compile(
     r"P(?:(?P<weeks>\d+)W)?(?:(?P<days>\d+)D)?(?:T(?:(?P<hours>\d+)H)?(?:(?P<minutes>\d+)M)?)?"
 )
@@ -52,13 +56,31 @@ def exact_size(size: int) -> str:
 def parse_size(text: str) -> int:
     """The bytes in ``"500 MiB"``, ``"1.5GiB"`` or ``"100 MB"`` (decimal units as they say).
 
-    Raises ValueError naming the text and what is allowed.
+    A point or comma stands before parts of a unit. Followed by exactly three digits it may as well
+    stand between thousands, and is refused. Raises ValueError naming the text and what is allowed.
     """
     match = _SIZE.fullmatch(text)
-    factor = _FACTORS.get(match[2].lower()) if match else None
+    factor = _FACTORS.get(match[4].lower()) if match else None
     if match is None or factor is None:
         raise ValueError(f"{text!r} is not a size; write a number and a unit, as in '500 MiB'")
-    return round(float(match[1].replace(",", ".")) * factor)
+    whole, sign, parts, unit = match.groups()
+    if parts is not None:
+        _refuse_two_readings(text, whole, sign, parts, unit)
+    # in whole numbers: no float comes in between
+    scale = 10 ** len(parts or "")
+    size: int = (int(whole + (parts or "")) * factor * 2 + scale) // (2 * scale)
+    if size > _MOST_BYTES:
+        raise ValueError(f"{text!r} is more than any volume holds")
+    return size
+
+
+def _refuse_two_readings(text: str, whole: str, sign: str, parts: str, unit: str) -> None:
+    if len(parts) == 3:
+        unit = f" {unit}" if unit else ""
+        raise ValueError(
+            f"{text!r} can be read in two ways: write {whole}{parts}{unit} without the {sign!r}, "
+            f"or {whole}{sign}{parts.rstrip('0') or '0'}{unit} for a part"
+        )
 
 
 def parse_span(text: str) -> timedelta:
@@ -66,14 +88,31 @@ def parse_span(text: str) -> timedelta:
 
     Raises ValueError naming the text and what is allowed. A month counts as 30 days.
     """
+    two_ways = _SIGN_IN_SPAN.fullmatch(text.strip())
+    if two_ways and two_ways[4].lower() in _SPAN_WORDS:
+        whole, sign, parts, word = two_ways.groups()
+        raise ValueError(
+            f"{text!r} can be read in two ways: {whole}{parts} {word}s, or {whole} {word}s and a "
+            f"part; write a whole number without the {sign!r}"
+        )
     plain = _SPAN.fullmatch(text.strip())
     if plain and plain[2].lower() in _SPAN_WORDS:
-        return int(plain[1].replace(",", "")) * _SPAN_WORDS[plain[2].lower()]
+        return _sensible(text, lambda: int(plain[1]) * _SPAN_WORDS[plain[2].lower()])
     iso = _ISO_SPAN.fullmatch(text.strip().upper())
     parts = {name: int(n) for name, n in iso.groupdict().items() if n} if iso else {}
     if not parts:
         raise ValueError(f"{text!r} is not a span of time; write '30 days', '12 hours' or 'P30D'")
-    return timedelta(**parts)
+    return _sensible(text, lambda: timedelta(**parts))
+
+
+def _sensible(text: str, span: Callable[[], timedelta]) -> timedelta:
+    try:
+        length = span()
+    except OverflowError:
+        length = timedelta.max
+    if length > timedelta(days=_MOST_DAYS):
+        raise ValueError(f"{text!r} is longer than a hundred years")
+    return length
 
 
 def show_span(span: timedelta) -> str:
@@ -84,8 +123,13 @@ def show_span(span: timedelta) -> str:
     # days, not weeks: "30 days" and "14 days" are how rules are spoken of
     for word, size in (("day", 24 * 60), ("hour", 60), ("minute", 1)):
         if minutes and minutes % size == 0:
-            return count(minutes // size, word)
-    return count(int(span.total_seconds()), "second")
+            return _plain_count(minutes // size, word)
+    return _plain_count(int(span.total_seconds()), "second")
+
+
+def _plain_count(number: int, word: str) -> str:
+    """Without a sign between thousands, so that it can be read back."""
+    return count(number, word).replace(",", "")
 
 
 def show_seconds(seconds: int) -> str:

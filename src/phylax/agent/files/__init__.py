@@ -103,6 +103,15 @@ def sync(handle: int) -> None:
     _system.sync(handle)
 
 
+def sync_folder_at(path: str) -> None:
+    """The same for a folder of the agent's own, by its path."""
+    handle = open_top(os.path.realpath(path))
+    try:
+        sync_folder(handle)
+    finally:
+        close(handle)
+
+
 def sync_folder(handle: int) -> None:
     """Returns when the names in an open folder are on the disk."""
     step("sync")

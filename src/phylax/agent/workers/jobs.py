@@ -11,6 +11,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, TypeAdapter
 
 from phylax.agent.machines.linux.people import Person
+from phylax.core.believed_time import Believed
 from phylax.core.holds import BatchName, BatchPick, HeldItem, IfTaken
 from phylax.core.orders import AgreedListing, CategoryOutcome, CategoryRule, LeftItem
 from phylax.core.retention import ProtectEntry
@@ -44,7 +45,7 @@ class LookJob(Value):
     around: Surroundings
     look: tuple[CategoryRule, ...]
     protect: tuple[ProtectEntry, ...] = ()
-    now: Moment
+    now: Believed
 
 
 class CleanJob(Value):
@@ -54,7 +55,7 @@ class CleanJob(Value):
     around: Surroundings
     look: tuple[CategoryRule, ...]
     protect: tuple[ProtectEntry, ...] = ()
-    now: Moment
+    now: Believed
     run_id: int
     identity: str
     clean: tuple[str, ...]
@@ -100,6 +101,7 @@ class RecoverJob(Value):
     kind: Literal["recover"] = "recover"
     around: Surroundings
     folders: tuple[str, ...]
+    batches: tuple[str, ...] = ()
     about: dict[str, Any] | None = None
 
 

@@ -32,6 +32,7 @@ from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
 from phylax.agent.workers.person import received
 from phylax.agent.workers.supervisor import Handler, Nursery
+from phylax.core.believed_time import Believed
 from phylax.core.catalogue import category
 from phylax.core.holds import BatchPick, HeldItem
 from phylax.core.orders import CategoryRule, HeldMessage, HeldOrder, UnheldMessage
@@ -56,7 +57,7 @@ class Somebody:
         self,
         look: Sequence[CategoryRule],
         protect: Sequence[ProtectEntry],
-        now: datetime,
+        now: Believed,
         watch: Watcher,
         listing: Listing,
         part: Callable[[list[SurveyLine]], None],
@@ -265,9 +266,8 @@ class CrewWithWorkers(Crew):
                 aside=asked.aside,
             )  # fmt: skip
             rule = next(one.rule for one in task.look if one.category == asked.category)
-            until = task.now + (
-                kind.held_for(rule) if not asked.aside else asked.until_at - task.now
-            )
+            held_at = datetime.fromtimestamp(task.now.now, UTC)
+            until = asked.until_at if asked.aside else held_at + kind.held_for(rule)
             entry = HeldFor(
                 batch=name,
                 uid=person.uid,
@@ -279,7 +279,7 @@ class CrewWithWorkers(Crew):
                 run=journal.identity,
                 category=asked.category,
                 mount=self.machine.mount_at(mount.path),
-                held_at=task.now,
+                held_at=held_at,
                 until_at=until,
                 yields_below=rule.hold_yields_below,
                 aside=asked.aside,
@@ -546,7 +546,9 @@ class CrewWithWorkers(Crew):
         if not asides and about is None:
             return ()
         folders = tuple(dict.fromkeys(entry.folder for entry in asides))
-        job = jobs.RecoverJob(around=self.around(person), folders=folders, about=about)
+        job = jobs.RecoverJob(around=self.around(person), folders=folders, about=about,
+            batches=tuple(entry.batch for entry in asides),
+        )  # fmt: skip
         try:
             said = self.nursery.work(person, job, lambda message: None)
         except WorkerError as error:

@@ -11,7 +11,7 @@ import socket
 import struct
 import time
 from base64 import b64decode
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import closing, suppress
 from datetime import datetime, timedelta
 from functools import partial
@@ -176,10 +176,23 @@ def received(name: str) -> str:
 class _PersonsHold(Hold):
     """The person's own hold folders, which the agent makes and names."""
 
-    def __init__(self, machine: LinuxPerson, agent: _Agent, folders: Sequence[str] = ()) -> None:
-        super().__init__(machine, "/")
-        self._agent = agent
+    def __init__(
+        self,
+        machine: LinuxPerson,
+        agent: _Agent,
+        folders: Sequence[str] = (),
+        names: Iterable[str] = (),
+    ) -> None:
+        super().__init__(machine, "/nonexistent")
+        self._link = agent
         self._folders = list(folders)
+        self.names = set(names)
+
+    def batches(self) -> Iterator[Batch]:
+        """Those that the agent named: other agents' lie in the same folder."""
+        for batch in super().batches():
+            if batch.name in self.names:
+                yield batch
 
     def folders(self) -> list[str]:
         return [folder for folder in self._folders if os.path.isdir(folder)]
@@ -199,7 +212,7 @@ class _PersonsHold(Hold):
         *,
         aside: bool = False,
     ) -> Batch:
-        answer = self._agent.ask(
+        answer = self._link.ask(
             jobs.BatchAsked(
                 category=category,
                 place=_sent(place.path),
@@ -223,10 +236,11 @@ class _PersonsHold(Hold):
         )
         if answer.folder not in self._folders:
             self._folders.append(answer.folder)
+        self.names.add(answer.name)
         return Batch.make(answer.folder, answer.name, head)
 
     def room(self, place: Place) -> int:
-        return int(self._agent.ask(jobs.RoomAsked(place=_sent(place.path))).code)
+        return int(self._link.ask(jobs.RoomAsked(place=_sent(place.path))).code)
 
     def took(self, mount: str, size: int) -> None:
         """The agent counts what it is told."""
@@ -353,10 +367,9 @@ class _Desk:
             self._agent.say(jobs.HeldTold(batch=batch.name, items=tuple(page)))
 
     def tell(self, job: jobs.TellJob) -> None:
-        hold = _PersonsHold(self._machine, self._agent, job.folders)
+        hold = _PersonsHold(self._machine, self._agent, job.folders, job.batches)
         for batch in hold.batches():
-            if batch.name in job.batches:
-                self._tell_held(batch)
+            self._tell_held(batch)
         self._agent.say(jobs.Report())
 
     def held(self, job: jobs.HeldJob) -> None:
@@ -435,7 +448,7 @@ class _Desk:
         self._agent.watch(key, 1, one.size)
 
     def recover(self, job: jobs.RecoverJob) -> None:
-        _PersonsHold(self._machine, self._agent, job.folders).recover()
+        _PersonsHold(self._machine, self._agent, job.folders, job.batches).recover()
         gone: tuple[int, ...] = ()
         if job.about is not None:
             gone = tuple(gone_of(_as_received(job.about)))

@@ -70,6 +70,7 @@ _STOOD_IN_THE_WAY = frozenset(
         Reason.TAKEN,
         Reason.READ_ONLY,
         Reason.FORBIDDEN,
+        Reason.CLOCK,
     }
 )
 

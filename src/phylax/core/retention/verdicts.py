@@ -145,6 +145,12 @@ class Judge:
             over_before=ranking.over_before,
         )
 
+    def mistrusting(self) -> Judge:
+        """The same judge on a machine whose clock is not trusted: nothing goes."""
+        if self._standing is None:
+            self._standing = Reason.CLOCK
+        return self
+
     @property
     def cutoff(self) -> int:
         """Epoch seconds; what was last touched later is too young."""
