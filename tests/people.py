@@ -10,10 +10,12 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+from phylax.agent.clock import Clock, OwnClock
 from phylax.agent.guard import Guard, GuardRules
 from phylax.agent.hold import Hold
 from phylax.agent.hold_index import HoldIndex
 from phylax.agent.journal import RunJournal
+from phylax.agent.machines.linux.mounts import Mount, mount_over, mount_table
 from phylax.agent.machines.linux.system import LinuxSystem
 from phylax.agent.reserve import Reserve
 from phylax.agent.spool import Spool
@@ -21,6 +23,7 @@ from phylax.agent.work import Worker
 from phylax.agent.workers.people import CrewWithWorkers
 from phylax.agent.workers.supervisor import Nursery
 from phylax.client import AgentLink
+from phylax.core.believed_time import Believed
 from phylax.core.orders import (
     CategoryRule,
     CleanOrder,
@@ -59,10 +62,23 @@ def give(path: Path, uid: int, *, below: bool = True) -> Path:
     return path
 
 
-class ByContents(LinuxSystem):
-    """Ages by contents alone, for what root looks at: no test can set a change time."""
+class OnMemory(LinuxSystem):
+    """A machine whose volumes may be file systems in memory."""
 
-    counts_attributes = False
+    def _mounts(self) -> list[Mount]:
+        homes = {mount_over(home).path for home in self._homes}
+        return [mount for mount in mount_table() if mount.path in homes]
+
+
+class SetClock(Clock):
+    """A clock that a test sets; ages count by it, whatever time it is."""
+
+    def __init__(self, now: float) -> None:
+        self.now = now
+        self.trusted = True
+
+    def believed(self) -> Believed:
+        return Believed(self.now, self.trusted, self.trusted)
 
 
 class PeopleDesk:
@@ -73,6 +89,10 @@ class PeopleDesk:
         self.own = own
         own.mkdir(exist_ok=True, mode=0o700)
         self._nursery = nursery
+        self.system = volume / "system"
+        """Where the system's own folders are, if there."""
+        self.machine: type[LinuxSystem] = OnMemory
+        self.clock: Clock = OwnClock()
 
     def home(self, name: str, uid: int) -> Path:
         home = self.volume / "home" / name
@@ -83,7 +103,8 @@ class PeopleDesk:
     def worker(self, **rules: Any) -> Worker:
         guard_rules = GuardRules(**rules)
         homes = [str(home) for home in sorted((self.volume / "home").iterdir())]
-        machine = ByContents(homes, own_folders=guard_rules.allow_folders)
+        root = str(self.system) if self.system.is_dir() else None
+        machine = self.machine(homes, root=root, own_folders=guard_rules.allow_folders)
         hold = Hold(machine, str(self.own), reserve=Reserve(self.own / "reserve-hold"))
         own = [str(self.own), *hold.possible()]
         guard = Guard(machine, own, guard_rules)
@@ -94,8 +115,9 @@ class PeopleDesk:
         )
         link = AgentLink("http://127.0.0.1:9", "key")
         return Worker(
-            machine, guard, hold, link, spool, self.own / "runs", lambda: False, None, self.crew
-        )
+            machine, guard, hold, link, spool, self.own / "runs", lambda: False, None, self.crew,
+            self.clock,
+        )  # fmt: skip
 
     def carry_out(self, order: Order, **rules: Any) -> ResultMessage:
         self.worker(**rules).carry_out(order)

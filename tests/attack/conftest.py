@@ -14,9 +14,13 @@ from phylax.agent.workers.supervisor import Nursery
 
 
 @pytest.fixture(autouse=True)
-def _needs_root() -> None:
+def _needs_root(tmp_path: Path) -> None:
     if os.geteuid() != 0:
         pytest.skip("takes other people's rights, so needs root's")
+    # the people of the volume must be able to reach it
+    for folder in (tmp_path, *tmp_path.parents):
+        if folder.stat().st_uid == 0 and len(folder.parts) > 2:
+            folder.chmod(folder.stat().st_mode | stat.S_IXOTH | stat.S_IXGRP)
 
 
 @pytest.fixture(scope="session")
@@ -28,10 +32,6 @@ def nursery() -> Iterator[Nursery]:
 
 @pytest.fixture
 def desk(tmp_path: Path, nursery: Nursery) -> Iterator[PeopleDesk]:
-    # the people of the volume must be able to reach it
-    for folder in (tmp_path, *tmp_path.parents):
-        if folder.stat().st_uid == 0 and len(folder.parts) > 2:
-            folder.chmod(folder.stat().st_mode | stat.S_IXOTH | stat.S_IXGRP)
     with mounted("tmpfs", tmp_path / "volume", "-o", "size=64m,mode=755") as volume:
         yield PeopleDesk(volume, tmp_path / "own", nursery)
 

@@ -66,7 +66,7 @@ def test_a_site_keeps_itself_and_what_lies_under_it(site: str, host: str, kept: 
     [
         (FOLDER, "archive", "not a whole path"),
         (FOLDER, "/srv/../etc", "without '..'"),
-        (FOLDER, "/srv/a\nb", "control characters"),
+        (FOLDER, "/srv/a\0b", "holds a NUL"),
         (PATTERN, "a\\", "is not a pattern"),
         (PATTERN, "[b-a]x", "is not a pattern"),
         (PATTERN, "!*.dcm", "only adds"),

@@ -18,16 +18,15 @@ from phylax.agent.places import Place
 from phylax.agent.seen import Seen
 from phylax.agent.weighing import handle_on
 from phylax.core.counting import unspell
-from phylax.core.retention import Protection, Reason
+from phylax.core.retention import Reason
 from phylax.core.survey import Item, Seal
 
 
 class Agreed:
     """Lets the items of one agreed listing go."""
 
-    def __init__(self, hand: Hand, protection: Protection) -> None:
+    def __init__(self, hand: Hand) -> None:
         self._hand = hand
-        self._protection = protection
         self.again: list[Item] = []
         """What was left only because it, or its program, was open."""
         self._own_deeds: dict[tuple[int, int], tuple[int, Seal]] = {}
@@ -71,9 +70,7 @@ class Agreed:
 
     def _is_protected(self, place: Place, path: str) -> bool:
         """Whether the protect list keeps a file by now; other items know it of themselves."""
-        if self._hand.kind.shape != "files" or not self._protection.guards_files:
-            return False
-        return self._protection.keeps(self._hand.machine.join(place.written or place.shown, path))
+        return self._hand.kind.shape == "files" and self._hand.weighing.is_protected(place, path)
 
     def _item(self, place: Place, item: Item, seen: Seen | None) -> None:
         if seen is None:
@@ -84,6 +81,8 @@ class Agreed:
             self._leave(place, item, seen.path, Reason.PROTECTED)
         elif seen.foreign:
             self._leave(place, item, seen.path, Reason.FOREIGN)
+        elif seen.unseen:
+            self._leave(place, item, seen.path, Reason.NO_RIGHT, seen.unseen)
         elif seen.seal != item.seal:
             self._leave(place, item, seen.path, Reason.CHANGED)
         elif open_programs(place, in_use):

@@ -23,13 +23,14 @@ from phylax.agent.locks import open_programs
 from phylax.agent.machines import MachineKind
 from phylax.agent.outcomes import Outcomes
 from phylax.agent.places import Place, Territory
+from phylax.agent.protecting import protection_on
 from phylax.agent.surveyor import Watcher
 from phylax.agent.walk import Names
 from phylax.agent.weighing import Weighing
 from phylax.core.believed_time import Believed, by_clock_alone
 from phylax.core.catalogue import Category, category
 from phylax.core.orders import AgreedListing, CategoryOutcome
-from phylax.core.retention import Judge, ProtectEntry, Protection, Reason, RuleInForce
+from phylax.core.retention import Judge, ProtectEntry, Reason, RuleInForce
 from phylax.core.survey import Item, Tally
 
 _SLOWNESS = {"ssd": 0, "unknown": 1, "spinning": 2}
@@ -69,7 +70,7 @@ class Cleaner:
         self._open_now = OpenNow(machine)
         self._volumes = machine.volumes()
         self._territory = Territory(machine, guard, self._volumes, own_folders)
-        self._protection = Protection(protect, machine.system)
+        self._protection = protection_on(machine, protect)
         self.outcomes = Outcomes()
         self._told_unread: set[str] = set()
         self.again: dict[str, list[Item]] = {}
@@ -154,7 +155,7 @@ class Cleaner:
                 if not self._believed.trusted:
                     self._leave_all(kind, listing)
                     continue
-                agreed = Agreed(hand, self._protection)
+                agreed = Agreed(hand)
                 self.again[kind.key] = agreed.again
                 agreed.clean(found, listing.items)
             return
@@ -237,6 +238,9 @@ def _clean_items(hand: Hand, place: Place, judge: Judge) -> None:
         )
         if reason is None and hand.clock_moved:
             reason = Reason.CLOCK
+        if reason is None and seen.unseen:
+            hand.leave(place, "", seen.path, seen.size, Reason.NO_RIGHT, seen.unseen)
+            continue
         if reason is None:
             hand.item(place, seen)
         else:

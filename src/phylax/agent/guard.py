@@ -97,7 +97,8 @@ class Guard:
         self._further = list(further)
         self._sealed = [*map(os.path.realpath, machine.sealed()), *self._own]
         self._openings = [os.path.realpath(path) for path in machine.openings()]
-        self._roots = [os.path.realpath(path) for path in machine.roots()]
+        # as the kinds give them they are real: to resolve one might mean to ask a dead mount
+        self._roots = list(machine.roots())
         self._sealed_inodes = frozenset(_inodes([*self._sealed, *self._further]))
         self._never = frozenset(rules.never_categories)
 

@@ -86,7 +86,7 @@ class Hand:
     def sweep(self, place: Place, folder: Names, judge: Judge) -> int:
         """Let go what the rule lets go of a portion of one open folder; how many went. Raises
         Stopped when told to stop."""
-        keeps = self.weighing.keeper(place, folder.path)
+        keeps = self.weighing.keeper(place, folder.path, folder.about)
         went = 0
         for start in range(0, len(folder.names), self.way.at_once):
             names = folder.names[start : start + self.way.at_once]

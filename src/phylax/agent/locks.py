@@ -8,6 +8,7 @@ from __future__ import annotations
 import os
 import re
 import stat
+import sys
 
 import psutil
 
@@ -26,13 +27,22 @@ def open_programs(place: Place, in_use: InUse) -> frozenset[str]:
     return frozenset(os.path.basename(lock) for lock in place.locks if _is_held(lock, in_use))
 
 
+def _runs_for(process: int, uid: int) -> bool:
+    """Whether a process is there, and the one's whose lock it is said to hold."""
+    try:
+        return sys.platform == "win32" or os.stat(f"/proc/{process}").st_uid == uid
+    except OSError:
+        # where there is no such listing, that it is there must do
+        return not os.path.isdir("/proc/self") and psutil.pid_exists(process)
+
+
 def _is_held(lock: str, in_use: InUse) -> bool:
     """Whether somebody holds a lock: a link to a living process, or a file open or locked."""
     try:
         found = os.lstat(lock)
         if stat.S_ISLNK(found.st_mode):
             holder = _HOLDER.search(os.readlink(lock))
-            return holder is not None and psutil.pid_exists(int(holder[1]))
+            return holder is not None and _runs_for(int(holder[1]), found.st_uid)
     except OSError:
         return False
     return in_use.holds(found)

@@ -55,6 +55,13 @@ class Place:
     is_shared: bool = False
     """Everybody may put things there."""
 
+    def barrier(self, path: str, about: os.stat_result) -> str | None:
+        """Why a folder below the place is not entered: it is somebody else's, who may swap what
+        lies in it. At the top of a shared place that is nobody's business."""
+        if self.owners is None or about.st_uid in self.owners:
+            return None
+        return "" if self.is_shared and "/" not in path else "somebody else's"
+
     def is_foreign(self, of: os.stat_result) -> bool:
         return self.owners is not None and of.st_uid not in self.owners
 

@@ -31,6 +31,8 @@ class Seen(NamedTuple):
     protected: bool = False
     foreign: bool = False
     """Somebody else's, as a whole or something in it."""
+    unseen: str = ""
+    """Why something in it could not be looked at; then it stays as a whole."""
     is_link: bool = False
 
     @property
@@ -134,7 +136,14 @@ def _weigh_folder(
     foreign = measure.is_foreign(top)
     newest, modified, changed = 0.0, 0, 0
     seen_folders = {""}
-    for folder in walk(handle, lambda path, why: complain(f"{shown}/{path}", why)):
+    unseen = ""
+
+    def could_not_look(path: str, why: str) -> None:
+        nonlocal unseen
+        unseen = why
+        complain(f"{shown}/{path}", why)
+
+    for folder in walk(handle, could_not_look):
         breathe()
         inner_path = f"{shown}/{folder.path}/" if folder.path else f"{shown}/"
         if folder.path not in seen_folders:
@@ -165,4 +174,5 @@ def _weigh_folder(
         insides=frozenset(insides),
         protected=protected,
         foreign=foreign,
+        unseen=unseen,
     )

@@ -12,6 +12,7 @@ from phylax.agent.guard import Guard
 from phylax.agent.locks import open_programs
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.places import Place, Territory
+from phylax.agent.protecting import protection_on
 from phylax.agent.seen import Seen
 from phylax.agent.walk import Complaint, Folder
 from phylax.agent.weighing import Weighing
@@ -19,7 +20,7 @@ from phylax.core.believed_time import Believed, by_clock_alone
 from phylax.core.catalogue import category
 from phylax.core.counting import Found, LineCount, as_item
 from phylax.core.orders import CategoryRule
-from phylax.core.retention import Judge, ProtectEntry, Protection, Reason
+from phylax.core.retention import Judge, ProtectEntry, Reason
 from phylax.core.survey import Item, SurveyLine
 
 _PORTION = 50
@@ -69,7 +70,7 @@ def survey(
     in_use = machine.in_use()
     volumes = machine.volumes()
     territory = Territory(machine, guard, volumes, own_folders(look))
-    protection = Protection(protect, machine.system)
+    protection = protection_on(machine, protect)
     lines: list[SurveyLine] = []
     for wanted in look:
         kind = category(wanted.category)
@@ -175,7 +176,7 @@ class _Look:
                     program_open=program_open,
                     user=place.user,
                     owners=place.owners,
-                    keeps=weighing.keeper(place, folder.path),
+                    keeps=weighing.keeper(place, folder.path, folder.about),
                 )
             else:
                 size = self._one_by_one(folder, place, count, judge, program_open)
@@ -186,7 +187,7 @@ class _Look:
     ) -> int:
         """Count and list the files of a folder; the bytes they hold."""
         prefix = f"{folder.path}/" if folder.path else ""
-        keeps = self._weighing.keeper(place, folder.path)
+        keeps = self._weighing.keeper(place, folder.path, folder.about)
         total = 0
         for name, found in folder.files:
             if found.st_nlink > 1 and count.counted_before(found):
@@ -223,6 +224,8 @@ class _Look:
             protected=seen.protected,
             foreign=seen.foreign,
         )
+        if reason is None and seen.unseen:
+            reason = Reason.NO_RIGHT
         one = Found(
             seen.path, seen.size, seen.aged_from, seen.device, seen.file, seen.apparent,
             seen.modified_ns, seen.user, reason, seen.group, seen.changed_ns,

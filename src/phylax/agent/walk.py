@@ -22,6 +22,9 @@ AT_ONCE = 1000
 
 Complaint = Callable[[str, str], None]
 """Called with a path below the walk's root and why it could not be read."""
+Barrier = Callable[[str, os.stat_result], str | None]
+"""Asked of each folder by its path and what it is: why it is not entered; None: it is. An empty
+reason is not complained of."""
 Entry = TypeVar("Entry")
 
 
@@ -75,13 +78,14 @@ def walk(
     *,
     skip: Set[tuple[int, int]] = frozenset(),
     leave: Callable[[str], object] | None = None,
+    barrier: Barrier | None = None,
 ) -> Iterator[Folder]:
     """Every folder of a tree in portions, given an open handle on its root, which stays open.
 
     Files are what can go: regular files and links (as themselves). Folders in `skip`, by (device,
     file number), and those whose name `leave` accepts are not entered.
     """
-    for frame, parent, files in _steps(root, system.portions, complain, skip, leave):
+    for frame, parent, files in _steps(root, system.portions, complain, skip, leave, barrier):
         if files is not None:
             yield Folder(
                 frame.handle, parent, frame.name, frame.path, files, frame.about, frame.arrived
@@ -94,10 +98,11 @@ def sweep(
     *,
     skip: Set[tuple[int, int]] = frozenset(),
     leave: Callable[[str], object] | None = None,
+    barrier: Barrier | None = None,
 ) -> Iterator[Names]:
     """The same for who removes what is walked over: names in portions while the folder is listed,
     and each folder once more when it is left, after all that lay in it."""
-    for frame, parent, names in _steps(root, system.name_portions, complain, skip, leave):
+    for frame, parent, names in _steps(root, system.name_portions, complain, skip, leave, barrier):
         yield Names(
             frame.handle, parent, frame.name, frame.path, names or [], frame.about, frame.arrived,
             names is None,
@@ -110,6 +115,7 @@ def _steps(
     complain: Complaint,
     skip: Set[tuple[int, int]],
     leave: Callable[[str], object] | None,
+    barrier: Barrier | None,
 ) -> Iterator[tuple[_Frame[Entry], int, list[Entry] | None]]:
     """(folder, handle of the one above, a portion of what lies in it); None: it is left now."""
 
@@ -151,7 +157,10 @@ def _steps(
                     complain(path, error.strerror or str(error))
                 continue
             about = system.about(handle)
-            if skip and (about.st_dev, about.st_ino) in skip:
+            why = None if barrier is None else barrier(path, about)
+            if why:
+                complain(path, why)
+            if why is not None or (skip and (about.st_dev, about.st_ino) in skip):
                 system.close(handle)
                 continue
             since = min(int(about.st_ctime), int(frame.about.st_ctime))

@@ -15,6 +15,7 @@ from phylax.agent import files
 from phylax.agent.locks import open_programs
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.places import Place, Territory, deeper
+from phylax.agent.protecting import ProtectionHere
 from phylax.agent.seen import Measure, Seen, weigh
 from phylax.agent.trash import trashed
 from phylax.agent.walk import Complaint, Folder, Names, sweep, walk
@@ -96,7 +97,7 @@ class Weighing:
         handle = place.open()
         try:
             for folder in self.files(handle, place, _not_now):
-                keeps = self.keeper(place, folder.path)
+                keeps = self.keeper(place, folder.path, folder.about)
                 for name, found in folder.files:
                     if found.st_nlink > 1:
                         if (found.st_dev, found.st_ino) in linked:
@@ -145,7 +146,7 @@ class Weighing:
         counts, leaves = place.counts, place.leaves
         only_listed = self.kind.caution is Caution.REPORT
         listed = Judge(self.rule, Caution.SAFE, self.now) if only_listed else None
-        for folder in walk(root, complain, skip=skip, leave=leaves):
+        for folder in walk(root, complain, skip=skip, leave=leaves, barrier=place.barrier):
             self._breathe()
             found = folder.files
             if counts is not None:
@@ -167,7 +168,13 @@ class Weighing:
     def names(self, root: int, place: Place, complain: Complaint) -> Iterator[Names]:
         """The same by name alone, for who looks at each file at the deed."""
         counts, leaves = place.counts, place.leaves
-        for folder in sweep(root, complain, skip=self._territory.claims, leave=leaves):
+        for folder in sweep(
+            root,
+            complain,
+            skip=self._territory.claims,
+            leave=leaves,
+            barrier=place.barrier,
+        ):
             self._breathe()
             found = folder.names
             if counts is not None:
@@ -176,15 +183,27 @@ class Weighing:
                 found = [name for name in found if not leaves(name)]
             yield folder if found is folder.names else folder._replace(names=found)
 
-    def keeper(self, place: Place, folder: str) -> Callable[[str], bool] | None:
-        """Which names in a folder of a place the protect list keeps; None: it says nothing."""
-        if not self.protection.guards_files:
+    def keeper(
+        self, place: Place, folder: str, about: os.stat_result | None = None
+    ) -> Callable[[str], bool] | None:
+        """Which names in a folder of a place the protect list keeps; None: it says nothing.
+        `about`: what the folder itself is."""
+        protection = self.protection
+        if not protection.guards_files:
             return None
-        join, keeps = self.machine.join, self.protection.keeps
-        shown = join(place.written or place.shown, folder)
-        if self.protection.keeps_folder(shown):
+        join, keeps = self.machine.join, protection.keeps
+        paths = [join(base, folder) for base in self._bases(place)]
+        if about is not None and isinstance(protection, ProtectionHere):
+            for path in paths:
+                protection.meet(about, path)
+        if any(protection.keeps_folder(path) for path in paths):
             return lambda name: True
-        return lambda name: keeps(join(shown, name))
+        return lambda name: any(keeps(join(path, name)) for path in paths)
+
+    @staticmethod
+    def _bases(place: Place) -> list[str]:
+        """A place as its people write it, and where it really is."""
+        return list(dict.fromkeys((place.written or place.shown, place.path)))
 
     # --- items -------------------------------------------------------------------------------
 
@@ -207,13 +226,20 @@ class Weighing:
             files.close(handle)
 
     def _keeps_inside(self, place: Place) -> Callable[[str], bool] | None:
-        if not self.protection.guards_files:
+        protection, join = self.protection, self.machine.join
+        if not protection.guards_files:
             return None
-        return lambda path: (
-            self.protection.keeps(self.machine.join(place.written or place.shown, path))
-            or self.protection.holds_protected(
-                self.machine.join(place.written or place.shown, path)
-            )
+        bases = self._bases(place)
+        return lambda path: any(
+            protection.keeps(join(base, path)) or protection.holds_protected(join(base, path))
+            for base in bases
+        )
+
+    def is_protected(self, place: Place, path: str) -> bool:
+        """Whether the protect list keeps a file of a place by now."""
+        protection, join = self.protection, self.machine.join
+        return protection.guards_files and any(
+            protection.keeps(join(base, path)) for base in self._bases(place)
         )
 
     def _trash(self, handle: int, place: Place, complain: Complaint) -> Iterator[Seen]:

@@ -112,6 +112,11 @@ class MachineKind(Protocol):
         none, or where this machine does not allow it."""
         ...
 
+    def real_folder(self, shown: str) -> str | None:
+        """Where a folder that people wrote down really is, links resolved; None: nowhere here, or
+        not to be asked with these rights."""
+        ...
+
     def things(self, source: Source) -> Iterator[Thing]:
         """What a source holds that is no plain file. OSError where it cannot be asked."""
         ...

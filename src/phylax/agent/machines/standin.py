@@ -258,6 +258,9 @@ class StandInMachine:
                 return Location(path, shown)
         return None
 
+    def real_folder(self, shown: str) -> str | None:
+        return None
+
     def things(self, source: Source) -> Iterator[Thing]:
         for thing in self._things():
             if thing.source == source:

@@ -10,6 +10,7 @@ import errno
 import logging
 import os
 import struct
+import time
 import uuid
 from base64 import b64encode
 from collections.abc import Callable, Iterable, Sequence
@@ -21,7 +22,7 @@ from phylax.agent.guard import Guard, GuardRules
 from phylax.agent.hold import Hold
 from phylax.agent.hold_index import HeldFor, HoldIndex, make_persons_folder
 from phylax.agent.journal import JournalError, RunJournal, gone_of
-from phylax.agent.machines import MachineKind
+from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.machines.linux.mounts import mount_over
 from phylax.agent.machines.linux.people import Person
 from phylax.agent.machines.linux.system import LinuxSystem
@@ -41,6 +42,8 @@ from phylax.core.survey import AgeDay, Stay, SurveyLine, Tally, Unread
 
 _PAIR = struct.Struct("<QQ")
 _PAGE = 500
+_PICTURE_FOR = 2.5
+"""Seconds; a worker looks again every five."""
 _LAST_NUMBER = 2**50
 _log = logging.getLogger("phylax.agent")
 
@@ -218,6 +221,8 @@ class CrewWithWorkers(Crew):
         self._rules = rules
         self._own = tuple(own)
         self._spool = spool
+        self._picture: InUse | None = None
+        self._taken = 0.0
         self._page: dict[str, list[HeldItem]] = {}
         """By batch: what was said to be held and is not spooled yet."""
 
@@ -236,10 +241,17 @@ class CrewWithWorkers(Crew):
 
     def in_use_for(self, person: Person) -> jobs.Answer:
         """What is open on the machine, as far as it concerns a person."""
-        in_use = self._linux.in_use()
+        in_use = self._what_is_open()
         pairs = b"".join(_PAIR.pack(device, number) for device, number in in_use.files)
         programs = self._linux.programs_of(person.uid)
         return jobs.Answer(files=b64encode(pairs).decode("ascii"), programs=tuple(programs))
+
+    def _what_is_open(self) -> InUse:
+        """A picture of what is open, at most some seconds old: taking one costs a third of one."""
+        now = time.monotonic()
+        if self._picture is None or now - self._taken > _PICTURE_FOR:
+            self._picture, self._taken = self._linux.in_use(), now
+        return self._picture
 
     # --- what is held for people ---------------------------------------------------------------
 

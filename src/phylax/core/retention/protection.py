@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 import warnings
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from enum import StrEnum
 from functools import cached_property
 
@@ -19,6 +19,8 @@ from phylax.core.retention.rules import Scope
 from phylax.core.shop import System
 from phylax.core.values import Demand, Moment, Value
 
+_REPEATED = re.compile(r"/(?:\.?/)+")
+"""'//' and '/./' are one '/'."""
 _CASELESS = frozenset({System.WINDOWS, System.MACOS})
 _SITE = re.compile(r"(?:[a-z0-9_](?:[a-z0-9_-]{0,61}[a-z0-9_])?\.)*[a-z0-9][a-z0-9-]{0,62}")
 
@@ -42,8 +44,8 @@ class ProtectEntry(Demand):
 
     @model_validator(mode="after")
     def _can_be_meant(self) -> ProtectEntry:
-        if not self.what.isprintable():
-            raise ValueError(f"{self.what!r} holds control characters")
+        if "\0" in self.what:
+            raise ValueError(f"{self.what!r} holds a NUL, which no name does")
         match self.kind:
             case ProtectKind.FOLDER:
                 if not (self.what.startswith("/") or self.what[1:3] in (":\\", ":/")):
@@ -124,21 +126,27 @@ def _compiled(regex: str, flags: int = 0) -> re.Pattern[str]:
     with warnings.catch_warnings():
         # '[[]' means what gitignore means by it, whatever a later Python may make of it
         warnings.simplefilter("ignore", FutureWarning)
-        return re.compile(regex, flags)
+        # a name may hold a line break
+        return re.compile(regex, flags | re.DOTALL)
 
 
 class Protection:
     """The protect list in force on one machine. Empty, it costs nothing."""
 
-    def __init__(self, entries: Iterable[ProtectEntry], system: System) -> None:
+    def __init__(
+        self,
+        entries: Iterable[ProtectEntry],
+        system: System,
+        real: Callable[[str], str | None] = lambda path: None,
+    ) -> None:
+        """`real` says where a folder of the list really lies on this machine, links resolved; None:
+        where it is written, or nowhere."""
         self.entries = tuple(entries)
         self._caseless = system in _CASELESS
         self._flags = re.IGNORECASE if self._caseless else 0
-        self._folders = [
-            (self._plain(e.what).rstrip("/"), e)
-            for e in self.entries
-            if e.kind is ProtectKind.FOLDER
-        ]
+        written = [(e.what, e) for e in self.entries if e.kind is ProtectKind.FOLDER]
+        resolved = [(path, e) for what, e in written if (path := real(what)) is not None]
+        self._folders = [(self._plain(path).rstrip("/"), e) for path, e in (*written, *resolved)]
         self._sites = {
             e.what.lower().strip("."): e for e in self.entries if e.kind is ProtectKind.SITE
         }
@@ -158,8 +166,14 @@ class Protection:
     def _plain(self, path: str) -> str:
         """A path as patterns see it: '/' between names, none before the first."""
         path = path.replace("\\", "/") if "\\" in path and path[1:2] == ":" else path
-        path = path.lstrip("/")
+        path = _REPEATED.sub("/", path).lstrip("/")
         return path.lower() if self._caseless else path
+
+    def add_folder(self, path: str, entry: ProtectEntry) -> None:
+        """One of the list's folders goes by another path as well."""
+        folder = (self._plain(path).rstrip("/"), entry)
+        if folder not in self._folders:
+            self._folders.append(folder)
 
     def keeps_folder(self, path: str) -> bool:
         """Whether a folder, with all that is in it, lies in a protected folder."""

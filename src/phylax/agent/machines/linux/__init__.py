@@ -76,7 +76,7 @@ class LinuxMachine:
         """Look after everyone's home and the system, or only after the given homes and the volumes
         they are on. `root` is where the system's folders begin, if not at '/'; `own_folders` are
         those that the shop may name here."""
-        self._homes = tuple(os.path.realpath(home) for home in homes)
+        self._homes = tuple(map(real_home, homes))
         self._root = root or (None if homes else "/")
         self._own_folders = tuple(os.path.realpath(folder) for folder in own_folders)
         self._packages_socket = packages_socket
@@ -175,6 +175,9 @@ class LinuxMachine:
             return Location(path, shown, why=why) if os.path.lexists(shown) else None
         return next(folder_location(path), None)
 
+    def real_folder(self, shown: str) -> str | None:
+        return os.path.realpath(shown) if os.path.isdir(shown) else None
+
     def things(self, source: Source) -> Iterator[Thing]:
         if self._root is None:
             return
@@ -225,6 +228,12 @@ class LinuxMachine:
 
     def pace(self, items: int) -> None:
         """A real disk needs no pretending."""
+
+
+def real_home(path: str) -> str:
+    """A home, links above it resolved: what it is itself is not asked."""
+    path = os.path.abspath(path)
+    return os.path.join(os.path.realpath(os.path.dirname(path)), os.path.basename(path))
 
 
 def folder_location(path: str, user: str = "", owner: int = 0) -> Iterator[Location]:

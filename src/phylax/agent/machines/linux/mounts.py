@@ -12,6 +12,7 @@ import os
 import re
 import subprocess
 import sys
+import time
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
@@ -55,10 +56,21 @@ class Space(NamedTuple):
     free: int
 
 
-def mount_table(path: str = "/proc/self/mountinfo") -> list[Mount]:
-    """All mounts, in the order in which they were made."""
+_FRESH = 1.0
+_known: tuple[float, list[Mount]] = (float("-inf"), [])
+
+
+def mount_table() -> list[Mount]:
+    """All mounts, in the order in which they were made; as they were a second ago at most."""
+    global _known
+    if time.monotonic() - _known[0] > _FRESH:
+        _known = (time.monotonic(), _read_table())
+    return _known[1]
+
+
+def _read_table() -> list[Mount]:
     table = []
-    with open(path, encoding="utf-8", errors="surrogateescape") as lines:
+    with open("/proc/self/mountinfo", encoding="utf-8", errors="surrogateescape") as lines:
         for line in lines:
             left, _, right = line.partition(" - ")
             fields, (file_system, source) = left.split(), right.split()[:2]

@@ -16,11 +16,12 @@ from phylax.agent.machines.linux import (
     FIRST_PERSON,
     LAST_PERSON,
     LinuxMachine,
+    real_home,
 )
 from phylax.agent.machines.linux.mounts import mount_over
 from phylax.agent.machines.linux.people import Person
 
-_SHARED = ("/tmp", "/var/tmp")
+_SHARED = ("tmp", "var/tmp")
 _MOST_OWNERS, _MOST_NAMES = 64, 20_000
 
 
@@ -36,11 +37,18 @@ class LinuxSystem(LinuxMachine):
     def roots(self) -> Sequence[str]:
         return (*super().roots(), *(person.home for person in self.apart()))
 
+    def real_folder(self, shown: str) -> str | None:
+        """Not in people's homes: their own workers resolve what leads there."""
+        plain = os.path.normpath(shown)
+        in_home = any(_is_in(plain, person.home) for person in self.apart())
+        return None if in_home else super().real_folder(shown)
+
     def shared(self) -> list[str]:
         """Folders of the system that everybody may write to."""
-        if self._root != "/":
+        if self._root is None:
             return []
-        return [path for path in _SHARED if os.path.isdir(path) and not os.path.islink(path)]
+        paths = [os.path.join(self._root, below) for below in _SHARED]
+        return [path for path in paths if os.path.isdir(path) and not os.path.islink(path)]
 
     def apart(self) -> list[Person]:
         """Everyone but root who has a home here, or something in a folder that all may write to."""
@@ -56,7 +64,10 @@ class LinuxSystem(LinuxMachine):
     def _with_homes(self) -> Iterator[Person]:
         if self._homes:
             for home in self._homes:
-                of = os.lstat(home)
+                try:
+                    of = os.lstat(home)
+                except OSError:
+                    continue
                 if of.st_uid != 0 and stat.S_ISDIR(of.st_mode):
                     yield Person(
                         name=_name_of(of.st_uid, home), uid=of.st_uid, gid=_group(of), home=home
@@ -65,11 +76,13 @@ class LinuxSystem(LinuxMachine):
         for entry in pwd.getpwall():
             if not FIRST_PERSON <= entry.pw_uid <= LAST_PERSON:
                 continue
-            home = os.path.join(
-                os.path.realpath(os.path.dirname(entry.pw_dir)), os.path.basename(entry.pw_dir)
-            )
+            home = real_home(entry.pw_dir)
             gid = entry.pw_gid or entry.pw_uid
-            if not mount_over(home).answers:
+            mount = mount_over(home)
+            if mount.file_system == "autofs":
+                # not mounted now, and not to be mounted for this
+                continue
+            if not mount.answers:
                 # a network's: nothing of it is asked here, their worker sees to it
                 yield Person(name=entry.pw_name, uid=entry.pw_uid, gid=gid, home=home)
                 continue
@@ -100,6 +113,10 @@ def _name_of(uid: int, home: str) -> str:
         return pwd.getpwuid(uid).pw_name
     except KeyError:
         return os.path.basename(home)
+
+
+def _is_in(path: str, folder: str) -> bool:
+    return path == folder or path.startswith(folder.rstrip("/") + "/")
 
 
 def _group(of: os.stat_result) -> int:

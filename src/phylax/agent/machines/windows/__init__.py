@@ -178,6 +178,9 @@ class WindowsMachine:
             for sid in sids:
                 yield from _if_there(ntpath.join(top, sid), names.get(sid, sid))
 
+    def real_folder(self, shown: str) -> str | None:
+        return os.path.realpath(shown) if os.path.isdir(shown) else None
+
     def things(self, source: Source) -> Iterator[Thing]:
         match source:
             case "programs":
@@ -219,7 +222,8 @@ class WindowsMachine:
     def roots(self) -> Sequence[str]:
         homes = [person.home for person in self._people()]
         tops = [self.top_of(reading.mount) for reading in self.volumes()]
-        return [*tops, *{ntpath.dirname(home) for home in homes}, *homes]
+        roots = [*tops, *{ntpath.dirname(home) for home in homes}, *homes]
+        return list(map(os.path.realpath, roots))
 
     def join(self, shown: str, below: str) -> str:
         return ntpath.join(shown, *below.split("/")) if below else shown

@@ -1,0 +1,68 @@
+"""Whatever lies in people's homes: what is theirs to keep survives, what is old goes, and nothing
+stops the machine."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from datetime import timedelta
+from pathlib import Path
+
+import pytest
+
+from attack.maker import Hostile, wait_for_the_next_second
+from engine import rule
+from people import PeopleDesk, SetClock, mounted
+from phylax.agent.workers.supervisor import Nursery
+from phylax.core.retention import ProtectEntry
+
+SEEDS = int(os.environ.get("PHYLAX_ATTACK_SEEDS", "40"))
+FIRST = int(os.environ.get("PHYLAX_ATTACK_FIRST", "0"))
+AT_ONCE = 10
+AGE = timedelta(days=30)
+KEYS = ("user-temp", "user-caches", "thumbnails", "trash", "downloads", "system-temp")
+RULES = {key: rule(keep_for=AGE) for key in KEYS}
+HELD = {key: rule(keep_for=AGE, hold_for="P3D") for key in KEYS}
+
+
+@pytest.fixture
+def volumes(tmp_path: Path, nursery: Nursery) -> Iterator[list[PeopleDesk]]:
+    from contextlib import ExitStack
+
+    with ExitStack() as stack:
+        desks = []
+        for number in range(AT_ONCE):
+            volume = stack.enter_context(
+                mounted("tmpfs", tmp_path / f"v{number}", "-o", "size=32m,mode=755")
+            )
+            desks.append(PeopleDesk(volume, tmp_path / f"own{number}", nursery))
+        yield desks
+
+
+@pytest.mark.parametrize("begin", range(FIRST, FIRST + SEEDS, AT_ONCE))
+def test_what_is_theirs_survives_and_what_is_old_goes(
+    volumes: list[PeopleDesk], begin: int
+) -> None:
+    hostiles = [Hostile(desk, begin + number) for number, desk in enumerate(volumes)]
+    try:
+        for hostile in hostiles:
+            hostile.lay_out()
+        over = wait_for_the_next_second()
+        for hostile in hostiles:
+            hostile.make_young()
+            hostile.desk.clock = SetClock(over + AGE.total_seconds())
+        for number, hostile in enumerate(hostiles):
+            seed = begin + number
+            protect = [ProtectEntry(kind=kind, what=what) for kind, what in hostile.protect]
+            by = HELD if seed % 3 == 0 else RULES
+            hostile.desk.look(by, protect=protect)
+            listing = [item for item in hostile.desk.listing() if item.reason is None]
+            result = hostile.desk.clean(by, protect=protect, standing=("downloads",))
+            assert not result.error, f"seed {seed}: {result.error}"
+            assert not hostile.lost(), f"seed {seed} lost {hostile.lost()}"
+            assert not hostile.stayed(), f"seed {seed} left {hostile.stayed()}: {result}"
+            removed = sum(outcome.removed.count for outcome in result.outcomes)
+            assert removed or by is HELD, listing
+    finally:
+        for hostile in hostiles:
+            hostile.close()
