@@ -6,7 +6,7 @@ import os
 import socket
 import subprocess
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from datetime import UTC, date, datetime, timedelta
 from datetime import time as time_of_day
 from pathlib import Path
@@ -73,6 +73,29 @@ def make_file(path: Path, size: int = 1000, *, days_old: float = 0.0) -> Path:
     at = time.time() - days_old * 86400
     os.utime(path, (at, at), follow_symlinks=False)
     return path
+
+
+SBIN = os.environ | {"PATH": f"{os.environ['PATH']}:/usr/sbin:/sbin"}
+"""Where the system keeps tools for file systems."""
+
+
+def make_old(image: Path, mount: Path, paths: Iterable[Path], days: float) -> None:
+    """Make things on an ext4 image truly old, change time and all, which no program may: by writing
+    into the image while it is not mounted."""
+    second = int(time.time() - days * 86400)
+    numbers = [path.lstat().st_ino for path in paths]
+    script = image.with_suffix(".times")
+    script.write_text(
+        "".join(
+            f"set_inode_field <{number}> {field} @{second}\n"
+            for number in numbers
+            for field in ("ctime", "mtime", "crtime")
+        )
+    )
+    subprocess.run(["umount", str(mount)], check=True)
+    debugfs = ["debugfs", "-w", "-f", str(script), str(image)]
+    subprocess.run(debugfs, check=True, capture_output=True, env=SBIN)
+    subprocess.run(["mount", "-o", "loop", str(image), str(mount)], check=True)
 
 
 def wait_until(is_so: Callable[[], bool], what: str, seconds: float = 60.0) -> None:

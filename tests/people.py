@@ -5,8 +5,9 @@ from __future__ import annotations
 
 import os
 import subprocess
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -148,9 +149,24 @@ class PeopleDesk:
     def listing(self) -> list[Item]:
         return [item for page in self.messages(ListingMessage) for item in page.items]
 
+    def messages_of(self, kind: str) -> list[Any]:
+        return [one.message for one in Spool(self.own / "spool").waiting()
+                if one.message.kind == kind]  # fmt: skip
+
+    def held_things(self) -> list[str]:
+        """What lies in people's hold folders now."""
+        return [
+            str(path)
+            for entry in self.index.entries()
+            for path in Path(entry.folder, entry.batch, "things").glob("*")
+        ]
+
+    def expire(self, *, days: float) -> None:
+        """So many days later."""
+        worker = self.worker()
+        later = datetime.fromtimestamp(self.clock.believed().now, UTC) + timedelta(days=days)
+        self.crew.end_what_is_due(worker._spool, later, lambda: None)
+
     def messages(self, kind: type) -> list[Any]:
         return [one.message for one in Spool(self.own / "spool").waiting()
                 if isinstance(one.message, kind)]  # fmt: skip
-
-
-Look = Callable[[], None]

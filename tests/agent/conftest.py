@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import os
 import subprocess
-import time
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 
 import pytest
+
+from helpers import make_old
 
 MAKE_EXT4 = "mkfs.ext4" if os.path.exists("/sbin/mkfs.ext4") else "/usr/sbin/mkfs.ext4"
 
@@ -28,26 +29,6 @@ def volume(tmp_path: Path) -> Iterator[Path]:
     subprocess.run(["umount", "--lazy", str(mount)], check=True)
 
 
-@pytest.fixture
-def make_old(volume: Path, tmp_path: Path) -> Callable[[Iterable[Path], float], None]:
-    """Makes things on the volume truly old, change time and all, which no program may: by writing
-    into the image while it is not mounted."""
-
-    def write(paths: Iterable[Path], days: float) -> None:
-        second = int(time.time() - days * 86400)
-        numbers = [path.lstat().st_ino for path in paths]
-        script = tmp_path / "times"
-        script.write_text(
-            "".join(
-                f"set_inode_field <{number}> {field} @{second}\n"
-                for number in numbers
-                for field in ("ctime", "mtime", "crtime")
-            )
-        )
-        image = tmp_path / "volume.img"
-        subprocess.run(["umount", str(volume)], check=True)
-        debugfs = ["debugfs", "-w", "-f", str(script), str(image)]
-        subprocess.run(debugfs, check=True, capture_output=True)
-        subprocess.run(["mount", "-o", "loop", str(image), str(volume)], check=True)
-
-    return write
+@pytest.fixture(name="make_old")
+def _make_old(volume: Path, tmp_path: Path) -> Callable[[Iterable[Path], float], None]:
+    return lambda paths, days: make_old(tmp_path / "volume.img", volume, paths, days)

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterator
+import subprocess
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 
 import pytest
 
+from helpers import SBIN, make_old
 from people import ANNA, PeopleDesk, mounted
 from phylax.agent.workers.supervisor import Nursery
 
@@ -39,3 +41,21 @@ def desk(tmp_path: Path, nursery: Nursery) -> Iterator[PeopleDesk]:
 @pytest.fixture
 def home(desk: PeopleDesk) -> Path:
     return desk.home("anna", ANNA)
+
+
+@pytest.fixture
+def real_volume(tmp_path: Path) -> Iterator[Path]:
+    """A mounted ext4 image of 48 MiB."""
+    image, mount = tmp_path / "volume.img", tmp_path / "real"
+    with image.open("wb") as file:
+        file.truncate(48 * 2**20)
+    mount.mkdir()
+    subprocess.run(["mkfs.ext4", "-q", "-m", "0", str(image)], check=True, env=SBIN)
+    subprocess.run(["mount", "-o", "loop", str(image), str(mount)], check=True)
+    yield mount
+    subprocess.run(["umount", "--lazy", str(mount)], check=True)
+
+
+@pytest.fixture
+def age(real_volume: Path, tmp_path: Path) -> Callable[[Iterable[Path], float], None]:
+    return lambda paths, days: make_old(tmp_path / "volume.img", real_volume, paths, days)

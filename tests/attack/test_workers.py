@@ -3,19 +3,42 @@ costs nobody else anything."""
 
 from __future__ import annotations
 
+import os
+import signal
+import socket
+import subprocess
+import sys
+import threading
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
+
+import pytest
 
 from engine import rule
 from helpers import make_file
 from people import ANNA, BEN, PeopleDesk, give
+from phylax.agent.machines.linux.people import Person
+from phylax.agent.workers import jobs
+from phylax.agent.workers.channel import LONGEST, BoundedReader, WorkerError
+from phylax.agent.workers.supervisor import Nursery
+from phylax.core.holds import BatchPick
+from phylax.core.orders import HeldOrder, UnheldMessage
 
 TEMP = {"user-temp": rule(keep_for="P0D")}
+HELD = {"user-temp": rule(keep_for="P0D", hold_for="P3D")}
+
+
+def old_files(home: Path, uid: int, count: int = 3) -> list[Path]:
+    paths = [make_file(home / f".tmp/a/{n}", 5000, days_old=9) for n in range(count)]
+    give(home / ".tmp", uid)
+    return paths
 
 
 def test_each_persons_part_is_done_and_the_sums_are_of_all(desk: PeopleDesk, home: Path) -> None:
     other = desk.home("ben", BEN)
     for folder, uid in ((home, ANNA), (other, BEN)):
-        give(make_file(folder / ".tmp/a/one", 5000).parents[1], uid)
+        old_files(folder, uid, 1)
         make_file(folder / ".tmp/root's", 100)
     (line,) = desk.look(TEMP)
     assert (line.holds.count, line.goes.count) == (4, 2)
@@ -25,4 +48,227 @@ def test_each_persons_part_is_done_and_the_sums_are_of_all(desk: PeopleDesk, hom
     (outcome,) = result.outcomes
     assert outcome.removed.count == 2
     assert {stay.reason: stay.count for stay in outcome.left} == {"somebody else's": 2}
-    assert (home / ".tmp/root's").exists() and not (home / ".tmp/a/one").exists()
+    assert (home / ".tmp/root's").exists() and not (home / ".tmp/a/0").exists()
+
+
+def test_what_is_held_for_people_is_told_put_back_and_ends_by_the_agents_own_list(
+    desk: PeopleDesk, home: Path
+) -> None:
+    kept, ended = old_files(home, ANNA, 2)
+    result = desk.clean(HELD)
+    assert result.outcomes[0].held.count == 2 and result.outcomes[0].removed.count == 0
+    (entry,) = desk.index.entries()
+    assert (entry.uid, entry.count, entry.told) == (ANNA, 2, True)
+    hold = Path(entry.folder)
+    assert (hold.stat().st_uid, hold.stat().st_mode & 0o777) == (ANNA, 0o700)
+    assert (hold.parent.stat().st_uid, hold.parent.stat().st_mode & 0o777) == (0, 0o711)
+    told = {item.path: item.number for page in desk.messages_of("held") for item in page.items}
+    order = HeldOrder(
+        kind="put back", run_id=3, lease="l",
+        picks=(BatchPick(batch=entry.batch, numbers=(told["a/0"],)),),
+    )  # fmt: skip
+    done = desk.carry_out(order)
+    assert done.outcomes[0].put_back.count == 1 and kept.exists() and not ended.exists()
+    assert kept.stat().st_uid == ANNA
+    desk.expire(days=4)
+    assert not list(desk.index.entries()) and not any(hold.iterdir())
+    fates = [(m.fate, m.numbers) for m in desk.messages(UnheldMessage)]
+    assert ("put back", ((told["a/0"], told["a/0"]),)) in fates and fates[-1][0] == "gone"
+
+
+def test_a_worker_has_its_persons_rights_and_nobody_may_attach_to_it(
+    desk: PeopleDesk, home: Path, nursery: Nursery, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    seen: dict[str, str] = {}
+    pids = remember_pids(nursery, monkeypatch)
+
+    def handle(message: Any) -> jobs.Answer | None:
+        if not seen:
+            status = Path(f"/proc/{pids[-1]}/status").read_text()
+            seen.update(line.split(":\t", 1) for line in status.splitlines() if ":\t" in line)
+            seen["attached"] = as_person(
+                ANNA,
+                "import os, sys\n"
+                "for what in ('mem', 'environ', 'fd', 'cwd'):\n"
+                "    try:\n"
+                "        path = f'/proc/{sys.argv[1]}/{what}'\n"
+                "        os.listdir(path) if what == 'fd' else (\n"
+                "            os.readlink(path) if what == 'cwd' else open(path, 'rb').read(1))\n"
+                "        print(what)\n"
+                "    except OSError:\n"
+                "        pass\n",
+                str(pids[-1]),
+            )
+        return jobs.Answer() if isinstance(message, jobs.InUseAsked | jobs.Watched) else None
+
+    desk.worker()
+    person = Person(name="anna", uid=ANNA, gid=ANNA, home=str(home))
+    job = jobs.LookJob(around=desk.crew.around(person), look=(), now=desk.clock.believed())
+    nursery.work(person, job, handle)
+    assert seen["Uid"].split() == seen["Gid"].split() == [str(ANNA)] * 4
+    assert seen["Groups"].split() == [] and seen["NoNewPrivs"] == "1"
+    assert all(int(seen[name], 16) == 0 for name in ("CapEff", "CapPrm", "CapInh", "CapAmb"))
+    assert seen["attached"] == "", "somebody can look into a worker that has their own rights"
+
+
+def as_person(uid: int, code: str, *words: str) -> str:
+    """What a person's own program prints."""
+    done = subprocess.run(
+        ["/usr/bin/python3", "-c", code, *words], user=uid, group=uid, extra_groups=[],
+        capture_output=True, text=True, check=True, cwd="/",
+    )  # fmt: skip
+    return done.stdout
+
+
+def remember_pids(nursery: Nursery, monkeypatch: pytest.MonkeyPatch) -> list[int]:
+    pids: list[int] = []
+    ask = nursery._ask
+
+    def remember(request: dict, handle: int | None = None) -> dict:
+        answer = ask(request, handle)
+        if request["do"] == "fork":
+            pids.append(int(answer["pid"]))
+        return answer
+
+    monkeypatch.setattr(nursery, "_ask", remember)
+    return pids
+
+
+class Killer:
+    """Ends the worker just before its message with this number is heard."""
+
+    _next = BoundedReader.next
+
+    def __init__(self, pids: list[int], at: int) -> None:
+        self._pids = pids
+        self._left = at
+        self.has_killed = False
+
+    def hear(self, reader: BoundedReader) -> bytes:
+        if self._left == 0:
+            self.has_killed = True
+            os.kill(self._pids[-1], signal.SIGKILL)
+        self._left -= 1
+        return Killer._next(reader)
+
+
+@pytest.mark.parametrize("by", [TEMP, HELD], ids=["for good", "into the hold"])
+def test_a_worker_killed_at_each_message_loses_nothing_and_the_account_is_true(
+    home: Path, nursery: Nursery, desk: PeopleDesk, monkeypatch: pytest.MonkeyPatch, by: dict
+) -> None:
+    pids = remember_pids(nursery, monkeypatch)
+    at, was_killed = 0, True
+    while was_killed and at < 60:
+        paths = old_files(home, ANNA)
+        killer = Killer(pids, at)
+        with monkeypatch.context() as patch:
+            patch.setattr(BoundedReader, "next", lambda reader, killer=killer: killer.hear(reader))
+            result = desk.clean(by, run_id=10 + at)
+        was_killed = killer.has_killed
+        (outcome,) = result.outcomes
+        there = [path for path in paths if path.exists()]
+        held = desk.held_things()
+        assert outcome.removed.count == (len(paths) - len(there) if by is TEMP else 0)
+        assert len(there) + outcome.removed.count + len(held) == len(paths), f"killed at {at}"
+        if was_killed and outcome.removed.count + len(held) < len(paths):
+            assert "anna" in result.error or not there
+        # the next time all goes well
+        desk.clean(by, run_id=500 + at)
+        assert not any(path.exists() for path in paths)
+        desk.expire(days=4)
+        at += 1
+    assert 4 < at < 60
+
+
+def test_a_worker_that_is_stopped_ends_in_time_and_others_go_on(
+    desk: PeopleDesk, home: Path, nursery: Nursery, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    other = desk.home("ben", BEN)
+    old_files(home, ANNA)
+    gone = old_files(other, BEN)
+    pids = remember_pids(nursery, monkeypatch)
+    patient = nursery.work
+
+    def work(person: Person, job: Any, handle: Callable, **more: Any) -> Any:
+        def stop(message: Any) -> Any:
+            if person.uid == ANNA:
+                os.kill(pids[-1], signal.SIGSTOP)
+            return handle(message)
+
+        return patient(person, job, stop, silence=0.5)
+
+    monkeypatch.setattr(nursery, "work", work)
+    result = desk.clean(TEMP)
+    assert "anna were not gone through: it did" in result.error
+    assert not any(path.exists() for path in gone)
+
+
+@pytest.mark.parametrize(
+    ("say", "why"),
+    [
+        (lambda end: end.close(), "ended"),
+        (lambda end: end.sendall((LONGEST + 1).to_bytes(4, "big")), "a message of"),
+        (lambda end: [end.sendall(b'\0\0\0\x09{"kind":1')], "ended|did not answer"),
+        (lambda end: end.sendall(b"\0\0\0"), "did not answer"),
+    ],
+)
+def test_what_a_worker_says_is_bounded(say: Callable[[socket.socket], object], why: str) -> None:
+    ours, theirs = socket.socketpair()
+    reader = BoundedReader(ours, silence=0.3)
+    thread = threading.Thread(target=say, args=(theirs,))
+    thread.start()
+    with pytest.raises(WorkerError, match=why):
+        for _ in range(3):
+            reader.next()
+    thread.join()
+    ours.close()
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        b"", b"null", b"[]", b'{"kind": "no such"}', b'{"kind": "went", "category": "x"}', b"\xff",
+        b"[" * 100_000, b'{"kind":"failed","why":"\\ud800"}', b"9" * 10_000,
+        b'{"kind":"watched","category":"x","items":-1,"size":0}',
+        b'{"kind":"watched","category":"x","items":1,"size":0,"more":1}',
+    ],
+)  # fmt: skip
+def test_what_is_no_message_is_refused(text: bytes) -> None:
+    with pytest.raises(ValueError):
+        jobs.FROM_WORKER.validate_json(text)
+
+
+def test_a_worker_cannot_take_more_memory_than_it_is_given(tmp_path: Path) -> None:
+    code = (
+        "import os, sys\n"
+        "from phylax.agent.workers.nursery import drop_rights\n"
+        "parent = os.getpid()\n"
+        "child = os.fork()\n"
+        "if child == 0:\n"
+        "    drop_rights(3001, 3001, parent)\n"
+        "    try:\n"
+        "        b'x' * 2**30\n"
+        "        os._exit(1)\n"
+        "    except MemoryError:\n"
+        "        os._exit(0 if os.getresuid() == (3001,) * 3 else 2)\n"
+        "sys.exit(os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]))\n"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr
+
+
+def test_the_nursery_is_not_in_the_way_of_the_agents_end(tmp_path: Path) -> None:
+    nursery = Nursery()
+    nursery.close()
+    with pytest.raises(WorkerError, match="nursery has ended"):
+        nursery.work(
+            Person(name="x", uid=ANNA, gid=ANNA, home="/"),
+            jobs.TellJob(
+                around=jobs.Surroundings(
+                    person=Person(name="x", uid=ANNA, gid=ANNA, home="/"), volumes=()
+                ),
+                folders=(),
+                batches=(),
+            ),
+            lambda message: None,
+        )

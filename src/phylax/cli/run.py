@@ -132,7 +132,10 @@ def _sentence(
             )
             told = f"{line.name}: {chosen}"
         else:
-            told = f"{line.name}: {count(line.goes.count, 'item')}, {show_size(line.goes.size)}"
+            goes = line.needs_yes if line.standing else line.goes
+            told = f"{line.name}: {count(goes.count, 'item')}, {show_size(goes.size)}"
+            if line.standing:
+                told += " (by a standing consent)"
         if line.hold_for:
             held.append(f"{told}, for {show_span(line.hold_for)}")
         else:

@@ -9,11 +9,13 @@ from pydantic import Field
 from phylax.core.catalogue import catalogue
 from phylax.core.orders import CategoryOutcome
 from phylax.core.quantities import count, show_size
+from phylax.core.retention import Reason
 from phylax.core.shop import ReadingIn
 from phylax.core.survey import Tally
 from phylax.core.values import Value
 
 _COMPRESSING = frozenset({"btrfs", "zfs", "ntfs", "ntfs3", "apfs", "bcachefs"})
+_OPEN = (Reason.IN_USE, Reason.PROGRAM_OPEN)
 _WORTH_BYTES, _WORTH_SHARE = 2**20, 100
 """A difference is explained from so many bytes on, and from one part in so many."""
 
@@ -86,14 +88,15 @@ def _against_promise(
         yield f"{count(stayed.count, 'item')}, {show_size(stayed.size)}, stayed: {reason}."
     if promised is None:
         return
-    stuck = sum(stayed.size for stayed in by_reason.values())
+    # what was open may have been so in the look as well, and was not promised then
+    was_open = sum(by_reason[reason].size for reason in _OPEN if reason in by_reason)
+    stuck = sum(stayed.size for stayed in by_reason.values()) - was_open
     more = removed.size + held.size + stuck - promised.size
-    if _matters(more, promised.size):
-        yield (
-            f"{show_size(more)} came since the look that promised."
-            if more > 0
-            else f"{show_size(-more)} had gone, or become too young to go, since the look."
-        )
+    less = -more - was_open
+    if more > 0 and _matters(more, promised.size):
+        yield f"{show_size(more)} came since the look that promised."
+    elif less > 0 and _matters(less, promised.size):
+        yield f"{show_size(less)} had gone, or become too young to go, since the look."
 
 
 def _against_volumes(

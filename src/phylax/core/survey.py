@@ -5,7 +5,7 @@ The ledger says what goes, what needs a yes, what stays and why.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from datetime import timedelta
 from enum import StrEnum
 from typing import Annotated
@@ -163,6 +163,9 @@ class LedgerLine(Value):
     holds: Tally
     goes: Tally
     needs_yes: Tally
+    standing: bool = Field(
+        False, description="A standing consent covers it: it goes without another yes"
+    )
     stays: tuple[Stay, ...]
     largest: tuple[Item, ...]
     pressed: bool = Field(False, description="A volume is short of space; shorter spans count")
@@ -194,13 +197,14 @@ class Ledger(Value):
     needs_yes: Tally
 
 
-def ledger(survey: Survey) -> Ledger:
-    """The survey as people read it: a line for each category, and each volume's shares."""
+def ledger(survey: Survey, standing: Collection[str] = ()) -> Ledger:
+    """The survey as people read it: a line for each category, and each volume's shares; `standing`
+    are the categories with a standing consent."""
     by_category: dict[str, list[SurveyLine]] = {}
     for line in survey.lines:
         by_category.setdefault(line.category, []).append(line)
     lines = sorted(
-        (_ledger_line(key, found) for key, found in by_category.items()),
+        (_ledger_line(key, found, key in standing) for key, found in by_category.items()),
         key=lambda line: category(line.category).order,
     )
     return Ledger(
@@ -228,7 +232,7 @@ def add_stays(stays: Iterable[Stay]) -> tuple[Stay, ...]:
     return tuple(sorted(found, key=lambda s: (-s.size, s.reason)))
 
 
-def _ledger_line(key: str, found: list[SurveyLine]) -> LedgerLine:
+def _ledger_line(key: str, found: list[SurveyLine], standing: bool) -> LedgerLine:
     kind = category(key)
     proposed = _sum(line.goes for line in found)
     needs_yes = kind.caution is Caution.ASK
@@ -242,6 +246,7 @@ def _ledger_line(key: str, found: list[SurveyLine]) -> LedgerLine:
         holds=_sum(line.holds for line in found),
         goes=Tally() if needs_yes else proposed,
         needs_yes=proposed if needs_yes else Tally(),
+        standing=standing and needs_yes,
         stays=add_stays(stay for line in found for stay in line.stays),
         largest=tuple(
             sorted((i for line in found for i in line.largest), key=lambda i: -i.size)[:LARGEST]

@@ -81,7 +81,11 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
             raise invalid("/categories", f"no category {key!r}; there are {', '.join(catalogue())}")
     agreed = _check_consents(conn, new, at)
     survey = surveys.newest(conn, new.machine_id) if new.work == "clean" else None
-    expected = _promised(ledger(survey), new.categories) + agreed if survey else None
+    chosen = (consents.consent(conn, consent_id) for consent_id in new.consent_ids)
+    listed = {consent.category for consent in chosen if consent}
+    standing = consents.standing_categories(conn, new.machine_id) - listed
+    promised = _promised(ledger(survey, standing), new.categories) if survey else None
+    expected = promised and promised + agreed
     run_id = runs.add(
         conn,
         new.machine_id,
@@ -227,7 +231,15 @@ def _check_consents(conn: Connection, new: NewRun, at: int) -> Tally:
 
 
 def _promised(found: Ledger, categories: tuple[str, ...]) -> Tally:
-    return sum((line.goes for line in found.lines if line.category in categories), Tally())
+    """What goes of some categories by their rules, without another yes."""
+    return sum(
+        (
+            line.needs_yes if line.standing else line.goes
+            for line in found.lines
+            if line.category in categories
+        ),
+        Tally(),
+    )
 
 
 def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
@@ -401,7 +413,10 @@ def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: in
     if is_newest:
         profiles.replace(conn, survey)
         surveys.forget_listings(conn, run.machine_id, before=at - _LISTINGS_LAST)
-    expected = _promised(found, run.categories) if run.work == "clean" else None
+    listed = {consent.category for consent, _ in consents.agreed(conn, run.id)}
+    standing = consents.standing_categories(conn, run.machine_id) - listed
+    by_rule = ledger(survey, standing)
+    expected = _promised(by_rule, run.categories) if run.work == "clean" else None
     runs.note_look(conn, run.id, survey_id, expected, second=message.look is Look.SECOND)
     journal.tell(conn, EventKind.SURVEY, at=at, machine_id=run.machine_id, run_id=run.id)
 

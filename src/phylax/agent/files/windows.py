@@ -62,6 +62,8 @@ class Found(NamedTuple):
     st_mtime_ns: int
     st_blocks: int
     st_birthtime: int
+    st_ctime_ns: int
+    """When its attributes or its place were last changed, by the listing of its folder."""
 
 
 Entries = list[tuple[str, Found]]
@@ -292,6 +294,7 @@ def about(handle: int) -> Found:
     return _found(
         found.attributes, found.index_high << 32 | found.index_low, found.volume, found.links, size,
         size, _time(found.accessed), _time(found.written), _time(found.created),
+        _time(found.written),
     )  # fmt: skip
 
 
@@ -301,17 +304,20 @@ def _time(of: wintypes.FILETIME) -> int:
 
 def _found(
     attributes: int, number: int, volume: int, links: int, size: int, allocated: int,
-    accessed: int, written: int, created: int,
+    accessed: int, written: int, created: int, changed: int,
 ) -> Found:  # fmt: skip
     if attributes & _IS_REPARSE:
         mode = stat.S_IFLNK
     else:
         mode = (stat.S_IFDIR if attributes & _IS_FOLDER else stat.S_IFREG) | 0o700
     modified = (written - _EPOCH) * 100
+    # a file that was copied with its times, or unpacked, was created when it came; when a folder
+    # was moved to where it lies, no time of it tells for certain
+    came = 0 if attributes & _IS_FOLDER else (max(written, created) - _EPOCH) // 10**7
     return Found(
         mode, number, volume, links, 0, 0, size, (accessed - _EPOCH) // 10**7,
-        modified // 10**9, modified // 10**9, modified, (allocated + 511) // 512,
-        (created - _EPOCH) // 10**7,
+        modified // 10**9, came, modified,
+        (allocated + 511) // 512, (created - _EPOCH) // 10**7, (changed - _EPOCH) * 100,
     )  # fmt: skip
 
 
@@ -418,6 +424,7 @@ def _unpack(buffer: ctypes.Array[ctypes.c_char], volume: int) -> Iterator[tuple[
             yield name, _found(
                 entry.attributes, entry.file_id & 2**64 - 1, volume, 1, entry.size,
                 entry.allocated or entry.size, entry.accessed, entry.written, entry.created,
+                entry.changed,
             )  # fmt: skip
         if not entry.next:
             return

@@ -35,7 +35,18 @@ from phylax.service.routes.lookup import find_machine, find_volume
 from phylax.service.routes.trends import point_of
 from phylax.service.signin import Signed, Technician, hashed
 from phylax.service.timetable import place_machine
-from phylax.store import agents, outlooks, readings, records, rounds, rules, runs, shop, surveys
+from phylax.store import (
+    agents,
+    consents,
+    outlooks,
+    readings,
+    records,
+    rounds,
+    rules,
+    runs,
+    shop,
+    surveys,
+)
 from phylax.store.database import Connection
 
 router = APIRouter(prefix="/machines", tags=["machines"])
@@ -168,9 +179,10 @@ def get_ledger(machine: str, house: TheHouse, actor: Signed) -> Ledger:
     with house.db.read() as conn:
         found = find_machine(conn, machine)
         survey = surveys.newest(conn, found.id)
+        standing = consents.standing_categories(conn, found.id)
     if survey is None:
         raise Problem(404, "not-looked-at", f"{found.tag} was not looked at yet; run a survey.")
-    return ledger(survey)
+    return ledger(survey, standing)
 
 
 @router.get("/{machine}/rules", responses=documented(404))

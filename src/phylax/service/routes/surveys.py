@@ -49,7 +49,8 @@ def get_survey(survey_id: int, house: TheHouse, actor: Signed) -> Survey:
 @router.get("/surveys/{survey_id}/ledger", responses=documented(404))
 def get_survey_ledger(survey_id: int, house: TheHouse, actor: Signed) -> Ledger:
     with house.db.read() as conn:
-        return ledger(find_survey(conn, survey_id))
+        survey = find_survey(conn, survey_id)
+        return ledger(survey, consents.standing_categories(conn, survey.machine_id))
 
 
 @router.get("/surveys/{survey_id}/listings/{category}", responses=documented(404))

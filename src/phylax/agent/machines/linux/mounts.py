@@ -10,9 +10,9 @@ from __future__ import annotations
 import contextlib
 import os
 import re
+import select
 import subprocess
 import sys
-import time
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
@@ -56,24 +56,43 @@ class Space(NamedTuple):
     free: int
 
 
-_FRESH = 1.0
-_known: tuple[float, list[Mount]] = (float("-inf"), [])
-
-
 def mount_table() -> list[Mount]:
-    """All mounts, in the order in which they were made; as they were a second ago at most."""
-    global _known
-    if time.monotonic() - _known[0] > _FRESH:
-        _known = (time.monotonic(), _read_table())
-    return _known[1]
+    """All mounts, in the order in which they were made."""
+    return _table.read()
 
 
-def _read_table() -> list[Mount]:
+class _Table:
+    """Reads the kernel's table anew only where it has changed: it says so when polled."""
+
+    def __init__(self) -> None:
+        self._process = 0
+        self._file = -1
+        self._mounts: list[Mount] = []
+
+    def read(self) -> list[Mount]:
+        if self._process != os.getpid():
+            # a forked worker closes what it was born with
+            self._file = os.open("/proc/self/mountinfo", os.O_RDONLY | os.O_CLOEXEC)
+            self._process, self._mounts = os.getpid(), []
+        poll = select.poll()
+        poll.register(self._file, select.POLLPRI)
+        if poll.poll(0) or not self._mounts:
+            os.lseek(self._file, 0, os.SEEK_SET)
+            with open(self._file, "rb", closefd=False) as file:
+                text = file.read()
+            self._mounts = _parse(text.decode("utf-8", "surrogateescape"))
+        return self._mounts
+
+
+_table = _Table()
+
+
+def _parse(text: str) -> list[Mount]:
     table = []
-    with open("/proc/self/mountinfo", encoding="utf-8", errors="surrogateescape") as lines:
-        for line in lines:
+    for line in text.split("\n"):
+        if line:
             left, _, right = line.partition(" - ")
-            fields, (file_system, source) = left.split(), right.split()[:2]
+            fields, (file_system, source, *_) = left.split(), (*right.split(), "")
             major, _, minor = fields[2].partition(":")
             table.append(
                 Mount(

@@ -52,14 +52,15 @@ class LinuxSystem(LinuxMachine):
 
     def apart(self) -> list[Person]:
         """Everyone but root who has a home here, or something in a folder that all may write to."""
-        people = {person.uid: person for person in self._with_homes()}
+        people = list(self._with_homes())
+        known = {person.uid for person in people}
         for path in self.shared():
             for uid, gid in _owners_in(path):
-                if uid >= FIRST_PERSON and uid not in people and len(people) < _MOST_OWNERS:
-                    people[uid] = Person(
-                        name=str(uid), uid=uid, gid=gid, home=f"/nonexistent/{uid}"
-                    )
-        return list(people.values())
+                if uid >= FIRST_PERSON and uid not in known and len(known) < _MOST_OWNERS:
+                    known.add(uid)
+                    home = f"/nonexistent/{uid}"
+                    people.append(Person(name=str(uid), uid=uid, gid=gid, home=home))
+        return people
 
     def _with_homes(self) -> Iterator[Person]:
         if self._homes:
