@@ -106,8 +106,9 @@ def _weigh(
     if deleted_at is None:
         # being renamed into the trash touches the entry's change time, not its modification time
         deleted_at = _arrived_at(name, parent, measure)
-    elif measure.attributes:
-        # a note is a claim: a thing is never older in the trash than its own move there
+    elif measure.attributes and not name.startswith("$R"):
+        # a note is a claim: a thing is never older in the trash than its own move there; what a
+        # move changes of a thing in a recycle bin, no time of it tells
         deleted_at = max(deleted_at, _arrived_at(name, parent, measure))
     return seen._replace(aged_from=deleted_at)
 
