@@ -1,6 +1,7 @@
 """A Linux system's own categories: logs, journal, archives, crash reports, kernels, programs and
 disabled package revisions, each from where the system really keeps it."""
 
+import fcntl
 import os
 import shutil
 import subprocess
@@ -371,3 +372,18 @@ def test_an_old_kernel_goes_by_the_package_manager_and_what_is_needed_stays(pack
 def test_the_running_kernel_is_never_let_go(packaged: Path) -> None:
     with pytest.raises(OSError, match="running one"):
         Packages(str(packaged)).remove_kernel("6.1.0-1-tide", running="6.1.0-1-tide")
+
+
+def test_fetched_packages_are_in_use_while_the_package_manager_holds_its_lock(
+    root: Path, bench: Bench
+) -> None:
+    archives = root / "var/cache/apt/archives"
+    package = make_file(archives / "chartroom_1.deb", days_old=30)
+    lock = make_file(archives / "lock", 0)
+    with lock.open("r+b") as held:
+        fcntl.lockf(held, fcntl.LOCK_EX)
+        outcome, _ = bench.clean("update-downloads", keep_for="P7D")
+        assert package.exists()
+        assert {stay.reason: stay.count for stay in outcome.left} == {"program open": 1}
+    bench.clean("update-downloads", keep_for="P7D")
+    assert not package.exists()

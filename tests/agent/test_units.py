@@ -17,19 +17,22 @@ from phylax.agent import commands
 from phylax.agent.home import AgentHome
 
 _WORK = """
-import os, sys
-from datetime import UTC, datetime
+import sys
 from pathlib import Path
-from engine import Bench, NothingRuns
-home, own = sys.argv[1:]
-it = Bench(NothingRuns([home]), Path(own))
-outcome, _ = it.clean("user-temp")
-held, _ = it.clean("user-caches", keep_for="P30D", hold_for="P1D")
-for batch in it.hold.batches():
-    for one in batch.held():
-        batch.put_back(one, beside=False)
-opened = [number for number in it.machine.in_use().files]
-print(outcome.removed.count, held.held.count, len(opened) > 0)
+from engine import rule
+from people import PeopleDesk
+from phylax.agent.workers.supervisor import Nursery
+from phylax.core.holds import BatchPick
+from phylax.core.orders import HeldOrder
+
+desk = PeopleDesk(Path(sys.argv[1]), Path(sys.argv[2]), Nursery())
+gone = desk.clean({"user-temp": rule(keep_for="P0D")})
+held = desk.clean({"user-caches": rule(keep_for="P0D", hold_for="P3D")}, run_id=3)
+picks = tuple(BatchPick(batch=entry.batch) for entry in desk.index.entries())
+back = desk.carry_out(HeldOrder(kind="put back", run_id=4, lease="l", picks=picks))
+opened = list(desk.crew.machine.in_use().files)
+print(gone.outcomes[0].removed.count, held.outcomes[0].held.count,
+      back.outcomes[0].put_back.count, len(opened) > 0)
 """
 
 
@@ -56,13 +59,17 @@ def test_a_folder_that_systemd_cannot_take_is_refused(tmp_path: Path) -> None:
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="giving rights up needs to have them")
 def test_the_rights_it_gives_are_enough_to_clean_hold_and_put_back_for_others(
-    tmp_path: Path,
+    tmp_path: Path, volume: Path
 ) -> None:
     """Files of another person that nobody else may read, with no right but the unit's."""
-    (given,) = unit(tmp_path)["CapabilityBoundingSet"]
+    given = " ".join(unit(tmp_path)["CapabilityBoundingSet"])
     names = ",".join(f"+{right.removeprefix('CAP_').lower()}" for right in given.split())
-    home, own = tmp_path / "anna", tmp_path / "own"
-    own.mkdir()
+    home, own = volume / "home/anna", tmp_path / "own"
+    volume.chmod(0o755)
+    for folder in tmp_path.parents:
+        if len(folder.parts) > 2:
+            folder.chmod(0o711)
+    tmp_path.chmod(0o711)
     cached = make_file(home / ".cache/drawing/big", 9000, days_old=99)
     make_file(home / ".tmp/old", days_old=9)
     for path in (home, *home.rglob("*")):
@@ -71,7 +78,7 @@ def test_the_rights_it_gives_are_enough_to_clean_hold_and_put_back_for_others(
     before = cached.stat()
     command = [
         "setpriv", f"--bounding-set=-all,{names}", "--inh-caps=-all", "--no-new-privs",
-        sys.executable, "-c", _WORK, str(home), str(own),
+        sys.executable, "-c", _WORK, str(volume), str(own),
     ]  # fmt: skip
     tests = Path(__file__).parents[1]
     environment = os.environ | {"PYTHONPATH": str(tests)}
@@ -79,7 +86,7 @@ def test_the_rights_it_gives_are_enough_to_clean_hold_and_put_back_for_others(
         command, capture_output=True, text=True, timeout=60, check=False, env=environment
     )
     assert told.returncode == 0, told.stderr
-    assert told.stdout.split() == ["1", "1", "True"]
+    assert told.stdout.split() == ["1", "1", "1", "True"]
     after = cached.stat()
     assert (after.st_uid, after.st_mode, after.st_ino) == (1234, before.st_mode, before.st_ino)
 
