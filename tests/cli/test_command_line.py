@@ -31,7 +31,7 @@ def test_a_shop_is_run_from_the_command_line(
     make_file(home / ".tmp/open", 5000, days_old=3)
     make_file(home / "Downloads/film.mp4", 9000, days_old=400)
     agent = enrol(owner, "pottery-pc", tmp_path / "agent", tmp_path / "m")
-    phylax("rule", "set", "downloads", "--keep-for", "1 year", "--machine", "pottery-pc")
+    phylax("rule", "set", "--yes", "downloads", "--keep-for", "1 year", "--machine", "pottery-pc")
     assert "keep for 365 days (from the machine)" in phylax("rule", "show", "pottery-pc").stdout
     phylax("survey", "start", "pottery-pc", "--no-wait")
     agent.once()
@@ -77,7 +77,7 @@ def test_listings_for_programs(phylax: Run, machine: Machine) -> None:
     ("words", "code", "said"),
     [
         (("machine", "show", "nowhere"), 4, "There is no machine 'nowhere'."),
-        (("rule", "set", "trash", "--keep-for", "soon"), 2, "write '30 days'"),
+        (("rule", "set", "--yes", "trash", "--keep-for", "soon"), 2, "write '30 days'"),
         (("rule", "set", "trash"), 2, "Say something"),
         (("round", "add", "x", "--machine", "ferry-desk", "--routine", "none", "--often",
           "every Monday", "--at", "18:30"), 2, "there is no routine 'none'"),
@@ -202,6 +202,10 @@ def test_a_rule_is_tried_set_shown_and_cleared(
     enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m").once()
     tried = phylax("rule", "what-if", "user-temp", "--keep-for", "8 days").stdout
     assert "9.8 KiB would go (2 items) on 1 machine; by the rules in force 14.6 KiB" in tried
+    asked = phylax("rule", "set", "user-temp", "--keep-for", "8 days")
+    assert asked.returncode == 130, "it asks first"
+    assert "user-temp for the shop would be: keep for 8 days." in asked.stdout
+    assert "9.8 KiB would go (2 items) on 1 machine" in asked.stdout
     limited = json.loads(
         phylax(
             "rule", "what-if", "user-temp", "--keep-for", "50 days", "--keep-under", "6 KB",
@@ -210,27 +214,27 @@ def test_a_rule_is_tried_set_shown_and_cleared(
     )  # fmt: skip
     assert limited["would_go"]["size"] > 0 and limited["exact"] is False
     set_ = phylax(
-        "rule", "set", "trash", "--machine", "ferry-desk", "--keep-newest", "3", "--keep-under",
-        "5 %", "--only-larger", "1 MiB", "--when-below", "15 %", "7 days", "--hold-for", "2 days",
+        "rule", "set", "--yes", "trash", "--machine", "ferry-desk", "--keep-newest", "3",
+        "--keep-under", "5 %", "--only-larger", "1 MiB", "--when-below", "15 %", "7 days", "--hold-for", "2 days",
     )  # fmt: skip
     assert set_.stdout.strip() == (
         "trash for ferry-desk: keep for 30 days, keep the newest 3, keep under 5 % of the volume, "
         "only larger than 1.0 MiB, 7 days below 15 % free, held 2 days first."
     )
-    phylax("rule", "set", "trash", "--keep-for", "20 days")
+    phylax("rule", "set", "--yes", "trash", "--keep-for", "20 days")
     shown = " ".join(phylax("rule", "show", "ferry-desk").stdout.split())
     assert "from the machine; keep for from the shop" in shown
     assert "nothing said" in phylax("rule", "clear", "trash", "--machine", "ferry-desk").stdout
     assert phylax("rule", "clear", "trash", "--machine", "ferry-desk").returncode == 4
     assert "pressure may only shorten" in phylax(
-        "rule", "set", "trash", "--when-below", "10 %", "25 days"
+        "rule", "set", "--yes", "trash", "--when-below", "10 %", "25 days"
     ).stderr  # fmt: skip
 
 
 def test_rules_are_saved_and_loaded_with_a_look_at_the_difference(
     phylax: Run, owner: Phylax, machine: Machine, tmp_path: Path
 ) -> None:
-    phylax("rule", "set", "journal", "--keep-under", "300 MiB")
+    phylax("rule", "set", "--yes", "journal", "--keep-under", "300 MiB")
     file = tmp_path / "rules.toml"
     assert "Written to" in phylax("rule", "save", str(file)).stdout
     assert 'keep_under = "300 MiB"' in phylax("rule", "save").stdout
@@ -266,7 +270,7 @@ def test_what_always_stays_is_added_tested_and_taken_off(phylax: Run, machine: M
 
 
 def test_standing_consents_are_given_listed_and_taken_back(phylax: Run, machine: Machine) -> None:
-    phylax("rule", "set", "downloads", "--keep-for", "90 days", "--machine", "ferry-desk")
+    phylax("rule", "set", "--yes", "downloads", "--keep-for", "90 days", "--machine", "ferry-desk")
     given = phylax("consent", "give-standing", "ferry-desk", "downloads", "--word", "by contract")
     assert "goes by its rule from now on: keep for 90 days" in given.stdout
     assert "by contract" in phylax("consent", "standing", "ferry-desk").stdout

@@ -20,7 +20,9 @@ def agent(phylax: Run, owner: Phylax, machine: Machine, tmp_path: Path) -> Agent
     for n in (1, 2, 3):
         make_file(home / f".tmp/{n}.txt", 1000 * n, days_old=9)
     agent = enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
-    said = phylax("rule", "set", "user-temp", "--hold-for", "14 days", "--hold-yields-below", "5 %")
+    said = phylax(
+        "rule", "set", "--yes", "user-temp", "--hold-for", "14 days", "--hold-yields-below", "5 %"
+    )
     assert "held 14 days first, less below 5 % free" in said.stdout
     phylax("survey", "start", machine.tag, "--no-wait")
     agent.once()

@@ -14,7 +14,8 @@ from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import in_words, subject, subject_options
 from phylax.client import NotFoundError
 from phylax.core.quantities import count, parse_size, parse_span, show_size
-from phylax.core.retention import Rule, Scope, ScopedRule
+from phylax.core.retention import Rule, Scope, ScopedRule, in_force
+from phylax.core.what_if import WhatIf
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -161,6 +162,7 @@ def _rule(before: ScopedRule | None, said: dict[str, Any]) -> Rule:
 @click.argument("category")
 @subject_options
 @says_options
+@click.option("--yes", is_flag=True, help="Do not ask before setting it.")
 @pass_session
 def set_rule(
     session: Session,
@@ -168,19 +170,55 @@ def set_rule(
     said: dict[str, Any],
     machine: str | None,
     client: str | None,
+    yes: bool,
 ) -> None:
     """Say what stays of CATEGORY: for the shop, or for one client or machine.
 
-    What is left out stays as it is said now.
+    What is left out stays as it is said now. Before anything is set, the rule is shown in words,
+    with what it would let go over all machines that it concerns.
     """
     scope, number = subject(session, machine, client)
     before = _said(session, scope, number, category)
     rule = _rule(before, said)
+    if not yes:
+        would = session.shop.rules.what_if(category, rule, scope=scope, subject_id=number)
+        console.print(
+            f"{category} for {in_words(scope, machine, client)} would be: "
+            f"{_would_be(session, scope, category, rule)}."
+        )
+        console.print(_over_the_shop(would))
+        click.confirm("Set it?", abort=True)
     session.shop.rules.put(
         scope, number, category, rule, version=before.version if before else None
     )
     now = _in_force(session, scope, number, category)
     console.print(f"{category} for {in_words(scope, machine, client)}: {now}.")
+
+
+def _would_be(session: Session, scope: Scope, category: str, rule: Rule) -> str:
+    """A rule in words, with what the shop and the catalogue say beside it."""
+    shop = next((one for one in session.shop.rules.list() if one.category == category), None)
+    if shop is None:
+        raise click.BadParameter(f"there is no category {category!r}; see 'phylax rule list'")
+    said = [(Scope.CATALOGUE, shop.catalogue), (scope, rule)]
+    if shop.shop is not None and scope is not Scope.SHOP:
+        said.append((Scope.SHOP, shop.shop.rule))
+    return in_force(said).in_words()
+
+
+def _over_the_shop(found: WhatIf) -> str:
+    about = "" if found.exact else "about "
+    text = (
+        f"{about}{show_size(found.would_go.size)} would go "
+        f"({count(found.would_go.count, 'item')}) on {count(found.machines, 'machine')}; "
+        f"by the rules in force {show_size(found.goes_now.size)} goes."
+    )
+    if found.stale or found.never_looked:
+        text += (
+            f"\n{count(found.stale, 'machine')} looked at too long ago to count on, "
+            f"{count(found.never_looked, 'machine')} never."
+        )
+    return text
 
 
 def _in_force(session: Session, scope: Scope, number: int, category: str) -> str:
@@ -236,17 +274,7 @@ def what_if(
     most = [m for m in found.most if m.would_go.count or m.goes_now.count]
     print_list(form, most, columns, empty="Nothing would go, and nothing goes now.")
     if form == "table":
-        about = "" if found.exact else "about "
-        console.print(
-            f"\n{about}{show_size(found.would_go.size)} would go "
-            f"({count(found.would_go.count, 'item')}) on {count(found.machines, 'machine')}; "
-            f"by the rules in force {show_size(found.goes_now.size)} goes."
-        )
-        if found.stale or found.never_looked:
-            console.print(
-                f"{count(found.stale, 'machine')} looked at too long ago to count on, "
-                f"{count(found.never_looked, 'machine')} never."
-            )
+        console.print("\n" + _over_the_shop(found))
 
 
 # --- all at once -----------------------------------------------------------------------------
