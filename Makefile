@@ -11,6 +11,7 @@ help:
 	@echo "make demo-fresh  the same, made anew"
 	@echo "make test        everything that must hold"
 	@echo "make dates       what touches dates, at a dozen chosen days"
+	@echo "make attack      hostile homes, as many as SEEDS says"
 	@echo "make lint        style and types"
 	@echo "make bench       what is measured, against what"
 	@echo "make shots       the pictures in docs/screenshots, from the demo's data"
@@ -30,6 +31,11 @@ test: setup console .windows/.ready
 dates: setup console
 	@sh tools/debian-packages.sh faketime chromium
 	$(BIN)/python tools/dates.py $(DAYS)
+
+SEEDS ?= 1000
+attack: setup
+	@sh tools/debian-packages.sh mkfs.ext4 mount
+	PHYLAX_ATTACK_SEEDS=$(SEEDS) $(BIN)/pytest -n 2 tests/attack/test_hostile_homes.py
 
 lint: setup console
 	$(BIN)/ruff check src tests bench tools

@@ -1,0 +1,103 @@
+"""A root agent's work on one person's home, through that person's worker; run in a process of its
+own by the benches: `python -m bench.people HOME OWN WHAT`.
+
+Prints seconds from the order to its end, how many things it was about, the peak of memory of the
+agent and that of its workers (KiB), and how many items were listed.
+"""
+
+from __future__ import annotations
+
+import resource
+import sys
+import time
+from datetime import timedelta
+from pathlib import Path
+
+from phylax.agent.crew import Pass
+from phylax.agent.guard import Guard, GuardRules
+from phylax.agent.hold import Hold
+from phylax.agent.hold_index import HoldIndex
+from phylax.agent.journal import RunJournal
+from phylax.agent.machines.linux.system import LinuxSystem
+from phylax.agent.spool import Spool
+from phylax.agent.workers.people import CrewWithWorkers
+from phylax.agent.workers.supervisor import Nursery
+from phylax.core.believed_time import by_clock_alone
+from phylax.core.catalogue import catalogue
+from phylax.core.holds import BatchPick
+from phylax.core.orders import CategoryRule, HeldOrder, SurveyOrder
+from phylax.core.retention import Rule, Scope, in_force
+
+PERSON = 3001
+"""A user number that no account has."""
+
+
+def main() -> None:
+    home, own, what = sys.argv[1:]
+    nursery = Nursery()
+    machine, rules = LinuxSystem([home]), GuardRules(hold_at_most_percent=50)
+    hold = Hold(machine, own, at_most_percent=50)
+    folders = [own, *hold.possible()]
+    guard, spool = Guard(machine, folders, rules), Spool(Path(own, "spool"))
+    index = HoldIndex(Path(own, "held-index"))
+    crew = CrewWithWorkers(machine, guard, hold, nursery, index, rules, spool, folders)
+    # ages count from the newest time known, which no program can set: what was laid out just now
+    # is ten days old by this clock
+    now = by_clock_alone(time.time() + 10 * 86400)
+    watched, listed = [0], [0]
+
+    def watch(category: str, items: int, size: int) -> None:
+        watched[0] += items
+
+    def listing(category: str, item: object) -> None:
+        listed[0] += 1
+
+    began = time.perf_counter()
+    if what == "look":
+        look = [
+            CategoryRule(category=key, rule=in_force([(Scope.CATALOGUE, kind.rule)]))
+            for key, kind in catalogue().items()
+        ]
+        lines = [
+            line
+            for party in crew.parties()
+            for line in party.look(look, (), now, watch, listing, lambda lines: None)
+        ]
+        count = sum(line.holds.count for line in lines)
+    else:
+        order = SurveyOrder(run_id=1, lease="l", look=())
+        journal = RunJournal.begin(Path(own, f"{what}.jsonl"), order, "now", [])
+        if what == "put back":
+            picks = tuple(BatchPick(batch=entry.batch) for entry in index.entries())
+            held = HeldOrder(kind="put back", run_id=2, lease="l", picks=picks)
+            did = crew.held_work(spool, held, journal, watch)
+            count = sum(outcome.put_back.count for outcome in did["outcomes"])
+        else:
+            key = "downloads" if what == "aside" else "user-temp"
+            said = Rule(off=False, keep_for=timedelta(days=1))
+            if what == "hold":
+                said = said.model_copy(update={"hold_for": timedelta(days=3)})
+            rule = in_force([(Scope.CATALOGUE, catalogue()[key].rule), (Scope.SHOP, said)])
+            task = Pass(
+                run_id=1,
+                look=(CategoryRule(category=key, rule=rule),),
+                protect=(),
+                keys=(key,),
+                standing=(key,),
+                agreed=(),
+                now=now,
+            )
+            for party in crew.parties():
+                report = party.clean(task, journal, watch)
+                assert not report.problems, report.problems
+            count = journal.removed_of(key).count + crew.held_of(journal.identity, key).count
+    took = time.perf_counter() - began
+    nursery.close()
+    agent, workers = (
+        resource.getrusage(of).ru_maxrss for of in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)
+    )
+    print(took, count, agent, workers, listed[0])
+
+
+if __name__ == "__main__":
+    main()
