@@ -40,7 +40,7 @@ def main() -> None:
     folders = [own, *hold.possible()]
     guard, spool = Guard(machine, folders, rules), Spool(Path(own, "spool"))
     index = HoldIndex(Path(own, "held-index"))
-    crew = CrewWithWorkers(machine, guard, hold, nursery, index, rules, spool, folders)
+    crew = CrewWithWorkers(machine, guard, hold, nursery, index, rules, folders)
     # ages count from the newest time known, which no program can set: what was laid out just now
     # is ten days old by this clock
     now = by_clock_alone(time.time() + 10 * 86400)

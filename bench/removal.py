@@ -4,8 +4,8 @@ on a copy; holding them, and putting them back, against `mv`.
 Run in turn, each on a tree of its own; the ratio is taken pair by pair and its median printed. A
 root agent does it through the worker of the person whose files they are, and is timed from the
 order to the outcomes. What is made again by itself is looked at and removed in one breath (goal: at
-most 1.6); all else is moved aside first, looked at there, and removed (goal: at most 2.3). Memory is
-the peak of the agent and of its workers; with a tenth of the files it should be the same.
+most 1.6); all else is moved aside first, looked at there, and removed (goal: at most 2.3). Memory
+is the peak of the agent and of its workers; with a tenth of the files it should be the same.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ def main() -> None:
         memory = _compare(top, "removing", "for good", delete, "goal 1.6")
         _compare(top, "removing aside", "aside", delete, "goal 2.3")
         print(
-            f"  memory          agent {memory[0] / 1024:.1f} MiB, worker {memory[1] / 1024:.1f} MiB;"
+            f"  memory          agent {memory[0] / 1024:.1f} MiB, worker {memory[1] / 1024:.1f};"
             f" with a tenth {small[0] / 1024:.1f} and {small[1] / 1024:.1f}"
         )
         _compare_hold(top)

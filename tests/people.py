@@ -28,6 +28,7 @@ from phylax.core.believed_time import Believed
 from phylax.core.orders import (
     CategoryRule,
     CleanOrder,
+    HeldMessage,
     ListingMessage,
     Order,
     ResultMessage,
@@ -112,7 +113,7 @@ class PeopleDesk:
         spool = Spool(self.own / "spool", Reserve(self.own / "reserve"))
         self.index = HoldIndex(self.own / "held-index")
         self.crew = CrewWithWorkers(
-            machine, guard, hold, self._nursery, self.index, guard_rules, spool, own
+            machine, guard, hold, self._nursery, self.index, guard_rules, own
         )
         link = AgentLink("http://127.0.0.1:9", "key")
         return Worker(
@@ -149,9 +150,11 @@ class PeopleDesk:
     def listing(self) -> list[Item]:
         return [item for page in self.messages(ListingMessage) for item in page.items]
 
-    def messages_of(self, kind: str) -> list[Any]:
-        return [one.message for one in Spool(self.own / "spool").waiting()
-                if one.message.kind == kind]  # fmt: skip
+    def tell_held(self) -> list[HeldMessage]:
+        """What the service would be told to be held, once."""
+        told: list[HeldMessage] = []
+        self.crew.tell_untold(told.append)
+        return told
 
     def held_things(self) -> list[str]:
         """What lies in people's hold folders now."""

@@ -58,11 +58,12 @@ def test_what_is_held_for_people_is_told_put_back_and_ends_by_the_agents_own_lis
     result = desk.clean(HELD)
     assert result.outcomes[0].held.count == 2 and result.outcomes[0].removed.count == 0
     (entry,) = desk.index.entries()
-    assert (entry.uid, entry.count, entry.told) == (ANNA, 2, True)
+    assert (entry.uid, entry.count, entry.told) == (ANNA, 2, False)
     hold = Path(entry.folder)
     assert (hold.stat().st_uid, hold.stat().st_mode & 0o777) == (ANNA, 0o700)
     assert (hold.parent.stat().st_uid, hold.parent.stat().st_mode & 0o777) == (0, 0o711)
-    told = {item.path: item.number for page in desk.messages_of("held") for item in page.items}
+    told = {item.path: item.number for page in desk.tell_held() for item in page.items}
+    assert len(told) == 2 and not desk.tell_held()
     order = HeldOrder(
         kind="put back", run_id=3, lease="l",
         picks=(BatchPick(batch=entry.batch, numbers=(told["a/0"],)),),

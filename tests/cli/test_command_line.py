@@ -215,7 +215,8 @@ def test_a_rule_is_tried_set_shown_and_cleared(
     assert limited["would_go"]["size"] > 0 and limited["exact"] is False
     set_ = phylax(
         "rule", "set", "--yes", "trash", "--machine", "ferry-desk", "--keep-newest", "3",
-        "--keep-under", "5 %", "--only-larger", "1 MiB", "--when-below", "15 %", "7 days", "--hold-for", "2 days",
+        "--keep-under", "5 %", "--only-larger", "1 MiB", "--when-below", "15 %", "7 days",
+        "--hold-for", "2 days",
     )  # fmt: skip
     assert set_.stdout.strip() == (
         "trash for ferry-desk: keep for 30 days, keep the newest 3, keep under 5 % of the volume, "

@@ -97,6 +97,8 @@ class Batch:
         self._torn = False
         """The manifest may end in the middle of a line."""
         self._next = 0
+        self._way: tuple[tuple[str, tuple[str, ...]], int] | None = None
+        """The folder that was put back into last, open: neighbours go the same way."""
 
     @classmethod
     def make(cls, folder: str, name: str, head: BatchHead) -> Batch:
@@ -145,6 +147,8 @@ class Batch:
         self._closed = True
         if self._manifest >= 0:
             os.close(self._manifest)
+        if self._way is not None:
+            files.close(self._way[1])
         files.close(self._things)
         files.close(self._handle)
 
@@ -250,7 +254,7 @@ class Batch:
         FileExistsError where that name is taken again and it is not to be put beside. OSError
         where a folder on the way is now something else, or the volume refuses.
         """
-        parent = _way_back(one.root, one.folders, one.chain)
+        parent = self._way_to(one)
         try:
             for name in _names_beside(one.name) if beside else [one.name]:
                 if one.companion is not None and files.exists(name, parent):
@@ -265,9 +269,23 @@ class Batch:
                             self._take_companion_again(one, noted)
                         raise
                     return name
-        finally:
-            files.close(parent)
+        except BaseException:
+            self._forget_way()
+            raise
         raise FileExistsError(errno.EEXIST, "the name is taken again", one.name)
+
+    def _way_to(self, one: Held) -> int:
+        """A handle on the folder that a thing lay in, kept open for its neighbours."""
+        key = (one.root, one.folders)
+        if self._way is None or self._way[0] != key:
+            self._forget_way()
+            self._way = key, _way_back(one.root, one.folders, one.chain)
+        return self._way[1]
+
+    def _forget_way(self) -> None:
+        if self._way is not None:
+            files.close(self._way[1])
+            self._way = None
 
     def _put_companion_back(
         self, one: Held, companion: Companion, name: str
@@ -297,6 +315,10 @@ class Batch:
             yield folder
         finally:
             files.close(folder)
+
+    def unlink(self, number: int) -> None:
+        """Let a thing go that is a file and has no note. OSError where that fails."""
+        files.unlink(str(number), self._things)
 
     def let_go(
         self,

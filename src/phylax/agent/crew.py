@@ -23,7 +23,7 @@ from phylax.agent.outcomes import Outcomes
 from phylax.agent.spool import Spool
 from phylax.agent.surveyor import Listing, Stopped, Watcher, own_folders, survey
 from phylax.core.believed_time import Believed
-from phylax.core.orders import AgreedListing, CategoryRule, HeldOrder
+from phylax.core.orders import AgreedListing, CategoryRule, HeldMessage, HeldOrder
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Item, SurveyLine, Tally
 
@@ -160,8 +160,8 @@ class Crew:
         """Let go what has had its time, or gives way."""
         end_what_is_due(self.hold, spool, now, check)
 
-    def tell_untold(self) -> None:
-        """Spool what is held for people and was not said yet."""
+    def tell_untold(self, send: Callable[[HeldMessage], None]) -> None:
+        """Say what is held for people and was not told yet. Raises what `send` raises."""
 
     def recover(self) -> None:
         """Put back everything that was moved aside by what was cut off."""

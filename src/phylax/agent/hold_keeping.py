@@ -46,7 +46,7 @@ class HoldKeeper:
 
         UnreachableError or RefusedError where the service is not to be had.
         """
-        self._crew.tell_untold()
+        self._crew.tell_untold(self._report)
         for batch in self._hold.batches():
             if batch.is_told or batch.head.aside:
                 continue
@@ -75,10 +75,13 @@ class HoldKeeper:
             until_at=head.until_at,
             items=tuple(page),
         )
+        self._report(message)
+
+    def _report(self, message: HeldMessage) -> None:
         try:
             self._link.report(message)
         except RefusedError as error:
             if error.status not in (409, 413, 422):
                 raise
             # of another shop's times: it expires here all the same
-            _log.error("the service will not take what is held in %s: %s", batch.path, error)
+            _log.error("the service will not take what is held in %s: %s", message.batch, error)

@@ -20,7 +20,6 @@ from phylax.agent.crew import Crew
 from phylax.agent.guard import Guard, GuardRules
 from phylax.agent.hold import Hold
 from phylax.agent.machines import MachineKind
-from phylax.agent.spool import Spool
 from phylax.core.values import Demand
 
 if TYPE_CHECKING:
@@ -174,7 +173,6 @@ def open_crew(
     nursery: Nursery | None,
     folder: Path,
     rules: GuardRules,
-    spool: Spool,
     own: Sequence[str],
 ) -> Crew:
     """Who does the work on a machine."""
@@ -186,4 +184,4 @@ def open_crew(
 
     assert isinstance(machine, LinuxSystem)
     index = HoldIndex(folder / "held-index")
-    return CrewWithWorkers(machine, guard, hold, nursery, index, rules, spool, own)
+    return CrewWithWorkers(machine, guard, hold, nursery, index, rules, own)

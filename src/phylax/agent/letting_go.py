@@ -290,7 +290,7 @@ class Aside(IntoHold):
     Whoever takes up a run that was cut off puts back what still lies there, and begins anew.
     """
 
-    at_once = 100
+    at_once = 500
     _in_place = False
     """The volume has no room for a note: what is announced is looked at and removed where it is."""
 
@@ -383,12 +383,12 @@ class Aside(IntoHold):
         assert self._batch is not None
         if self._batch.is_open_elsewhere(number):
             return self._back_as_open(number)
-        whys: list[str] = []
-        self._batch.let_go(number, lambda path, why: whys.append(why))
-        if not whys:
-            return None
-        self._back(number)
-        return Reason.FAILED, "; ".join(whys[:3])
+        try:
+            self._batch.unlink(number)
+        except OSError as error:
+            self._back(number)
+            return why_left(error)
+        return None
 
     def _back_as_open(self, number: int) -> tuple[Reason, str]:
         self._back(number)

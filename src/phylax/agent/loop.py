@@ -71,7 +71,7 @@ class Agent:
         own = [str(home.folder), *self._hold.possible()]
         guard = Guard(self._machine, own, rules)
         self._crew = open_crew(
-            self._machine, guard, self._hold, self._nursery, home.folder, rules, self._spool, own
+            self._machine, guard, self._hold, self._nursery, home.folder, rules, own
         )
         self._stopping = False
         self._idle = False

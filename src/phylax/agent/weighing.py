@@ -157,11 +157,14 @@ class Weighing:
                 # at the top of a place that all may write to lies what belongs to others
                 found = [one for one in found if not place.is_foreign(one[1])]
             if listed is not None:
+                # all that people have lies here, of which very little is large
+                larger = listed.larger
+                if self.machine.sizes_as_allocated:
+                    found = [one for one in found if one[1].st_blocks * 512 > larger]
+                else:
+                    found = [one for one in found if one[1].st_size > larger]
                 found = [
-                    one
-                    for one in found
-                    if self.size(one[1]) > listed.larger
-                    and self.aged_from(one[1], folder.arrived) <= listed.cutoff
+                    one for one in found if self.aged_from(one[1], folder.arrived) <= listed.cutoff
                 ]
             yield folder if found is folder.files else folder._replace(files=found)
 

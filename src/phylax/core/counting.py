@@ -178,56 +178,62 @@ class LineCount:
         numbers: list[int] = []
         old = old_size = young = young_size = 0
         for name, found in files:
-            if found[3] > 1 and self.counted_before(found):
+            _, number, device, links, owner, _, length, used_at, modified, changed = found[:10]
+            if links > 1 and self.counted_before(found):
                 continue
-            size = found.st_blocks * 512 if in_blocks else found.st_size
-            aged_from = modified = found[8]
+            size = found.st_blocks * 512 if in_blocks else length
+            aged_from = modified
             if behind is not None:
-                aged_from = max(behind(aged_from), behind(found[9]) if attributes else 0)
+                aged_from = max(behind(modified), behind(changed) if attributes else 0)
             if attributes:
-                if found[9] > aged_from:
-                    aged_from = found[9]
+                if changed > aged_from:
+                    aged_from = changed
                 if arrived > aged_from:
                     aged_from = arrived
-            if used and found[7] > aged_from:
-                aged_from = found[7]
-            blocked = (
-                program_open
-                or aged_from > ahead
-                or (found[1] in open_numbers and (found[2], found[1]) in open_files)
-            )
+            if used and used_at > aged_from:
+                aged_from = used_at
+            blocked = program_open or (number in open_numbers and (device, number) in open_files)
             reason = standing
             if keeps is not None and keeps(name):
                 reason, blocked = Reason.PROTECTED, True
                 self._stay(reason, 1, size)
-            elif owners is not None and found[4] not in owners:
+            elif owners is not None and owner not in owners:
                 reason, blocked = Reason.FOREIGN, True
                 self._stay(reason, 1, size)
+            elif (
+                standing is None
+                and not blocked
+                and aged_from <= cutoff
+                and size > larger
+                and aged_from < newest_from
+            ):
+                # most of what there is, where there is much
+                old += 1
+                old_size += size
             elif standing is not None:
                 young += 1
                 young_size += size
+                blocked = blocked or aged_from > ahead
             elif size <= larger:
                 reason = Reason.NOT_LARGER
                 self._stay(reason, 1, size)
             elif aged_from >= newest_from:
                 reason = Reason.AMONG_NEWEST
                 self._stay(reason, 1, size)
+                blocked = blocked or aged_from > ahead
             elif aged_from > ahead:
-                reason = Reason.DATED_AHEAD
+                reason, blocked = Reason.DATED_AHEAD, True
                 self._stay(reason, 1, size)
             elif aged_from > cutoff:
                 reason = Reason.TOO_YOUNG
                 young += 1
                 young_size += size
-                if modified <= cutoff < found[9]:
+                if modified <= cutoff < changed:
                     self._young_by_attributes[0] += 1
                     self._young_by_attributes[1] += size
-            elif blocked:
+            else:
                 reason = Reason.IN_USE
                 self._stay(reason, 1, size)
-            else:
-                old += 1
-                old_size += size
             if not blocked and size > larger:
                 day = (now - aged_from) // 86400
                 if not 0 <= day < AGE_DAYS:
@@ -242,7 +248,7 @@ class LineCount:
                 self._keep(one)
                 floor = self._floor
             names.append(name)
-            numbers += (size, found[1], found.st_mtime_ns)
+            numbers += (size, number, found.st_mtime_ns)
         total = sum(numbers[::3])
         self._holds[0] += len(names)
         self._holds[1] += total

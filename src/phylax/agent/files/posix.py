@@ -151,14 +151,16 @@ def portions(handle: int, at_once: int) -> Iterator[tuple[Entries, list[str]]]:
     """
     with os.scandir(handle) as found:
         while listed := list(islice(found, at_once)):
-            folders = [entry.name for entry in listed if entry.is_dir(follow_symlinks=False)]
-            if folders or not all(entry.is_file(follow_symlinks=False) for entry in listed):
-                listed = [e for e in listed if e.is_file(follow_symlinks=False) or e.is_symlink()]
+            folders: list[str] = []
+            what_goes = [e for e in listed if e.is_file(follow_symlinks=False)]
+            if len(what_goes) != len(listed):
+                folders = [e.name for e in listed if e.is_dir(follow_symlinks=False)]
+                what_goes += [e for e in listed if e.is_symlink()]
             try:
-                plain = [(entry.name, entry.stat(follow_symlinks=False)) for entry in listed]
+                plain = [(entry.name, entry.stat(follow_symlinks=False)) for entry in what_goes]
             except OSError:
                 # something vanished, or will not be looked at: the others are worth a slower look
-                plain = list(_those_there(listed))
+                plain = list(_those_there(what_goes))
             yield plain, folders
 
 

@@ -226,6 +226,9 @@ class Report(Demand):
     left: tuple[LeftItem, ...] = Field((), max_length=500)
     again: tuple[AgreedListing, ...] = Field((), max_length=100)
     refused: dict[Key, Count] = Field({}, max_length=100)
+    held: dict[BatchName, tuple[Count, Count]] = Field(
+        {}, max_length=1000, description="By batch: things and bytes that it holds now"
+    )
     problems: tuple[Text, ...] = Field((), max_length=100)
     stopped: bool = False
     gone: tuple[int, ...] = Field((), max_length=1000, description="Indexes of what has gone")

@@ -10,10 +10,9 @@ import errno
 import logging
 import os
 import struct
-import time
 import uuid
 from base64 import b64encode
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
@@ -22,7 +21,7 @@ from phylax.agent.guard import Guard, GuardRules
 from phylax.agent.hold import Hold
 from phylax.agent.hold_index import HeldFor, HoldIndex, make_persons_folder
 from phylax.agent.journal import JournalError, RunJournal, gone_of
-from phylax.agent.machines import InUse, MachineKind
+from phylax.agent.machines import MachineKind
 from phylax.agent.machines.linux.mounts import mount_over
 from phylax.agent.machines.linux.people import Person
 from phylax.agent.machines.linux.system import LinuxSystem
@@ -32,7 +31,7 @@ from phylax.agent.surveyor import Listing, Stopped, Watcher
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
 from phylax.agent.workers.person import received
-from phylax.agent.workers.supervisor import Handler, Nursery
+from phylax.agent.workers.supervisor import Nursery
 from phylax.core.believed_time import Believed
 from phylax.core.catalogue import category
 from phylax.core.holds import BatchPick, HeldItem
@@ -42,8 +41,6 @@ from phylax.core.survey import AgeDay, Stay, SurveyLine, Tally, Unread
 
 _PAIR = struct.Struct("<QQ")
 _PAGE = 500
-_PICTURE_FOR = 2.5
-"""Seconds; a worker looks again every five."""
 _LAST_NUMBER = 2**50
 _log = logging.getLogger("phylax.agent")
 
@@ -126,7 +123,6 @@ class Somebody:
         stop: list[Stopped] = []
         about: dict[str, Any] = {}
         open_batches: dict[str, HeldFor] = {}
-        counted: set[str] = set()
 
         def handle(message: jobs.FromWorker) -> jobs.Answer | None:
             match message:
@@ -155,9 +151,6 @@ class Somebody:
                     return crew.begin_batch(self._person, message, task, journal, open_batches)
                 case jobs.RoomAsked():
                     return jobs.Answer(code=crew.room_at(received(message.place)))
-                case jobs.HeldTold():
-                    crew.note_held(self._person, message.batch, message.items, counted)
-                    return None
             raise WorkerError(f"it said {message.kind!r} in a cleaning")
 
         listings = tuple(
@@ -193,7 +186,7 @@ class Somebody:
         report.again = {one.category: list(one.items) for one in said.again}
         report.refused = {key: size for key, size in said.refused.items() if key in keys}
         report.problems = list(said.problems)
-        crew.end_pass(open_batches)
+        crew.end_pass(open_batches, said.held)
         if stop:
             report.stopped = stop[0]
         return report
@@ -210,7 +203,6 @@ class CrewWithWorkers(Crew):
         nursery: Nursery,
         index: HoldIndex,
         rules: GuardRules,
-        spool: Spool,
         own: Sequence[str] = (),
     ) -> None:
         """`own` are the agent's folders, in which no worker has any business."""
@@ -220,11 +212,6 @@ class CrewWithWorkers(Crew):
         self.index = index
         self._rules = rules
         self._own = tuple(own)
-        self._spool = spool
-        self._picture: InUse | None = None
-        self._taken = 0.0
-        self._page: dict[str, list[HeldItem]] = {}
-        """By batch: what was said to be held and is not spooled yet."""
 
     def parties(self) -> list[Party]:
         return [*super().parties(), *(Somebody(self, person) for person in self._linux.apart())]
@@ -241,17 +228,10 @@ class CrewWithWorkers(Crew):
 
     def in_use_for(self, person: Person) -> jobs.Answer:
         """What is open on the machine, as far as it concerns a person."""
-        in_use = self._what_is_open()
+        in_use = self._linux.in_use()
         pairs = b"".join(_PAIR.pack(device, number) for device, number in in_use.files)
         programs = self._linux.programs_of(person.uid)
         return jobs.Answer(files=b64encode(pairs).decode("ascii"), programs=tuple(programs))
-
-    def _what_is_open(self) -> InUse:
-        """A picture of what is open, at most some seconds old: taking one costs a third of one."""
-        now = time.monotonic()
-        if self._picture is None or now - self._taken > _PICTURE_FOR:
-            self._picture, self._taken = self._linux.in_use(), now
-        return self._picture
 
     # --- what is held for people ---------------------------------------------------------------
 
@@ -315,51 +295,6 @@ class CrewWithWorkers(Crew):
         most = volume.capacity * self._rules.hold_at_most_percent // 100
         return max(0, most - self.hold.held_on(mount) - self.index.held_on(mount))
 
-    def note_held(
-        self, person: Person, batch: str, items: Sequence[HeldItem], counted: set[str]
-    ) -> None:
-        """Things of a batch of a person's, as their worker says it, page by page; `counted` are the
-        batches of which it has begun to tell."""
-        entry = self.index.get(batch)
-        if entry is None or entry.uid != person.uid:
-            raise WorkerError("it told of a batch that is not its person's")
-        page = self._page.setdefault(batch, [])
-        if batch not in counted:
-            counted.add(batch)
-            page.clear()
-            entry = entry.model_copy(update={"count": 0, "size": 0, "told": False})
-        page += items
-        size = min(entry.size + sum(item.size for item in items), 2**62)
-        self.index.put(entry.model_copy(update={"count": entry.count + len(items), "size": size}))
-        if len(page) >= _PAGE:
-            self._spool_page(entry)
-
-    def _spool_page(self, entry: HeldFor) -> None:
-        page = self._page.pop(entry.batch, [])
-        if not page:
-            return
-        first, last = page[0].number, page[-1].number
-        self._spool.put(
-            HeldMessage(
-                id=f"held-{entry.batch}-{first}-{last}-{len(page)}",
-                run_id=entry.run_id,
-                batch=entry.batch,
-                category=entry.category,
-                mount=entry.mount,
-                held_at=entry.held_at,
-                until_at=entry.until_at,
-                items=tuple(page),
-            )
-        )
-
-    def _all_told(self, batches: Iterable[str]) -> None:
-        """Everything that is held in these was said and is in the spool."""
-        for batch in batches:
-            entry = self.index.get(batch)
-            if entry is not None:
-                self._spool_page(entry)
-                self.index.put(entry.model_copy(update={"told": True}))
-
     def held_of(self, identity: str, key: str) -> Tally:
         """What a run holds of a category, for people as their workers said."""
         tally = super().held_of(identity, key)
@@ -368,12 +303,14 @@ class CrewWithWorkers(Crew):
                 tally += Tally(count=entry.count, size=entry.size)
         return tally
 
-    def end_pass(self, batches: dict[str, HeldFor]) -> None:
+    def end_pass(self, batches: dict[str, HeldFor], held: Mapping[str, tuple[int, int]]) -> None:
         """A worker is through. Batches for what went at once are over, but for what could not go
-        back; of the others all was said."""
+        back; of the others it said how much they hold."""
         for name, entry in batches.items():
+            count, size = held.get(name, (0, 0))
             if not entry.aside:
-                self._all_told([name])
+                told = {"count": count, "size": size, "told": False}
+                self.index.put(entry.model_copy(update=told))
             elif not os.path.lexists(os.path.join(entry.folder, name)):
                 self.index.remove(name)
 
@@ -514,33 +451,44 @@ class CrewWithWorkers(Crew):
             )
             self.index.remove(entry.batch)
 
-    def tell_untold(self) -> None:
-        """After a worker or the agent ended in the middle: say what lies in a batch, as its
-        person's worker sees it."""
+    def tell_untold(self, send: Callable[[HeldMessage], None]) -> None:
+        """Say what lies in batches that were not told yet, as their person's worker sees it, page
+        by page."""
         for entry in list(self.index.entries()):
             if entry.told or entry.aside:
                 continue
             person = self.person(entry.uid)
             assert person is not None
-            counted: set[str] = set()
+            page: list[HeldItem] = []
+
+            def send_page(entry: HeldFor = entry, page: list[HeldItem] = page) -> None:
+                if page:
+                    send(_held_message(entry, page))
+                    page.clear()
+
+            def handle(
+                message: jobs.FromWorker,
+                entry: HeldFor = entry,
+                page: list[HeldItem] = page,
+                send_page: Callable[[], None] = send_page,
+            ) -> None:
+                if not isinstance(message, jobs.HeldTold) or message.batch != entry.batch:
+                    raise WorkerError(f"it said {message.kind!r} when asked what is held")
+                page += message.items
+                if len(page) >= _PAGE:
+                    send_page()
+
             job = jobs.TellJob(
                 around=self.around(person), folders=(entry.folder,), batches=(entry.batch,)
             )
             try:
-                self.nursery.work(person, job, self._told_by(person, counted))
+                self.nursery.work(person, job, handle)
             except WorkerError as error:
                 _log.error("what is held for %s is not known: %s", person.name, error)
                 continue
-            self._all_told([entry.batch])
-
-    def _told_by(self, person: Person, counted: set[str]) -> Handler:
-        def handle(message: jobs.FromWorker) -> jobs.Answer | None:
-            if not isinstance(message, jobs.HeldTold):
-                raise WorkerError(f"it said {message.kind!r} when asked what is held")
-            self.note_held(person, message.batch, message.items, counted)
-            return None
-
-        return handle
+            send_page()
+            current = self.index.get(entry.batch) or entry
+            self.index.put(current.model_copy(update={"told": True}))
 
     def settle(self, person: Person, journal: RunJournal, about: dict[str, Any] | None) -> None:
         """After a worker ended in the middle: put back what it had moved aside, and count what is
@@ -598,6 +546,20 @@ class CrewWithWorkers(Crew):
         person = self.person(int(uid))
         gone = None if person is None else self.recover_for(person, about)
         return gone if gone is not None else ()
+
+
+def _held_message(entry: HeldFor, page: Sequence[HeldItem]) -> HeldMessage:
+    first, last = page[0].number, page[-1].number
+    return HeldMessage(
+        id=f"held-{entry.batch}-{first}-{last}-{len(page)}",
+        run_id=entry.run_id,
+        batch=entry.batch,
+        category=entry.category,
+        mount=entry.mount,
+        held_at=entry.held_at,
+        until_at=entry.until_at,
+        items=tuple(page),
+    )
 
 
 def _is_for_people(key: str) -> bool:

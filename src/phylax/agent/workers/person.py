@@ -337,9 +337,11 @@ class _Desk:
     ) -> None:
         with suppress(Stopped):
             self._agent.flush()
+        held = {}
         for batch in hold.batches():
-            if batch.head.run == job.identity and not batch.head.aside:
-                self._tell_held(batch)
+            if not batch.head.aside:
+                tally = batch.tally()
+                held[batch.name] = (tally.count, tally.size)
         self._agent.say(
             jobs.Report(
                 outcomes=tuple(outcomes.of(key) for key in job.clean),
@@ -350,6 +352,7 @@ class _Desk:
                     if items
                 ),
                 refused={key: outcomes.refused_size(key) for key in job.clean},
+                held=held,
                 problems=tuple(outcomes.problems),
                 stopped=stopped,
             )

@@ -7,11 +7,13 @@ from __future__ import annotations
 import os
 import pwd
 import stat
+import time
 from collections.abc import Iterator, Sequence
 
 import psutil
 
 from phylax.agent import files
+from phylax.agent.machines import InUse
 from phylax.agent.machines.linux import (
     FIRST_PERSON,
     LAST_PERSON,
@@ -23,10 +25,15 @@ from phylax.agent.machines.linux.people import Person
 
 _SHARED = ("tmp", "var/tmp")
 _MOST_OWNERS, _MOST_NAMES = 64, 20_000
+_PICTURE_FOR = 2.5
+"""Seconds; who cleans looks again every five."""
 
 
 class LinuxSystem(LinuxMachine):
     """This machine without its people, who are worked for apart."""
+
+    _picture: InUse | None = None
+    _taken = 0.0
 
     def people(self) -> Iterator[tuple[str, int, str]]:
         """Root alone, and homes of root's that were chosen."""
@@ -98,6 +105,14 @@ class LinuxSystem(LinuxMachine):
             # a home that is not its account's is not theirs to have cleaned
             if stat.S_ISDIR(of.st_mode) and of.st_uid == entry.pw_uid:
                 yield Person(name=entry.pw_name, uid=entry.pw_uid, gid=gid, home=home)
+
+    def in_use(self) -> InUse:
+        """A picture of what is open, at most some seconds old: to take one costs a third of a
+        second, and several ask for it in turn."""
+        now = time.monotonic()
+        if self._picture is None or now - self._taken > _PICTURE_FOR:
+            self._picture, self._taken = super().in_use(), now
+        return self._picture
 
     def programs_of(self, uid: int) -> set[str]:
         """Names of the programs that a person has open, in small letters."""
