@@ -273,3 +273,29 @@ def test_the_nursery_is_not_in_the_way_of_the_agents_end(tmp_path: Path) -> None
             ),
             lambda message: None,
         )
+
+
+def test_a_nursery_that_was_ended_is_started_anew(desk: PeopleDesk, home: Path) -> None:
+    nursery = Nursery()
+    nursery._process.kill()
+    nursery._process.wait()
+    old_files(home, ANNA)
+    again = PeopleDesk(desk.volume, desk.own, nursery)
+    assert again.clean(TEMP).outcomes[0].removed.count == 3
+    nursery.close()
+
+
+def test_names_of_any_length_are_listed_and_told(desk: PeopleDesk, home: Path) -> None:
+    folder = home / "Downloads"
+    for _ in range(12):
+        folder = folder / ("ü" * 127)
+    folder.mkdir(parents=True)
+    for number in range(120):
+        make_file(folder / f"{number:03d}{'ö' * 120}", days_old=90)
+    give(home, ANNA)
+    lines = desk.look({"downloads": rule(keep_for="P0D")})
+    assert len(desk.listing()) == sum(line.holds.count for line in lines) == 120
+    held = {"downloads": rule(keep_for="P0D", hold_for="P3D")}
+    result = desk.clean(held, standing=("downloads",))
+    assert result.outcomes[0].held.count == 120 and not result.error
+    assert sum(len(message.items) for message in desk.tell_held()) == 120

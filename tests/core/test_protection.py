@@ -115,3 +115,17 @@ def test_the_entry_named_is_the_one_that_protects() -> None:
     assert found.why("/srv/x/a.odt") is None
     assert found.holds_protected("/srv") and not found.holds_protected("/srv/archive/deep")
     assert found.keeps_folder("/srv/archive/deep") and not found.keeps_folder("/srv/x")
+
+
+@pytest.mark.parametrize(
+    ("kind", "what", "path"),
+    [
+        (FOLDER, "/srv//archive/./scans/", "/srv/archive/scans/a.tif"),
+        (FOLDER, "/srv/a\nb", "/srv/a\nb/file"),
+        (PATTERN, "**/scans/**", "/home/scans/a\nb/c\nd"),
+        (PATTERN, "*.tif", "/home/a\nb.tif"),
+    ],
+)
+def test_entries_and_names_may_hold_anything(kind: ProtectKind, what: str, path: str) -> None:
+    protection = Protection([ProtectEntry(kind=kind, what=what)], System.LINUX)
+    assert protection.keeps(path)

@@ -92,14 +92,21 @@ class Guard:
     ) -> None:
         """`own` are the agent's folders, sealed like people's documents."""
         rules = rules or GuardRules()
+
+        def real(path: str) -> str:
+            # to resolve what lies on a dead mount would be to wait for ever
+            return os.path.realpath(path) if machine.may_ask(path) else os.path.normpath(path)
+
+        self._may_ask = machine.may_ask
         self._own = [os.path.realpath(path) for path in own]
-        further = (os.path.realpath(path) for path in rules.never_touch)
-        self._further = list(further)
-        self._sealed = [*map(os.path.realpath, machine.sealed()), *self._own]
-        self._openings = [os.path.realpath(path) for path in machine.openings()]
+        self._further = [real(path) for path in rules.never_touch]
+        self._sealed = [*map(real, machine.sealed()), *self._own]
+        self._openings = [real(path) for path in machine.openings()]
         # as the kinds give them they are real: to resolve one might mean to ask a dead mount
         self._roots = list(machine.roots())
-        self._sealed_inodes = frozenset(_inodes([*self._sealed, *self._further]))
+        self._sealed_inodes = frozenset(
+            _inodes(filter(machine.may_ask, [*self._sealed, *self._further]))
+        )
         self._never = frozenset(rules.never_categories)
 
     def why_forbidden(self, path: str) -> str | None:

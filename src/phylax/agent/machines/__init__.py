@@ -117,6 +117,10 @@ class MachineKind(Protocol):
         not to be asked with these rights."""
         ...
 
+    def may_ask(self, path: str) -> bool:
+        """Whether a path lies on something that is sure to answer."""
+        ...
+
     def things(self, source: Source) -> Iterator[Thing]:
         """What a source holds that is no plain file. OSError where it cannot be asked."""
         ...

@@ -261,6 +261,9 @@ class StandInMachine:
     def real_folder(self, shown: str) -> str | None:
         return None
 
+    def may_ask(self, path: str) -> bool:
+        return True
+
     def things(self, source: Source) -> Iterator[Thing]:
         for thing in self._things():
             if thing.source == source:

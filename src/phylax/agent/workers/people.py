@@ -42,6 +42,7 @@ from phylax.core.survey import AgeDay, Stay, SurveyLine, Tally, Unread
 _PAIR = struct.Struct("<QQ")
 _PAGE = 500
 _LAST_NUMBER = 2**50
+_MOST_LISTED, _MOST_LINES = 500_000, 200
 _log = logging.getLogger("phylax.agent")
 
 
@@ -70,6 +71,7 @@ class Somebody:
         volumes = {volume.mount: volume for volume in crew.machine.volumes()}
         lines: list[SurveyLine] = []
         stop: list[Stopped] = []
+        listed = [0]
 
         def handle(message: jobs.FromWorker) -> jobs.Answer | None:
             match message:
@@ -78,13 +80,17 @@ class Somebody:
                 case jobs.InUseAsked():
                     return crew.in_use_for(self._person)
                 case jobs.Listed():
+                    listed[0] += len(message.items)
+                    if listed[0] > _MOST_LISTED:
+                        raise WorkerError("it lists more than anybody has")
                     if message.category in rules and category(message.category).keeps_listing:
                         for item in message.items:
                             listing(message.category, item.model_copy(update={"user": self.name}))
                     return None
                 case jobs.Lines():
                     for line in message.lines:
-                        if line.category not in rules or not _is_plausible(line):
+                        full = len(lines) >= _MOST_LINES
+                        if full or line.category not in rules or not _is_plausible(line):
                             raise WorkerError("it sent lines that cannot be")
                         volume = volumes.get(line.mount)
                         lines.append(
@@ -311,7 +317,8 @@ class CrewWithWorkers(Crew):
             if not entry.aside:
                 told = {"count": count, "size": size, "told": False}
                 self.index.put(entry.model_copy(update=told))
-            elif not os.path.lexists(os.path.join(entry.folder, name)):
+            elif name not in held:
+                # nothing below a person's folder is asked by root
                 self.index.remove(name)
 
     def held_work(
@@ -516,7 +523,7 @@ class CrewWithWorkers(Crew):
             return None
         for entry in asides:
             # what could not go back waits there as held things do, and ends with its time
-            if os.path.isdir(os.path.join(entry.folder, entry.batch)):
+            if entry.batch in said.held:
                 self.index.put(entry.model_copy(update={"aside": False}))
             else:
                 self.index.remove(entry.batch)

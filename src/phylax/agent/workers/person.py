@@ -11,7 +11,7 @@ import socket
 import struct
 import time
 from base64 import b64decode
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing, suppress
 from datetime import datetime, timedelta
 from functools import partial
@@ -30,13 +30,13 @@ from phylax.agent.outcomes import Outcomes
 from phylax.agent.places import Place
 from phylax.agent.surveyor import Stopped, own_folders, survey
 from phylax.agent.workers import jobs
-from phylax.agent.workers.channel import receive, send
+from phylax.agent.workers.channel import LONGEST, receive, send
 from phylax.core.catalogue import catalogue
 from phylax.core.counting import spell
 from phylax.core.holds import HeldItem, IfTaken, as_ranges
 from phylax.core.orders import AgreedListing
 from phylax.core.retention import Reason
-from phylax.core.survey import Item
+from phylax.core.survey import Item, SurveyLine
 from phylax.core.values import Demand, Value
 
 _PAIR = struct.Struct("<QQ")
@@ -86,6 +86,37 @@ class _Agent:
 
     def say(self, message: Value | Demand) -> None:
         send(self._end, message.model_dump_json().encode("utf-8", "replace"))
+
+    def say_items(
+        self, message: Callable[[tuple[Any, ...]], Demand], items: tuple[Any, ...]
+    ) -> None:
+        """Say something of many items, in as many messages as it takes."""
+        text = message(items).model_dump_json().encode("utf-8", "replace")
+        if len(text) <= LONGEST:
+            send(self._end, text)
+        elif len(items) > 1:
+            middle = len(items) // 2
+            self.say_items(message, items[:middle])
+            self.say_items(message, items[middle:])
+
+    def say_line(self, line: SurveyLine) -> None:
+        """Say a line of a look; where names in it are very long, with fewer of them."""
+        while len(line.model_dump_json()) > LONGEST // 2 and (line.largest or line.unread):
+            largest, unread = (part[: len(part) // 2] for part in (line.largest, line.unread))
+            line = line.model_copy(update={"largest": largest, "unread": unread})
+        self.say(jobs.Lines(lines=(line,)))
+
+    def say_report(self, report: jobs.Report) -> None:
+        """Say the last word; where it is too long, with fewer names."""
+        while len(report.model_dump_json()) > LONGEST // 2 and (report.left or report.again):
+            again = tuple(
+                one.model_copy(update={"items": one.items[: len(one.items) // 2]})
+                for one in report.again
+            )
+            left = report.left[: len(report.left) // 2]
+            update = {"left": left, "again": again if left else ()}
+            report = report.model_copy(update=update)
+        self.say(report)
 
     def ask(self, message: Demand) -> jobs.Answer:
         self.say(message)
@@ -270,7 +301,9 @@ class _Desk:
 
         def send_page() -> None:
             if page:
-                self._agent.say(jobs.Listed(category=listed[0], items=tuple(page)))
+                self._agent.say_items(
+                    lambda items: jobs.Listed(category=listed[0], items=items), tuple(page)
+                )
                 page.clear()
 
         def listing(category: str, item: Item) -> None:
@@ -292,7 +325,7 @@ class _Desk:
             )
             send_page()
             for line in lines:
-                self._agent.say(jobs.Lines(lines=(line,)))
+                self._agent.say_line(line)
         except Stopped:
             stopped = True
         self._agent.say(jobs.Report(stopped=stopped))
@@ -337,12 +370,8 @@ class _Desk:
     ) -> None:
         with suppress(Stopped):
             self._agent.flush()
-        held = {}
-        for batch in hold.batches():
-            if not batch.head.aside:
-                tally = batch.tally()
-                held[batch.name] = (tally.count, tally.size)
-        self._agent.say(
+        held = _tallies(hold)
+        self._agent.say_report(
             jobs.Report(
                 outcomes=tuple(outcomes.of(key) for key in job.clean),
                 left=tuple(outcomes.named),
@@ -364,10 +393,14 @@ class _Desk:
             shown, _ = spell(one.path)
             page.append(HeldItem(number=one.number, place=one.place, path=shown, size=one.size))
             if len(page) == _PAGE:
-                self._agent.say(jobs.HeldTold(batch=batch.name, items=tuple(page)))
+                self._agent.say_items(
+                    lambda items: jobs.HeldTold(batch=batch.name, items=items), tuple(page)
+                )
                 page = []
         if page:
-            self._agent.say(jobs.HeldTold(batch=batch.name, items=tuple(page)))
+            self._agent.say_items(
+                lambda items: jobs.HeldTold(batch=batch.name, items=items), tuple(page)
+            )
 
     def tell(self, job: jobs.TellJob) -> None:
         hold = _PersonsHold(self._machine, self._agent, job.folders, job.batches)
@@ -451,11 +484,18 @@ class _Desk:
         self._agent.watch(key, 1, one.size)
 
     def recover(self, job: jobs.RecoverJob) -> None:
-        _PersonsHold(self._machine, self._agent, job.folders, job.batches).recover()
+        hold = _PersonsHold(self._machine, self._agent, job.folders, job.batches)
+        hold.recover()
         gone: tuple[int, ...] = ()
         if job.about is not None:
             gone = tuple(gone_of(_as_received(job.about)))
-        self._agent.say(jobs.Report(gone=gone))
+        self._agent.say(jobs.Report(gone=gone, held=_tallies(hold)))
+
+
+def _tallies(hold: _PersonsHold) -> dict[str, tuple[int, int]]:
+    """By batch that is there still: things and bytes that it holds."""
+    tallies = ((batch.name, batch.tally()) for batch in hold.batches())
+    return {name: (tally.count, tally.size) for name, tally in tallies}
 
 
 def _as_received(about: dict[str, Any]) -> dict[str, Any]:

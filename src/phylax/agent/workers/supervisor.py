@@ -25,10 +25,21 @@ Handler = Callable[[jobs.FromWorker], jobs.Answer | None]
 """Takes a worker's message; what it returns is the answer. May raise to end the work."""
 
 
+LONGEST_WORK = 2 * 3600.0
+"""Seconds that one piece of work for one person may take, however busy its worker says it is."""
+
+
 class Nursery:
     """The small process that forks workers. To be started before the agent reads its key."""
 
     def __init__(self) -> None:
+        self._stuck: dict[int, int] = {}
+        """By user number: a worker that could not be killed."""
+        self._start()
+
+    _closed = False
+
+    def _start(self) -> None:
         ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         self._process = subprocess.Popen(
             [sys.executable, "-I", "-m", "phylax.agent.workers.nursery", str(theirs.fileno())],
@@ -38,13 +49,15 @@ class Nursery:
         )  # fmt: skip
         theirs.close()
         self._end = ours
-        self._stuck: dict[int, int] = {}
-        """By user number: a worker that could not be killed."""
 
     def close(self) -> None:
         """End the nursery, and with it all workers."""
+        self._closed = True
         self._end.close()
-        self._process.wait(timeout=30)
+        try:
+            self._process.wait(timeout=30)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
 
     def _ask(self, request: dict[str, object], handle: int | None = None) -> dict[str, object]:
         text = json.dumps(request).encode()
@@ -64,7 +77,7 @@ class Nursery:
         handle: Handler,
         *,
         silence: float = SILENCE,
-        longest_work: float = 6 * 3600.0,
+        longest_work: float = LONGEST_WORK,
     ) -> jobs.Report:
         """Have a worker with a person's rights do a job. Each of its messages goes to `handle`;
         the last, its report, is returned.
@@ -75,6 +88,10 @@ class Nursery:
             if not self._has_ended(self._stuck[person.uid]):
                 raise WorkerError("an earlier worker of this person hangs and cannot be ended")
             del self._stuck[person.uid]
+        if self._process.poll() is not None and not self._closed:
+            # it ended, whoever ended it: a new one, as clean as the first
+            self._end.close()
+            self._start()
         ours, theirs = socket.socketpair()
         try:
             request = {"do": "fork", "uid": person.uid, "gid": person.gid}

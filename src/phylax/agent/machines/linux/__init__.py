@@ -178,6 +178,9 @@ class LinuxMachine:
     def real_folder(self, shown: str) -> str | None:
         return os.path.realpath(shown) if os.path.isdir(shown) else None
 
+    def may_ask(self, path: str) -> bool:
+        return mount_over(os.path.normpath(path)).answers
+
     def things(self, source: Source) -> Iterator[Thing]:
         if self._root is None:
             return

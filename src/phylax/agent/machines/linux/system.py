@@ -72,6 +72,8 @@ class LinuxSystem(LinuxMachine):
     def _with_homes(self) -> Iterator[Person]:
         if self._homes:
             for home in self._homes:
+                if not mount_over(home).answers:
+                    continue
                 try:
                     of = os.lstat(home)
                 except OSError:

@@ -181,6 +181,9 @@ class WindowsMachine:
     def real_folder(self, shown: str) -> str | None:
         return os.path.realpath(shown) if os.path.isdir(shown) else None
 
+    def may_ask(self, path: str) -> bool:
+        return True
+
     def things(self, source: Source) -> Iterator[Thing]:
         match source:
             case "programs":
