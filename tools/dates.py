@@ -34,9 +34,11 @@ TESTS = ("core", "store", "service", "client", "cli", "demo")
 def run_at(day: str) -> bool:
     """Whether the tests pass at a moment (local to UTC, as faketime takes it)."""
     environment = os.environ | {"TZ": "UTC", "FAKETIME_DONT_FAKE_MONOTONIC": "1"}
-    command = ["faketime", "-m", "-f", f"@{day.replace('T', ' ')}", sys.executable, "-m", "pytest", "-q",
-               "-n", "2", "--dist", "loadgroup", "-p", "no:cacheprovider",
-               *(f"tests/{part}" for part in TESTS)]  # fmt: skip
+    command = [
+        "faketime", "-m", "-f", f"@{day.replace('T', ' ')}", sys.executable, "-m", "pytest", "-q",
+        "-n", "2", "--dist", "loadgroup", "-p", "no:cacheprovider",
+        *(f"tests/{part}" for part in TESTS),
+    ]  # fmt: skip
     return subprocess.run(command, env=environment, check=False).returncode == 0
 
 
