@@ -244,6 +244,8 @@ def test_an_agent_ended_in_the_middle_goes_on_and_its_sum_is_true(
     # what went just before the end was looked at in the same breath: its size nobody knows
     assert ended.removed.count == 300
     assert ended.uncertain is (ended.removed.size < 300_000)
+    assert ended.balance is not None
+    assert any("was cut off" in why for why in ended.balance.why) is ended.uncertain
     assert ended.freed == 300_000 and opened.exists()
     assert [r.kind for r in owner.records.list(machine=machine.tag)].count("run") == 1
 

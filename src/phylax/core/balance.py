@@ -37,14 +37,19 @@ def balance(
     outcomes: Sequence[CategoryOutcome],
     before: Iterable[ReadingIn],
     after: Iterable[ReadingIn],
+    *,
+    uncertain: bool = False,
 ) -> Balance:
-    """Add up what became of each category, and explain what is left unequal."""
+    """Add up what became of each category, and explain what is left unequal. `uncertain`: the agent
+    was cut off and could not count everything."""
     removed = sum((one.removed for one in outcomes), Tally())
     held = sum((one.held for one in outcomes), Tally())
     linked = sum((one.linked for one in outcomes), Tally())
     before, after = tuple(before), tuple(after)
     freed = freed_on_volumes(before, after)
     why = [*_against_promise(promised, removed, held, outcomes)]
+    if uncertain:
+        why.append("The agent was cut off in the middle: a little more may have gone than is said.")
     if freed is not None:
         compressing = any(reading.file_system in _COMPRESSING for reading in before)
         why += _against_volumes(freed, removed, held, linked, outcomes, compressing=compressing)

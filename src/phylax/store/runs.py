@@ -105,8 +105,9 @@ def detail(conn: Connection, run_id: int) -> RunDetail | None:
         }
         if row["work"] == "clean":
             fields["balance"] = balance(
-                fields["expected"], result.outcomes, result.before, result.after
-            )
+                fields["expected"], result.outcomes, result.before, result.after,
+                uncertain=result.uncertain,
+            )  # fmt: skip
     return RunDetail(**fields)
 
 
