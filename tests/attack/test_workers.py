@@ -4,6 +4,7 @@ costs nobody else anything."""
 from __future__ import annotations
 
 import os
+import shutil
 import signal
 import socket
 import subprocess
@@ -299,3 +300,29 @@ def test_names_of_any_length_are_listed_and_told(desk: PeopleDesk, home: Path) -
     result = desk.clean(held, standing=("downloads",))
     assert result.outcomes[0].held.count == 120 and not result.error
     assert sum(len(message.items) for message in desk.tell_held()) == 120
+
+
+def test_a_browser_is_open_for_the_person_who_runs_it_and_told_by_profile(
+    desk: PeopleDesk, home: Path, tmp_path: Path
+) -> None:
+    ben = desk.home("ben", BEN)
+    for folder, uid in ((home, ANNA), (ben, BEN)):
+        for profile in ("Default", "Profile 1"):
+            make_file(folder / f".cache/chromium/{profile}/Cache/page", 5000, days_old=9)
+        give(folder, uid)
+    program = desk.volume / "chromium"
+    shutil.copy(shutil.which("sleep") or "/bin/sleep", program)
+    by = {"web-cache": rule(keep_for="P0D")}
+    browser = subprocess.Popen([str(program), "60"], user=ANNA, group=ANNA, extra_groups=[])
+    try:
+        (line,) = desk.look(by)
+        told = {(place.user, place.label): place.programs_open for place in line.places}
+        desk.clean(by)
+    finally:
+        browser.kill()
+        browser.wait()
+    name = "anna" if "anna" in {user for user, _ in told} else str(ANNA)
+    assert told[name, "Chromium, Default"] == told[name, "Chromium, Profile 1"] == ("chromium",)
+    assert [told[key] for key in told if key[0] != name] == [(), ()]
+    pages = [path for folder in (home, ben) for path in folder.rglob("page")]
+    assert len(pages) == 2 and all(home in path.parents for path in pages)

@@ -54,6 +54,8 @@ class Place:
     """User numbers whose things may go; None: everyone's."""
     is_shared: bool = False
     """Everybody may put things there."""
+    label: str = ""
+    """What people call it, for instance a browser and its profile."""
 
     def barrier(self, path: str, about: os.stat_result) -> str | None:
         """Why a folder below the place is not entered: it is somebody else's, who may swap what
@@ -204,6 +206,7 @@ class Territory:
                 file=file,
                 owners=location.owners,
                 is_shared=location.is_shared,
+                label=_labelled(where, parts),
             )
             place = replace(place, locks=tuple(self._locks(where, place)))
             if why := self._why_forbidden(kind, place):
@@ -240,6 +243,24 @@ class Territory:
         if self._guard.is_sealed(place.device, place.file):
             return "never touched: it is a sealed folder under another name"
         return self._guard.why_forbidden(place.path)
+
+
+def _labelled(where: Where, parts: tuple[str, ...]) -> str:
+    """A program's label with the profile, where the place is in one of several: the part of the way
+    that a wild card stands for."""
+    if not where.label:
+        return ""
+    for below in where.below:
+        pattern = [part for part in below.split("/") if part]
+        fits = len(pattern) == len(parts) and all(
+            wanted == part or _WILD.search(wanted)
+            for wanted, part in zip(pattern, parts, strict=True)
+        )
+        if fits:
+            wild = (p for w, p in zip(pattern, parts, strict=True) if _WILD.search(w))
+            profile = next(wild, "")
+            return spell(f"{where.label}, {profile}")[0] if profile else where.label
+    return where.label
 
 
 def _item_folders(place: Place) -> Iterator[tuple[int, int]]:

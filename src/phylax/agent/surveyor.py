@@ -121,7 +121,8 @@ class _Look:
             unread = []
             judge = self._weighing.judge_for(mount, places)
             for place in places:
-                count.enter(place.shown)
+                programs = open_programs(place, self._in_use) if place.label else ()
+                count.enter(place.shown, place.user, place.label, programs)
                 self._look_through(place, count, judge)
             volume = self._weighing.volume(mount)
             lines.append(

@@ -10,7 +10,7 @@ from phylax.cli._following import exit_code, follow, print_end
 from phylax.cli._output import Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.quantities import count, show_size
-from phylax.core.survey import LedgerLine, Tally
+from phylax.core.survey import LedgerLine, PlaceSum, Tally
 
 _NAMED = 12
 
@@ -63,11 +63,24 @@ def _print_ledger(session: Session, machine: str, form: str) -> None:
             f"\n{show_size(ledger.goes.size)} can go ({count(ledger.goes.count, 'item')}); "
             f"{show_size(ledger.needs_yes.size)} needs a yes. Survey {ledger.survey_id}, {at}."
         )
+        for line in ledger.lines:
+            for place in line.places:
+                _print_place(line.category, place)
         unread = [(line.category, one) for line in ledger.lines for one in line.unread]
         for key, one in unread[:_NAMED]:
             console.print(f"Not looked at for {key}: {one.path} ({one.why})")
         if len(unread) > _NAMED:
             console.print(f"… and {count(len(unread) - _NAMED, 'place')} more; see --format json.")
+
+
+def _print_place(category: str, place: PlaceSum) -> None:
+    """Whose it is, of which program and profile, and whether that is open for them."""
+    whose = f"{place.user}, " if place.user else ""
+    is_open = f", open: {', '.join(place.programs_open)}" if place.programs_open else ""
+    console.print(
+        f"  {category}: {whose}{place.label}: {show_size(place.holds.size)}, "
+        f"{show_size(place.goes.size)} goes{is_open}"
+    )
 
 
 def _size(tally: Tally) -> str:

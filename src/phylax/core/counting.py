@@ -20,12 +20,14 @@ from phylax.core.survey import (
     NAMED_UNREAD,
     AgeDay,
     Item,
+    PlaceSum,
     Ranked,
     Seal,
     Stay,
     SurveyLine,
     Tally,
     Unread,
+    most_held,
 )
 from phylax.core.values import from_seconds
 
@@ -89,6 +91,9 @@ class LineCount:
         self._larger = larger
         self._holds = [0, 0]
         self._place = ""
+        self._entered: PlaceSum | None = None
+        self._before: tuple[int, ...] = (0, 0, 0, 0)
+        self._places: list[PlaceSum] = []
         self._counts = [0] * AGE_DAYS
         self._sizes = [0] * AGE_DAYS
         self._goes = [0, 0]
@@ -106,9 +111,34 @@ class LineCount:
         self.unread_count = 0
         self.programs_open: set[str] = set()
 
-    def enter(self, place: str) -> None:
-        """The next items lie in this place."""
+    def enter(
+        self, place: str, user: str = "", label: str = "", programs_open: Iterable[str] = ()
+    ) -> None:
+        """The next items lie in this place. One with a `label` is told apart in the line."""
+        self._leave()
         self._place = place
+        if label:
+            self._entered = PlaceSum(
+                place=place,
+                user=user,
+                label=label,
+                holds=Tally(),
+                goes=Tally(),
+                programs_open=tuple(sorted(programs_open)),
+            )
+        self._before = (*self._holds, *self._goes)
+
+    def _leave(self) -> None:
+        """What was added up since a place was entered is what it holds."""
+        if self._entered is not None:
+            now = (*self._holds, *self._goes)
+            held, size, goes, goes_size = (b - a for a, b in zip(self._before, now, strict=True))
+            sums = {
+                "holds": Tally(count=held, size=size),
+                "goes": Tally(count=goes, size=goes_size),
+            }
+            self._places.append(self._entered.model_copy(update=sums))
+        self._entered = None
 
     def add(self, found: Found, *, blocked: bool = False) -> None:
         """Count one item. `blocked`: in use, protected or behind an open program, so that no rule
@@ -299,6 +329,7 @@ class LineCount:
         self, category_key: str, mount: str, rule: RuleInForce, *, capacity: int, free: int
     ) -> SurveyLine:
         """What was added up, as the survey's line; `capacity` and `free` are the volume's."""
+        self._leave()
         return SurveyLine(
             category=category_key,
             mount=mount,
@@ -327,6 +358,7 @@ class LineCount:
             kept_sites=self.kept_sites,
             digest=(self._digest % (1 << 8 * _DIGEST_BYTES)).to_bytes(_DIGEST_BYTES, "big").hex(),
             programs_open=tuple(sorted(self.programs_open)),
+            places=most_held(self._places),
             unread=tuple(self.unread),
             unread_count=self.unread_count,
         )
@@ -383,6 +415,7 @@ def _both(one: SurveyLine, other: SurveyLine) -> SurveyLine:
             "kept_sites": one.kept_sites + other.kept_sites,
             "digest": digest.to_bytes(_DIGEST_BYTES, "big").hex(),
             "programs_open": tuple(sorted({*one.programs_open, *other.programs_open})),
+            "places": most_held((*one.places, *other.places)),
             "unread": (*one.unread, *other.unread)[:NAMED_UNREAD],
             "unread_count": one.unread_count + other.unread_count,
         }

@@ -20,6 +20,7 @@ from phylax.core.values import Moment, Span, Value
 AGE_DAYS = 801
 """An age profile has a line for each day 0 to 800; what is older counts as 800."""
 LARGEST = 20
+NAMED_PLACES = 40
 NAMED_UNREAD = 100
 """So many places that could not be read are named; all are counted."""
 
@@ -103,6 +104,17 @@ class Unread(Value):
     why: str
 
 
+class PlaceSum(Value):
+    """One place of a category: whose it is, and of which program and profile."""
+
+    place: str = Field(description="The location, as the machine writes it")
+    user: str = ""
+    label: str = Field("", description="What people call it, for instance a browser")
+    holds: Tally
+    goes: Tally
+    programs_open: tuple[str, ...] = Field((), description="Of the person whose place it is")
+
+
 class SurveyLine(Value):
     """One category on one volume."""
 
@@ -128,6 +140,9 @@ class SurveyLine(Value):
     kept_sites: int = Field(0, description="Sites that the protect list keeps")
     digest: Annotated[str, Field(description="Digest of the listing, the same for the same items")]
     programs_open: tuple[str, ...] = ()
+    places: tuple[PlaceSum, ...] = Field(
+        (), description="Where a program has places of its own: each, those that hold most first"
+    )
     unread: tuple[Unread, ...] = ()
     unread_count: int = 0
 
@@ -174,6 +189,7 @@ class LedgerLine(Value):
     hold_for: Span = Field(timedelta(0), description="Held so long first; 0: gone at once")
     kept_sites: int = 0
     programs_open: tuple[str, ...] = ()
+    places: tuple[PlaceSum, ...] = ()
     unread: tuple[Unread, ...] = ()
     unread_count: int = 0
 
@@ -219,6 +235,11 @@ def ledger(survey: Survey, standing: Collection[str] = ()) -> Ledger:
     )
 
 
+def most_held(places: Iterable[PlaceSum]) -> tuple[PlaceSum, ...]:
+    """The places that hold most, in that order."""
+    return tuple(sorted(places, key=lambda place: (-place.holds.size, place.place))[:NAMED_PLACES])
+
+
 def _sum(tallies: Iterable[Tally]) -> Tally:
     return sum(tallies, Tally())
 
@@ -260,6 +281,7 @@ def _ledger_line(key: str, found: list[SurveyLine], standing: bool) -> LedgerLin
         hold_for=kind.held_for(found[0].rule),
         kept_sites=sum(line.kept_sites for line in found),
         programs_open=tuple(sorted({p for line in found for p in line.programs_open})),
+        places=most_held(place for line in found for place in line.places),
         unread=tuple(one for line in found for one in line.unread)[:NAMED_UNREAD],
         unread_count=sum(line.unread_count for line in found),
     )
