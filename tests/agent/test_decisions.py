@@ -173,7 +173,7 @@ def test_what_is_no_file_goes_from_the_stand_in_and_its_space_comes_free(tmp_pat
     ]
     (tmp_path / "m/things.json").write_text(json.dumps(things))
     before = it.machine.volumes()[0].free
-    outcome, _ = it.clean("local-snapshots", keep_for="P0D", keep_newest=1)
+    outcome, _ = it.clean("local-snapshots", standing=True, keep_for="P0D", keep_newest=1)
     assert outcome.removed.count == 3
     assert it.machine.volumes()[0].free - before == 3 * 10**7
     assert [t.name for t in it.machine.things("local-snapshots")] == ["s0"]
