@@ -116,4 +116,8 @@ def step_back() -> None:
 
 
 def once(home: AgentHome) -> bool:
-    return Agent(home).once()
+    agent = Agent(home)
+    try:
+        return agent.once()
+    finally:
+        agent.close()
