@@ -29,7 +29,6 @@ test: setup console .windows/.ready
 
 # An hour on a small machine: the tests of everything but agents on real files, twelve times.
 dates: setup console
-	@sh tools/debian-packages.sh faketime chromium
 	$(BIN)/python tools/dates.py $(DAYS)
 
 SEEDS ?= 1000
