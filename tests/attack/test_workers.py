@@ -197,7 +197,8 @@ def test_a_worker_that_is_stopped_ends_in_time_and_others_go_on(
                 os.kill(pids[-1], signal.SIGSTOP)
             return handle(message)
 
-        return patient(person, job, stop, silence=0.5)
+        # the other one may take what time it needs
+        return patient(person, job, stop, silence=0.5 if person.uid == ANNA else 60)
 
     monkeypatch.setattr(nursery, "work", work)
     result = desk.clean(TEMP)
@@ -216,7 +217,8 @@ def test_a_worker_that_is_stopped_ends_in_time_and_others_go_on(
 )
 def test_what_a_worker_says_is_bounded(say: Callable[[socket.socket], object], why: str) -> None:
     ours, theirs = socket.socketpair()
-    reader = BoundedReader(ours, silence=0.3)
+    # only who waits for silence waits shortly
+    reader = BoundedReader(ours, silence=0.3 if "answer" in why else 60)
     thread = threading.Thread(target=say, args=(theirs,))
     thread.start()
     with pytest.raises(WorkerError, match=why):
