@@ -7,7 +7,7 @@ into the hold, is `letting_go`'s.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from contextlib import closing
 from datetime import UTC, datetime
 from typing import NamedTuple
@@ -88,6 +88,26 @@ class Cleaner:
                 held = bool(category(key).held_for(rules[key]))
                 jobs.append((held, slow, Job(key, mount)))
         return [job for _, _, job in sorted(jobs, key=lambda one: one[:2])]
+
+    def go_over(
+        self,
+        keys: Iterable[str],
+        rules: Mapping[str, RuleInForce],
+        agreed: Sequence[AgreedListing],
+        standing: Collection[str],
+    ) -> None:
+        """One pass over some categories, in the order of the plan. Raises Stopped when told to
+        stop."""
+        listed = {listing.category for listing in agreed}
+        for job in self.plan(keys, rules):
+            self.clean(
+                job.category,
+                rules[job.category],
+                agreed,
+                # what was agreed item by item goes so in a further pass as well
+                standing=job.category in standing and job.category not in listed,
+                mount=None if job.category in listed else job.mount,
+            )
 
     def clean(
         self,

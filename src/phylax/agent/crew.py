@@ -114,17 +114,8 @@ class Itself:
         )
         report = PassReport(cleaner.outcomes)
         rules = {look.category: look.rule for look in task.look}
-        listed = {listing.category for listing in task.agreed}
         try:
-            for job in cleaner.plan(task.keys, rules):
-                cleaner.clean(
-                    job.category,
-                    rules[job.category],
-                    task.agreed,
-                    # what was agreed item by item goes so in a further pass as well
-                    standing=job.category in task.standing and job.category not in listed,
-                    mount=None if job.category in listed else job.mount,
-                )
+            cleaner.go_over(task.keys, rules, task.agreed, task.standing)
         except Stopped as stop:
             report.stopped = stop
         report.again = cleaner.again

@@ -345,17 +345,9 @@ class _Desk:
             own_folders=own_folders(job.look),
             protect=job.protect,
         )
-        listed = {listing.category for listing in job.agreed}
         stopped = False
         try:
-            for one in cleaner.plan(job.clean, rules):
-                cleaner.clean(
-                    one.category,
-                    rules[one.category],
-                    job.agreed,
-                    standing=one.category in job.standing and one.category not in listed,
-                    mount=None if one.category in listed else one.mount,
-                )
+            cleaner.go_over(job.clean, rules, job.agreed, job.standing)
         except Stopped:
             stopped = True
         self._report(cleaner.outcomes, cleaner.again, hold, job, stopped)
