@@ -24,7 +24,8 @@ from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import LONGEST, BoundedReader, WorkerError
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.holds import BatchPick
-from phylax.core.orders import HeldOrder, UnheldMessage
+from phylax.core.orders import HeldOrder, SurveyMessage, UnheldMessage
+from phylax.core.retention import ProtectEntry, ProtectKind
 
 TEMP = {"user-temp": rule(keep_for="P0D")}
 HELD = {"user-temp": rule(keep_for="P0D", hold_for="P3D")}
@@ -50,6 +51,24 @@ def test_each_persons_part_is_done_and_the_sums_are_of_all(desk: PeopleDesk, hom
     assert outcome.removed.count == 2
     assert {stay.reason: stay.count for stay in outcome.left} == {"somebody else's": 2}
     assert (home / ".tmp/root's").exists() and not (home / ".tmp/a/0").exists()
+
+
+def test_what_protect_entries_cover_in_homes_is_said_by_the_people_themselves(
+    desk: PeopleDesk, home: Path
+) -> None:
+    old_files(home, ANNA, 1)
+    elsewhere = desk.volume / "kept"
+    elsewhere.mkdir(mode=0o755)
+    entries = {
+        what: ProtectEntry(kind=ProtectKind.FOLDER, what=what)
+        for what in (f"{home}/.tmp/a", str(elsewhere), f"{home}/nowhere")
+    }
+    desk.look(TEMP, protect=tuple(entries.values()))
+    said = {
+        c.entry.what: (c.is_there, c.kept.count)
+        for c in desk.messages(SurveyMessage)[-1].covers or ()
+    }
+    assert said == dict(zip(entries, [(True, 1), (True, 0), (False, 0)], strict=True))
 
 
 def test_what_is_held_for_people_is_told_put_back_and_ends_by_the_agents_own_list(

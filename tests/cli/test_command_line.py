@@ -256,9 +256,11 @@ def test_what_always_stays_is_added_tested_and_taken_off(phylax: Run, machine: M
     assert "1: pattern *.dcm stays, for the shop." in added.stdout
     phylax("protect", "add", "--site", "a.example", "--machine", "ferry-desk")
     listed = phylax("protect", "list", "ferry-desk", "--format", "csv").stdout
-    assert [row[2:5] for row in csv.reader(io.StringIO(listed))][1:] == [
+    assert [[*row[2:4], row[5]] for row in csv.reader(io.StringIO(listed))][1:] == [
         ["*.dcm", "the shop", "x-rays"], ["a.example", "ferry-desk", ""],
     ]  # fmt: skip
+    assert "not looked at since" in phylax("protect", "list").stdout
+    assert "not looked at since it was added" in phylax("protect", "machines", "1").stdout
     yes = phylax("protect", "test", "ferry-desk", "/home/anna/a.dcm")
     assert (yes.returncode, "entry 1 for the shop (x-rays)" in yes.stdout) == (0, True)
     assert phylax("protect", "test", "ferry-desk", "--site", "www.a.example").returncode == 0

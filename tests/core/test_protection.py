@@ -5,8 +5,18 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from phylax.core.retention import ProtectEntry, Protection, ProtectKind
+from phylax.core.catalogue import catalogue
+from phylax.core.counting import Found, LineCount, merged
+from phylax.core.retention import (
+    ProtectEntry,
+    Protection,
+    ProtectKind,
+    Reason,
+    Scope,
+    in_force,
+)
 from phylax.core.shop import System
+from phylax.core.survey import covers
 
 FOLDER, PATTERN, SITE = ProtectKind.FOLDER, ProtectKind.PATTERN, ProtectKind.SITE
 
@@ -113,8 +123,10 @@ def test_the_entry_named_is_the_one_that_protects() -> None:
     by = found.why("/srv/x/a.tif")
     assert by is not None and by.what == "*.tif"
     assert found.why("/srv/x/a.odt") is None
-    assert found.holds_protected("/srv") and not found.holds_protected("/srv/archive/deep")
-    assert found.keeps_folder("/srv/archive/deep") and not found.keeps_folder("/srv/x")
+    inside = found.why_inside("/srv")
+    assert inside is not None and inside.what == "/srv/archive"
+    assert found.why_inside("/srv/archive/deep") is None
+    assert found.why_folder("/srv/archive/deep") and not found.why_folder("/srv/x")
 
 
 @pytest.mark.parametrize(
@@ -129,3 +141,21 @@ def test_the_entry_named_is_the_one_that_protects() -> None:
 def test_entries_and_names_may_hold_anything(kind: ProtectKind, what: str, path: str) -> None:
     protection = Protection([ProtectEntry(kind=kind, what=what)], System.LINUX)
     assert protection.keeps(path)
+
+
+def test_what_each_entry_kept_is_summed_over_lines_and_a_folder_counts_by_being_there() -> None:
+    pattern, folder, site = (
+        ProtectEntry(kind=kind, what=what)
+        for kind, what in ((PATTERN, "*.dcm"), (FOLDER, "/srv/archive"), (SITE, "a.example"))
+    )
+    count = LineCount(now=1000)
+    for name, entry in (("a", pattern), ("b", pattern), ("c", None)):
+        count.add(Found(name, 5, 1, 1, 1, 5, 1, "", Reason.PROTECTED, kept_by=entry), blocked=True)
+    rule = in_force([(Scope.CATALOGUE, catalogue()["user-temp"].rule)])
+    line = count.line("user-temp", "/", rule, capacity=0, free=0)
+    found = covers((pattern, folder, site, pattern), merged([line, line]), {folder})
+    assert [(c.entry, c.is_there, c.kept.count, c.kept.size, c.covers) for c in found] == [
+        (pattern, False, 4, 20, True),
+        (folder, True, 0, 0, True),
+        (site, False, 0, 0, False),
+    ]

@@ -9,7 +9,16 @@ from hypothesis import strategies as st
 
 from helpers import make_file
 from phylax.core.counting import Found, LineCount, as_item, spell, unspell
-from phylax.core.retention import Caution, Judge, Reason, Rule, Scope, in_force
+from phylax.core.retention import (
+    Caution,
+    Judge,
+    ProtectEntry,
+    ProtectKind,
+    Reason,
+    Rule,
+    Scope,
+    in_force,
+)
 from phylax.core.survey import Look, Survey, SurveyLine, ledger
 
 NOW = datetime(2026, 3, 2, tzinfo=UTC)
@@ -61,7 +70,8 @@ def test_a_folder_at_once_counts_as_its_files_one_by_one(tmp_path: Path) -> None
     rule = RULE.model_copy(update={"only_larger": 4096, "keep_for": timedelta(days=3)})
     newest_from = int(now.timestamp() - 1.2 * 86400)
     judge = Judge(rule, Caution.SAFE, now, newest_from={"": newest_from})
-    keeps = {"f20", "f39"}.__contains__
+    entry = ProtectEntry(kind=ProtectKind.PATTERN, what="f[23][09]")
+    keeps = {"f20": entry, "f39": entry}.get
     files = [(p.name, p.lstat()) for p in sorted(tmp_path.iterdir())]
     in_use = {(of.st_dev, of.st_ino) for name, of in files if name in ("f2", "f31", "f37")}
     at_once, single = (LineCount(int(now.timestamp()), 4096) for _ in range(2))
@@ -77,12 +87,12 @@ def test_a_folder_at_once_counts_as_its_files_one_by_one(tmp_path: Path) -> None
         seen.add(of.st_ino)
         is_open, size_of = (of.st_dev, of.st_ino) in in_use, of.st_blocks * 512
         reason = judge.why_stays(
-            int(of.st_mtime), size=size_of, in_use=is_open, protected=keeps(name)
+            int(of.st_mtime), size=size_of, in_use=is_open, protected=keeps(name) is not None
         )
         single.add(
             Found(name, size_of, int(of.st_mtime), of.st_dev, of.st_ino, of.st_size,
-                  of.st_mtime_ns, "", reason),
-            blocked=is_open or keeps(name),
+                  of.st_mtime_ns, "", reason, kept_by=keeps(name)),
+            blocked=is_open or keeps(name) is not None,
         )  # fmt: skip
     mine, theirs = (c.line("user-temp", "/", rule, capacity=10, free=1) for c in (at_once, single))
     assert {stay.reason for stay in mine.stays} == {

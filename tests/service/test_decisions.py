@@ -194,6 +194,36 @@ def test_each_scope_adds_and_the_test_names_the_entry(
 # --- consent ---------------------------------------------------------------------------------
 
 
+def test_it_is_said_of_each_entry_where_it_covers_something_and_where_nothing(
+    owner: Phylax, machine: Machine, agent: Agent, home: Path
+) -> None:
+    kept = owner.protections.add(PATTERN)
+    there, nowhere = (
+        owner.protections.add(ProtectEntry(kind=ProtectKind.FOLDER, what=what))
+        for what in ("/home/anna/.tmp/empty", "/home/anna/.tpm")
+    )
+    (home / ".tmp/empty").mkdir(parents=True)
+    make_file(home / ".tmp/b.dcm", 100, days_old=9)
+    look(owner, machine, agent)
+    late = owner.protections.add(ProtectEntry(kind=ProtectKind.SITE, what="a.example"))
+
+    def covered() -> dict[int, tuple[int, int, int, int]]:
+        listed = owner.protections.list()
+        assert listed == owner.protections.list(machine.tag)  # the shop has one machine
+        return {p.id: (p.covers, p.covers_nothing, p.not_known, p.kept) for p in listed}
+
+    assert covered() == {
+        kept.id: (1, 0, 0, 1), there.id: (1, 0, 0, 0), nowhere.id: (0, 1, 0, 0),
+        late.id: (0, 0, 1, 0),
+    }  # fmt: skip
+    (on,) = owner.protections.on_machines(nowhere.id)
+    assert (on.tag, on.covers, on.looked_at is not None) == (machine.tag, False, True)
+    assert owner.protections.on_machines(late.id)[0].looked_at is None
+    (home / ".tmp/b.dcm").unlink()
+    look(owner, machine, agent)
+    assert covered()[kept.id] == (0, 1, 0, 0) and covered()[late.id] == (0, 1, 0, 0)
+
+
 def test_a_standing_consent_counts_until_it_is_taken_back(
     owner: Phylax,
     service: Service,

@@ -66,9 +66,10 @@ class Party(Protocol):
         watch: Watcher,
         listing: Listing,
         part: Callable[[list[SurveyLine]], None],
+        there: Callable[[ProtectEntry], None] = lambda entry: None,
     ) -> list[SurveyLine]:
-        """A line for every category on every volume where there is a place. Raises what `watch`
-        raises."""
+        """A line for every category on every volume where there is a place; `there` is given each
+        folder of the protect list that is. Raises what `watch` raises."""
         ...
 
     def clean(self, task: Pass, journal: RunJournal, watch: Watcher) -> PassReport:
@@ -94,10 +95,11 @@ class Itself:
         watch: Watcher,
         listing: Listing,
         part: Callable[[list[SurveyLine]], None],
+        there: Callable[[ProtectEntry], None] = lambda entry: None,
     ) -> list[SurveyLine]:
         return survey(
             self._machine, self._guard, look, now,
-            protect=protect, watch=watch, listing=listing, part=part,
+            protect=protect, watch=watch, listing=listing, part=part, there=there,
         )  # fmt: skip
 
     def clean(self, task: Pass, journal: RunJournal, watch: Watcher) -> PassReport:

@@ -16,7 +16,7 @@ from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.outcomes import Outcomes
 from phylax.agent.places import Place
 from phylax.agent.running import Steady
-from phylax.agent.seen import Seen
+from phylax.agent.seen import Keeps, Seen
 from phylax.agent.surveyor import Stopped, Watcher
 from phylax.agent.walk import Names
 from phylax.agent.weighing import Weighing
@@ -114,7 +114,7 @@ class Hand:
         place: Place,
         folder: Names,
         judge: Judge,
-        keeps: Callable[[str], bool] | None,
+        keeps: Keeps | None,
         in_use: InUse,
     ) -> Callable[[str, os.stat_result], Reason | None]:
         """Why a file of a folder stays by what it is now, or None."""
@@ -145,7 +145,7 @@ class Hand:
                 group=shown,
                 in_use=in_use.holds(of),
                 program_open=program_open,
-                protected=keeps is not None and keeps(name),
+                protected=keeps is not None and keeps(name) is not None,
             )
 
         return verdict

@@ -18,8 +18,11 @@ class ProtectionHere(Protection):
     def __init__(self, entries: Iterable[ProtectEntry], machine: MachineKind) -> None:
         super().__init__(entries, machine.system, machine.real_folder)
         self._by_inode: dict[tuple[int, int], ProtectEntry] = {}
+        self.folders_there: list[ProtectEntry] = []
+        """Of the list's folders, those that the machine has."""
         for entry in self.entries:
             if entry.kind is ProtectKind.FOLDER and (real := machine.real_folder(entry.what)):
+                self.folders_there.append(entry)
                 with suppress(OSError):
                     of = os.stat(real)
                     self._by_inode[of.st_dev, of.st_ino] = entry
@@ -32,6 +35,6 @@ class ProtectionHere(Protection):
             self.add_folder(written, entry)
 
 
-def protection_on(machine: MachineKind, entries: Iterable[ProtectEntry]) -> Protection:
+def protection_on(machine: MachineKind, entries: Iterable[ProtectEntry]) -> ProtectionHere:
     """The protect list in force on a machine."""
     return ProtectionHere(entries, machine)

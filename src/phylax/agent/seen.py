@@ -9,7 +9,11 @@ from typing import NamedTuple
 
 from phylax.agent import files
 from phylax.agent.walk import Complaint, walk
+from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Seal
+
+Keeps = Callable[[str], ProtectEntry | None]
+"""Which entry of the protect list keeps a path, if any."""
 
 
 class Seen(NamedTuple):
@@ -28,12 +32,17 @@ class Seen(NamedTuple):
     group: str = ""
     user: str = ""
     in_use: bool = False
-    protected: bool = False
+    kept_by: ProtectEntry | None = None
+    """The entry of the protect list that keeps it, or something in it."""
     foreign: bool = False
     """Somebody else's, as a whole or something in it."""
     unseen: str = ""
     """Why something in it could not be looked at; then it stays as a whole."""
     is_link: bool = False
+
+    @property
+    def protected(self) -> bool:
+        return self.kept_by is not None
 
     @property
     def seal(self) -> Seal:
@@ -78,14 +87,14 @@ def weigh(
     parent: int,
     measure: Measure,
     complain: Complaint,
-    keeps: Callable[[str], bool] | None = None,
+    keeps: Keeps | None = None,
     below: str = "",
     breathe: Callable[[], None] = lambda: None,
 ) -> Seen | None:
     """A file or a folder with all that is in it, hard links counted once; None: it is gone.
 
-    Its age counts from the newest change in it. It is protected where `keeps` accepts it or
-    anything inside, by the path below the place; `below` is where in the place it lies.
+    Its age counts from the newest change in it. It is kept by the entry that `keeps` names
+    for it or anything inside, by the path below the place; `below` is where in the place it lies.
     """
     shown = f"{below}{name}"
     if not files.is_folder(name, parent):
@@ -103,7 +112,7 @@ def weigh(
             modified_ns=of.st_mtime_ns,
             changed_ns=of.st_ctime_ns,
             insides=frozenset({(of.st_dev, of.st_ino)}),
-            protected=keeps is not None and keeps(shown),
+            kept_by=None if keeps is None else keeps(shown),
             foreign=measure.is_foreign(of),
             is_link=stat.S_ISLNK(of.st_mode),
         )
@@ -125,14 +134,14 @@ def _weigh_folder(
     handle: int,
     measure: Measure,
     complain: Complaint,
-    keeps: Callable[[str], bool] | None,
+    keeps: Keeps | None,
     shown: str,
     breathe: Callable[[], None],
 ) -> Seen:
     top = files.about(handle)
     size = top.st_blocks * 512 if measure.allocated else 0
     insides = {(top.st_dev, top.st_ino)}
-    protected = keeps is not None and keeps(shown)
+    kept_by = None if keeps is None else keeps(shown)
     foreign = measure.is_foreign(top)
     newest, modified, changed = 0.0, 0, 0
     seen_folders = {""}
@@ -155,7 +164,8 @@ def _weigh_folder(
             modified = max(modified, inner.st_mtime_ns)
             changed = max(changed, inner.st_ctime_ns)
             foreign = foreign or measure.is_foreign(inner)
-            protected = protected or (keeps is not None and keeps(inner_path + inner_name))
+            if kept_by is None and keeps is not None:
+                kept_by = keeps(inner_path + inner_name)
             inode = (inner.st_dev, inner.st_ino)
             if inode not in insides:
                 insides.add(inode)
@@ -172,7 +182,7 @@ def _weigh_folder(
         modified_ns=modified or top.st_mtime_ns,
         changed_ns=max(changed, top.st_ctime_ns),
         insides=frozenset(insides),
-        protected=protected,
+        kept_by=kept_by,
         foreign=foreign,
         unseen=unseen,
     )

@@ -59,10 +59,12 @@ def survey(
     watch: Watcher = lambda category, items, size: None,
     listing: Listing = lambda category, item: None,
     part: Callable[[list[SurveyLine]], None] = lambda lines: None,
+    there: Callable[[ProtectEntry], None] = lambda entry: None,
 ) -> list[SurveyLine]:
     """A line for every category on every volume where it has a place.
 
-    `part` is given the lines of each category as soon as they are known.
+    `part` is given the lines of each category as soon as they are known, `there` each folder of
+    the protect list that is there.
     """
     look = tuple(look)
     if isinstance(now, datetime):
@@ -71,6 +73,8 @@ def survey(
     volumes = machine.volumes()
     territory = Territory(machine, guard, volumes, own_folders(look))
     protection = protection_on(machine, protect)
+    for entry in protection.folders_there:
+        there(entry)
     lines: list[SurveyLine] = []
     for wanted in look:
         kind = category(wanted.category)
@@ -205,7 +209,7 @@ class _Look:
                 group=place.shown,
                 user=place.user,
                 in_use=self._in_use.holds(found),
-                protected=keeps is not None and keeps(name),
+                kept_by=None if keeps is None else keeps(name),
                 foreign=place.is_foreign(found),
             )
             self._add(seen, place, count, judge, program_open)
@@ -229,7 +233,7 @@ class _Look:
             reason = Reason.NO_RIGHT
         one = Found(
             seen.path, seen.size, seen.aged_from, seen.device, seen.file, seen.apparent,
-            seen.modified_ns, seen.user, reason, seen.group, seen.changed_ns,
+            seen.modified_ns, seen.user, reason, seen.group, seen.changed_ns, seen.kept_by,
         )  # fmt: skip
         blocked = program_open or seen.in_use or seen.protected or seen.foreign
         count.add(one, blocked=blocked or reason is Reason.DATED_AHEAD)

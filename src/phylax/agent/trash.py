@@ -13,7 +13,7 @@ from datetime import datetime
 
 from phylax.agent import files
 from phylax.agent.machines import TrashLayout
-from phylax.agent.seen import Measure, Seen, weigh
+from phylax.agent.seen import Keeps, Measure, Seen, weigh
 from phylax.agent.walk import Complaint
 
 _FILETIME_EPOCH = 11_644_473_600
@@ -27,12 +27,12 @@ def trashed(
     layout: TrashLayout,
     measure: Measure,
     complain: Complaint,
-    keeps: Callable[[str], bool] | None = None,
+    keeps: Keeps | None = None,
     breathe: Callable[[], None] = lambda: None,
 ) -> Iterator[Seen]:
     """What waits in an open trash folder; paths are the names that `let_go` takes.
 
-    `keeps` says of a path below the trash folder whether the protect list keeps it.
+    `keeps` says of a path below the trash folder what in the protect list keeps it.
     """
     match layout:
         case "freedesktop":
@@ -95,7 +95,7 @@ def _weigh(
     deleted_at: int | None,
     measure: Measure,
     complain: Complaint,
-    keeps: Callable[[str], bool] | None,
+    keeps: Keeps | None,
     breathe: Callable[[], None],
     below: str = "",
 ) -> Seen | None:

@@ -16,14 +16,21 @@ from phylax.agent.locks import open_programs
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.places import Place, Territory, deeper
 from phylax.agent.protecting import ProtectionHere
-from phylax.agent.seen import Measure, Seen, weigh
+from phylax.agent.seen import Keeps, Measure, Seen, weigh
 from phylax.agent.trash import trashed
 from phylax.agent.walk import Complaint, Folder, Names, sweep, walk
 from phylax.agent.webstores import stores_in
 from phylax.core.believed_time import Believed
 from phylax.core.catalogue import Category
 from phylax.core.counting import NOT_KNOWN
-from phylax.core.retention import Caution, Judge, Protection, Ranking, RuleInForce
+from phylax.core.retention import (
+    Caution,
+    Judge,
+    ProtectEntry,
+    Protection,
+    Ranking,
+    RuleInForce,
+)
 from phylax.core.retention.verdicts import percent_free
 from phylax.core.shop import ReadingIn
 from phylax.core.values import to_seconds
@@ -188,20 +195,23 @@ class Weighing:
 
     def keeper(
         self, place: Place, folder: str, about: os.stat_result | None = None
-    ) -> Callable[[str], bool] | None:
-        """Which names in a folder of a place the protect list keeps; None: it says nothing.
+    ) -> Keeps | None:
+        """What in the protect list keeps a name in a folder of a place; None: it says nothing.
         `about`: what the folder itself is."""
         protection = self.protection
         if not protection.guards_files:
             return None
-        join, keeps = self.machine.join, protection.keeps
+        join, why = self.machine.join, protection.why
         paths = [join(base, folder) for base in self._bases(place)]
         if about is not None and isinstance(protection, ProtectionHere):
             for path in paths:
                 protection.meet(about, path)
-        if any(protection.keeps_folder(path) for path in paths):
-            return lambda name: True
-        return lambda name: any(keeps(join(path, name)) for path in paths)
+        for path in paths:
+            if entry := protection.why_folder(path):
+                return lambda name: entry
+        if len(paths) == 1:
+            return lambda name: why(join(paths[0], name))
+        return lambda name: _first(why(join(path, name)) for path in paths)
 
     @staticmethod
     def _bases(place: Place) -> list[str]:
@@ -228,13 +238,13 @@ class Weighing:
         finally:
             files.close(handle)
 
-    def _keeps_inside(self, place: Place) -> Callable[[str], bool] | None:
+    def _keeps_inside(self, place: Place) -> Keeps | None:
         protection, join = self.protection, self.machine.join
         if not protection.guards_files:
             return None
         bases = self._bases(place)
-        return lambda path: any(
-            protection.keeps(join(base, path)) or protection.holds_protected(join(base, path))
+        return lambda path: _first(
+            protection.why(join(base, path)) or protection.why_inside(join(base, path))
             for base in bases
         )
 
@@ -285,7 +295,7 @@ class Weighing:
                     modified_ns=site.newest_ns,
                     group=place.shown,
                     user=place.user,
-                    protected=self.protection.why_site(site.host) is not None,
+                    kept_by=self.protection.why_site(site.host),
                 )
 
     def _things(self, place: Place, complain: Complaint) -> Iterator[Seen]:
@@ -307,6 +317,10 @@ class Weighing:
                 modified_ns=at * 10**9,
                 group=thing.group or place.shown,
             )
+
+
+def _first(entries: Iterable[ProtectEntry | None]) -> ProtectEntry | None:
+    return next((entry for entry in entries if entry is not None), None)
 
 
 def _not_now(path: str, why: str) -> None:

@@ -36,8 +36,8 @@ from phylax.core.orders import (
     SurveyMessage,
     SurveyOrder,
 )
-from phylax.core.retention import Caution
-from phylax.core.survey import Item, Look, SurveyLine, Tally
+from phylax.core.retention import Caution, ProtectEntry
+from phylax.core.survey import Item, Look, SurveyLine, Tally, covers
 
 _WORTH_BYTES, _WORTH_SHARE = 2**20, 100
 """A further pass is worth it for so many bytes, and for one part in so many of what went."""
@@ -148,12 +148,13 @@ class Worker:
         step: Any = look.value
         watch = Teller(_Told(self, order), step, order.expect).watch
         found: list[SurveyLine] = []
+        there: set[ProtectEntry] = set()
         crew = self._crew.parties()
         for party in crew:
             # a category that several have a part of is shown when all of them were looked at
             part = parts.add if len(crew) == 1 else _say_nothing
             now = self._clock.believed()
-            found += party.look(order.look, order.protect, now, watch, pages.add, part)
+            found += party.look(order.look, order.protect, now, watch, pages.add, part, there.add)
         lines = merged(found)
         pages.send()
         self._spool.put(
@@ -164,6 +165,7 @@ class Worker:
                 started_at=started,
                 ended_at=datetime.now(UTC),
                 lines=tuple(lines),
+                covers=covers(order.protect, lines, there),
             )
         )
         # sent along the way, so that people see it; if not now, then with the result

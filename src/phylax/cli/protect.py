@@ -6,10 +6,12 @@ import sys
 
 import click
 
-from phylax.cli._output import Column, console, format_option, print_list
+from phylax.cli._output import Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import in_words, subject, subject_options
+from phylax.core.quantities import count, show_size
 from phylax.core.retention import ProtectEntry, ProtectKind
+from phylax.core.retention.protection import ListedProtection, ProtectionOnMachine
 
 
 @click.group("protect")
@@ -28,11 +30,55 @@ def list_entries(session: Session, machine: str | None, form: str) -> None:
         Column("kind", lambda p: p.entry.kind),
         Column("what", lambda p: p.entry.what),
         Column("for", lambda p: p.subject or f"the {p.scope}"),
+        Column("covers", lambda p: _covers(p, machine)),
         Column("note", lambda p: p.note),
         Column("added by", lambda p: p.added_by),
     )
     found = session.shop.protections.list(machine)
     print_list(form, found, columns, empty="Nothing is protected by a list.")
+
+
+def _covers(entry: ListedProtection, machine: str | None) -> str:
+    """What an entry covers, in words, on one machine or on all that it is for."""
+    if machine is not None:
+        if entry.not_known:
+            return "not looked at since"
+        if entry.kept:
+            return f"{count(entry.kept, 'item')}, {show_size(entry.kept_size)}"
+        return "the folder is there" if entry.covers else "NOTHING here"
+    parts = []
+    if entry.covers:
+        parts.append(f"something on {entry.covers}")
+    if entry.covers_nothing:
+        parts.append(f"NOTHING on {entry.covers_nothing}")
+    if entry.not_known:
+        parts.append(f"{entry.not_known} not looked at since")
+    return ", ".join(parts) or "no machine"
+
+
+@command.command("machines")
+@click.argument("number", type=int)
+@format_option
+@pass_session
+def machines(session: Session, number: int, form: str) -> None:
+    """On which machines entry NUMBER covers something, and on which nothing."""
+
+    def here(on: ProtectionOnMachine) -> str:
+        if on.looked_at is None:
+            return "not looked at since it was added"
+        if on.kept:
+            return f"{count(on.kept, 'item')}, {show_size(on.kept_size)}"
+        return "the folder is there, nothing in it is looked at" if on.is_there else "NOTHING"
+
+    zone = session.the_shop.clock
+    columns = (
+        Column("machine", lambda on: on.tag),
+        Column("client", lambda on: on.client),
+        Column("covers", here),
+        Column("looked at", lambda on: local(on.looked_at, zone)),
+    )
+    found = session.shop.protections.on_machines(number)
+    print_list(form, found, columns, empty="This entry is for no machine.")
 
 
 @command.command("add")

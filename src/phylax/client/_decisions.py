@@ -21,7 +21,12 @@ from phylax.core.retention import (
     ScopedRule,
     ShopRule,
 )
-from phylax.core.retention.protection import NewProtection, ProtectTest
+from phylax.core.retention.protection import (
+    ListedProtection,
+    NewProtection,
+    ProtectionOnMachine,
+    ProtectTest,
+)
 from phylax.core.rule_document import Differences, NewDocument
 from phylax.core.survey import FolderSum, Ledger, ListedItem, Survey
 from phylax.core.what_if import WhatIf, WhatIfQuestion
@@ -161,10 +166,15 @@ class Rules(Family):
 
 
 class Protections(Family):
-    def list(self, machine: Which | None = None) -> Sequence[ScopedProtection]:
-        """Everything that anyone protects, or what is protected on one machine."""
+    def list(self, machine: Which | None = None) -> Sequence[ListedProtection]:
+        """Everything that anyone protects, or what is protected on one machine; and what each
+        entry covers there."""
         path = "/protections" if machine is None else f"/machines/{machine}/protections"
-        return self._http.get(list[ScopedProtection], path)
+        return self._http.get(list[ListedProtection], path)
+
+    def on_machines(self, number: int) -> Sequence[ProtectionOnMachine]:
+        """What an entry covers on each machine that it is for."""
+        return self._http.get(list[ProtectionOnMachine], f"/protections/{number}/machines")
 
     def add(
         self, entry: ProtectEntry, *, scope: Scope = Scope.SHOP, subject_id: int = 0, note: str = ""

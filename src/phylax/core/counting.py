@@ -13,13 +13,14 @@ from datetime import datetime
 from hashlib import blake2b
 from typing import Any, NamedTuple, Protocol
 
-from phylax.core.retention import DATED_AHEAD, Judge, Reason, RuleInForce
+from phylax.core.retention import DATED_AHEAD, Judge, ProtectEntry, Reason, RuleInForce
 from phylax.core.survey import (
     AGE_DAYS,
     LARGEST,
     NAMED_UNREAD,
     AgeDay,
     Item,
+    KeptBy,
     PlaceSum,
     Ranked,
     Seal,
@@ -27,6 +28,7 @@ from phylax.core.survey import (
     SurveyLine,
     Tally,
     Unread,
+    add_kept,
     most_held,
 )
 from phylax.core.values import from_seconds
@@ -71,6 +73,7 @@ class Found(NamedTuple):
     reason: Reason | None
     group: str = ""
     changed_ns: int = 0
+    kept_by: ProtectEntry | None = None
 
 
 NOT_KNOWN = 0
@@ -106,6 +109,7 @@ class LineCount:
         self._ranked: list[Ranked] = []
         self._ranks_all = True
         self._young_by_attributes = [0, 0]
+        self._kept_by: dict[ProtectEntry, list[int]] = {}
         self.kept_sites = 0
         self.unread: list[Unread] = []
         self.unread_count = 0
@@ -155,6 +159,8 @@ class LineCount:
             self._goes[1] += found.size
         else:
             self._stay(found.reason, 1, found.size)
+        if found.kept_by is not None:
+            self._is_kept_by(found.kept_by, found.size)
         if found.size > self._floor:
             self._keep(found)
         numbers = _packed((found.size, found.file, found.modified_ns))
@@ -185,7 +191,7 @@ class LineCount:
         program_open: bool,
         user: str,
         owners: range | None = None,
-        keeps: Callable[[str], bool] | None = None,
+        keeps: Callable[[str], ProtectEntry | None] | None = None,
     ) -> int:
         """Count the files of one folder; the bytes they hold.
 
@@ -193,10 +199,10 @@ class LineCount:
         each. `open_numbers` are the file numbers in `open_files`. `used` says that age is measured
         from the last use; `attributes` that a change of attributes makes a file young as well, and
         that it is no older than `arrived`, since when its folder lies there; `behind` from when
-        a time counts at which the clock was wrong; `in_blocks` that a
-        file counts as the blocks it holds instead of as its length; `owners` whose files may go
-        (None: everyone's); `keeps` which names the protect list keeps. A file with several names
-        (hard links) is counted once.
+        a time counts at which the clock was wrong; `in_blocks` that a file counts as the blocks it
+        holds instead of as its length; `owners` whose files may go (None: everyone's); `keeps`
+        which entry of the protect list keeps a name. A file with several names (hard links) is
+        counted once.
         """
         now, counts, sizes, floor = self._now, self._counts, self._sizes, self._floor
         ahead = now + DATED_AHEAD
@@ -224,8 +230,9 @@ class LineCount:
                 aged_from = used_at
             blocked = program_open or (number in open_numbers and (device, number) in open_files)
             reason = standing
-            if keeps is not None and keeps(name):
+            if keeps is not None and (entry := keeps(name)) is not None:
                 reason, blocked = Reason.PROTECTED, True
+                self._is_kept_by(entry, size)
                 self._stay(reason, 1, size)
             elif owners is not None and owner not in owners:
                 reason, blocked = Reason.FOREIGN, True
@@ -303,6 +310,11 @@ class LineCount:
             sums[0] += count
             sums[1] += size
 
+    def _is_kept_by(self, entry: ProtectEntry, size: int) -> None:
+        sums = self._kept_by.setdefault(entry, [0, 0])
+        sums[0] += 1
+        sums[1] += size
+
     def _keep(self, found: Found) -> None:
         """Keep an item among the largest; the running number keeps ties from being compared."""
         self._kept += 1
@@ -356,6 +368,10 @@ class LineCount:
                 count=self._young_by_attributes[0], size=self._young_by_attributes[1]
             ),
             kept_sites=self.kept_sites,
+            kept_by=tuple(
+                KeptBy(entry=entry, kept=Tally(count=count, size=size))
+                for entry, (count, size) in self._kept_by.items()
+            ),
             digest=(self._digest % (1 << 8 * _DIGEST_BYTES)).to_bytes(_DIGEST_BYTES, "big").hex(),
             programs_open=tuple(sorted(self.programs_open)),
             places=most_held(self._places),
@@ -413,6 +429,7 @@ def _both(one: SurveyLine, other: SurveyLine) -> SurveyLine:
             ),
             "young_by_attributes": one.young_by_attributes + other.young_by_attributes,
             "kept_sites": one.kept_sites + other.kept_sites,
+            "kept_by": add_kept((*one.kept_by, *other.kept_by)),
             "digest": digest.to_bytes(_DIGEST_BYTES, "big").hex(),
             "programs_open": tuple(sorted({*one.programs_open, *other.programs_open})),
             "places": most_held((*one.places, *other.places)),

@@ -12,7 +12,7 @@ from pydantic import Field
 from phylax.core.holds import BatchName, BatchPick, HeldItem, IfTaken
 from phylax.core.retention import ProtectEntry, RuleInForce
 from phylax.core.shop import MachineFacts, ReadingIn, VolumeReadings, by_volume
-from phylax.core.survey import Item, Look, Stay, SurveyLine, Tally
+from phylax.core.survey import Cover, Item, Look, Stay, SurveyLine, Tally
 from phylax.core.values import Demand, Moment, Value
 
 LEASE_SECONDS = 90
@@ -192,6 +192,9 @@ class SurveyMessage(Demand):
     started_at: Moment
     ended_at: Moment
     lines: tuple[SurveyLine, ...]
+    covers: tuple[Cover, ...] | None = Field(
+        None, description="Each entry of the protect list in force; None: it was not looked for"
+    )
 
 
 class SurveyPartMessage(Demand):

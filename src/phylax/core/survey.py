@@ -13,9 +13,9 @@ from typing import Annotated
 from pydantic import Field
 
 from phylax.core.catalogue import category
-from phylax.core.retention import Caution, Reason, RuleInForce
+from phylax.core.retention import Caution, ProtectEntry, Reason, RuleInForce
 from phylax.core.retention.verdicts import percent_free
-from phylax.core.values import Moment, Span, Value
+from phylax.core.values import Demand, Moment, Span, Value
 
 AGE_DAYS = 801
 """An age profile has a line for each day 0 to 800; what is older counts as 800."""
@@ -115,6 +115,25 @@ class PlaceSum(Value):
     programs_open: tuple[str, ...] = Field((), description="Of the person whose place it is")
 
 
+class KeptBy(Value):
+    """What one entry of the protect list kept, where without it the rule would decide."""
+
+    entry: ProtectEntry
+    kept: Tally
+
+
+class Cover(Demand):
+    """What an entry of the protect list covers on a machine, as a look found it."""
+
+    entry: ProtectEntry
+    is_there: bool = Field(description="A folder: the machine has it")
+    kept: Tally = Field(description="Things that were looked at and that it keeps")
+
+    @property
+    def covers(self) -> bool:
+        return self.is_there or self.kept.count > 0
+
+
 class SurveyLine(Value):
     """One category on one volume."""
 
@@ -138,6 +157,7 @@ class SurveyLine(Value):
         description="Of what is too young: old by its contents, changed by attributes alone",
     )
     kept_sites: int = Field(0, description="Sites that the protect list keeps")
+    kept_by: tuple[KeptBy, ...] = Field((), description="By entry of the protect list")
     digest: Annotated[str, Field(description="Digest of the listing, the same for the same items")]
     programs_open: tuple[str, ...] = ()
     places: tuple[PlaceSum, ...] = Field(
@@ -238,6 +258,25 @@ def ledger(survey: Survey, standing: Collection[str] = ()) -> Ledger:
 def most_held(places: Iterable[PlaceSum]) -> tuple[PlaceSum, ...]:
     """The places that hold most, in that order."""
     return tuple(sorted(places, key=lambda place: (-place.holds.size, place.place))[:NAMED_PLACES])
+
+
+def add_kept(kept: Iterable[KeptBy]) -> tuple[KeptBy, ...]:
+    """What each entry kept, added together."""
+    sums: dict[ProtectEntry, Tally] = {}
+    for line in kept:
+        sums[line.entry] = sums.get(line.entry, Tally()) + line.kept
+    return tuple(KeptBy(entry=entry, kept=tally) for entry, tally in sums.items())
+
+
+def covers(
+    entries: Iterable[ProtectEntry], lines: Iterable[SurveyLine], there: Collection[ProtectEntry]
+) -> tuple[Cover, ...]:
+    """What each entry in force covers, by a look's lines and the folders that are `there`."""
+    kept = {one.entry: one.kept for one in add_kept(k for line in lines for k in line.kept_by)}
+    return tuple(
+        Cover(entry=entry, is_there=entry in there, kept=kept.get(entry, Tally()))
+        for entry in dict.fromkeys(entries)
+    )
 
 
 def _sum(tallies: Iterable[Tally]) -> Tally:

@@ -11,7 +11,8 @@ from phylax.agent.guard import Guard
 from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.surveyor import survey
 from phylax.core.orders import CategoryRule, ListingMessage, Message, ResultMessage, SurveyMessage
-from phylax.core.survey import Item, Look, SurveyLine, Tally
+from phylax.core.retention import ProtectEntry
+from phylax.core.survey import Cover, Item, Look, SurveyLine, Tally, covers
 from phylax.demo import scenario
 from phylax.demo.tree import GIB
 from phylax.store import protections, rules
@@ -27,6 +28,7 @@ class LookedThrough:
     at: datetime
     lines: tuple[SurveyLine, ...]
     listed: dict[str, list[Item]]
+    covers: tuple[Cover, ...] = ()
     grows: dict[str, float] = field(default_factory=dict)
     """Categories of people's own files that grow lately, GiB a day."""
 
@@ -47,19 +49,23 @@ def look_through(
         CategoryRule(category=key, rule=rule)
         for key, rule in rules.in_force_on(conn, machine_id).items()
     ]
+    entries = [one.entry for one in protections.in_force_on(conn, machine_id)]
+    there: set[ProtectEntry] = set()
     lines = survey(
         quick,
         Guard(quick),
         look,
         now,
-        protect=[one.entry for one in protections.in_force_on(conn, machine_id)],
+        protect=entries,
+        there=there.add,
         listing=lambda key, item: listed.setdefault(key, []).append(item),
     )
     spec = next(one for one in scenario.MACHINES if one.tag == machine.folder.name)
     lately = spec.volumes[0].lately
     # five days of seven
     grows = {"own-folders": lately[1] * 5 / 7} if lately else {}
-    return LookedThrough(now - timedelta(minutes=30), tuple(lines), listed, grows)
+    found = covers(entries, lines, there)
+    return LookedThrough(now - timedelta(minutes=30), tuple(lines), listed, found, grows)
 
 
 def as_it_came_in(look: LookedThrough, run_id: int) -> Iterator[Message]:
@@ -75,7 +81,7 @@ def as_it_came_in(look: LookedThrough, run_id: int) -> Iterator[Message]:
                 items=tuple(items[start : start + _A_PAGE]),
             )
     started = look.at - timedelta(seconds=20)
-    yield _survey(run_id, Look.FIRST, started, look.at, look.lines)
+    yield _survey(run_id, Look.FIRST, started, look.at, look.lines, look.covers)
     yield ResultMessage(id=uuid.uuid4().hex, run_id=run_id, started_at=started, ended_at=look.at)
 
 
@@ -121,7 +127,12 @@ def _then(look: LookedThrough, at: datetime, gathered: int) -> tuple[SurveyLine,
 
 
 def _survey(
-    run_id: int, look: Look, started: datetime, ended: datetime, lines: tuple[SurveyLine, ...]
+    run_id: int,
+    look: Look,
+    started: datetime,
+    ended: datetime,
+    lines: tuple[SurveyLine, ...],
+    found: tuple[Cover, ...] | None = None,
 ) -> SurveyMessage:
     return SurveyMessage(
         id=uuid.uuid4().hex,
@@ -130,4 +141,5 @@ def _survey(
         started_at=started,
         ended_at=ended,
         lines=lines,
+        covers=found,
     )

@@ -412,6 +412,9 @@ def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: in
     )
     if is_newest:
         profiles.replace(conn, survey)
+        if message.covers is not None:
+            ended = to_seconds(message.ended_at)
+            protections.note_covers(conn, run.machine_id, message.covers, at=ended)
         surveys.forget_listings(conn, run.machine_id, before=at - _LISTINGS_LAST)
     listed = {consent.category for consent, _ in consents.agreed(conn, run.id)}
     standing = consents.standing_categories(conn, run.machine_id) - listed

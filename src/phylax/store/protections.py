@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Iterable
 
 from phylax.core.retention import ProtectEntry, ProtectKind, Scope, ScopedProtection
+from phylax.core.retention.protection import ListedProtection, ProtectionOnMachine
+from phylax.core.survey import Cover
 from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
@@ -66,6 +69,86 @@ def protections(conn: Connection) -> list[ScopedProtection]:
     return [_entry(row) for row in rows]
 
 
+# --- what they cover ------------------------------------------------------------------------
+
+_IN_SCOPE = """
+    FROM protections p JOIN machines m ON (
+        p.scope = 'shop' OR (p.scope = 'client' AND m.client_id = p.subject_id)
+        OR (p.scope = 'machine' AND m.id = p.subject_id))
+    LEFT JOIN protection_covers v
+        ON v.machine_id = m.id AND v.kind = p.kind AND v.what = p.what
+"""
+
+
+def note_covers(conn: Connection, machine_id: int, covers: Iterable[Cover], *, at: int) -> None:
+    """What the list covers on a machine is now what its newest look found."""
+    conn.execute("DELETE FROM protection_covers WHERE machine_id = ?", (machine_id,))
+    conn.executemany(
+        "INSERT OR REPLACE INTO protection_covers VALUES (?, ?, ?, ?, ?, ?, ?)",
+        [
+            (
+                machine_id, cover.entry.kind, cover.entry.what, int(cover.is_there),
+                cover.kept.count, cover.kept.size, at,
+            )
+            for cover in covers
+        ],
+    )  # fmt: skip
+
+
+def with_covers(
+    conn: Connection, entries: Iterable[ScopedProtection], machine_id: int | None = None
+) -> list[ListedProtection]:
+    """Entries with what they cover, on one machine or on all that they are for."""
+    rows = conn.execute(
+        f"""
+        SELECT p.id, count(v.at), total(v.is_there OR v.kept > 0), count(*),
+               total(v.kept), total(v.kept_size)
+        {_IN_SCOPE} WHERE :machine IS NULL OR m.id = :machine GROUP BY p.id
+        """,
+        {"machine": machine_id},
+    )
+    sums = {row[0]: tuple(map(int, tuple(row)[1:])) for row in rows}
+    listed = []
+    for entry in entries:
+        looked, covers, machines, kept, size = sums.get(entry.id, (0, 0, 0, 0, 0))
+        listed.append(
+            ListedProtection(
+                **{name: getattr(entry, name) for name in ScopedProtection.model_fields},
+                covers=covers,
+                covers_nothing=looked - covers,
+                not_known=machines - looked,
+                kept=kept,
+                kept_size=size,
+            )
+        )
+    return listed
+
+
+def on_machines(conn: Connection, number: int) -> list[ProtectionOnMachine]:
+    """What an entry covers on each machine that it is for: first those where it covers nothing."""
+    rows = conn.execute(
+        f"""
+        SELECT m.id, m.tag, (SELECT name FROM clients c WHERE c.id = m.client_id) AS client,
+               v.at, v.is_there, v.kept, v.kept_size
+        {_IN_SCOPE} WHERE p.id = ?
+        ORDER BY v.at IS NULL, v.is_there OR v.kept > 0, m.tag
+        """,
+        (number,),
+    )
+    return [
+        ProtectionOnMachine(
+            machine_id=row["id"],
+            tag=row["tag"],
+            client=row["client"],
+            looked_at=None if row["at"] is None else from_seconds(row["at"]),
+            is_there=bool(row["is_there"]),
+            kept=row["kept"] or 0,
+            kept_size=row["kept_size"] or 0,
+        )
+        for row in rows
+    ]
+
+
 def in_force_on(conn: Connection, machine_id: int) -> list[ScopedProtection]:
     """What is protected on a machine: the shop's, its client's and its own."""
     rows = conn.execute(
@@ -79,4 +162,5 @@ def in_force_on(conn: Connection, machine_id: int) -> list[ScopedProtection]:
         """,
         {"machine": machine_id},
     )
-    return [_entry(row) for row in rows]
+    scopes = list(Scope)
+    return sorted(map(_entry, rows), key=lambda entry: (scopes.index(entry.scope), entry.id))

@@ -216,7 +216,23 @@
               >{line.name}</button
             >
             <div class="muted text-sm">{line.cost}</div>
-            {#if line.programs_open.length}
+            {#if (line.places ?? []).length}
+              <details class="text-sm">
+                <summary>
+                  {count((line.places ?? []).length, 'profile')}{#if line.programs_open.length},
+                    <span class="lookhere">open: {line.programs_open.join(', ')}</span>{/if}
+                </summary>
+                <ul data-testid="places">
+                  {#each line.places ?? [] as place (place.place)}
+                    <li title={place.place}>
+                      {place.user ? `${place.user}, ` : ''}{place.label}:
+                      {size(place.holds.size)}{#if place.programs_open?.length},
+                        <span class="lookhere">open: {place.programs_open.join(', ')}</span>{/if}
+                    </li>
+                  {/each}
+                </ul>
+              </details>
+            {:else if line.programs_open.length}
               <div class="lookhere text-sm">Open: {line.programs_open.join(', ')}</div>
             {/if}
             {#if line.unread_count}

@@ -4,6 +4,7 @@
   import Folder from '@lucide/svelte/icons/folder';
   import Globe from '@lucide/svelte/icons/globe';
   import Regex from '@lucide/svelte/icons/asterisk';
+  import { count, size } from '$lib/words';
   import When from './When.svelte';
 
   interface Props {
@@ -14,7 +15,7 @@
   }
   let { machine, mayChange, isOwner }: Props = $props();
 
-  type Entry = Schema['ScopedProtection'];
+  type Entry = Schema['ListedProtection'];
   type Kind = Schema['ProtectKind'];
   const KINDS: { kind: Kind; name: string; example: string }[] = [
     { kind: 'folder', name: 'folder', example: 'C:\\Archive or /srv/archive' },
@@ -31,6 +32,39 @@
   let problem = $state('');
   let testPath = $state('');
   let tested = $state('');
+
+  type OnMachine = Schema['ProtectionOnMachine'];
+  let opened = $state(0);
+  let machines = $state<OnMachine[]>([]);
+
+  /** What an entry covers, in words: on this machine, or on all that it is for. */
+  function coverOf(entry: Entry): string {
+    if (machine) {
+      if (entry.not_known) return 'not looked at since it was added';
+      if (entry.kept) return `keeps ${count(entry.kept, 'item')} here, ${size(entry.kept_size)}`;
+      return entry.covers ? 'the folder is there' : 'covers nothing here';
+    }
+    const parts = [];
+    if (entry.covers) parts.push(`covers something on ${count(entry.covers, 'machine')}`);
+    if (entry.covers_nothing) parts.push(`nothing on ${entry.covers_nothing}`);
+    if (entry.not_known) parts.push(`${entry.not_known} not looked at since`);
+    return parts.join(', ') || 'for no machine';
+  }
+  function hereOf(on: OnMachine): string {
+    if (!on.looked_at) return 'not looked at since it was added';
+    if (on.kept) return `${count(on.kept, 'item')}, ${size(on.kept_size)}`;
+    return on.is_there ? 'the folder is there' : 'nothing';
+  }
+  async function open(entry: Entry) {
+    opened = opened === entry.id ? 0 : entry.id;
+    machines = [];
+    if (!opened) return;
+    const { data, error } = await api.GET('/api/v1/protections/{number}/machines', {
+      params: { path: { number: entry.id } }
+    });
+    if (data) machines = data;
+    else problem = inWords(error);
+  }
 
   async function load() {
     const { data, error } = machine
@@ -103,7 +137,19 @@
         <code class="break-all">{entry.entry.what}</code>
         {#if entry.note}<span class="muted">{entry.note}</span>{/if}
       </span>
-      <span class="flex items-center gap-3">
+      <span class="flex flex-wrap items-center gap-x-3">
+        {#if machine}
+          <span class="text-sm" class:lookhere={!entry.covers && !entry.not_known}
+            >{coverOf(entry)}</span
+          >
+        {:else}
+          <button
+            class="plain text-sm"
+            class:lookhere={entry.covers_nothing > 0}
+            aria-expanded={opened === entry.id}
+            onclick={() => open(entry)}>{coverOf(entry)}</button
+          >
+        {/if}
         <span class="muted text-sm">
           for {entry.subject || 'the shop'}; {entry.added_by}, <When at={entry.added_at} />
         </span>
@@ -111,6 +157,17 @@
           <button class="plain text-sm" onclick={() => remove(entry)}>Take it off the list</button>
         {/if}
       </span>
+      {#if opened === entry.id}
+        <ul class="basis-full pl-7 text-sm" data-testid="covers">
+          {#each machines as on (on.machine_id)}
+            <li class="flex flex-wrap gap-x-3 py-0.5">
+              <a href="/machines/{on.tag}">{on.tag}</a>
+              <span class="muted">{on.client}</span>
+              <span class:lookhere={!!on.looked_at && !on.kept && !on.is_there}>{hereOf(on)}</span>
+            </li>
+          {/each}
+        </ul>
+      {/if}
     </li>
   {:else}
     <li class="muted py-2">Nothing is protected by a list yet.</li>

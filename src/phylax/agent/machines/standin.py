@@ -240,25 +240,27 @@ class StandInMachine:
                 yield Location(path, self._shown(system_volume, path), person)
 
     def named_folder(self, shown: str) -> Location | None:
-        written = shown.replace("\\", "/").rstrip("/")
         wanted = _plain(shown)
         allowed = any(
             wanted == _plain(own) or wanted.startswith(_plain(own) + "/")
             for own in read_state(self.folder).own_folders
         )
+        path = self.real_folder(shown)
+        if path is None:
+            return None
+        if not allowed:
+            why = "this machine does not let the shop name it (own_folders)"
+            return Location(path, shown, why=why)
+        return Location(path, shown)
+
+    def real_folder(self, shown: str) -> str | None:
+        written, wanted = shown.replace("\\", "/").rstrip("/"), _plain(shown)
         for volume in self._state.volumes:
             top = _plain(volume.mount)
             if wanted.startswith(top + "/") and ".." not in wanted.split("/"):
                 path = os.path.realpath(self._path(volume) + written[len(top) :])
-                if not path.startswith(self._path(volume) + os.sep) or not os.path.isdir(path):
-                    return None
-                if not allowed:
-                    why = "this machine does not let the shop name it (own_folders)"
-                    return Location(path, shown, why=why)
-                return Location(path, shown)
-        return None
-
-    def real_folder(self, shown: str) -> str | None:
+                inside = path.startswith(self._path(volume) + os.sep)
+                return path if inside and os.path.isdir(path) else None
         return None
 
     def may_ask(self, path: str) -> bool:

@@ -231,6 +231,9 @@ class Report(Demand):
     )
     problems: tuple[Text, ...] = Field((), max_length=100)
     stopped: bool = False
+    there: tuple[Text, ...] = Field(
+        (), max_length=5000, description="Folders of the protect list that the person can see"
+    )
     gone: tuple[int, ...] = Field((), max_length=1000, description="Indexes of what has gone")
 
 

@@ -36,7 +36,7 @@ from phylax.core.believed_time import Believed
 from phylax.core.catalogue import category
 from phylax.core.holds import BatchPick, HeldItem
 from phylax.core.orders import CategoryRule, HeldMessage, HeldOrder, UnheldMessage
-from phylax.core.retention import ProtectEntry
+from phylax.core.retention import ProtectEntry, ProtectKind
 from phylax.core.survey import AgeDay, Stay, SurveyLine, Tally, Unread
 
 _PAIR = struct.Struct("<QQ")
@@ -62,6 +62,7 @@ class Somebody:
         watch: Watcher,
         listing: Listing,
         part: Callable[[list[SurveyLine]], None],
+        there: Callable[[ProtectEntry], None] = lambda entry: None,
     ) -> list[SurveyLine]:
         crew = self._crew
         look = [one for one in look if _is_for_people(one.category)]
@@ -90,7 +91,8 @@ class Somebody:
                 case jobs.Lines():
                     for line in message.lines:
                         full = len(lines) >= _MOST_LINES
-                        if full or line.category not in rules or not _is_plausible(line):
+                        known = line.category in rules and _is_plausible(line, protect)
+                        if full or not known:
                             raise WorkerError("it sent lines that cannot be")
                         volume = volumes.get(line.mount)
                         lines.append(
@@ -109,7 +111,7 @@ class Somebody:
             around=crew.around(self._person), look=tuple(look), protect=tuple(protect), now=now
         )
         try:
-            crew.nursery.work(self._person, job, handle)
+            said = crew.nursery.work(self._person, job, handle)
         except WorkerError as error:
             if stop:
                 raise stop[0] from None
@@ -117,6 +119,9 @@ class Somebody:
             return [_not_looked_at(self._person, rules, crew.machine, str(error))]
         if stop:
             raise stop[0]
+        for entry in protect:
+            if entry.kind is ProtectKind.FOLDER and entry.what in said.there:
+                there(entry)
         part(lines)
         return lines
 
@@ -583,15 +588,17 @@ def _watched(message: jobs.Watched, watch: Watcher, stop: list[Stopped]) -> jobs
     return jobs.Answer(go_on=not stop)
 
 
-def _is_plausible(line: SurveyLine) -> bool:
+def _is_plausible(line: SurveyLine, protect: Sequence[ProtectEntry]) -> bool:
     numbers: list[Tally | Stay | AgeDay] = [
         line.holds,
         line.goes,
         line.young_by_attributes,
         *line.stays,
         *line.ages,
+        *(one.kept for one in line.kept_by),
     ]
-    return all(0 <= n.count <= 2**62 and 0 <= n.size <= 2**62 for n in numbers)
+    of_list = all(one.entry in protect for one in line.kept_by)
+    return of_list and all(0 <= n.count <= 2**62 and 0 <= n.size <= 2**62 for n in numbers)
 
 
 def _not_looked_at(

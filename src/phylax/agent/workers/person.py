@@ -298,6 +298,7 @@ class _Desk:
     def look(self, job: jobs.LookJob) -> None:
         page: list[Item] = []
         listed = [""]
+        there: list[str] = []
 
         def send_page() -> None:
             if page:
@@ -322,13 +323,14 @@ class _Desk:
                 protect=job.protect,
                 watch=self._agent.watch,
                 listing=listing,
+                there=lambda entry: there.append(entry.what),
             )
             send_page()
             for line in lines:
                 self._agent.say_line(line)
         except Stopped:
             stopped = True
-        self._agent.say(jobs.Report(stopped=stopped))
+        self._agent.say(jobs.Report(there=tuple(there), stopped=stopped))
 
     def clean(self, job: jobs.CleanJob) -> None:
         rules = {look.category: look.rule for look in job.look}

@@ -79,6 +79,32 @@ class ScopedProtection(Value):
     added_at: Moment
 
 
+class ListedProtection(ScopedProtection):
+    """The same, with what it covers on the machines that were asked about."""
+
+    covers: int = Field(description="Machines that have the folder, or things that it keeps")
+    covers_nothing: int = Field(description="Machines that were looked at and have neither")
+    not_known: int = Field(description="Machines that were not looked at since it was added")
+    kept: int = Field(description="Things that it keeps on them, as their newest looks say")
+    kept_size: int = Field(description="Bytes of these")
+
+
+class ProtectionOnMachine(Value):
+    """What one entry covers on one machine."""
+
+    machine_id: int
+    tag: str
+    client: str
+    looked_at: Moment | None = Field(description="Of the look that says so; None: none yet")
+    is_there: bool = Field(False, description="A folder: the machine has it")
+    kept: int = 0
+    kept_size: int = 0
+
+    @property
+    def covers(self) -> bool:
+        return self.is_there or self.kept > 0
+
+
 class NewProtection(Demand):
     """Something that somebody adds to what always stays."""
 
@@ -153,6 +179,10 @@ class Protection:
         self._patterns = [e for e in self.entries if e.kind is ProtectKind.PATTERN]
 
     @cached_property
+    def _singly(self) -> list[tuple[re.Pattern[str], ProtectEntry]]:
+        return [(_compiled(_regex(e.what), self._flags), e) for e in self._patterns]
+
+    @cached_property
     def _joined(self) -> re.Pattern[str] | None:
         if not self._patterns:
             return None
@@ -175,9 +205,9 @@ class Protection:
         if folder not in self._folders:
             self._folders.append(folder)
 
-    def keeps_folder(self, path: str) -> bool:
-        """Whether a folder, with all that is in it, lies in a protected folder."""
-        return self._folder_entry(self._plain(path)) is not None
+    def why_folder(self, path: str) -> ProtectEntry | None:
+        """The entry of the protected folder that a folder, with all that is in it, lies in."""
+        return self._folder_entry(self._plain(path))
 
     def _folder_entry(self, plain: str) -> ProtectEntry | None:
         for folder, entry in self._folders:
@@ -187,25 +217,22 @@ class Protection:
 
     def keeps(self, path: str) -> bool:
         """Whether a file or folder, by its whole path, is protected."""
-        plain = self._plain(path)
-        if self._folder_entry(plain) is not None:
-            return True
-        return self._joined is not None and self._joined.search(plain) is not None
+        return self.why(path) is not None
 
-    def holds_protected(self, path: str) -> bool:
-        """Whether a protected folder lies inside this one."""
-        plain = self._plain(path)
-        return any(folder.startswith(plain + "/") for folder, _ in self._folders)
+    def why_inside(self, path: str) -> ProtectEntry | None:
+        """The entry of a protected folder that lies inside this one, or None."""
+        inside = self._plain(path) + "/"
+        return next((entry for folder, entry in self._folders if folder.startswith(inside)), None)
 
     def why(self, path: str) -> ProtectEntry | None:
         """The entry that protects a path, or None."""
         plain = self._plain(path)
         if (entry := self._folder_entry(plain)) is not None:
             return entry
-        for entry in self._patterns:
-            if _compiled(_regex(entry.what), self._flags).search(plain):
-                return entry
-        return None
+        # one question for all patterns first: of a million files most are kept by none
+        if self._joined is None or self._joined.search(plain) is None:
+            return None
+        return next((entry for pattern, entry in self._singly if pattern.search(plain)), None)
 
     def why_site(self, host: str) -> ProtectEntry | None:
         """The entry that keeps a site, by its name or by one it lies under."""

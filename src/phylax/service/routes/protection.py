@@ -8,7 +8,12 @@ from fastapi import APIRouter, Query, Response
 
 from phylax.core.events import EventKind
 from phylax.core.retention import Protection, Scope, ScopedProtection
-from phylax.core.retention.protection import NewProtection, ProtectTest
+from phylax.core.retention.protection import (
+    ListedProtection,
+    NewProtection,
+    ProtectionOnMachine,
+    ProtectTest,
+)
 from phylax.service.deeds import TheDeed
 from phylax.service.house import TheHouse
 from phylax.service.problems import Problem, documented, invalid, not_found
@@ -22,10 +27,19 @@ router = APIRouter(tags=["protect list"])
 
 
 @router.get("/protections")
-def list_protections(house: TheHouse, actor: Signed) -> list[ScopedProtection]:
-    """Everything that anyone protects."""
+def list_protections(house: TheHouse, actor: Signed) -> list[ListedProtection]:
+    """Everything that anyone protects, and on how many machines it covers something."""
     with house.db.read() as conn:
-        return protections.protections(conn)
+        return protections.with_covers(conn, protections.protections(conn))
+
+
+@router.get("/protections/{number}/machines", responses=documented(404))
+def list_covers(number: int, house: TheHouse, actor: Signed) -> list[ProtectionOnMachine]:
+    """What an entry covers on each machine that it is for: first those where it covers nothing."""
+    with house.db.read() as conn:
+        if protections.protection(conn, number) is None:
+            raise not_found("protection", number)
+        return protections.on_machines(conn, number)
 
 
 @router.post(
@@ -65,10 +79,12 @@ def remove_protection(number: int, deed: TheDeed, technician: Technician) -> Non
 
 
 @router.get("/machines/{machine}/protections", responses=documented(404))
-def list_in_force(machine: str, house: TheHouse, actor: Signed) -> list[ScopedProtection]:
-    """What is protected on a machine: the shop's, its client's and its own."""
+def list_in_force(machine: str, house: TheHouse, actor: Signed) -> list[ListedProtection]:
+    """What is protected on a machine: the shop's, its client's and its own; and what each entry
+    covers there."""
     with house.db.read() as conn:
-        return protections.in_force_on(conn, find_machine(conn, machine).id)
+        number = find_machine(conn, machine).id
+        return protections.with_covers(conn, protections.in_force_on(conn, number), number)
 
 
 @router.get("/machines/{machine}/protections/test", responses=documented(404, 422))

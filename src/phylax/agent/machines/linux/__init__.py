@@ -25,6 +25,7 @@ from phylax.agent.machines.linux.in_use import locked_files, open_files, program
 from phylax.agent.machines.linux.mounts import (
     Mount,
     disk_kind,
+    folder_behind,
     identity_of,
     mount_of,
     mount_over,
@@ -176,7 +177,7 @@ class LinuxMachine:
         return next(folder_location(path), None)
 
     def real_folder(self, shown: str) -> str | None:
-        return os.path.realpath(shown) if os.path.isdir(shown) else None
+        return folder_behind(shown)
 
     def may_ask(self, path: str) -> bool:
         return mount_over(os.path.normpath(path)).answers

@@ -11,9 +11,10 @@ import contextlib
 import os
 import re
 import select
+import stat
 import subprocess
 import sys
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
@@ -139,6 +140,39 @@ def mount_over(path: str, table: Iterable[Mount] | None = None) -> Mount:
     if best is None:
         raise FileNotFoundError(2, "lies on no mount", path)
     return best
+
+
+_MOST_LINKS = 40
+
+
+def folder_behind(path: str, leave: Callable[[str], bool] = lambda path: False) -> str | None:
+    """Where a folder really is, links resolved; None: there is none, or something on the way lies
+    on a mount that may not answer, which is never asked, or is to be left alone."""
+    real, rest, links = "/", os.path.normpath(path).strip("/").split("/"), 0
+    while rest:
+        name = rest.pop(0)
+        if name in ("", "."):
+            continue
+        if name == "..":
+            real = os.path.dirname(real)
+            continue
+        inner = os.path.join(real, name)
+        if leave(inner) or not mount_over(inner).answers:
+            return None
+        try:
+            of = os.lstat(inner)
+            if stat.S_ISDIR(of.st_mode):
+                real = inner
+                continue
+            if not stat.S_ISLNK(of.st_mode) or links == _MOST_LINKS:
+                return None
+            links += 1
+            target = os.readlink(inner)
+        except OSError:
+            return None
+        real = "/" if target.startswith("/") else real
+        rest = [*target.split("/"), *rest]
+    return real
 
 
 def mount_of(path: str) -> str:

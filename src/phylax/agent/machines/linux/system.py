@@ -20,7 +20,7 @@ from phylax.agent.machines.linux import (
     LinuxMachine,
     real_home,
 )
-from phylax.agent.machines.linux.mounts import mount_over
+from phylax.agent.machines.linux.mounts import folder_behind, mount_over
 from phylax.agent.machines.linux.people import Person
 
 _SHARED = ("tmp", "var/tmp")
@@ -46,9 +46,8 @@ class LinuxSystem(LinuxMachine):
 
     def real_folder(self, shown: str) -> str | None:
         """Not in people's homes: their own workers resolve what leads there."""
-        plain = os.path.normpath(shown)
-        in_home = any(_is_in(plain, person.home) for person in self.apart())
-        return None if in_home else super().real_folder(shown)
+        homes = [person.home for person in self.apart()]
+        return folder_behind(shown, lambda path: any(_is_in(path, home) for home in homes))
 
     def shared(self) -> list[str]:
         """Folders of the system that everybody may write to."""
