@@ -84,6 +84,9 @@ def test_what_is_held_for_people_is_told_put_back_and_ends_by_the_agents_own_lis
     assert (hold.parent.stat().st_uid, hold.parent.stat().st_mode & 0o777) == (0, 0o711)
     told = {item.path: item.number for page in desk.tell_held() for item in page.items}
     assert len(told) == 2 and not desk.tell_held()
+    # the service's records were set back
+    desk.crew.tell_again()
+    assert sum(len(page.items) for page in desk.tell_held()) == 2 and not desk.tell_held()
     order = HeldOrder(
         kind="put back", run_id=3, lease="l",
         picks=(BatchPick(batch=entry.batch, numbers=(told["a/0"],)),),

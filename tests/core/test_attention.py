@@ -17,10 +17,13 @@ from phylax.core.attention import (
     keep,
     look,
 )
+from phylax.core.attention.kept_young import KeptYoung, kept_young
+from phylax.core.counting import LineCount
+from phylax.core.retention import Rule, Scope, in_force
 from phylax.core.rounds import Round
 from phylax.core.runs import Run, RunState
 from phylax.core.shop import Machine, Volume
-from phylax.core.survey import Tally
+from phylax.core.survey import Look, Survey, Tally
 from phylax.core.today import in_a_sentence
 from phylax.core.trends import (
     Advice,
@@ -60,6 +63,23 @@ def needs_you(standings: list[Standing]) -> list[Attention]:
     )
 
 
+def doubted(*, hours: float) -> Standing:
+    one = standing()
+    doubt = {
+        "clock_doubt": "its clock is 900 s behind what it was",
+        "clock_doubt_since": NOW - timedelta(hours=hours),
+    }
+    return one.model_copy(update={"machine": one.machine.model_copy(update=doubt)})
+
+
+def young(*, days: float) -> Standing:
+    kept = KeptYoung(
+        category="user-temp", mount="C:", count=9, size=2**30, since=NOW - timedelta(days=days),
+        last=NOW,
+    )  # fmt: skip
+    return standing(kept_young=(kept,))
+
+
 @pytest.mark.parametrize(
     ("found", "cause", "step"),
     [
@@ -71,6 +91,8 @@ def needs_you(standings: list[Standing]) -> list[Attention]:
         (standing(state=RunState.MISSED, missed_in_a_row=3), Cause.MISSED, NextStep.RUN_AGAIN),
         (standing(waits_for_yes=MUCH), Cause.WAITS_FOR_YES, NextStep.DECIDE),
         (standing(seen=NOW - timedelta(days=8)), Cause.SILENT, NextStep.ASK_CLIENT),
+        (doubted(hours=2), Cause.CLOCK_DOUBTED, NextStep.ASK_CLIENT),
+        (young(days=1), Cause.KEPT_YOUNG, NextStep.LOOK),
     ],
 )
 def test_each_cause_by_example(found: Standing, cause: Cause, step: NextStep) -> None:
@@ -247,3 +269,31 @@ def test_the_shop_in_a_sentence() -> None:
     assert in_a_sentence(needs_you([standing(92)]), [round_] * 2, NOW) == (
         "One machine needs you. Two rounds run in the next 24 hours, the first at 18:00."
     )
+
+
+@pytest.mark.parametrize("nothing", [doubted(hours=0.5), young(days=0.5)])
+def test_what_passes_by_itself_needs_nobody(nothing: Standing) -> None:
+    assert look(nothing) == []
+
+
+def test_what_attributes_alone_keep_young_is_followed_from_look_to_look() -> None:
+    rule = in_force([(Scope.CATALOGUE, Rule(off=False, keep_for=timedelta(days=1)))])
+
+    def survey(day: int, young: int) -> Survey:
+        line = LineCount(0).line("user-temp", "C:", rule, capacity=0, free=0)
+        sums = {
+            "holds": Tally(count=9, size=100),
+            "young_by_attributes": Tally(count=5, size=young),
+        }
+        at = NOW + timedelta(days=day)
+        return Survey(
+            id=day, machine_id=1, run_id=day, look=Look.FIRST, started_at=at, ended_at=at,
+            lines=(line.model_copy(update=sums),),
+        )  # fmt: skip
+
+    assert kept_young(survey(0, 50)) == ()  # half is not most
+    first = kept_young(survey(0, 51))
+    assert not first[0].again_and_again
+    (second,) = kept_young(survey(1, 80), first)
+    assert (second.since, second.size, second.again_and_again) == (NOW, 80, True)
+    assert kept_young(survey(2, 10), (second,)) == ()

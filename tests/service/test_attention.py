@@ -12,9 +12,10 @@ import pytest
 from conftest import Service
 from helpers import Clock, enrol, make_file, make_standin, needs_you
 from phylax.client import ChangedMeanwhileError, Phylax, RefusedError
-from phylax.core.attention import Cause, Found, Handling, Standing
-from phylax.core.orders import Awake, ReadingsMessage
+from phylax.core.attention import Attention, Cause, Found, Handling, Standing
+from phylax.core.orders import Awake, ReadingsMessage, SurveyMessage
 from phylax.core.shop import Machine, MachineFacts, ReadingIn, by_volume
+from phylax.core.survey import Look, Tally
 from phylax.service import watch, work
 from phylax.service.house import House
 from phylax.store import agents, readings
@@ -160,6 +161,52 @@ def test_a_clock_that_is_wrong_is_named_and_its_readings_stand_where_they_belong
         )
         work.apply(conn, machine.id, message, at=house.now(), age=0.0)
     assert owner.machines.get(machine.tag).clock_off == 0
+
+
+def test_a_clock_that_the_agent_does_not_trust_needs_a_person_until_it_does(
+    owner: Phylax, house: House, machine: Machine, clock: Clock
+) -> None:
+    def told(doubt: str) -> list[Attention]:
+        with house.db.write() as conn:
+            awake = Awake(at=clock.now, since=clock.now, clock_doubt=doubt)
+            message = ReadingsMessage(id=f"reading-{clock.now}", awake=awake)
+            work.apply(conn, machine.id, message, at=house.now(), age=0.0)
+        clock.pass_(timedelta(hours=1))
+        return needs_you(house, owner)
+
+    assert told("") == []
+    (doubted,) = told("its clock is 900 s behind what it was")
+    assert doubted.cause is Cause.CLOCK_DOUBTED and "900 s" in doubted.evidence
+    (same,) = told("its clock is 903 s behind what it was")
+    assert (same.id, same.since) == (doubted.id, doubted.since)
+    assert told("") == []
+
+
+def test_what_attributes_alone_keep_young_needs_a_person_at_the_second_look(
+    owner: Phylax, house: House, machine: Machine, clock: Clock, tmp_path: Path
+) -> None:
+    home = make_standin(tmp_path / "m")
+    agent = enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
+    make_file(home / ".tmp/x", 1000)
+    run = owner.runs.survey(machine.tag)
+    agent.once()
+    lines = next(owner.machines.surveys(machine.tag)).lines
+    # a pretended machine has ages of its own; a real one may have this line
+    young = {"young_by_attributes": Tally(count=1, size=1000)}
+    lines = tuple(
+        line.model_copy(update=young) if line.category == "user-temp" else line for line in lines
+    )
+    for day in range(3):
+        at = clock.now + timedelta(days=day)
+        message = SurveyMessage(
+            id=f"survey-of-{day}", run_id=run.id, look=Look.FIRST, started_at=at, ended_at=at,
+            lines=lines,
+        )  # fmt: skip
+        with house.db.write() as conn:
+            work.apply(conn, machine.id, message, at=house.now())
+        needs = [one for one in needs_you(house, owner) if one.cause is Cause.KEPT_YOUNG]
+        assert len(needs) == (1 if day else 0)
+    assert needs[0].volume_mount == "/" and "nightly script" in needs[0].evidence
 
 
 def test_what_grew_is_named_when_a_volume_fills_faster(

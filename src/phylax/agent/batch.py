@@ -361,6 +361,10 @@ class Batch:
         except (FileNotFoundError, ValueError):
             return False
 
+    def note_untold(self) -> None:
+        """The service may not know of it any more."""
+        Path(self.path, TOLD).unlink(missing_ok=True)
+
     def note_told(self, length: int) -> None:
         # forgotten on a full volume: it is told once more, which does no harm
         with suppress(OSError):

@@ -8,6 +8,7 @@ that person's rights (`workers.people`).
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from contextlib import closing
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Protocol
@@ -155,6 +156,13 @@ class Crew:
 
     def tell_untold(self, send: Callable[[HeldMessage], None]) -> None:
         """Say what is held for people and was not told yet. Raises what `send` raises."""
+
+    def tell_again(self) -> None:
+        """What is held counts as not told: the service may not know of it any more. OSError where
+        that cannot be noted."""
+        for batch in self.hold.batches():
+            with closing(batch):
+                batch.note_untold()
 
     def recover(self) -> None:
         """Put back everything that was moved aside by what was cut off."""

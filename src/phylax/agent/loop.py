@@ -18,6 +18,7 @@ from phylax.agent.hold import Hold
 from phylax.agent.hold_keeping import HoldKeeper
 from phylax.agent.home import AgentHome, nursery_for, open_crew, open_machine
 from phylax.agent.journal import JournalError, OddJournalError, RunJournal
+from phylax.agent.records import KnownRecords
 from phylax.agent.reserve import Reserve
 from phylax.agent.spool import Spool
 from phylax.agent.waking import Waking
@@ -57,7 +58,6 @@ class Agent:
         self._clock: Clock = (
             OwnClock() if self._config.kind == "standin" else BelievedClock(home.folder)
         )
-        self._link = AgentLink(self._config.url, home.key(), told_time=self._clock.agree)
         reserve = Reserve(home.folder / "reserve")
         self._spool = Spool(home.spool, reserve)
         self._hold = Hold(
@@ -68,6 +68,13 @@ class Agent:
             reserve=Reserve(home.folder / "reserve-hold"),
         )
         self._runs = home.runs
+        records = KnownRecords(home.folder, self._spool, lambda: self._crew.tell_again())
+        self._link = AgentLink(
+            self._config.url,
+            home.key(),
+            told_time=self._clock.agree,
+            told_records=records.hear,
+        )
         own = [str(home.folder), *self._hold.possible()]
         guard = Guard(self._machine, own, rules)
         self._crew = open_crew(
@@ -211,7 +218,7 @@ class Agent:
             ReadingsMessage(
                 id=uuid.uuid4().hex,
                 readings=tuple(self._machine.volumes()),
-                awake=self._waking.told(),
+                awake=self._waking.told(self._clock.believed().why),
             )
         )
         self._next_reading = time.monotonic() + self._config.readings_every

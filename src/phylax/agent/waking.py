@@ -62,7 +62,7 @@ class Waking:
         begin = max(self._since, now - timedelta(seconds=gone))
         self._untold.append(Asleep(begin=begin, end=now))
 
-    def told(self) -> Awake:
+    def told(self, clock_doubt: str = "") -> Awake:
         """What is to be told with the next report; each sleep once."""
         self.look()
         untold, self._untold = tuple(self._untold[-1000:]), []
@@ -71,4 +71,5 @@ class Waking:
             since=self._since,
             booted_at=self._machine.booted_at(),
             slept=untold,
+            clock_doubt=clock_doubt[:300],
         )

@@ -36,7 +36,7 @@ def list_holds(session: Session, machine: str, also_ended: bool, form: str) -> N
         Column("put back", lambda h: _tally(h.put_back)),
         Column("since", lambda h: local(h.held_at, zone)),
         Column("goes for good", lambda h: local(h.until_at, zone)),
-        Column("run", lambda h: str(h.run_id), right=True),
+        Column("run", lambda h: "" if h.run_id is None else str(h.run_id), right=True),
     )
     found = session.shop.holds.list(machine, also_ended=also_ended)
     print_list(form, found, columns, empty=f"Nothing is held on {machine}.")

@@ -92,9 +92,13 @@ class Http:
             raise UnreachableError(f"{self.url} could not be reached: {error}") from error
         if response.is_error:
             raise from_response(response)
+        self._answered(response)
+        return response
+
+    def _answered(self, response: httpx.Response) -> None:
+        """The service answered, and not with an error."""
         if self._told_time is not None and (date := _date_of(response)) is not None:
             self._told_time(date)
-        return response
 
     def get(self, kind: type[T], path: str, /, **params: Any) -> T:
         return _parse(kind, self.send("GET", path, params=params))

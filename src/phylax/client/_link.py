@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from datetime import datetime
 from typing import Any
 
+import httpx
 from pydantic import TypeAdapter, ValidationError
 
 from phylax import __version__
 from phylax.client._errors import NotAnOrderError
 from phylax.client._http import Http
+from phylax.core.generations import HEADER, Generation, heard
 from phylax.core.orders import Enrolled, Enrolment, GoOn, LeasedProgress, Message, Order, Progress
 from phylax.core.shop import MachineFacts
 
@@ -23,6 +27,24 @@ def enrol(url: str, code: str, facts: MachineFacts) -> Enrolled:
 
 class AgentLink(Http):
     """One agent's connection, with its own key."""
+
+    def __init__(
+        self,
+        url: str,
+        key: str,
+        *,
+        told_time: Callable[[datetime], None] | None = None,
+        told_records: Callable[[Generation], None] | None = None,
+    ) -> None:
+        """`told_records` is called with the life of the service's records whenever it answers."""
+        super().__init__(url, key, told_time=told_time)
+        self._told_records = told_records
+
+    def _answered(self, response: httpx.Response) -> None:
+        super()._answered(response)
+        said = heard(response.headers.get(HEADER, ""))
+        if said is not None and self._told_records is not None:
+            self._told_records(said)
 
     def report(self, message: Message, *, age: float | None = None) -> None:
         """Send a message; the service applies it once however often it is sent.

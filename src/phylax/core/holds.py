@@ -46,7 +46,9 @@ class Hold(Value):
     id: int
     machine_id: int
     machine_tag: str
-    run_id: int
+    run_id: int | None = Field(
+        None, description="None: a run that the records do not know, for they were set back"
+    )
     category: str
     mount: str
     held_at: Moment

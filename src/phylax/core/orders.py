@@ -153,6 +153,11 @@ class Awake(Demand):
     since: Moment = Field(description="When the agent started")
     booted_at: Moment | None = Field(None, description="When the machine was started, if known")
     slept: tuple[Asleep, ...] = Field((), max_length=1000)
+    clock_doubt: str = Field(
+        "",
+        max_length=300,
+        description="Why the agent does not trust its machine's clock; until it does, nothing goes",
+    )
 
 
 class ReadingsMessage(Demand):
@@ -233,6 +238,16 @@ class UnheldMessage(Demand):
     numbers: tuple[tuple[int, int], ...] = Field(description="First and last of each stretch")
 
 
+class SetBackMessage(Demand):
+    """The service's records are younger than this agent knew them: they were set back."""
+
+    kind: Literal["set back"] = "set back"
+    id: str = Field(min_length=8, max_length=80)
+    generation: str = Field(max_length=80)
+    knew: int = Field(ge=0, description="Number of the newest event that the agent knew of")
+    came_to: int = Field(ge=0, description="That of the newest when it noticed")
+
+
 class ResultMessage(Demand):
     """How a run ended on the machine."""
 
@@ -263,6 +278,7 @@ Message = Annotated[
     | SurveyMessage
     | HeldMessage
     | UnheldMessage
+    | SetBackMessage
     | ResultMessage,
     Field(discriminator="kind"),
 ]

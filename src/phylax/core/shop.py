@@ -187,6 +187,8 @@ class Machine(Value):
     limit_percent: int = Field(90, description="The threshold in force: its own, or whose it is")
     clock_off: int = Field(0, description="Seconds by which its clock is ahead")
     clock_off_since: Moment | None = None
+    clock_doubt: str = Field("", description="Why its agent does not trust its clock")
+    clock_doubt_since: Moment | None = None
     volumes: tuple[Volume, ...] = ()
     gone_volumes: tuple[Volume, ...] = Field((), description="Which it once had")
 

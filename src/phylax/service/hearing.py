@@ -64,6 +64,7 @@ def heard_of(conn: Connection, machine_id: int, *, at: int, moments: Iterable[in
 def told_awake(conn: Connection, machine_id: int, awake: Awake, *, at: int) -> None:
     """Since when an agent is at work: runs it missed may have had another reason than was
     presumed, and a restart that somebody waits for may have happened."""
+    agents.note_clock_doubt(conn, machine_id, awake.clock_doubt, at=at)
     since, until = to_seconds(awake.since), min(to_seconds(awake.at), at)
     if awake.booted_at is not None:
         checklist.note_restart(conn, machine_id, to_seconds(awake.booted_at), at=at)

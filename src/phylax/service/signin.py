@@ -16,10 +16,11 @@ from argon2 import PasswordHasher
 from argon2.exceptions import VerificationError
 from fastapi import Depends, Request, Response
 
+from phylax.core.generations import HEADER
 from phylax.core.people import Person, Role
 from phylax.service.house import House, TheHouse
 from phylax.service.problems import Problem
-from phylax.store import agents, people
+from phylax.store import agents, generation, people
 
 COOKIE = "phylax_session"
 SESSION_SECONDS = 14 * 86400
@@ -157,12 +158,14 @@ Technician = Annotated[Actor, Depends(_at_least(Role.TECHNICIAN, Role.OWNER))]
 Owner = Annotated[Actor, Depends(_at_least(Role.OWNER))]
 
 
-def the_agents_machine(request: Request, house: TheHouse) -> int:
-    """The machine whose agent is calling, by its key."""
+def the_agents_machine(request: Request, house: TheHouse, response: Response) -> int:
+    """The machine whose agent is calling, by its key. Each answer says which life the records are
+    in, so that agents notice where they were set back."""
     scheme, _, key = request.headers.get("authorization", "").partition(" ")
     if scheme.lower() == "bearer" and key:
         with house.db.read() as conn:
             machine_id = agents.machine_of_key(conn, hashed(key.strip()))
+            response.headers[HEADER] = generation.current(conn).said()
         if machine_id is not None:
             return machine_id
     raise _unknown("This agent's key is not known; enrol the machine again.")

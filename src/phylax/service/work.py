@@ -22,6 +22,7 @@ from phylax.core.orders import (
     Order,
     ReadingsMessage,
     ResultMessage,
+    SetBackMessage,
     SurveyMessage,
     SurveyOrder,
     SurveyPartMessage,
@@ -44,7 +45,7 @@ from phylax.core.runs import (
 from phylax.core.shop import by_volume
 from phylax.core.survey import Ledger, Look, Tally, ledger
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service import checklist, hearing, queue
+from phylax.service import checklist, hearing, queue, set_back
 from phylax.service.ending import write_down
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.store import (
@@ -64,6 +65,7 @@ from phylax.store import (
     shop,
     surveys,
 )
+from phylax.store import standing as standings
 from phylax.store.database import Connection
 
 _LISTINGS_LAST = int(timedelta(days=30).total_seconds())
@@ -334,11 +336,15 @@ def apply(
         case SurveyMessage():
             _finish_survey(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
         case HeldMessage():
-            holds.take(conn, _own_run(conn, machine_id, message.run_id).machine_id, message)
+            # told again after the records were set back, it may be of a run that they do not know
+            known = runs.is_of(conn, message.run_id, machine_id)
+            holds.take(conn, machine_id, message, message.run_id if known else None)
             journal.tell(conn, EventKind.HOLD, at=at, machine_id=machine_id)
         case UnheldMessage():
             holds.end(conn, machine_id, message)
             journal.tell(conn, EventKind.HOLD, at=at, machine_id=machine_id)
+        case SetBackMessage():
+            set_back.told(conn, machine_id, message, at=at)
         case ResultMessage():
             _finish_run(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
         case _:
@@ -412,6 +418,7 @@ def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: in
     )
     if is_newest:
         profiles.replace(conn, survey)
+        standings.note_kept_young(conn, survey)
         if message.covers is not None:
             ended = to_seconds(message.ended_at)
             protections.note_covers(conn, run.machine_id, message.covers, at=ended)

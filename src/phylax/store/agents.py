@@ -95,6 +95,18 @@ def note_clock(conn: Connection, machine_id: int, off: int, *, at: int) -> None:
         )
 
 
+def note_clock_doubt(conn: Connection, machine_id: int, why: str, *, at: int) -> None:
+    """Why an agent does not trust its machine's clock; empty: it does."""
+    conn.execute(
+        """
+        UPDATE machines SET clock_doubt = :why,
+               clock_doubt_since = iif(:why = '', NULL, coalesce(clock_doubt_since, :at))
+        WHERE id = :id AND clock_doubt <> :why
+        """,
+        {"why": why, "at": at, "id": machine_id},
+    )
+
+
 def note_version(conn: Connection, machine_id: int, version: str) -> None:
     """The agent's version, as it says with each report."""
     conn.execute(

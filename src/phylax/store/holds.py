@@ -85,8 +85,9 @@ def chosen(conn: Connection, pick: HeldPick) -> tuple[BatchPick, Tally]:
     return BatchPick(batch=batch, numbers=pick.numbers), Tally(count=row[0], size=row[1])
 
 
-def take(conn: Connection, machine_id: int, message: HeldMessage) -> None:
-    """Things a machine holds; told again, they count once."""
+def take(conn: Connection, machine_id: int, message: HeldMessage, run_id: int | None) -> None:
+    """Things a machine holds; told again, they count once. `run_id`: by which run, where the
+    records know it."""
     row = conn.execute(
         """
         INSERT INTO holds (machine_id, run_id, batch, category, mount, held_at, until_at)
@@ -95,7 +96,7 @@ def take(conn: Connection, machine_id: int, message: HeldMessage) -> None:
         RETURNING id
         """,
         (
-            machine_id, message.run_id, message.batch, message.category, message.mount,
+            machine_id, run_id, message.batch, message.category, message.mount,
             to_seconds(message.held_at), to_seconds(message.until_at),
         ),
     ).fetchone()  # fmt: skip

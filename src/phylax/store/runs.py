@@ -79,6 +79,12 @@ def run(conn: Connection, run_id: int) -> Run | None:
     return as_run(row) if row else None
 
 
+def is_of(conn: Connection, run_id: int, machine_id: int) -> bool:
+    """Whether a run is a machine's."""
+    row = conn.execute("SELECT machine_id FROM runs WHERE id = ?", (run_id,)).fetchone()
+    return row is not None and row[0] == machine_id
+
+
 def runs_by_id(conn: Connection, ids: str) -> dict[int, Run]:
     """Chosen runs by number; `ids` is a JSON array."""
     rows = conn.execute(f"{RUN} WHERE r.id IN (SELECT value FROM json_each(?))", (ids,))

@@ -172,6 +172,8 @@ def _machine(row: sqlite3.Row, volumes: list[Volume]) -> Machine:
         limit_percent=row["limit_percent"],
         clock_off=row["clock_off"],
         clock_off_since=_moment(row["clock_off_since"]),
+        clock_doubt=row["clock_doubt"],
+        clock_doubt_since=_moment(row["clock_doubt_since"]),
         volumes=tuple(volume for volume in volumes if volume.gone_at is None),
         gone_volumes=tuple(volume for volume in volumes if volume.gone_at is not None),
     )

@@ -6,13 +6,17 @@ import json
 import sqlite3
 from collections.abc import Iterable
 
+from pydantic import TypeAdapter
+
 from phylax.core.attention import SILENT_AFTER, SOON, HeldOn, Standing
-from phylax.core.survey import Tally
+from phylax.core.attention.kept_young import KeptYoung, kept_young
+from phylax.core.survey import Survey, Tally
 from phylax.core.trends import Outlook
 from phylax.core.values import from_seconds
 from phylax.store import left_again, outlooks, runs, shop
 
 Connection = sqlite3.Connection
+_KEPT_YOUNG = TypeAdapter(tuple[KeptYoung, ...])
 
 
 def candidates(conn: Connection, *, at: int, newest_agent: str) -> set[int]:
@@ -28,6 +32,8 @@ def candidates(conn: Connection, *, at: int, newest_agent: str) -> set[int]:
         WHERE m.seen_at < :silent
            OR r.state IN ('failed', 'missed', 'partly')
            OR m.clock_off <> 0
+           OR m.clock_doubt <> ''
+           OR m.kept_young IS NOT NULL
            OR a.version <> :newest_agent
            OR json_extract(m.waits_for_yes, '$.count') > 0
            OR EXISTS (SELECT 1 FROM volumes v WHERE v.machine_id = m.id AND v.gone_at IS NULL
@@ -56,7 +62,8 @@ def standings(
     ids = json.dumps([machine.id for machine in machines])
     rows = conn.execute(
         """
-        SELECT m.id, m.can_go, m.waits_for_yes, m.looked_at, m.last_run_id, m.missed_in_a_row
+        SELECT m.id, m.can_go, m.waits_for_yes, m.looked_at, m.last_run_id, m.missed_in_a_row,
+               m.kept_young
         FROM json_each(?) wanted JOIN machines m ON m.id = wanted.value
         """,
         (ids,),
@@ -80,6 +87,7 @@ def standings(
             waits_for_yes=row["waits_for_yes"] and Tally.model_validate_json(row["waits_for_yes"]),
             looked_at=row["looked_at"] and from_seconds(row["looked_at"]),
             left_often=left.get(machine.id),
+            kept_young=_KEPT_YOUNG.validate_json(row["kept_young"] or "[]"),
             outlooks=tuple(said.get(machine.id, ())),
             held=tuple(held.get(machine.id, ())),
             awake_since=awake_since and from_seconds(awake_since),
@@ -123,3 +131,12 @@ def _awake_since(conn: Connection, at: int) -> int | None:
         {"at": at},
     ).fetchone()
     return row[0] if row else None
+
+
+def note_kept_young(conn: Connection, survey: Survey) -> None:
+    """What a look found kept young by its attributes alone, and since when."""
+    number = survey.machine_id
+    row = conn.execute("SELECT kept_young FROM machines WHERE id = ?", (number,)).fetchone()
+    young = kept_young(survey, _KEPT_YOUNG.validate_json(row[0] or "[]"))
+    said = _KEPT_YOUNG.dump_json(young).decode() if young else None
+    conn.execute("UPDATE machines SET kept_young = ? WHERE id = ?", (said, number))

@@ -502,6 +502,12 @@ class CrewWithWorkers(Crew):
             current = self.index.get(entry.batch) or entry
             self.index.put(current.model_copy(update={"told": True}))
 
+    def tell_again(self) -> None:
+        super().tell_again()
+        for entry in self.index.entries():
+            if entry.told:
+                self.index.put(entry.model_copy(update={"told": False}))
+
     def settle(self, person: Person, journal: RunJournal, about: dict[str, Any] | None) -> None:
         """After a worker ended in the middle: put back what it had moved aside, and count what is
         gone of what it was about to remove."""

@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterable, Iterator
 from datetime import timedelta
 
 from phylax.core.attention.findings import Cause, Found, NextStep, Standing
+from phylax.core.catalogue import category
 from phylax.core.quantities import (
     count,
     show_age,
@@ -24,6 +25,7 @@ SOON = timedelta(days=30)
 RECENT = timedelta(days=45)
 """A change of pace is news for so long."""
 CLOCK_WRONG_FROM = 300
+CLOCK_DOUBT_AFTER = timedelta(hours=1)
 HOLD_PERCENT = 5
 
 Rule = Callable[[Standing], Iterable[Found]]
@@ -295,6 +297,45 @@ def _clock_wrong(standing: Standing) -> Iterator[Found]:
     )
 
 
+def _clock_doubted(standing: Standing) -> Iterator[Found]:
+    """The agent does not trust its machine's clock, and not only while they get acquainted."""
+    machine = standing.machine
+    since = machine.clock_doubt_since
+    if not machine.clock_doubt or since is None or standing.now - since < CLOCK_DOUBT_AFTER:
+        return
+    yield _found(
+        standing,
+        cause=Cause.CLOCK_DOUBTED,
+        urgency=62,
+        grade=0,
+        since=since,
+        reason="Nothing is cleaned: its clock is not trusted",
+        evidence=machine.clock_doubt[:1].upper() + machine.clock_doubt[1:],
+        next_step=NextStep.ASK_CLIENT,
+    )
+
+
+def _kept_young(standing: Standing) -> Iterator[Found]:
+    """Old things that are never old enough, for something changes their attributes."""
+    for young in standing.kept_young:
+        if not young.again_and_again:
+            continue
+        name = category(young.category).name
+        yield _found(
+            standing,
+            cause=Cause.KEPT_YOUNG,
+            subject=f"{young.category} {young.mount}",
+            urgency=33,
+            grade=young.size // 2**30,
+            since=young.since,
+            reason=f"{name} on {young.mount}: most of it is old and does not go",
+            evidence=f"{count(young.count, 'file')}, {show_size(young.size)}: only their owner, "
+            "rights or times were changed lately. Look for a nightly script or a backup that does",
+            next_step=NextStep.LOOK,
+            volume_mount=young.mount,
+        )
+
+
 def _agent_old(standing: Standing) -> Iterator[Found]:
     mine, newest = standing.machine.agent_version, standing.newest_agent
     if mine and newest and _parts(mine) < _parts(newest):
@@ -324,7 +365,9 @@ CAUSES: tuple[Rule, ...] = (
     _silent,
     _always_left,
     _waits_for_yes,
+    _clock_doubted,
     _clock_wrong,
+    _kept_young,
     _left,
     _agent_old,
 )

@@ -6,6 +6,7 @@ from enum import StrEnum
 
 from pydantic import Field, model_validator
 
+from phylax.core.attention.kept_young import KeptYoung
 from phylax.core.runs import Run
 from phylax.core.shop import Machine
 from phylax.core.survey import Tally
@@ -24,6 +25,8 @@ class Cause(StrEnum):
     ALWAYS_LEFT = "always left"
     WAITS_FOR_YES = "waits for a yes"
     CLOCK_WRONG = "clock wrong"
+    CLOCK_DOUBTED = "clock not trusted"
+    KEPT_YOUNG = "kept young"
     LEFT = "something left"
     AGENT_OLD = "agent is old"
 
@@ -72,6 +75,7 @@ class Standing(Value):
     waits_for_yes: Tally | None = None
     looked_at: Moment | None = None
     left_often: LeftOften | None = None
+    kept_young: tuple[KeptYoung, ...] = ()
     outlooks: tuple[Outlook, ...] = ()
     held: tuple[HeldOn, ...] = ()
     awake_since: Moment | None = Field(

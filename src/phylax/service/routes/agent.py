@@ -108,6 +108,7 @@ def take_message(
 async def next_order(
     house: TheHouse,
     machine_id: AgentsMachine,
+    response: Response,
     wait: Annotated[float, Query(ge=0, le=55, description="Seconds to wait for work")] = 0,
 ) -> Order | Response:
     """The next order, leased; 204 when there is none within the wait."""
@@ -119,7 +120,7 @@ async def next_order(
         if order is not None:
             return order
         if left <= 0 or house.hub.stopping.is_set():
-            return Response(status_code=204)
+            return Response(status_code=204, headers=dict(response.headers))
         await house.hub.listen(ear, left)
 
 

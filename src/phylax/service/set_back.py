@@ -1,0 +1,41 @@
+"""The records were set back to an earlier copy, and an agent noticed."""
+
+from __future__ import annotations
+
+import logging
+
+from phylax.core.orders import SetBackMessage
+from phylax.core.records import Entry, RecordKind
+from phylax.core.values import from_seconds
+from phylax.store import generation, journal, records, shop
+from phylax.store.database import Connection
+
+_ONE_LIFE = 3600
+_log = logging.getLogger("phylax.records")
+
+
+def told(conn: Connection, machine_id: int, message: SetBackMessage, *, at: int) -> None:
+    """A new life of the records begins, so that agents notice who call later.
+
+    Believed once an hour at most, for it makes every agent tell again what it holds.
+    """
+    same = message.generation == generation.current(conn).name
+    if not same or message.knew <= message.came_to or at - generation.began(conn) < _ONE_LIFE:
+        return
+    generation.renew(conn, at=at)
+    text = (
+        f"The records were set back: this machine's agent knew of event {message.knew} and met "
+        f"event {message.came_to} as the newest. What was told in between is lost. "
+        "Agents tell again what they hold."
+    )
+    (machine,) = shop.machines_by_id(conn, [machine_id])
+    _log.warning("%s: %s", machine.tag, text)
+    entry = Entry(
+        machine_id=machine_id,
+        at=from_seconds(at),
+        who="Phylax",
+        kind=RecordKind.MACHINE,
+        text=text,
+    )
+    records.append(conn, entry)
+    journal.audit(conn, who="Phylax", at=at, deed="records set back", subject=machine.tag)

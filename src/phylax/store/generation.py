@@ -1,0 +1,27 @@
+"""Which life of the records this is, and how far it has come."""
+
+from __future__ import annotations
+
+import secrets
+import sqlite3
+
+from phylax.core.generations import Generation
+from phylax.store import journal
+
+Connection = sqlite3.Connection
+
+
+def current(conn: Connection) -> Generation:
+    """The life of the records, with the number of their newest event."""
+    name = conn.execute("SELECT name FROM generation").fetchone()[0]
+    return Generation(name=name, come_to=journal.newest_event(conn))
+
+
+def began(conn: Connection) -> int:
+    """Epoch second at which this life began."""
+    return int(conn.execute("SELECT since FROM generation").fetchone()[0])
+
+
+def renew(conn: Connection, *, at: int) -> None:
+    """A new life begins."""
+    conn.execute("UPDATE generation SET name = ?, since = ?", (secrets.token_hex(16), at))
