@@ -30,9 +30,9 @@ def list_entries(session: Session, machine: str | None, form: str) -> None:
         Column("kind", lambda p: p.entry.kind),
         Column("what", lambda p: p.entry.what),
         Column("for", lambda p: p.subject or f"the {p.scope}"),
-        Column("covers", lambda p: _covers(p, machine)),
-        Column("note", lambda p: p.note),
         Column("added by", lambda p: p.added_by),
+        Column("covers", lambda p: _covers(p, machine), below=True),
+        Column("note", lambda p: p.note, below=True),
     )
     found = session.shop.protections.list(machine)
     print_list(form, found, columns, empty="Nothing is protected by a list.")
@@ -44,16 +44,18 @@ def _covers(entry: ListedProtection, machine: str | None) -> str:
         if entry.not_known:
             return "not looked at since"
         if entry.kept:
-            return f"{count(entry.kept, 'item')}, {show_size(entry.kept_size)}"
-        return "the folder is there" if entry.covers else "NOTHING here"
+            return f"keeps {count(entry.kept, 'item')}, {show_size(entry.kept_size)}"
+        return "the folder is there" if entry.covers else "covers NOTHING here"
     parts = []
     if entry.covers:
-        parts.append(f"something on {entry.covers}")
-    if entry.covers_nothing:
-        parts.append(f"NOTHING on {entry.covers_nothing}")
+        parts.append(f"covers something on {count(entry.covers, 'machine')}")
+    if entry.covers_nothing and entry.covers:
+        parts.append(f"nothing on {entry.covers_nothing}")
+    elif entry.covers_nothing:
+        parts.append(f"covers NOTHING, on {count(entry.covers_nothing, 'machine')}")
     if entry.not_known:
-        parts.append(f"{entry.not_known} not looked at since")
-    return ", ".join(parts) or "no machine"
+        parts.append(f"{count(entry.not_known, 'machine')} not looked at since")
+    return ", ".join(parts) or "is for no machine"
 
 
 @command.command("machines")
@@ -68,7 +70,7 @@ def machines(session: Session, number: int, form: str) -> None:
             return "not looked at since it was added"
         if on.kept:
             return f"{count(on.kept, 'item')}, {show_size(on.kept_size)}"
-        return "the folder is there, nothing in it is looked at" if on.is_there else "NOTHING"
+        return "the folder is there, nothing in it is looked at" if on.is_there else "nothing"
 
     zone = session.the_shop.clock
     columns = (

@@ -46,7 +46,9 @@
     }
     const parts = [];
     if (entry.covers) parts.push(`covers something on ${count(entry.covers, 'machine')}`);
-    if (entry.covers_nothing) parts.push(`nothing on ${entry.covers_nothing}`);
+    if (entry.covers_nothing && entry.covers) parts.push(`nothing on ${entry.covers_nothing}`);
+    else if (entry.covers_nothing)
+      parts.push(`covers nothing, on ${count(entry.covers_nothing, 'machine')}`);
     if (entry.not_known) parts.push(`${entry.not_known} not looked at since`);
     return parts.join(', ') || 'for no machine';
   }
@@ -130,7 +132,7 @@
 <ul class="ruled mt-2" data-testid="protections">
   {#each entries ?? [] as entry (entry.id)}
     <li class="flex flex-wrap items-center justify-between gap-x-4 gap-y-1 py-2">
-      <span class="flex min-w-0 items-center gap-2">
+      <span class="flex min-w-0 flex-wrap items-center gap-x-2">
         {#if entry.entry.kind === 'folder'}<Folder aria-label="folder" size={18} />
         {:else if entry.entry.kind === 'site'}<Globe aria-label="web site" size={18} />
         {:else}<Regex aria-label="pattern" size={18} />{/if}
@@ -139,13 +141,13 @@
       </span>
       <span class="flex flex-wrap items-center gap-x-3">
         {#if machine}
-          <span class="text-sm" class:lookhere={!entry.covers && !entry.not_known}
+          <span class="text-sm" class:lookhere={entry.covers_nothing > 0 && entry.scope !== 'shop'}
             >{coverOf(entry)}</span
           >
         {:else}
           <button
             class="plain text-sm"
-            class:lookhere={entry.covers_nothing > 0}
+            class:lookhere={entry.covers_nothing > 0 && !entry.covers}
             aria-expanded={opened === entry.id}
             onclick={() => open(entry)}>{coverOf(entry)}</button
           >
