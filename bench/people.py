@@ -52,6 +52,8 @@ def main() -> None:
     def listing(category: str, item: object) -> None:
         listed[0] += 1
 
+    # an agent is long at work when an order comes
+    nursery.is_ready()
     began = time.perf_counter()
     if what == "look":
         look = [

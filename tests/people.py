@@ -161,7 +161,7 @@ class PeopleDesk:
         return [
             str(path)
             for entry in self.index.entries()
-            for path in Path(entry.folder, entry.batch, "things").glob("*")
+            for path in Path(entry.folder, entry.batch, "things").glob("*/*")
         ]
 
     def expire(self, *, days: float) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fcntl
 import os
+import random
 import socket
 import subprocess
 import sys
@@ -72,22 +73,21 @@ def test_what_is_opened_while_the_cleaning_goes_on_is_left(
     real: Bench, home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(hand, "REFRESH", 0.0)
-    for n in range(300):
+    for n in range(600):
         make_file(home / f".tmp/{n:03d}", days_old=9)
     opened: list = []
 
     def watch(category: str, items: int, size: int) -> None:
         if items and not opened:
-            # one that lies in a batch that has not begun
-            name = max(path.name for path in (home / ".tmp").iterdir())
-            left = sorted(os.listdir(home / ".tmp"))
-            opened.extend((home / ".tmp" / one).open() for one in {name, *left[:1]})
+            # some that lie in batches that have not begun
+            left = os.listdir(home / ".tmp")
+            opened.extend((home / ".tmp" / name).open() for name in random.sample(left, 30))
 
     outcome, _ = real.clean("user-temp", watch=watch)
     for one in opened:
         one.close()
     left = {path.name for path in (home / ".tmp").iterdir()}
-    assert outcome.removed.count + len(left) == 300
+    assert outcome.removed.count + len(left) == 600
     assert reasons(outcome).get(Reason.IN_USE, 0) == len(left) >= 1
 
 

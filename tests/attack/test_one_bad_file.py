@@ -97,7 +97,7 @@ def test_a_spoilt_batch_costs_only_itself(tmp_path: Path, spoil: Callable[[Path]
     held = [one.name for batch in bench.hold.batches() for one in batch.held()]
     assert held in (["second"], ["first", "second"], ["second", "first"])
     # whatever its manifest says, the thing itself is not lost
-    assert list(Path(folder).glob("*/things/1"))
+    assert list(Path(folder).glob("*/things/0/1"))
 
 
 def test_an_odd_note_of_what_is_held_is_put_aside(tmp_path: Path) -> None:

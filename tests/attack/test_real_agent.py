@@ -112,6 +112,6 @@ def test_an_agent_killed_at_any_moment_goes_on_and_its_account_is_true(
     assert ended.removed is not None and ended.held is not None
     assert ended.removed.count + ended.held.count == 40
     assert (home / "Documents/letter").exists() and (home / ".tmp/young").exists()
-    things = list((home.parents[1] / ".phylax-held").rglob("things/*"))
+    things = list((home.parents[1] / ".phylax-held").rglob("things/*/*"))
     assert len(things) == ended.held.count == (40 if said != Rule() else 0)
     assert os.listdir(home / ".tmp").count("young") == 1

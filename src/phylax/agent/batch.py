@@ -26,6 +26,11 @@ from phylax.core.survey import Tally
 from phylax.core.values import Demand, Moment
 
 MANIFEST, THINGS, TOLD = "manifest.jsonl", "things", "told"
+IN_A_PART = 500
+"""Numbers in one folder below `things`: one of a hundred thousand names is slow to all who use it,
+and never shrinks."""
+_FLAT, _IN_PARTS = 1, 2
+"""Layouts of a batch, by the version in its head."""
 
 
 class Companion(NamedTuple):
@@ -46,7 +51,7 @@ class Holding(NamedTuple):
 class BatchHead(Demand):
     """The first line of a manifest."""
 
-    version: int = 1
+    version: int = Field(_IN_PARTS, ge=_FLAT, le=_IN_PARTS)
     run_id: int
     category: str
     mount: str
@@ -97,6 +102,8 @@ class Batch:
         self._torn = False
         """The manifest may end in the middle of a line."""
         self._next = 0
+        self._part = (-1, -1)
+        """Number and handle of the part that was used last."""
         self._way: tuple[tuple[str, tuple[str, ...]], int] | None = None
         """The folder that was put back into last, open: neighbours go the same way."""
 
@@ -149,6 +156,8 @@ class Batch:
             os.close(self._manifest)
         if self._way is not None:
             files.close(self._way[1])
+        if self._part[1] >= 0:
+            files.close(self._part[1])
         files.close(self._things)
         files.close(self._handle)
 
@@ -185,34 +194,52 @@ class Batch:
             raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), self.path)
         files.sync(self._manifest)
         self._torn = False
+        self._make_parts(first, self._next - 1)
         return first
+
+    def part(self, number: int) -> int:
+        """A handle on the folder in which the thing of a number lies, under that number; it is
+        open until another part is asked for. FileNotFoundError where there is none yet."""
+        if self.head.version == _FLAT:
+            return self._things
+        part = number // IN_A_PART
+        if self._part[0] != part:
+            handle = files.open_folder(str(part), self._things)
+            if self._part[1] >= 0:
+                files.close(self._part[1])
+            self._part = part, handle
+        return self._part[1]
+
+    def _make_parts(self, first: int, last: int) -> None:
+        if self.head.version == _FLAT:
+            return
+        for part in range(first // IN_A_PART, last // IN_A_PART + 1):
+            with suppress(FileExistsError):
+                files.make_folder(str(part), self._things)
 
     def take(self, number: int, name: str, parent: int) -> None:
         """Move an announced thing into the hold. OSError where that fails."""
-        files.move(name, parent, str(number), self._things)
+        files.move(name, parent, str(number), self.part(number))
 
     def look(self, number: int) -> os.stat_result | None:
         """What a thing is by now; None where it is not here."""
         try:
-            return files.look(str(number), self._things)
+            return files.look(str(number), self.part(number))
         except FileNotFoundError:
             return None
 
     def weigh(self, number: int, measure: Measure, breathe: Callable[[], None]) -> Seen | None:
         """A thing here with all that is in it."""
-        return weigh(str(number), self._things, measure, lambda path, why: None, breathe=breathe)
+        part = self.part(number)
+        return weigh(str(number), part, measure, lambda path, why: None, breathe=breathe)
 
     def undo(self, number: int, name: str, parent: int) -> None:
         """Move a thing back that was just taken. FileExistsError where its name is taken again."""
-        files.move(str(number), self._things, name, parent)
-
-    def is_open_elsewhere(self, number: int) -> bool:
-        """Whether somebody holds a file here open, as far as the system can tell."""
-        return files.is_open_elsewhere(str(number), self._things)
+        files.move(str(number), self.part(number), name, parent)
 
     def take_companion(self, number: int, name: str, parent: int) -> None:
         with suppress(FileNotFoundError):
-            files.move(name, parent, f"{number}+", self._things)
+            files.move(name, parent, f"{number}+", self.part(number))
 
     # --- what is held ------------------------------------------------------------------------
 
@@ -238,7 +265,20 @@ class Batch:
 
     @property
     def is_empty(self) -> bool:
-        return files.is_empty(self._things)
+        if self.head.version == _FLAT:
+            return files.is_empty(self._things)
+        return all(self._is_empty_part(name) for name in files.names(self._things))
+
+    def _is_empty_part(self, name: str) -> bool:
+        try:
+            part = files.open_folder(name, self._things)
+        except OSError:
+            # nothing of ours
+            return False
+        try:
+            return files.is_empty(part)
+        finally:
+            files.close(part)
 
     def tally(self) -> Tally:
         count = size = 0
@@ -263,7 +303,7 @@ class Batch:
                 with suppress(FileExistsError):
                     noted = one.companion and self._put_companion_back(one, one.companion, name)
                     try:
-                        files.move(str(one.number), self._things, name, parent)
+                        files.move(str(one.number), self.part(one.number), name, parent)
                     except OSError:
                         if noted is not None:
                             self._take_companion_again(one, noted)
@@ -297,7 +337,7 @@ class Batch:
             note = "$I" + name[2:]
         with self._companion_folder(one, companion) as folder:
             try:
-                files.move(f"{one.number}+", self._things, note, folder)
+                files.move(f"{one.number}+", self.part(one.number), note, folder)
             except FileNotFoundError:
                 return None
         return companion, note
@@ -305,7 +345,7 @@ class Batch:
     def _take_companion_again(self, one: Held, noted: tuple[Companion, str]) -> None:
         companion, note = noted
         with suppress(OSError), self._companion_folder(one, companion) as folder:
-            files.move(note, folder, f"{one.number}+", self._things)
+            files.move(note, folder, f"{one.number}+", self.part(one.number))
 
     @contextmanager
     def _companion_folder(self, one: Held, companion: Companion) -> Iterator[int]:
@@ -318,7 +358,7 @@ class Batch:
 
     def unlink(self, number: int) -> None:
         """Let a thing go that is a file and has no note. OSError where that fails."""
-        files.unlink(str(number), self._things)
+        files.unlink(str(number), self.part(number))
 
     def let_go(
         self,
@@ -329,9 +369,13 @@ class Batch:
         allocated: bool = True,
     ) -> Removed:
         """Let one thing go for good, then what the trash wrote down about it."""
-        removed = remove_tree(str(number), self._things, complain, breathe, allocated=allocated)
+        try:
+            part = self.part(number)
+        except FileNotFoundError:
+            return Removed(True, 0, 0)
+        removed = remove_tree(str(number), part, complain, breathe, allocated=allocated)
         if removed.whole:
-            remove_tree(f"{number}+", self._things, complain)
+            remove_tree(f"{number}+", part, complain)
         return removed
 
     def sweep_up(self) -> bool:

@@ -95,16 +95,7 @@ class Hand:
             if isinstance(self.way, ForGood):
                 went += self._remove(place, folder, names, verdict)
                 continue
-            going = []
-            for name in names:
-                of = self._look(place, folder.path, name, folder.handle)
-                if of is None:
-                    continue
-                if (reason := verdict(name, of)) is not None:
-                    self._stays(place, folder, name, of, reason)
-                else:
-                    going.append(Going(name, self.weighing.size(of), of))
-            if going:
+            if going := self._judged(place, folder, names, verdict):
                 went += self.let_go(place, folder.path, folder.handle, going)
         self.tell()
         return went
@@ -126,14 +117,19 @@ class Hand:
         plain = keeps is None and judge.standing(program_open=program_open) is None
         cutoff, larger, newest = judge.cutoff, judge.larger, judge.newest_from(shown)
         size_of, aged_from, open_now = weighing.size, weighing.aged_from, in_use.numbers
-        owners = place.owners
+        owners, in_blocks = place.owners, weighing.machine.sizes_as_allocated
+        simple = weighing.ages_by_change
 
         def verdict(name: str, of: os.stat_result) -> Reason | None:
             if stat.S_IFMT(of[0]) not in CAN_GO:
                 return _NOT_OURS
             if owners is not None and of[4] not in owners:
                 return _NOT_OURS if at_top_of_shared else Reason.FOREIGN
-            aged, size = aged_from(of, arrived), size_of(of)
+            if simple:
+                aged = int(max(of[8], of[9], arrived))
+                size = of.st_blocks * 512 if in_blocks else of[6]
+            else:
+                aged, size = aged_from(of, arrived), size_of(of)
             # some hundred thousand files come through here: first without the judge's question
             if plain and aged <= cutoff and aged < newest and size > larger:
                 if of[1] not in open_now or not in_use.holds(of):
@@ -150,15 +146,29 @@ class Hand:
 
         return verdict
 
-    def _look(self, place: Place, folder: str, name: str, handle: int) -> os.stat_result | None:
-        """What a name is now; None where it has gone, or may not be looked at and is left."""
-        try:
-            return files.look(name, handle)
-        except FileNotFoundError:
-            return None
-        except OSError as error:
-            self.leave(place, folder, name, 0, *why_left(error))
-            return None
+    def _judged(
+        self,
+        place: Place,
+        folder: Names,
+        names: list[str],
+        verdict: Callable[[str, os.stat_result], Reason | None],
+    ) -> list[Going]:
+        """Those of some names that may go, by what they are now; of the others it is said."""
+        size_of, look, handle = self.weighing.size, files.look, folder.handle
+        going = []
+        for name in names:
+            try:
+                of = look(name, handle)
+            except FileNotFoundError:
+                continue
+            except OSError as error:
+                self.leave(place, folder.path, name, 0, *why_left(error))
+                continue
+            if (reason := verdict(name, of)) is None:
+                going.append(Going(name, size_of(of), of))
+            else:
+                self._stays(place, folder, name, of, reason)
+        return going
 
     def _stays(
         self, place: Place, folder: Names, name: str, of: os.stat_result, reason: Reason
@@ -222,18 +232,14 @@ class Hand:
             return 0
         went = went_size = 0
         try:
-            for index, one in enumerate(going):
-                try:
-                    way.take(index, one, handle)
-                except OSError as error:
-                    self.leave(place, folder, one.name, one.size, *why_left(error))
-            for index, why in way.settle(place, folder, handle):
-                one = going[index]
+            for index, why in way.let_go(going, handle):
+                file = going[index]
                 if why is not None:
-                    self.leave(place, folder, one.name, one.size, *why)
+                    self.leave(place, folder, file.name, file.size, *why)
                     continue
                 went += 1
-                went_size += self._counts(one.size, one.of)
+                linked = self._links or file.of[3] > 1
+                went_size += self._counts(file.size, file.of) if linked else file.size
         finally:
             way.went(went, went_size)
             way.done()

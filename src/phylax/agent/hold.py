@@ -167,7 +167,9 @@ class Hold:
         most = self._machine.capacity_at(place.path) * self._at_most // 100
         return most - self.held_on(place.mount)
 
-    def took(self, mount: str, size: int) -> None:
+    def took(self, batch: Batch, count: int, size: int) -> None:
+        """So much more is held in a batch."""
+        mount = batch.head.mount
         self._sums[mount] = self._sums.get(mount, 0) + size
 
     def forget_sums(self) -> None:

@@ -93,7 +93,7 @@ class RunJournal:
         """The journal of a run that was cut off; the last batch is looked at and counted, by
         `gone_in` where somebody else has to look."""
         gone_in = gone_in or gone_of
-        lines = path.read_text(encoding="utf-8", errors="surrogateescape").splitlines()
+        lines = path.read_text(encoding="utf-8", errors="surrogateescape").split("\n")
         journal = cls(path, reserve)
         about: dict[str, Any] | None = None
         for line in lines:
@@ -176,9 +176,10 @@ class RunJournal:
             }
         )
 
-    def about_claimed(self, uid: int, about: dict[str, Any]) -> None:
-        """The same, as a person's worker says it: never opened but by a worker of theirs."""
-        self._write({"about": about | {"uid": uid}})
+    def about_claimed(self, uid: int, about: str) -> None:
+        """The same, as a person's worker says it, in JSON that was read and written anew: never
+        opened but by a worker of theirs."""
+        self._write_text(f'{{"about": {about[:-1]}, "uid": {uid}}}}}')
 
     def count_gone(self, about: dict[str, Any], indexes: Sequence[int]) -> int:
         """Count those as removed, of what was about to be, that are gone; how many they are."""
@@ -211,13 +212,16 @@ class RunJournal:
         return Tally(count=count, size=size)
 
     def _write(self, line: dict[str, Any], *, lasting: bool = False) -> None:
+        self._write_text(json.dumps(line), lasting=lasting)
+
+    def _write_text(self, line: str, *, lasting: bool = False) -> None:
         try:
             self._write_line(line, lasting=lasting)
         except OSError as error:
             raise JournalError(f"the run's journal cannot be written: {error.strerror}") from error
 
-    def _write_line(self, line: dict[str, Any], *, lasting: bool) -> None:
-        self._unwritten += json.dumps(line).encode("utf-8", "surrogateescape") + b"\n"
+    def _write_line(self, line: str, *, lasting: bool) -> None:
+        self._unwritten += line.encode("utf-8", "surrogateescape") + b"\n"
         self._unwritten = files.append(self._handle, self._unwritten)
         if self._unwritten and self._reserve is not None and self._reserve.give_up():
             self._unwritten = files.append(self._handle, self._unwritten)

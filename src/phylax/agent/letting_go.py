@@ -50,6 +50,10 @@ class Left(NamedTuple):
     size: int = 0
 
 
+Fate = tuple[int, tuple[Reason, str] | None]
+"""By its index, what became of a file: None, or why it stays after all."""
+
+
 class Way(Protocol):
     """How the things of one category go."""
 
@@ -63,14 +67,8 @@ class Way(Protocol):
         OSError where that cannot be noted; then none of them may go."""
         ...
 
-    def take(self, index: int, going: Going, parent: int) -> None:
-        """Take the announced file with this index. OSError where that fails."""
-        ...
-
-    def settle(
-        self, place: Place, folder: str, parent: int
-    ) -> Iterator[tuple[int, tuple[Reason, str] | None]]:
-        """What became of each that was taken: None, or why it stays after all."""
+    def let_go(self, going: Sequence[Going], parent: int) -> Iterator[Fate]:
+        """Let the announced files of one folder go; what became of each."""
         ...
 
     def item(self, place: Place, seen: Seen, measure: Measure, breathe: Breath) -> Left | None:
@@ -91,7 +89,7 @@ class ForGood:
     """Gone at once: what is made again by itself, and what is no file. The run's journal knows what
     went."""
 
-    at_once = 100
+    at_once = 250
 
     def __init__(self, machine: MachineKind, journal: RunJournal, kind: Category) -> None:
         self._machine = machine
@@ -103,13 +101,8 @@ class ForGood:
     ) -> None:
         self._journal.about_to(self._kind.key, place, folder, [(name, None) for name in names])
 
-    def take(self, index: int, going: Going, parent: int) -> None:
+    def let_go(self, going: Sequence[Going], parent: int) -> Iterator[Fate]:
         raise NotImplementedError("files that go for good are looked at and removed in one breath")
-
-    def settle(
-        self, place: Place, folder: str, parent: int
-    ) -> Iterator[tuple[int, tuple[Reason, str] | None]]:
-        return iter(())
 
     def item(self, place: Place, seen: Seen, measure: Measure, breathe: Breath) -> Left | None:
         self._journal.about_to(self._kind.key, place, "", [(seen.path, seen.size)])
@@ -153,10 +146,7 @@ class IntoHold:
         self._now = now
         self._batches: dict[str, Batch] = {}
         self._batch: Batch | None = None
-        self._mount = ""
         self._first = 0
-        self._going: Sequence[Holding] = ()
-        self._taken: dict[int, Going] = {}
         self._room = 0
 
     def announce(
@@ -170,8 +160,7 @@ class IntoHold:
             batch = self._batches.get(place.mount) or self._begin(place)
             self._room = self._room_on(place)
             self._first = self._hold.with_room(lambda: batch.announce(place, below, going))
-        self._batch, self._mount, self._going = batch, place.mount, going
-        self._taken = {}
+        self._batch = batch
 
     def _room_on(self, place: Place) -> int:
         return self._hold.room(place)
@@ -189,45 +178,49 @@ class IntoHold:
         self._batches[place.mount] = batch
         return batch
 
-    def take(self, index: int, going: Going, parent: int) -> None:
-        self._take(index, going.name, parent)
-        self._taken[index] = going
-
-    def _take(self, index: int, name: str, parent: int) -> None:
+    def let_go(self, going: Sequence[Going], parent: int) -> Iterator[Fate]:
+        """All are taken; then each is looked at once more where it lies now: what is another one
+        than was judged is put back, or stays held where its name is taken again."""
         assert self._batch is not None
-        if self._going[index].size > self._room:
-            raise NoRoomError(
-                errno.EDQUOT, "no more of the volume may be held; see the machine's guard.toml"
-            )
+        batch, first, move = self._batch, self._first, files.move
+        taken: list[int] = []
+        for index, file in enumerate(going):
+            if file.size > self._room:
+                yield index, (Reason.NO_ROOM, _TOO_MUCH)
+                continue
+            try:
+                move(file.name, parent, str(first + index), batch.part(first + index))
+            except OSError as error:
+                yield index, why_left(_no_room_where_full(error))
+                continue
+            self._room -= file.size
+            taken.append(index)
+        for index in taken:
+            yield index, self._settle(first + index, going[index], parent)
+
+    def _settle(self, number: int, going: Going, parent: int) -> tuple[Reason, str] | None:
+        """What was taken and is what it was waits here."""
+        assert self._batch is not None
+        of = self._batch.look(number)
+        if of is None:
+            return Reason.GONE, ""
+        return None if _is_same(of, going.of) else self._undo(number, going.name, parent)
+
+    def _take_item(self, seen: Seen, parent: int) -> None:
+        assert self._batch is not None
+        if seen.size > self._room:
+            raise NoRoomError(errno.EDQUOT, _TOO_MUCH)
         with _full_is_no_room():
-            self._batch.take(self._first + index, name, parent)
-        self._room -= self._going[index].size
-
-    def settle(
-        self, place: Place, folder: str, parent: int
-    ) -> Iterator[tuple[int, tuple[Reason, str] | None]]:
-        """Each thing is looked at once more where it lies now: what is another one than was judged
-        is put back, or stays held where its name is taken again."""
-        assert self._batch is not None
-        for index, going in self._taken.items():
-            number = self._first + index
-            of = self._batch.look(number)
-            if of is None:
-                yield index, (Reason.GONE, "")
-            elif _is_same(of, going.of):
-                yield index, self._end(number, of)
-            else:
-                yield index, self._undo(number, going.name, parent)
-
-    def _end(self, number: int, of: os.stat_result) -> tuple[Reason, str] | None:
-        """What was taken and is what it was: here it waits."""
-        return None
+            self._batch.take(self._first, seen.path, parent)
+        self._room -= seen.size
 
     def _undo(self, number: int, name: str, parent: int) -> tuple[Reason, str]:
         assert self._batch is not None
         try:
             self._batch.undo(number, name, parent)
         except OSError:
+            if of := self._batch.look(number):
+                self._hold.took(self._batch, 1, of.st_size)
             return Reason.CHANGED, "it is held: its name was taken again in the very moment"
         return Reason.CHANGED, ""
 
@@ -241,7 +234,7 @@ class IntoHold:
         assert self._batch is not None
         parent = deeper(place.open(), below.split("/") if below else [])
         try:
-            self._take(0, seen.path, parent)
+            self._take_item(seen, parent)
             now = self._batch.weigh(self._first, measure, breathe)
             if now is None:
                 return Left(Reason.GONE, "")
@@ -271,7 +264,9 @@ class IntoHold:
         return None
 
     def went(self, count: int, size: int) -> None:
-        self._hold.took(self._mount, size)
+        assert self._batch is not None or not count
+        if self._batch is not None:
+            self._hold.took(self._batch, count, size)
 
     def done(self) -> None:
         """The manifest was written beforehand; nothing is left to note."""
@@ -312,7 +307,7 @@ class Aside(IntoHold):
         self._announce(place, folder, [Holding(one.name, one.size) for one in going])
 
     def _announce(self, place: Place, folder: str, going: Sequence[Holding]) -> None:
-        self._taken, self._in_place = {}, False
+        self._in_place = False
         try:
             super()._announce(place, folder, going)
         except NoRoomError:
@@ -322,22 +317,40 @@ class Aside(IntoHold):
         sized = [(one.name, one.size) for one in going]
         self._journal.about_to(self._kind.key, place, folder, sized, note)
 
-    def take(self, index: int, going: Going, parent: int) -> None:
+    def let_go(self, going: Sequence[Going], parent: int) -> Iterator[Fate]:
         if not self._in_place:
-            super().take(index, going, parent)
+            yield from super().let_go(going, parent)
             return
-        of = files.look(going.name, parent)
-        if not _is_same(of, going.of) or of.st_ctime_ns != going.of.st_ctime_ns:
-            raise ChangedError(errno.ESTALE, "changed since", going.name)
-        files.unlink(going.name, parent)
-        self._taken[index] = going
+        for index, file in enumerate(going):
+            try:
+                of = files.look(file.name, parent)
+                if not _is_same(of, file.of) or of.st_ctime_ns != file.of.st_ctime_ns:
+                    yield index, (Reason.CHANGED, "")
+                    continue
+                files.unlink(file.name, parent)
+            except OSError as error:
+                yield index, why_left(error)
+                continue
+            yield index, None
 
-    def settle(
-        self, place: Place, folder: str, parent: int
-    ) -> Iterator[tuple[int, tuple[Reason, str] | None]]:
-        if self._in_place:
-            return ((index, None) for index in self._taken)
-        return super().settle(place, folder, parent)
+    def _settle(self, number: int, going: Going, parent: int) -> tuple[Reason, str] | None:
+        """What was taken, is what it was and is open nowhere else goes."""
+        assert self._batch is not None
+        name, part = str(number), self._batch.part(number)
+        try:
+            of, is_open = files.look_whether_open(name, part)
+            if not _is_same(of, going.of):
+                return self._undo(number, going.name, parent)
+            if is_open:
+                self._back(number)
+                return Reason.IN_USE, ""
+            files.unlink(name, part)
+        except FileNotFoundError:
+            return Reason.GONE, ""
+        except OSError as error:
+            self._back(number)
+            return why_left(error)
+        return None
 
     def item(self, place: Place, seen: Seen, measure: Measure, breathe: Breath) -> Left | None:
         self._in_place = False
@@ -374,25 +387,10 @@ class Aside(IntoHold):
                     files.close(beside)
         return None
 
-    def _take(self, index: int, name: str, parent: int) -> None:
+    def _take_item(self, seen: Seen, parent: int) -> None:
         if self._in_place:
             raise _InPlaceError
-        super()._take(index, name, parent)
-
-    def _end(self, number: int, of: os.stat_result) -> tuple[Reason, str] | None:
-        assert self._batch is not None
-        if self._batch.is_open_elsewhere(number):
-            return self._back_as_open(number)
-        try:
-            self._batch.unlink(number)
-        except OSError as error:
-            self._back(number)
-            return why_left(error)
-        return None
-
-    def _back_as_open(self, number: int) -> tuple[Reason, str]:
-        self._back(number)
-        return Reason.IN_USE, ""
+        super()._take_item(seen, parent)
 
     def _back(self, number: int) -> None:
         """What does not go after all lies where it lay again, or is held where it cannot."""
@@ -441,22 +439,30 @@ def _partly(whys: Sequence[str], went: int, size: int) -> Left:
 def _is_same(now: os.stat_result, judged: os.stat_result) -> bool:
     """Whether a file is the one that was judged, unchanged; a move of our own changed its change
     time."""
-    return (now.st_ino, now.st_dev, now.st_size, now.st_mtime_ns, now.st_mode, now.st_uid) == (
-        judged.st_ino, judged.st_dev, judged.st_size, judged.st_mtime_ns, judged.st_mode,
-        judged.st_uid,
-    )  # fmt: skip
+    # mode, file number, device; then owner, length
+    return (
+        now[:3] == judged[:3]
+        and now[4] == judged[4]
+        and now[6] == judged[6]
+        and now.st_mtime_ns == judged.st_mtime_ns
+    )
 
 
 class NoRoomError(OSError):
     """There is no room to hold a thing."""
 
 
-class ChangedError(OSError):
-    """A thing is not what it was when it was judged."""
-
-
 class _InPlaceError(Exception):
     """There is no room to move an item aside."""
+
+
+_TOO_MUCH = "no more of the volume may be held; see the machine's guard.toml"
+
+
+def _no_room_where_full(error: OSError) -> OSError:
+    if error.errno in FULL and not isinstance(error, NoRoomError):
+        return NoRoomError(error.errno, "the volume has no room to hold it")
+    return error
 
 
 @contextmanager
@@ -464,9 +470,7 @@ def _full_is_no_room() -> Iterator[None]:
     try:
         yield
     except OSError as error:
-        if error.errno in FULL and not isinstance(error, NoRoomError):
-            raise NoRoomError(error.errno, "the volume has no room to hold it") from error
-        raise
+        raise _no_room_where_full(error) from error
 
 
 def why_left(error: OSError) -> tuple[Reason, str]:
@@ -476,8 +480,6 @@ def why_left(error: OSError) -> tuple[Reason, str]:
         return Reason.NO_ROOM, detail
     if isinstance(error, FileNotFoundError):
         return Reason.GONE, ""
-    if isinstance(error, ChangedError):
-        return Reason.CHANGED, ""
     if error.errno == errno.EROFS:
         return Reason.READ_ONLY, detail
     if files.is_in_use(error):

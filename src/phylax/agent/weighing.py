@@ -133,6 +133,11 @@ class Weighing:
             return max(folder.st_mtime, folder.st_ctime)
         return folder.st_mtime
 
+    @property
+    def ages_by_change(self) -> bool:
+        """Whether the newest of contents, attributes and arrival is all that an age counts from."""
+        return self.machine.counts_attributes and not self.used and not self.believed.behind
+
     def aged_from(self, found: os.stat_result, arrived: int = 0) -> int:
         """The epoch second from which a file's age counts: the newest of what is known, so that
         one that came with times of long ago is as young as it came. `arrived`: since when its

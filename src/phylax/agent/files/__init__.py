@@ -27,7 +27,7 @@ look_on_this_mount = _system.look_on_this_mount
 portions, name_portions = _system.portions, _system.name_portions
 folder_names, is_folder, is_empty = _system.folder_names, _system.is_folder, _system.is_empty
 read, may_look_into = _system.read, _system.may_look_into
-is_in_use, is_open_elsewhere = _system.is_in_use, _system.is_open_elsewhere
+is_in_use, look_whether_open = _system.is_in_use, _system.look_whether_open
 
 
 OWN = getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_BINARY", 0)

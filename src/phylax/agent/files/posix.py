@@ -249,31 +249,42 @@ def is_in_use(error: OSError) -> bool:
     return error.errno in (errno.EBUSY, errno.ETXTBSY)
 
 
-def is_open_elsewhere(name: str, parent: int) -> bool:
-    """Whether another process holds a regular file open or has it mapped, by asking for a write
-    lease (fcntl(2)): the owner of a file gets one only while nobody else has it.
+_LEASES = hasattr(fcntl, "F_SETLEASE")
+_ALONE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
 
-    False where that cannot be told: no lease on this file system, or no right to open it.
+
+def look_whether_open(name: str, parent: int) -> tuple[os.stat_result, bool]:
+    """What a name in an open folder is, and whether another process holds that file open or has it
+    mapped, by asking for a write lease (fcntl(2)): the owner of a file gets one only while nobody
+    else has it.
+
+    False where that cannot be told: no regular file, no lease on this file system, or no right to
+    open it.
     """
-    if not hasattr(fcntl, "F_SETLEASE"):
-        return False
-    flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
     try:
-        file = os.open(name, flags, dir_fd=parent)
+        file = os.open(name, _ALONE, dir_fd=parent) if _LEASES else -1
     except OSError:
-        return False
+        file = -1
+    if file < 0:
+        return look(name, parent), False
     try:
-        if not stat.S_ISREG(os.fstat(file).st_mode):
-            return False
-        # a lease that is broken tells by this signal, whose default would end us
-        signal.signal(signal.SIGIO, signal.SIG_IGN)
+        of = os.fstat(file)
+        if not stat.S_ISREG(of.st_mode):
+            return look(name, parent), False
+        _ignore_broken_leases()
+        # given up again when it is closed
         fcntl.fcntl(file, fcntl.F_SETLEASE, fcntl.F_WRLCK)
-        fcntl.fcntl(file, fcntl.F_SETLEASE, fcntl.F_UNLCK)
     except OSError as error:
-        return error.errno in (errno.EAGAIN, errno.EBUSY)
+        return of, error.errno in (errno.EAGAIN, errno.EBUSY)
     finally:
         os.close(file)
-    return False
+    return of, False
+
+
+@cache
+def _ignore_broken_leases() -> None:
+    """A lease that is broken tells by this signal, whose default would end us."""
+    signal.signal(signal.SIGIO, signal.SIG_IGN)
 
 
 def unlink(name: str, parent: int) -> None:

@@ -461,9 +461,9 @@ def is_in_use(error: OSError) -> bool:
     return getattr(error, "winerror", None) in _IN_USE
 
 
-def is_open_elsewhere(name: str, parent: int) -> bool:
-    """Not asked: the system itself refuses to delete what is open."""
-    return False
+def look_whether_open(name: str, parent: int) -> tuple[os.stat_result, bool]:
+    """What a name is. Whether it is open is not asked: the system itself refuses to delete it."""
+    return look(name, parent), False
 
 
 # --- deeds -----------------------------------------------------------------------------------

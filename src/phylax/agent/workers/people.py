@@ -132,7 +132,7 @@ class Somebody:
         if not keys:
             return report
         stop: list[Stopped] = []
-        about: dict[str, Any] = {}
+        about: list[jobs.About] = []
         open_batches: dict[str, HeldFor] = {}
 
         def handle(message: jobs.FromWorker) -> jobs.Answer | None:
@@ -144,10 +144,10 @@ class Somebody:
                 case jobs.About():
                     if message.category not in keys:
                         raise WorkerError("it is about to remove what was not asked for")
-                    about.clear()
-                    about.update(message.model_dump(mode="json", exclude={"kind"}))
+                    about[:] = [message]
+                    text = message.model_dump_json(exclude={"kind"})
                     try:
-                        journal.about_claimed(self._person.uid, dict(about))
+                        journal.about_claimed(self._person.uid, text)
                     except JournalError as error:
                         return jobs.Answer(ok=False, code=errno.EIO, why=str(error))
                     return jobs.Answer()
@@ -187,7 +187,8 @@ class Somebody:
             _log.error("the worker for %s: %s", self.name, error)
             report.problems.append(f"the places of {self.name} were not gone through: {error}")
             # whatever it was about to do may have been done
-            crew.settle(self._person, journal, dict(about) if about else None)
+            last = about[0].model_dump(mode="json", exclude={"kind"}) if about else None
+            crew.settle(self._person, journal, last)
             report.stopped = stop[0] if stop else None
             return report
         for outcome in said.outcomes:

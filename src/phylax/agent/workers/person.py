@@ -36,7 +36,7 @@ from phylax.core.counting import spell
 from phylax.core.holds import HeldItem, IfTaken, as_ranges
 from phylax.core.orders import AgreedListing
 from phylax.core.retention import Reason
-from phylax.core.survey import Item, SurveyLine
+from phylax.core.survey import Item, SurveyLine, Tally
 from phylax.core.values import Demand, Value
 
 _PAIR = struct.Struct("<QQ")
@@ -165,11 +165,15 @@ class _Journal:
         names: Sequence[tuple[str, int | None]],
         note: tuple[Sequence[str], str] | None = None,
     ) -> None:
+        if _is_text("/".join(name for name, _ in names)):
+            sent = tuple(names)
+        else:
+            sent = tuple((_sent(name), size) for name, size in names)
         told = jobs.About(
             category=category,
             root=_sent(place.root),
             folders=tuple(map(_sent, (*place.below, *(folder.split("/") if folder else ())))),
-            names=tuple((_sent(name), size) for name, size in names),
+            names=sent,
             note=note and (tuple(map(_sent, note[0])), _sent(note[1])),
         )
         answer = self._agent.ask(told)
@@ -192,11 +196,15 @@ class _Journal:
 
 def _sent(name: str) -> str:
     """A name as it can be sent: bytes that are no UTF-8 in a form that nothing else looks like."""
+    return name if _is_text(name) else "\0" + os.fsencode(name).hex()
+
+
+def _is_text(name: str) -> bool:
     try:
         name.encode("utf-8")
     except UnicodeEncodeError:
-        return "\0" + os.fsencode(name).hex()
-    return name
+        return False
+    return True
 
 
 def received(name: str) -> str:
@@ -218,6 +226,8 @@ class _PersonsHold(Hold):
         self._link = agent
         self._folders = list(folders)
         self.names = set(names)
+        self._held: dict[str, Tally] = {}
+        """By batch that was begun here: counted as it is taken, for there may be very many."""
 
     def batches(self) -> Iterator[Batch]:
         """Those that the agent named: other agents' lie in the same folder."""
@@ -268,13 +278,26 @@ class _PersonsHold(Hold):
         if answer.folder not in self._folders:
             self._folders.append(answer.folder)
         self.names.add(answer.name)
-        return Batch.make(answer.folder, answer.name, head)
+        batch = Batch.make(answer.folder, answer.name, head)
+        if not aside:
+            # of a run that was cut off it may hold something already
+            before = Tally() if batch.is_empty else batch.tally()
+            self._held[answer.name] = before
+        return batch
+
+    def tallies(self) -> dict[str, tuple[int, int]]:
+        """By batch that is there still: things and bytes that it holds."""
+        held = (
+            (batch.name, self._held.get(batch.name) or batch.tally()) for batch in self.batches()
+        )
+        return {name: (tally.count, tally.size) for name, tally in held}
 
     def room(self, place: Place) -> int:
         return int(self._link.ask(jobs.RoomAsked(place=_sent(place.path))).code)
 
-    def took(self, mount: str, size: int) -> None:
-        """The agent counts what it is told."""
+    def took(self, batch: Batch, count: int, size: int) -> None:
+        if batch.name in self._held:
+            self._held[batch.name] += Tally(count=count, size=size)
 
 
 class _Desk:
@@ -364,7 +387,7 @@ class _Desk:
     ) -> None:
         with suppress(Stopped):
             self._agent.flush()
-        held = _tallies(hold)
+        held = hold.tallies()
         self._agent.say_report(
             jobs.Report(
                 outcomes=tuple(outcomes.of(key) for key in job.clean),
@@ -483,13 +506,7 @@ class _Desk:
         gone: tuple[int, ...] = ()
         if job.about is not None:
             gone = tuple(gone_of(_as_received(job.about)))
-        self._agent.say(jobs.Report(gone=gone, held=_tallies(hold)))
-
-
-def _tallies(hold: _PersonsHold) -> dict[str, tuple[int, int]]:
-    """By batch that is there still: things and bytes that it holds."""
-    tallies = ((batch.name, batch.tally()) for batch in hold.batches())
-    return {name: (tally.count, tally.size) for name, tally in tallies}
+        self._agent.say(jobs.Report(gone=gone, held=hold.tallies()))
 
 
 def _as_received(about: dict[str, Any]) -> dict[str, Any]:

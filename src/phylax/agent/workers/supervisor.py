@@ -139,5 +139,9 @@ class Nursery:
                 return
             time.sleep(0.002)
 
+    def is_ready(self) -> bool:
+        """Waits until the nursery answers, which has then loaded all that a worker needs."""
+        return self._has_ended(0)
+
     def _has_ended(self, pid: int) -> bool:
         return bool(self._ask({"do": "ended", "pid": pid})["ok"])
