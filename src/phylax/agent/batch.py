@@ -19,6 +19,7 @@ from typing import Any, NamedTuple
 from pydantic import Field, ValidationError
 
 from phylax.agent import files
+from phylax.agent.manifest import Manifest, begin_manifest
 from phylax.agent.places import Place, deeper
 from phylax.agent.seen import Measure, Seen, weigh
 from phylax.agent.walk import Complaint, Removed, remove_tree
@@ -98,9 +99,7 @@ class Batch:
         self._handle = handle
         self._things = things
         self._closed = False
-        self._manifest = -1
-        self._torn = False
-        """The manifest may end in the middle of a line."""
+        self._manifest: Manifest | None = None
         self._next = 0
         self._part = (-1, -1)
         """Number and handle of the part that was used last."""
@@ -122,7 +121,8 @@ class Batch:
                 inside = files.open_folder(part, top)
                 try:
                     files.make_folder(THINGS, inside)
-                    _write_first(os.path.join(folder, part, MANIFEST), head)
+                    first = head.model_dump_json().encode()
+                    begin_manifest(os.path.join(folder, part, MANIFEST), first)
                     files.sync_folder(inside)
                 finally:
                     files.close(inside)
@@ -152,8 +152,8 @@ class Batch:
         if self._closed:
             return
         self._closed = True
-        if self._manifest >= 0:
-            os.close(self._manifest)
+        if self._manifest is not None:
+            self._manifest.close()
         if self._way is not None:
             files.close(self._way[1])
         if self._part[1] >= 0:
@@ -168,13 +168,14 @@ class Batch:
 
         OSError ENOSPC where the volume has no room for the note; then nothing is noted.
         """
-        if self._manifest < 0:
-            flags = os.O_RDWR | os.O_APPEND | files.OWN
-            self._manifest = os.open(os.path.join(self.path, MANIFEST), flags)
+        if self._manifest is None:
+            self._manifest = Manifest(os.path.join(self.path, MANIFEST))
             self._next = 1 + max((held.number for held in self.announced()), default=0)
-            self._torn = not _ends_a_line(self._manifest)
-        # whatever becomes of the note, no number is ever given twice
-        first, self._next = self._next, self._next + len(going)
+        # whatever becomes of the note, no number is ever given twice; all of it in one part
+        first = self._next
+        if first % IN_A_PART + len(going) > IN_A_PART:
+            first += -first % IN_A_PART
+        self._next = first + len(going)
         line = {
             "first": first,
             "root": place.root,
@@ -186,14 +187,7 @@ class Batch:
                 [one.name, one.size, *([one.companion] if one.companion else [])] for one in going
             ],
         }
-        text = b"\n" * self._torn + json.dumps(line).encode("ascii") + b"\n"
-        self._torn = True
-        before = os.fstat(self._manifest).st_size
-        if files.append(self._manifest, text):
-            os.ftruncate(self._manifest, before)
-            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), self.path)
-        files.sync(self._manifest)
-        self._torn = False
+        self._manifest.add(json.dumps(line).encode("ascii"))
         self._make_parts(first, self._next - 1)
         return first
 
@@ -394,7 +388,7 @@ class Batch:
 
     @property
     def length(self) -> int:
-        """Bytes of the manifest by now."""
+        """Bytes of the manifest by now, while it is not written."""
         return os.stat(os.path.join(self.path, MANIFEST)).st_size
 
     @property
@@ -431,22 +425,6 @@ def _held_in(line: Any, wanted: Set[int]) -> Iterator[Held]:
     except (KeyError, TypeError, ValueError, IndexError):
         # by another version, or damaged: nothing that can be put back by it
         return
-
-
-def _write_first(path: str, head: BatchHead) -> None:
-    flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | files.OWN
-    manifest = os.open(path, flags, 0o600)
-    try:
-        if files.append(manifest, head.model_dump_json().encode() + b"\n"):
-            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), path)
-        files.sync(manifest)
-    finally:
-        os.close(manifest)
-
-
-def _ends_a_line(manifest: int) -> bool:
-    os.lseek(manifest, -1, os.SEEK_END)
-    return os.read(manifest, 1) == b"\n"
 
 
 def _chain(place: Place, folders: Sequence[str]) -> list[tuple[int, int, int]]:

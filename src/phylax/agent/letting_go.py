@@ -183,13 +183,14 @@ class IntoHold:
         than was judged is put back, or stays held where its name is taken again."""
         assert self._batch is not None
         batch, first, move = self._batch, self._first, files.move
+        part = batch.part(first)
         taken: list[int] = []
         for index, file in enumerate(going):
             if file.size > self._room:
                 yield index, (Reason.NO_ROOM, _TOO_MUCH)
                 continue
             try:
-                move(file.name, parent, str(first + index), batch.part(first + index))
+                move(file.name, parent, str(first + index), part)
             except OSError as error:
                 yield index, why_left(_no_room_where_full(error))
                 continue

@@ -377,7 +377,8 @@ def append(handle: int, text: bytes) -> bytes:
 
 
 def sync(handle: int) -> None:
-    os.fsync(handle)
+    """The length along with the bytes, where that is new; other times not."""
+    getattr(os, "fdatasync", os.fsync)(handle)
 
 
 def sync_folder(handle: int) -> None:
