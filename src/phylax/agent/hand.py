@@ -27,6 +27,8 @@ REFRESH = 5.0
 _TELL_AT, _TELL_AFTER = 50, 0.02
 """Items and seconds after which it is told how far the work is, whichever comes first."""
 CAN_GO = (stat.S_IFREG, stat.S_IFLNK)
+_KIND = 0o170000
+"""Of a file's mode, what kind it is."""
 
 
 class OpenNow:
@@ -121,7 +123,7 @@ class Hand:
         simple = weighing.ages_by_change
 
         def verdict(name: str, of: os.stat_result) -> Reason | None:
-            if stat.S_IFMT(of[0]) not in CAN_GO:
+            if of[0] & _KIND not in CAN_GO:
                 return _NOT_OURS
             if owners is not None and of[4] not in owners:
                 return _NOT_OURS if at_top_of_shared else Reason.FOREIGN
@@ -154,11 +156,11 @@ class Hand:
         verdict: Callable[[str, os.stat_result], Reason | None],
     ) -> list[Going]:
         """Those of some names that may go, by what they are now; of the others it is said."""
-        size_of, look, handle = self.weighing.size, files.look, folder.handle
+        size_of, look = self.weighing.size, files.looker(folder.handle)
         going = []
         for name in names:
             try:
-                of = look(name, handle)
+                of = look(name)
             except FileNotFoundError:
                 continue
             except OSError as error:
@@ -185,7 +187,7 @@ class Hand:
     ) -> int:
         """Look at each of some names, judge it and remove it in the same breath."""
         way, handle, now = self.way, folder.handle, time.monotonic
-        size_of, look, unlink = self.weighing.size, files.look, files.unlink
+        size_of, look, unlink = self.weighing.size, files.looker(handle), files.unlinker(handle)
         try:
             way.announce(place, folder.path, names)
         except OSError as error:
@@ -198,11 +200,11 @@ class Hand:
         try:
             for name in names:
                 try:
-                    of = look(name, handle)
+                    of = look(name)
                     if (reason := verdict(name, of)) is not None:
                         self._stays(place, folder, name, of, reason)
                         continue
-                    unlink(name, handle)
+                    unlink(name)
                 except FileNotFoundError:
                     continue
                 except OSError as error:
@@ -211,7 +213,7 @@ class Hand:
                 size = size_of(of)
                 went += 1
                 went_size += self._counts(size, of) if self._links or of[3] > 1 else size
-                if went - told >= _TELL_AT or now() > tell_at:
+                if went % 8 == 0 and (went - told >= _TELL_AT or now() > tell_at):
                     self._count(went - told, went_size - told_size)
                     told, told_size, tell_at = went, went_size, now() + _TELL_AFTER
         finally:

@@ -22,7 +22,8 @@ Entries = _system.Entries
 open_top, open_folder, again, close = (
     _system.open_top, _system.open_folder, _system.again, _system.close,
 )  # fmt: skip
-about, look, names = _system.about, _system.look, _system.names
+about, names = _system.about, _system.names
+look, looker = _system.look, _system.looker
 look_on_this_mount = _system.look_on_this_mount
 portions, name_portions = _system.portions, _system.name_portions
 folder_names, is_folder, is_empty = _system.folder_names, _system.is_folder, _system.is_empty
@@ -62,6 +63,13 @@ def unlink(name: str, parent: int) -> None:
     """Remove a file or a link. OSError where that fails."""
     step("unlink")
     _unlink(name, parent)
+
+
+def unlinker(parent: int) -> Callable[[str], None]:
+    """The same for many names in one open folder."""
+    if step is _go_on:
+        return _system.unlinker(parent)
+    return lambda name: unlink(name, parent)
 
 
 def rmdir(name: str, parent: int) -> None:

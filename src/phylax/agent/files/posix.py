@@ -14,9 +14,9 @@ import os
 import signal
 import stat
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import suppress
-from functools import cache
+from functools import cache, partial
 from itertools import islice
 
 Entries = list[tuple[str, os.stat_result]]
@@ -140,6 +140,11 @@ def about(handle: int) -> os.stat_result:
 def look(name: str, parent: int) -> os.stat_result:
     """What a name in an open folder is; of a link, the link itself."""
     return os.stat(name, dir_fd=parent, follow_symlinks=False)
+
+
+def looker(parent: int) -> Callable[[str], os.stat_result]:
+    """The same for many names in one open folder."""
+    return partial(os.stat, dir_fd=parent, follow_symlinks=False)
 
 
 def portions(handle: int, at_once: int) -> Iterator[tuple[Entries, list[str]]]:
@@ -289,6 +294,11 @@ def _ignore_broken_leases() -> None:
 
 def unlink(name: str, parent: int) -> None:
     os.unlink(name, dir_fd=parent)
+
+
+def unlinker(parent: int) -> Callable[[str], None]:
+    """The same for many names in one open folder."""
+    return partial(os.unlink, dir_fd=parent)
 
 
 def rmdir(name: str, parent: int) -> None:

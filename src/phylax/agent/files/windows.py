@@ -14,7 +14,7 @@ import ntpath
 import os
 import stat
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from ctypes import wintypes
 from itertools import islice
@@ -456,6 +456,10 @@ def may_look_into(path: str) -> bool:
     return True
 
 
+def looker(parent: int) -> Callable[[str], os.stat_result]:
+    return lambda name: look(name, parent)
+
+
 def is_in_use(error: OSError) -> bool:
     """Whether a deed failed because another program holds the file, as the system says."""
     return getattr(error, "winerror", None) in _IN_USE
@@ -471,6 +475,10 @@ def look_whether_open(name: str, parent: int) -> tuple[os.stat_result, bool]:
 
 def unlink(name: str, parent: int) -> None:
     _remove(name, parent, _NO_FOLDER)
+
+
+def unlinker(parent: int) -> Callable[[str], None]:
+    return lambda name: unlink(name, parent)
 
 
 def rmdir(name: str, parent: int) -> None:

@@ -12,6 +12,7 @@ moment; they may not attach to it, since it is not dumpable and never exec'ed.
 from __future__ import annotations
 
 import ctypes
+import gc
 import json
 import os
 import resource
@@ -25,6 +26,8 @@ _ROOM = 512 * 2**20
 """Bytes of address space that a worker may have beyond what it is born with."""
 _HANDLES, _LONGEST_FILE, _SECONDS = 1024, 256 * 2**20, 4 * 3600
 _REQUEST = 4096
+_COLLECT_AFTER = 50_000
+"""New objects, of which a walk makes and drops very many without any circles."""
 
 
 class RightsError(Exception):
@@ -105,6 +108,9 @@ def main(handle: int) -> None:
 
     # what a worker needs is loaded once, here: it may not be allowed to read the program's files
     load_all()
+    # what is loaded stays for good: workers need not go over it again and again, nor copy it
+    gc.freeze()
+    gc.set_threshold(_COLLECT_AFTER)
     agent = socket.socket(fileno=handle)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     while True:

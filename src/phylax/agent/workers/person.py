@@ -226,6 +226,7 @@ class _PersonsHold(Hold):
         self._link = agent
         self._folders = list(folders)
         self.names = set(names)
+        self._room: dict[str, int] = {}
         self._held: dict[str, Tally] = {}
         """By batch that was begun here: counted as it is taken, for there may be very many."""
 
@@ -293,9 +294,16 @@ class _PersonsHold(Hold):
         return {name: (tally.count, tally.size) for name, tally in held}
 
     def room(self, place: Place) -> int:
-        return int(self._link.ask(jobs.RoomAsked(place=_sent(place.path))).code)
+        if place.mount not in self._room:
+            self._room[place.mount] = int(
+                self._link.ask(jobs.RoomAsked(place=_sent(place.path))).code
+            )
+        return self._room[place.mount]
 
     def took(self, batch: Batch, count: int, size: int) -> None:
+        # nobody else holds anything on the machine meanwhile
+        if batch.head.mount in self._room:
+            self._room[batch.head.mount] -= size
         if batch.name in self._held:
             self._held[batch.name] += Tally(count=count, size=size)
 
