@@ -7,21 +7,25 @@ it is young, whatever its times say.
 
 from __future__ import annotations
 
+import fcntl
 import hashlib
 import os
 import random
 import shutil
 import socket
 import stat
+import struct
 import subprocess
 import time
 from collections.abc import Callable
-from contextlib import suppress
+from contextlib import ExitStack, suppress
 from pathlib import Path
 
-from people import ANNA, BEN, PeopleDesk
+from people import ANNA, BEN, PeopleDesk, silent_mount
 
 _LONG_AGO = 1_000_000_000
+_NOBODY = 2**32 - 1
+_IMMUTABLE, _CASEFOLD = 0x10, 0x40000000
 _ODD_NAMES = (
     "plain", "two words", "ünïcödé", "line\nbreak", "tab\t", "-rf", "*", "..hidden", "a" * 255,
     "trailing ", '"quoted"', "$HOME", "\\back", "CON", "cafe\u0301", "\u202egnp.exe",
@@ -56,6 +60,8 @@ class Hostile:
         self._people = {"anna": ANNA, "ben": BEN}
         self._young: list[Callable[[], None]] = []
         self._open: list[object] = []
+        self._flagged: list[Path] = []
+        self._ends = ExitStack()
         self._number = 0
 
     # --- pieces ------------------------------------------------------------------------------
@@ -96,6 +102,9 @@ class Hostile:
         self._mounts.append(at)
 
     def close(self) -> None:
+        self._ends.close()
+        for path in self._flagged:
+            _set_flag(path, 0)
         for end in self._sockets:
             end.close()
         for mount in reversed(self._mounts):
@@ -124,6 +133,7 @@ class Hostile:
             self._bind_below, self._foreign, self._links, self._pipes, self._ahead, self._closed,
             self._trash, self._user_dirs, self._moved_in, self._copied_with_times, self._deep,
             self._protected, self._other_volume, self._swapped_open, self._bound_place,
+            self._silent, self._by_list, self._immutable, self._other_capitals,
         ]  # fmt: skip
         for make in rng.sample(odd, rng.randrange(3, len(odd))):
             make(home, uid)
@@ -148,6 +158,40 @@ class Hostile:
         subprocess.run(["mount", "-t", "tmpfs", "-o", "size=1m", "none", str(at)], check=True)
         self._mounts.append(at)
         self.must_survive(self.file(at, uid))
+
+    def _silent(self, home: Path, uid: int) -> None:
+        with suppress(OSError):
+            self._ends.enter_context(silent_mount(self._place(home) / "silent", uid))
+
+    def _by_list(self, home: Path, uid: int) -> None:
+        """Rights by access control lists: root's folder that they may write to, with root's and
+        their own files in it."""
+        folder = self._place(home) / f"listed{self._name()[-3:]}"
+        folder.mkdir(parents=True, exist_ok=True)
+        # tag, rights, who; for each entry (acl(5), as the kernel keeps it)
+        entries = ((0x01, 7, _NOBODY), (0x02, 7, uid), (0x04, 0, _NOBODY), (0x10, 7, _NOBODY),
+                   (0x20, 0, _NOBODY))  # fmt: skip
+        packed = struct.pack("<I", 2) + b"".join(struct.pack("<HHI", *one) for one in entries)
+        with suppress(OSError):
+            os.setxattr(folder, "system.posix_acl_access", packed)
+        self.must_survive(self.file(folder, 0))
+
+    def _immutable(self, home: Path, uid: int) -> None:
+        path = self.file(self._place(home), uid)
+        if _set_flag(path, _IMMUTABLE):
+            self.must_survive(path)
+            self._flagged.append(path)
+
+    def _other_capitals(self, home: Path, uid: int) -> None:
+        """A folder whose names do not tell capitals apart, protected in other ones."""
+        folder = self._place(home) / f"Any{self._name()[-3:]}"
+        folder.mkdir(parents=True, exist_ok=True)
+        os.chown(folder, uid, uid)
+        if _set_flag(folder, _CASEFOLD):
+            kept = folder / "Keep"
+            self.must_survive(self.file(kept, uid))
+            os.chown(kept, uid, uid)
+            self.protect.append(("folder", str(folder / "kEEP")))
 
     def _foreign(self, home: Path, uid: int) -> None:
         other = self.random.choice((0, ANNA if uid == BEN else BEN))
@@ -359,6 +403,28 @@ class Hostile:
     def stayed(self) -> list[str]:
         """What had to go and is there still."""
         return [repr(str(path)) for path in self.goes if os.path.lexists(path)]
+
+
+def _set_flag(path: Path, flag: int) -> bool:
+    """Set a file's flags (ioctl_iflags(2)); False where the file system has no such."""
+    handle = os.open(path, os.O_RDONLY)
+    try:
+        fcntl.ioctl(handle, 0x40086602, struct.pack("l", flag))
+    except OSError:
+        return False
+    finally:
+        os.close(handle)
+    return True
+
+
+def digests(folder: Path) -> set[str]:
+    """Of all files below a folder."""
+    return {
+        _digest(Path(top, name))
+        for top, _, names in os.walk(folder)
+        for name in names
+        if stat.S_ISREG(os.lstat(Path(top, name)).st_mode)
+    }
 
 
 def _digest(path: Path) -> str:

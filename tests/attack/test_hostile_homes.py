@@ -10,13 +10,15 @@ from pathlib import Path
 
 import pytest
 
-from attack.maker import Hostile, wait_for_the_next_second
+from attack.living import PLACES, at_work
+from attack.maker import Hostile, digests, wait_for_the_next_second
 from engine import rule
-from people import PeopleDesk, SetClock, mounted
+from helpers import make_file
+from people import ANNA, PeopleDesk, SetClock, give, mounted
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.retention import ProtectEntry
 
-SEEDS = int(os.environ.get("PHYLAX_ATTACK_SEEDS", "40"))
+SEEDS = int(os.environ.get("PHYLAX_ATTACK_SEEDS", "100"))
 FIRST = int(os.environ.get("PHYLAX_ATTACK_FIRST", "0"))
 AT_ONCE = 10
 AGE = timedelta(days=30)
@@ -66,3 +68,31 @@ def test_what_is_theirs_survives_and_what_is_old_goes(
     finally:
         for hostile in hostiles:
             hostile.close()
+
+
+@pytest.mark.parametrize("seed", range(FIRST, FIRST + max(4, SEEDS // 20)))
+def test_who_goes_on_working_meanwhile_loses_nothing_they_wrote(
+    volumes: list[PeopleDesk], seed: int, tmp_path: Path
+) -> None:
+    desk = volumes[0]
+    home = desk.home("anna", ANNA)
+    for folder in PLACES:
+        for number in range(60):
+            make_file(home / folder / f"old-{number}", 100)
+    give(home, ANNA)
+    log = tmp_path / "log"
+    log.touch()
+    os.chown(log, ANNA, ANNA)
+    over = wait_for_the_next_second()
+    desk.clock = SetClock(over)
+    desk.look(RULES)
+    desk.clock = SetClock(over + AGE.total_seconds())
+    with at_work(home, log, seed, ANNA):
+        for run_id in range(2, 6):
+            by = HELD if (seed + run_id) % 2 else RULES
+            result = desk.clean(by, run_id=run_id, standing=("downloads",))
+            assert not result.error
+    written = set(log.read_text().split())
+    lost = written - digests(desk.volume)
+    assert len(written) > 10 and not lost, f"{len(lost)} of {len(written)}"
+    assert not list((home / ".cache").glob("*/old-*"))

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import ctypes
 import os
 import shutil
 import sqlite3
 import struct
-import subprocess
 import time
 from collections.abc import Callable, Iterable, Iterator
 from datetime import timedelta
@@ -15,17 +13,18 @@ from pathlib import Path
 
 import pytest
 
+from attack.maker import wait_for_the_next_second
 from engine import Bench, NothingRuns, rule
 from helpers import make_file, trashed
-from people import ANNA, BEN, PeopleDesk, SetClock, give, mounted
+from people import ANNA, BEN, PeopleDesk, SetClock, give, mounted, silent_mount
 from phylax.agent import files
 from phylax.agent.batch import Batch
 from phylax.agent.files import posix
 from phylax.agent.machines import InUse
 from phylax.agent.machines.linux import LinuxMachine
 from phylax.agent.machines.linux.mounts import mount_over, mount_table
-from phylax.core.orders import AgreedListing, CleanOrder, ListingMessage
-from phylax.core.retention import Reason
+from phylax.core.orders import AgreedListing, CleanOrder, ListingMessage, SurveyMessage
+from phylax.core.retention import ProtectEntry, ProtectKind, Reason
 
 NOW = {"keep_for": "P0D"}
 MONTH = timedelta(days=30)
@@ -66,34 +65,26 @@ def test_the_older_way_to_tell_mounts_apart_refuses_the_same(
     os.close(top)
 
 
-@pytest.fixture
-def silent_mount(desk: PeopleDesk, home: Path) -> Iterator[Path]:
-    """A file system in somebody's cache whose program never answers."""
-    at = home / ".cache/remote"
-    at.mkdir(parents=True)
+def test_a_mount_that_does_not_answer_keeps_nobody_waiting(desk: PeopleDesk, home: Path) -> None:
     give(home, ANNA)
-    device = os.open("/dev/fuse", os.O_RDWR)
-    libc = ctypes.CDLL(None, use_errno=True)
-    options = f"fd={device},rootmode=40000,user_id={ANNA},group_id={ANNA},allow_other".encode()
-    if libc.mount(b"silent", os.fsencode(at), b"fuse.silent", 0, options):
-        os.close(device)
-        pytest.skip(f"no FUSE here: {os.strerror(ctypes.get_errno())}")
-    yield at
-    # closing its end makes everybody who waits for it go on
-    os.close(device)
-    subprocess.run(["umount", "--lazy", str(at)], check=True)
-
-
-def test_a_mount_that_does_not_answer_keeps_nobody_waiting(
-    desk: PeopleDesk, home: Path, silent_mount: Path
-) -> None:
     old = give(make_file(home / ".cache/app/old", days_old=400), ANNA)
-    os.chown(old.parent, ANNA, ANNA)
+    give(home / ".cache", ANNA)
     by = {"user-caches": rule(**NOW)}
-    (line,) = desk.look(by)
-    assert [unread.path for unread in line.unread] == [str(silent_mount)]
-    desk.clean(by)
-    assert not old.exists()
+    with (
+        silent_mount(home / ".cache/remote", ANNA) as remote,
+        silent_mount(desk.volume / "nas", 0) as nas,
+    ):
+        # also where the shop itself names folders on it, straight or through a link
+        way = desk.volume / "way"
+        way.symlink_to(nas)
+        named = (f"{nas}/archive", f"{way}/archive", f"{remote}/kept")
+        protect = tuple(ProtectEntry(kind=ProtectKind.FOLDER, what=what) for what in named)
+        (line,) = desk.look(by, protect=protect)
+        assert [unread.path for unread in line.unread] == [str(remote)]
+        covers = desk.messages(SurveyMessage)[-1].covers or ()
+        assert [(c.entry.what, c.is_there) for c in covers] == [(what, False) for what in named]
+        desk.clean(by, protect=protect)
+        assert not old.exists()
 
 
 # --- other people's ---------------------------------------------------------------------------
@@ -322,6 +313,53 @@ def test_ages_count_from_the_newest_time_on_a_real_volume(
     bench.clean("user-temp", keep_for=MONTH)
     assert not any(path.exists() for path in old)
     assert copied.exists() and touched.exists() and (home / ".tmp/project/old").exists()
+
+
+def test_a_cache_in_daily_use_gives_up_its_old_files_once_a_look_has_seen_it(
+    desk: PeopleDesk, home: Path
+) -> None:
+    cache = home / ".cache/app/entries"
+    old = make_file(cache / "old")
+    give(home, ANNA)
+    over = wait_for_the_next_second()
+    moved = make_file(home / "Documents/project/plan")
+    by = {"user-caches": rule(keep_for=MONTH)}
+    desk.clock = SetClock(over)
+    desk.look(by)
+    # a month later: the program makes files every day, and somebody moved their work in
+    for folder in (cache, cache.parent):
+        give(make_file(folder / "new"), ANNA)
+    give(moved.parent, ANNA)
+    moved.parent.rename(cache / "project")
+    desk.clock = SetClock(over + MONTH.total_seconds())
+    desk.clean(by)
+    assert not old.exists() and (cache / "new").exists() and (cache / "project/plan").exists()
+
+
+def test_what_is_known_of_folders_ends_with_a_look_that_did_not_see_them(
+    desk: PeopleDesk, home: Path
+) -> None:
+    work = home / ".cache/work"
+    make_file(work / "plan")
+    give(home, ANNA)
+    over = wait_for_the_next_second()
+    by = {"user-caches": rule(keep_for=MONTH)}
+    give(make_file(home / "Documents/x").parent, ANNA)
+    for days, place in enumerate((".cache", "Documents", ".cache")):
+        work = work.rename(home / place / "work")
+        desk.clock = SetClock(over + days * 86400)
+        desk.look(by)
+    desk.clock = SetClock(over + MONTH.total_seconds())
+    desk.clean(by)
+    plan = work / "plan"
+    assert plan.exists()
+    # what cannot be read is as if nothing had been seen
+    for kept in (desk.own / "arrivals").iterdir():
+        kept.write_text('{"folders": "AAAA"}')
+    desk.clock = SetClock(over + MONTH.total_seconds())
+    desk.look(by)
+    desk.clean(by)
+    assert plan.exists()
 
 
 def test_nothing_goes_while_the_clock_is_not_trusted(desk: PeopleDesk, home: Path) -> None:

@@ -14,6 +14,7 @@ from typing import NamedTuple
 
 from phylax.agent import files
 from phylax.agent.agreed import Agreed
+from phylax.agent.arrivals import Arrivals
 from phylax.agent.guard import Guard, why_not_cleaned
 from phylax.agent.hand import Hand, OpenNow
 from phylax.agent.hold import Hold
@@ -58,7 +59,9 @@ class Cleaner:
         *,
         own_folders: Iterable[str] = (),
         protect: Iterable[ProtectEntry] = (),
+        arrivals: Arrivals | None = None,
     ) -> None:
+        self._arrivals = arrivals
         self._machine = machine
         self._guard = guard
         self._journal = journal
@@ -166,6 +169,7 @@ class Cleaner:
             self._volumes,
             self._believed,
             breathe=lambda: self._watch(kind.key, 0, 0),
+            arrivals=self._arrivals,
         )
         hand = Hand(
             self._machine, self._guard, weighing, way, self.outcomes, self._open_now, self._watch

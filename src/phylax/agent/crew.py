@@ -11,8 +11,10 @@ from collections.abc import Callable, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field
 from datetime import datetime
+from pathlib import Path
 from typing import Any, Protocol
 
+from phylax.agent.arrivals import Arrivals, KeptArrivals
 from phylax.agent.cleaner import Cleaner
 from phylax.agent.guard import Guard
 from phylax.agent.held_work import HeldWork
@@ -27,6 +29,8 @@ from phylax.core.believed_time import Believed
 from phylax.core.orders import AgreedListing, CategoryRule, HeldMessage, HeldOrder
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Item, SurveyLine, Tally
+
+_SYSTEM = "system"
 
 
 @dataclass(frozen=True)
@@ -68,9 +72,12 @@ class Party(Protocol):
         listing: Listing,
         part: Callable[[list[SurveyLine]], None],
         there: Callable[[ProtectEntry], None] = lambda entry: None,
+        *,
+        remember: bool = False,
     ) -> list[SurveyLine]:
         """A line for every category on every volume where there is a place; `there` is given each
-        folder of the protect list that is. Raises what `watch` raises."""
+        folder of the protect list that is. A whole look is to `remember` which folders it saw.
+        Raises what `watch` raises."""
         ...
 
     def clean(self, task: Pass, journal: RunJournal, watch: Watcher) -> PassReport:
@@ -83,10 +90,13 @@ class Itself:
 
     name = ""
 
-    def __init__(self, machine: MachineKind, guard: Guard, hold: Hold) -> None:
+    def __init__(
+        self, machine: MachineKind, guard: Guard, hold: Hold, arrivals: KeptArrivals
+    ) -> None:
         self._machine = machine
         self._guard = guard
         self._hold = hold
+        self._arrivals = arrivals
 
     def look(
         self,
@@ -97,11 +107,18 @@ class Itself:
         listing: Listing,
         part: Callable[[list[SurveyLine]], None],
         there: Callable[[ProtectEntry], None] = lambda entry: None,
+        *,
+        remember: bool = False,
     ) -> list[SurveyLine]:
-        return survey(
-            self._machine, self._guard, look, now,
-            protect=protect, watch=watch, listing=listing, part=part, there=there,
+        kept = remember and now.trusted
+        arrivals = Arrivals(self._arrivals.known(_SYSTEM), int(now.now) if kept else 0)
+        lines = survey(
+            self._machine, self._guard, look, now, protect=protect, watch=watch, listing=listing,
+            part=part, there=there, arrivals=arrivals,
         )  # fmt: skip
+        if kept:
+            self._arrivals.keep(_SYSTEM, arrivals.found)
+        return lines
 
     def clean(self, task: Pass, journal: RunJournal, watch: Watcher) -> PassReport:
         cleaner = Cleaner(
@@ -114,6 +131,7 @@ class Itself:
             watch,
             own_folders=own_folders(task.look),
             protect=task.protect,
+            arrivals=Arrivals(self._arrivals.known(_SYSTEM)),
         )
         report = PassReport(cleaner.outcomes)
         rules = {look.category: look.rule for look in task.look}
@@ -133,7 +151,8 @@ class Crew:
     def __init__(self, machine: MachineKind, guard: Guard, hold: Hold) -> None:
         self.machine = machine
         self.hold = hold
-        self._itself = Itself(machine, guard, hold)
+        self.arrivals = KeptArrivals(Path(hold.own, "arrivals"))
+        self._itself = Itself(machine, guard, hold, self.arrivals)
 
     def parties(self) -> list[Party]:
         """The machine itself, then everyone who has something on it."""

@@ -43,7 +43,7 @@ class Hold:
         """`own` is the agent's own folder; of no volume more than `at_most_percent` is held.
         The reserve gives its room where the volume it is on is full."""
         self._machine = machine
-        self._own = own
+        self.own = own
         self._at_most = at_most_percent
         self._reserve = reserve
         self._sums: dict[str, int] = {}
@@ -57,9 +57,9 @@ class Hold:
         """The same, also those not there yet."""
         mounts = (volume.mount for volume in self._machine.volumes())
         tops = [
-            self._machine.hold_folder(self._machine.top_of(mount), self._own) for mount in mounts
+            self._machine.hold_folder(self._machine.top_of(mount), self.own) for mount in mounts
         ]
-        return list(dict.fromkeys([*tops, self._machine.hold_folder(self._own, self._own)]))
+        return list(dict.fromkeys([*tops, self._machine.hold_folder(self.own, self.own)]))
 
     def batches(self) -> Iterator[Batch]:
         """All batches, oldest run first; each is open until the next."""
@@ -110,7 +110,7 @@ class Hold:
         give a number twice, and things of one run must never get into the time of another.
         OSError where it cannot be: no room, no right, or somebody else's folder in the way.
         """
-        folder = self._machine.hold_folder(place.path, self._own)
+        folder = self._machine.hold_folder(place.path, self.own)
         if folder not in self.possible():
             raise OSError(errno.EXDEV, "nothing is held on this volume", place.mount)
         name = self.name_of(run_id, identity, category, place.mount, aside=aside)

@@ -8,6 +8,7 @@ from functools import partial
 from typing import Protocol
 
 from phylax.agent import files
+from phylax.agent.arrivals import Arrivals
 from phylax.agent.guard import Guard
 from phylax.agent.locks import open_programs
 from phylax.agent.machines import InUse, MachineKind
@@ -60,6 +61,7 @@ def survey(
     listing: Listing = lambda category, item: None,
     part: Callable[[list[SurveyLine]], None] = lambda lines: None,
     there: Callable[[ProtectEntry], None] = lambda entry: None,
+    arrivals: Arrivals | None = None,
 ) -> list[SurveyLine]:
     """A line for every category on every volume where it has a place.
 
@@ -88,6 +90,7 @@ def survey(
             volumes,
             now,
             breathe=partial(watch, kind.key, 0, 0),
+            arrivals=arrivals,
         )
         found = _Look(weighing, territory, watch, listing).lines()
         lines += found

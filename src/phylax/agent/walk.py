@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from typing import Generic, NamedTuple, TypeVar
 
 from phylax.agent import files as system
+from phylax.agent.arrivals import Arrivals
 
 DEEPEST = 256
 """Folders below one another; each costs handles."""
@@ -26,6 +27,7 @@ Barrier = Callable[[str, os.stat_result], str | None]
 """Asked of each folder by its path and what it is: why it is not entered; None: it is. An empty
 reason is not complained of."""
 Entry = TypeVar("Entry")
+_NO_ARRIVALS = Arrivals()
 
 
 class Folder(NamedTuple):
@@ -41,9 +43,7 @@ class Folder(NamedTuple):
     about: os.stat_result
     """What the folder itself was, before the walk's owner touched it."""
     arrived: int
-    """Epoch second since which it surely has lain where it lies: a folder that is moved keeps the
-    times of all that is in it, but its own change time and that of the folder it comes into
-    move."""
+    """Epoch second since which it surely has lain where it lies (`arrivals`)."""
 
 
 class Names(NamedTuple):
@@ -79,13 +79,15 @@ def walk(
     skip: Set[tuple[int, int]] = frozenset(),
     leave: Callable[[str], object] | None = None,
     barrier: Barrier | None = None,
+    arrivals: Arrivals = _NO_ARRIVALS,
 ) -> Iterator[Folder]:
     """Every folder of a tree in portions, given an open handle on its root, which stays open.
 
     Files are what can go: regular files and links (as themselves). Folders in `skip`, by (device,
     file number), and those whose name `leave` accepts are not entered.
     """
-    for frame, parent, files in _steps(root, system.portions, complain, skip, leave, barrier):
+    steps = _steps(root, system.portions, complain, skip, leave, barrier, arrivals)
+    for frame, parent, files in steps:
         if files is not None:
             yield Folder(
                 frame.handle, parent, frame.name, frame.path, files, frame.about, frame.arrived
@@ -99,10 +101,12 @@ def sweep(
     skip: Set[tuple[int, int]] = frozenset(),
     leave: Callable[[str], object] | None = None,
     barrier: Barrier | None = None,
+    arrivals: Arrivals = _NO_ARRIVALS,
 ) -> Iterator[Names]:
     """The same for who removes what is walked over: names in portions while the folder is listed,
     and each folder once more when it is left, after all that lay in it."""
-    for frame, parent, names in _steps(root, system.name_portions, complain, skip, leave, barrier):
+    steps = _steps(root, system.name_portions, complain, skip, leave, barrier, arrivals)
+    for frame, parent, names in steps:
         yield Names(
             frame.handle, parent, frame.name, frame.path, names or [], frame.about, frame.arrived,
             names is None,
@@ -116,6 +120,7 @@ def _steps(
     skip: Set[tuple[int, int]],
     leave: Callable[[str], object] | None,
     barrier: Barrier | None,
+    arrivals: Arrivals,
 ) -> Iterator[tuple[_Frame[Entry], int, list[Entry] | None]]:
     """(folder, handle of the one above, a portion of what lies in it); None: it is left now."""
 
@@ -163,7 +168,8 @@ def _steps(
             if why is not None or (skip and (about.st_dev, about.st_ino) in skip):
                 system.close(handle)
                 continue
-            since = min(int(about.st_ctime), int(frame.about.st_ctime))
+            by_times = min(int(about.st_ctime), int(frame.about.st_ctime))
+            since = arrivals.since(about, frame.about, by_times)
             frames.append(frame_of(handle, name, path, about, max(frame.arrived, since)))
     finally:
         for frame in frames:

@@ -12,6 +12,7 @@ from contextlib import suppress
 from datetime import UTC, datetime
 
 from phylax.agent import files
+from phylax.agent.arrivals import Arrivals
 from phylax.agent.locks import open_programs
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.places import Place, Territory, deeper
@@ -50,6 +51,7 @@ class Weighing:
         volumes: Iterable[ReadingIn],
         now: Believed,
         breathe: Callable[[], None] = lambda: None,
+        arrivals: Arrivals | None = None,
     ) -> None:
         """`volumes` is how they stood when the work began: by that, pressure is judged. `breathe`
         is called a few times a second in long looks, and may raise to stop."""
@@ -62,6 +64,7 @@ class Weighing:
         self.now = datetime.fromtimestamp(now.now, UTC)
         self.used = kind.age == "used"
         self._breathe = breathe
+        self._arrivals = arrivals or Arrivals()
         self._territory = territory
         self._volumes = {reading.mount: reading for reading in volumes}
 
@@ -158,7 +161,9 @@ class Weighing:
         counts, leaves = place.counts, place.leaves
         only_listed = self.kind.caution is Caution.REPORT
         listed = Judge(self.rule, Caution.SAFE, self.now) if only_listed else None
-        for folder in walk(root, complain, skip=skip, leave=leaves, barrier=place.barrier):
+        for folder in walk(
+            root, complain, skip=skip, leave=leaves, barrier=place.barrier, arrivals=self._arrivals
+        ):
             self._breathe()
             found = folder.files
             if counts is not None:
@@ -189,6 +194,7 @@ class Weighing:
             skip=self._territory.claims,
             leave=leaves,
             barrier=place.barrier,
+            arrivals=self._arrivals,
         ):
             self._breathe()
             found = folder.names

@@ -154,7 +154,9 @@ class Worker:
             # a category that several have a part of is shown when all of them were looked at
             part = parts.add if len(crew) == 1 else _say_nothing
             now = self._clock.believed()
-            found += party.look(order.look, order.protect, now, watch, pages.add, part, there.add)
+            found += party.look(
+                order.look, order.protect, now, watch, pages.add, part, there.add, remember=True
+            )
         lines = merged(found)
         pages.send()
         self._spool.put(

@@ -46,6 +46,8 @@ class LookJob(Value):
     look: tuple[CategoryRule, ...]
     protect: tuple[ProtectEntry, ...] = ()
     now: Believed
+    known: str = Field("", description="Packed: since when folders lie where they lie")
+    remember: bool = Field(False, description="Say which folders were seen")
 
 
 class CleanJob(Value):
@@ -61,6 +63,7 @@ class CleanJob(Value):
     clean: tuple[str, ...]
     standing: tuple[str, ...] = ()
     agreed: tuple[AgreedListing, ...] = ()
+    known: str = Field("", description="Packed: since when folders lie where they lie")
 
 
 class HeldJob(Value):
@@ -155,6 +158,13 @@ class Lines(Demand):
     lines: tuple[SurveyLine, ...] = Field(max_length=100)
 
 
+class Folders(Demand):
+    """Folders that a look saw, and since when they lie where they lie."""
+
+    kind: Literal["folders"] = "folders"
+    packed: Annotated[str, Field(max_length=2**20)]
+
+
 class About(Demand):
     """Names that are about to be removed; to be noted before any of them is."""
 
@@ -245,8 +255,8 @@ class Failed(Demand):
 
 
 FromWorker = Annotated[
-    Watched | InUseAsked | Listed | Lines | About | Went | BatchAsked | RoomAsked | HeldTold
-    | UnheldTold | PresentTold | Report | Failed,
+    Watched | InUseAsked | Listed | Lines | Folders | About | Went | BatchAsked | RoomAsked
+    | HeldTold | UnheldTold | PresentTold | Report | Failed,
     Field(discriminator="kind"),
 ]  # fmt: skip
 FROM_WORKER: TypeAdapter[FromWorker] = TypeAdapter(FromWorker)

@@ -16,6 +16,7 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
+from phylax.agent.arrivals import MOST, Key, packed, unpacked
 from phylax.agent.crew import Crew, Party, Pass, PassReport
 from phylax.agent.guard import Guard, GuardRules
 from phylax.agent.hold import Hold
@@ -63,6 +64,8 @@ class Somebody:
         listing: Listing,
         part: Callable[[list[SurveyLine]], None],
         there: Callable[[ProtectEntry], None] = lambda entry: None,
+        *,
+        remember: bool = False,
     ) -> list[SurveyLine]:
         crew = self._crew
         look = [one for one in look if _is_for_people(one.category)]
@@ -73,6 +76,7 @@ class Somebody:
         lines: list[SurveyLine] = []
         stop: list[Stopped] = []
         listed = [0]
+        folders: dict[Key, int] = {}
 
         def handle(message: jobs.FromWorker) -> jobs.Answer | None:
             match message:
@@ -87,6 +91,14 @@ class Somebody:
                     if message.category in rules and category(message.category).keeps_listing:
                         for item in message.items:
                             listing(message.category, item.model_copy(update={"user": self.name}))
+                    return None
+                case jobs.Folders():
+                    try:
+                        folders.update(unpacked(message.packed))
+                    except ValueError as error:
+                        raise WorkerError(f"it sent folders that cannot be: {error}") from error
+                    if len(folders) > MOST:
+                        raise WorkerError("it remembers more folders than it may")
                     return None
                 case jobs.Lines():
                     for line in message.lines:
@@ -107,8 +119,14 @@ class Somebody:
                     return None
             raise WorkerError(f"it said {message.kind!r} in a look")
 
+        whose, kept = str(self._person.uid), remember and now.trusted
         job = jobs.LookJob(
-            around=crew.around(self._person), look=tuple(look), protect=tuple(protect), now=now
+            around=crew.around(self._person),
+            look=tuple(look),
+            protect=tuple(protect),
+            now=now,
+            known=packed(crew.arrivals.known(whose)),
+            remember=kept,
         )
         try:
             said = crew.nursery.work(self._person, job, handle)
@@ -119,6 +137,8 @@ class Somebody:
             return [_not_looked_at(self._person, rules, crew.machine, str(error))]
         if stop:
             raise stop[0]
+        if kept:
+            crew.arrivals.keep(whose, folders)
         for entry in protect:
             if entry.kind is ProtectKind.FOLDER and entry.what in said.there:
                 there(entry)
@@ -180,6 +200,7 @@ class Somebody:
             clean=keys,
             standing=task.standing,
             agreed=listings,
+            known=packed(crew.arrivals.known(str(self._person.uid))),
         )
         try:
             said = crew.nursery.work(self._person, job, handle)

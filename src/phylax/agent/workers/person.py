@@ -18,6 +18,7 @@ from functools import partial
 from itertools import islice
 from typing import Any
 
+from phylax.agent.arrivals import Arrivals, pages, unpacked
 from phylax.agent.batch import Batch, BatchHead, Held
 from phylax.agent.cleaner import Cleaner
 from phylax.agent.guard import Guard, GuardRules
@@ -40,6 +41,8 @@ from phylax.core.survey import Item, SurveyLine, Tally
 from phylax.core.values import Demand, Value
 
 _PAIR = struct.Struct("<QQ")
+_FOLDERS = 10_000
+"""In one message."""
 _TELL_EVERY, _PAGE = 0.1, 100
 
 
@@ -330,6 +333,7 @@ class _Desk:
         page: list[Item] = []
         listed = [""]
         there: list[str] = []
+        arrivals = Arrivals(unpacked(job.known), int(job.now.now) if job.remember else 0)
 
         def send_page() -> None:
             if page:
@@ -355,8 +359,11 @@ class _Desk:
                 watch=self._agent.watch,
                 listing=listing,
                 there=lambda entry: there.append(entry.what),
+                arrivals=arrivals,
             )
             send_page()
+            for page_of_folders in pages(arrivals.found, _FOLDERS):
+                self._agent.say(jobs.Folders(packed=page_of_folders))
             for line in lines:
                 self._agent.say_line(line)
         except Stopped:
@@ -377,6 +384,7 @@ class _Desk:
             self._agent.watch,
             own_folders=own_folders(job.look),
             protect=job.protect,
+            arrivals=Arrivals(unpacked(job.known)),
         )
         stopped = False
         try:
