@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import fcntl
+import mmap
 import os
 import random
 import socket
@@ -14,7 +15,7 @@ import pytest
 
 from engine import Bench, NothingRuns
 from helpers import make_file
-from phylax.agent import hand
+from phylax.agent import files, hand
 from phylax.core.retention import Reason
 
 
@@ -104,3 +105,35 @@ def test_names_of_one_file_free_its_space_only_together(real: Bench, home: Path)
         1,
         (home / "Documents/kept").stat().st_blocks * 512,
     )
+
+
+@pytest.mark.parametrize("how", ["read", "written", "mapped"])
+def test_whether_another_process_holds_a_file_is_asked_of_the_file_itself(
+    tmp_path: Path, how: str
+) -> None:
+    path = make_file(tmp_path / "held", 100)
+    (tmp_path / "link").symlink_to(path)
+    os.mkfifo(tmp_path / "pipe")
+    ready, go_on = os.pipe(), os.pipe()
+    if os.fork() == 0:
+        handle = os.open(path, os.O_RDWR if how == "written" else os.O_RDONLY)
+        if how == "mapped":
+            kept = mmap.mmap(handle, 0, prot=mmap.PROT_READ)
+            os.close(handle)
+            assert kept
+        os.write(ready[1], b"x")
+        os.read(go_on[0], 1)
+        os._exit(0)
+    parent = os.open(tmp_path, os.O_RDONLY)
+    os.read(ready[0], 1)
+    try:
+        of, is_open = files.look_whether_open("held", parent)
+        assert (of.st_ino, is_open) == (path.stat().st_ino, True)
+    finally:
+        os.write(go_on[1], b"x")
+        os.wait()
+    assert not files.look_whether_open("held", parent)[1]
+    for other in ("link", "pipe"):
+        of, is_open = files.look_whether_open(other, parent)
+        assert (of.st_ino, is_open) == (os.lstat(tmp_path / other).st_ino, False)
+    os.close(parent)

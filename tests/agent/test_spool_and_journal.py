@@ -10,6 +10,7 @@ from helpers import make_file
 from phylax.agent.journal import RunJournal
 from phylax.agent.places import Place
 from phylax.agent.spool import Spool
+from phylax.agent.workers.jobs import About
 from phylax.core.orders import CleanOrder, ReadingsMessage
 from phylax.core.shop import ReadingIn
 
@@ -99,3 +100,22 @@ def test_a_line_cut_off_in_the_middle_spoils_nothing(tmp_path: Path) -> None:
 def test_a_journal_that_never_began_holds_no_order(tmp_path: Path) -> None:
     (tmp_path / "5.jsonl").write_text('{"begun": {"ord')
     assert RunJournal.order_in(tmp_path / "5.jsonl") is None
+
+
+def test_names_with_any_line_separator_do_not_break_what_a_worker_announced(tmp_path: Path) -> None:
+    journal, _ = journal_of(tmp_path)
+    names = tuple((f"a{sign}b", None) for sign in "\u2028\u2029\x85\x0b\x0c\x1c\r\n")
+    about = About(category="user-temp", root="/x", folders=("y\u2028",), names=names)
+    journal.about_claimed(3001, about.model_dump_json(exclude={"kind"}))
+    journal.close()
+    asked: list[dict] = []
+
+    def gone_in(said: dict) -> list[int]:
+        asked.append(said)
+        return list(range(len(said["names"])))
+
+    reopened = RunJournal.reopen(tmp_path / "5.jsonl", None, gone_in)
+    assert [tuple(name) for name in asked[0]["names"]] == list(names)
+    assert asked[0]["uid"] == 3001
+    assert reopened.removed_of("user-temp").count == len(names) and reopened.uncertain
+    reopened.close()

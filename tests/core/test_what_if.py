@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from phylax.core.counting import Found, LineCount
+from phylax.core.counting import Found, LineCount, merged
 from phylax.core.retention import Caution, Judge, Ranking, Rule, Scope, in_force
 from phylax.core.retention.rules import PressureStep, RuleInForce
 from phylax.core.survey import SurveyLine
@@ -49,7 +49,7 @@ def survey(items: list, by: RuleInForce, free: int = 5000) -> SurveyLine:
 
 def profile(line: SurveyLine) -> Profile:
     larger = line.rule.only_larger
-    return unpacked(1, NOW_S, line.capacity, line.free, larger, *packed(line))
+    return unpacked(1, NOW_S, line.capacity, line.free, larger, *packed(line), line.people)
 
 
 @given(ITEMS, st.integers(0, 800), st.integers(0, 800), st.sampled_from([500, 5000]))
@@ -113,6 +113,17 @@ def test_what_a_profile_cannot_tell_is_marked(then: dict, why: str) -> None:
     line = survey([("a", 40 * 86400, 500, False)], rule(only_larger=100))
     known = profile(line)._replace(items=b"")
     assert not Asked(rule(**{"only_larger": 100, **then}), Caution.SAFE).would_go(known)[2], why
+
+
+def test_a_limit_on_what_several_have_is_not_called_exact_for_it_is_each_ones() -> None:
+    mine, theirs = (survey([("a", 40 * 86400, 500, False)], rule()) for _ in range(2))
+    nobodys = survey([], rule())
+    limited, plain = Asked(rule(keep_under=600), Caution.SAFE), Asked(rule(), Caution.SAFE)
+    for lines, people in (([mine], 1), ([mine, nobodys], 1), ([mine, nobodys, theirs], 2)):
+        (line,) = merged(lines)
+        assert line.people == people
+        assert limited.would_go(profile(line))[2] == (people == 1)
+        assert plain.would_go(profile(line))[2]
 
 
 @pytest.mark.parametrize("caution", [Caution.SAFE, Caution.REPORT])

@@ -429,6 +429,8 @@ def _both(one: SurveyLine, other: SurveyLine) -> SurveyLine:
             ),
             "young_by_attributes": one.young_by_attributes + other.young_by_attributes,
             "kept_sites": one.kept_sites + other.kept_sites,
+            "people": one.people * bool(one.holds.count) + other.people * bool(other.holds.count)
+            or 1,
             "kept_by": add_kept((*one.kept_by, *other.kept_by)),
             "digest": digest.to_bytes(_DIGEST_BYTES, "big").hex(),
             "programs_open": tuple(sorted({*one.programs_open, *other.programs_open})),

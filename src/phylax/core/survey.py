@@ -158,6 +158,7 @@ class SurveyLine(Value):
     )
     kept_sites: int = Field(0, description="Sites that the protect list keeps")
     kept_by: tuple[KeptBy, ...] = Field((), description="By entry of the protect list")
+    people: int = Field(1, description="Who have something of it; a limit on size is each one's")
     digest: Annotated[str, Field(description="Digest of the listing, the same for the same items")]
     programs_open: tuple[str, ...] = ()
     places: tuple[PlaceSum, ...] = Field(

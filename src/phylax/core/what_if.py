@@ -79,6 +79,8 @@ class Profile(NamedTuple):
     older; for each, their bytes: three rows in one."""
     items: bytes
     """What the survey kept one by one, packed; empty where it kept sums alone."""
+    people: int = 1
+    """Who have something of it: a limit on size counts for each of them by themselves."""
 
     @property
     def days(self) -> int:
@@ -125,9 +127,10 @@ def unpacked(
     larger: int,
     ages: bytes,
     items: bytes,
+    people: int = 1,
 ) -> Profile:
     """The profile behind what `packed` made."""
-    return Profile(machine_id, looked_at, capacity, free, larger, _numbers(ages), items)
+    return Profile(machine_id, looked_at, capacity, free, larger, _numbers(ages), items, people)
 
 
 class Asked:
@@ -159,7 +162,8 @@ class Asked:
         if day is not None and as_surveyed and not rule.keep_newest and limit is None:
             return *_older(profile, day), True
         if profile.items:
-            is_exact = rule.only_larger >= profile.rule_larger
+            each_ones = limit is not None and profile.people > 1
+            is_exact = rule.only_larger >= profile.rule_larger and not each_ones
             return *_one_by_one(profile, rule, self._caution), is_exact
         nearest = day if day is not None else min(span.days + 1, AGE_DAYS - 1)
         return *_about(profile, nearest, limit), False

@@ -17,11 +17,11 @@ def replace(conn: Connection, survey: Survey) -> None:
     at = to_seconds(survey.started_at)
     conn.execute("DELETE FROM profiles WHERE machine_id = ?", (survey.machine_id,))
     conn.executemany(
-        "INSERT OR REPLACE INTO profiles VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        "INSERT OR REPLACE INTO profiles VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         [
             (
                 line.category, survey.machine_id, line.mount, at, line.capacity, line.free,
-                line.rule.only_larger, *packed(line),
+                line.rule.only_larger, *packed(line), line.people,
             )
             for line in survey.lines
         ],
@@ -32,7 +32,7 @@ def of_category(conn: Connection, category: str) -> Iterator[Profile]:
     """Every machine's profiles of a category."""
     rows = conn.execute(
         """
-        SELECT machine_id, looked_at, capacity, free, larger, ages, ranked FROM profiles
+        SELECT machine_id, looked_at, capacity, free, larger, ages, ranked, people FROM profiles
         WHERE category = ?
         """,
         (category,),

@@ -55,3 +55,6 @@ CREATE INDEX holds_open ON holds (machine_id, id) WHERE held_count > 0;
 ALTER TABLE machines ADD COLUMN clock_doubt TEXT NOT NULL DEFAULT '';
 ALTER TABLE machines ADD COLUMN clock_doubt_since INTEGER;
 ALTER TABLE machines ADD COLUMN kept_young TEXT;
+
+-- A limit on size counts for each person by themselves; of several together only so much is known.
+ALTER TABLE profiles ADD COLUMN people INTEGER NOT NULL DEFAULT 1;
