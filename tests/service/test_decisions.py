@@ -11,11 +11,11 @@ from helpers import INVENTED, TUESDAY, Clock, enrol, make_file, make_standin, ne
 from phylax.agent.loop import Agent
 from phylax.client import NotFoundError, Phylax, RefusedError
 from phylax.core.catalogue import catalogue, read_category
-from phylax.core.orders import SurveyPartMessage
+from phylax.core.orders import SurveyMessage, SurveyPartMessage
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope, in_force
 from phylax.core.routines import RoutineEdit, RoutineStep, StepKind
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
-from phylax.core.survey import Look, SurveyLine, Tally
+from phylax.core.survey import Cover, Look, SurveyLine, Tally
 from phylax.core.what_if import STALE_AFTER
 from phylax.service import scheduler, work
 from phylax.service.house import House
@@ -195,7 +195,7 @@ def test_each_scope_adds_and_the_test_names_the_entry(
 
 
 def test_it_is_said_of_each_entry_where_it_covers_something_and_where_nothing(
-    owner: Phylax, machine: Machine, agent: Agent, home: Path
+    owner: Phylax, machine: Machine, agent: Agent, home: Path, clock: Clock
 ) -> None:
     kept = owner.protections.add(PATTERN)
     there, nowhere = (
@@ -219,6 +219,17 @@ def test_it_is_said_of_each_entry_where_it_covers_something_and_where_nothing(
     (on,) = owner.protections.on_machines(nowhere.id)
     assert (on.tag, on.covers, on.looked_at is not None) == (machine.tag, False, True)
     assert owner.protections.on_machines(late.id)[0].looked_at is None
+    # what an agent says of entries that nobody made is nobody's
+    run = owner.runs.survey(machine.tag)
+    invented = ProtectEntry(kind=ProtectKind.FOLDER, what="/invented")
+    told = SurveyMessage(
+        id="survey-of-a-liar", run_id=run.id, look=Look.FIRST, started_at=clock.now,
+        ended_at=clock.now, lines=(),
+        covers=tuple(Cover(entry=e, is_there=True, kept=Tally()) for e in (invented, PATTERN)),
+    )  # fmt: skip
+    agent._link.report(told)
+    assert covered()[kept.id] == (1, 0, 0, 0) and covered()[there.id] == (0, 0, 1, 0)
+    agent.once()
     (home / ".tmp/b.dcm").unlink()
     look(owner, machine, agent)
     assert covered()[kept.id] == (0, 1, 0, 0) and covered()[late.id] == (0, 1, 0, 0)

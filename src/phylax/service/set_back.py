@@ -20,7 +20,9 @@ def told(conn: Connection, machine_id: int, message: SetBackMessage, *, at: int)
     Believed once an hour at most, for it makes every agent tell again what it holds.
     """
     same = message.generation == generation.current(conn).name
-    if not same or message.knew <= message.came_to or at - generation.began(conn) < _ONE_LIFE:
+    # a clock that was set back does not count
+    just_begun = 0 <= at - generation.began(conn) < _ONE_LIFE
+    if not same or message.knew <= message.came_to or just_begun:
         return
     generation.renew(conn, at=at)
     text = (

@@ -421,7 +421,9 @@ def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: in
         standings.note_kept_young(conn, survey)
         if message.covers is not None:
             ended = to_seconds(message.ended_at)
-            protections.note_covers(conn, run.machine_id, message.covers, at=ended)
+            in_force = {one.entry for one in protections.in_force_on(conn, run.machine_id)}
+            covers = [one for one in message.covers if one.entry in in_force]
+            protections.note_covers(conn, run.machine_id, covers, at=ended)
         surveys.forget_listings(conn, run.machine_id, before=at - _LISTINGS_LAST)
     listed = {consent.category for consent, _ in consents.agreed(conn, run.id)}
     standing = consents.standing_categories(conn, run.machine_id) - listed
