@@ -1,7 +1,7 @@
-"""People's parts of the work: a worker for each, and what is held for them.
+"""Root's side of the work for people: whose parts there are, and what is held for them.
 
-What a worker says is checked against what it was asked: categories, batches and volumes are the
-agent's own; what is left to believe are sums and shown names of that person.
+Batches, folders and times are the agent's own list (`hold_index`); what a worker says of them are
+sums and shown names.
 """
 
 from __future__ import annotations
@@ -16,213 +16,31 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
-from phylax.agent.arrivals import MOST, Key, packed, unpacked
-from phylax.agent.crew import Crew, Party, Pass, PassReport
+from phylax.agent.crew import Crew, Party, Pass
 from phylax.agent.guard import Guard, GuardRules
 from phylax.agent.hold import Hold
 from phylax.agent.hold_index import HeldFor, HoldIndex, make_persons_folder
-from phylax.agent.journal import JournalError, RunJournal, gone_of
-from phylax.agent.machines import MachineKind
+from phylax.agent.journal import RunJournal, gone_of
 from phylax.agent.machines.linux.mounts import mount_over
 from phylax.agent.machines.linux.people import Person
 from phylax.agent.machines.linux.system import LinuxSystem
-from phylax.agent.outcomes import NAMED, Outcomes
+from phylax.agent.outcomes import NAMED
 from phylax.agent.spool import Spool
-from phylax.agent.surveyor import Listing, Stopped, Watcher
+from phylax.agent.surveyor import Stopped, Watcher
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
 from phylax.agent.workers.person import received
+from phylax.agent.workers.somebody import Somebody, watched
 from phylax.agent.workers.supervisor import Nursery
-from phylax.core.believed_time import Believed
 from phylax.core.catalogue import category
 from phylax.core.holds import BatchPick, HeldItem
-from phylax.core.orders import CategoryRule, HeldMessage, HeldOrder, UnheldMessage
-from phylax.core.retention import ProtectEntry, ProtectKind
-from phylax.core.survey import AgeDay, Stay, SurveyLine, Tally, Unread
+from phylax.core.orders import HeldMessage, HeldOrder, UnheldMessage
+from phylax.core.survey import Tally
 
 _PAIR = struct.Struct("<QQ")
 _PAGE = 500
 _LAST_NUMBER = 2**50
-_MOST_LISTED, _MOST_LINES = 500_000, 200
 _log = logging.getLogger("phylax.agent")
-
-
-class Somebody:
-    """One person, worked for by a worker with their rights."""
-
-    def __init__(self, crew: CrewWithWorkers, person: Person) -> None:
-        self.name = person.name
-        self._crew = crew
-        self._person = person
-
-    def look(
-        self,
-        look: Sequence[CategoryRule],
-        protect: Sequence[ProtectEntry],
-        now: Believed,
-        watch: Watcher,
-        listing: Listing,
-        part: Callable[[list[SurveyLine]], None],
-        there: Callable[[ProtectEntry], None] = lambda entry: None,
-        *,
-        remember: bool = False,
-    ) -> list[SurveyLine]:
-        crew = self._crew
-        look = [one for one in look if _is_for_people(one.category)]
-        if not look:
-            return []
-        rules = {one.category: one.rule for one in look}
-        volumes = {volume.mount: volume for volume in crew.machine.volumes()}
-        lines: list[SurveyLine] = []
-        stop: list[Stopped] = []
-        listed = [0]
-        folders: dict[Key, int] = {}
-
-        def handle(message: jobs.FromWorker) -> jobs.Answer | None:
-            match message:
-                case jobs.Watched():
-                    return _watched(message, watch, stop)
-                case jobs.InUseAsked():
-                    return crew.in_use_for(self._person)
-                case jobs.Listed():
-                    listed[0] += len(message.items)
-                    if listed[0] > _MOST_LISTED:
-                        raise WorkerError("it lists more than anybody has")
-                    if message.category in rules and category(message.category).keeps_listing:
-                        for item in message.items:
-                            listing(message.category, item.model_copy(update={"user": self.name}))
-                    return None
-                case jobs.Folders():
-                    try:
-                        folders.update(unpacked(message.packed))
-                    except ValueError as error:
-                        raise WorkerError(f"it sent folders that cannot be: {error}") from error
-                    if len(folders) > MOST:
-                        raise WorkerError("it remembers more folders than it may")
-                    return None
-                case jobs.Lines():
-                    for line in message.lines:
-                        full = len(lines) >= _MOST_LINES
-                        known = line.category in rules and _is_plausible(line, protect)
-                        if full or not known:
-                            raise WorkerError("it sent lines that cannot be")
-                        volume = volumes.get(line.mount)
-                        lines.append(
-                            line.model_copy(
-                                update={
-                                    "rule": rules[line.category],
-                                    "capacity": volume.capacity if volume else 0,
-                                    "free": volume.free if volume else 0,
-                                }
-                            )
-                        )
-                    return None
-            raise WorkerError(f"it said {message.kind!r} in a look")
-
-        whose, kept = str(self._person.uid), remember and now.trusted
-        job = jobs.LookJob(
-            around=crew.around(self._person),
-            look=tuple(look),
-            protect=tuple(protect),
-            now=now,
-            known=packed(crew.arrivals.known(whose)),
-            remember=kept,
-        )
-        try:
-            said = crew.nursery.work(self._person, job, handle)
-        except WorkerError as error:
-            if stop:
-                raise stop[0] from None
-            _log.error("the worker for %s: %s", self.name, error)
-            return [_not_looked_at(self._person, rules, crew.machine, str(error))]
-        if stop:
-            raise stop[0]
-        if kept:
-            crew.arrivals.keep(whose, folders)
-        for entry in protect:
-            if entry.kind is ProtectKind.FOLDER and entry.what in said.there:
-                there(entry)
-        part(lines)
-        return lines
-
-    def clean(self, task: Pass, journal: RunJournal, watch: Watcher) -> PassReport:
-        crew, outcomes = self._crew, Outcomes()
-        report = PassReport(outcomes)
-        keys = tuple(key for key in task.keys if _is_for_people(key))
-        if not keys:
-            return report
-        stop: list[Stopped] = []
-        about: list[jobs.About] = []
-        open_batches: dict[str, HeldFor] = {}
-
-        def handle(message: jobs.FromWorker) -> jobs.Answer | None:
-            match message:
-                case jobs.Watched():
-                    return _watched(message, watch, stop)
-                case jobs.InUseAsked():
-                    return crew.in_use_for(self._person)
-                case jobs.About():
-                    if message.category not in keys:
-                        raise WorkerError("it is about to remove what was not asked for")
-                    about[:] = [message]
-                    text = message.model_dump_json(exclude={"kind"})
-                    try:
-                        journal.about_claimed(self._person.uid, text)
-                    except JournalError as error:
-                        return jobs.Answer(ok=False, code=errno.EIO, why=str(error))
-                    return jobs.Answer()
-                case jobs.Went():
-                    if message.category not in keys:
-                        raise WorkerError("it removed what was not asked for")
-                    journal.removed(message.category, message.size, message.count)
-                    journal.batch_done()
-                    about.clear()
-                    return None
-                case jobs.BatchAsked():
-                    return crew.begin_batch(self._person, message, task, journal, open_batches)
-                case jobs.RoomAsked():
-                    return jobs.Answer(code=crew.room_at(received(message.place)))
-            raise WorkerError(f"it said {message.kind!r} in a cleaning")
-
-        listings = tuple(
-            listing.model_copy(
-                update={"items": tuple(item for item in listing.items if item.user == self.name)}
-            )
-            for listing in task.agreed
-        )
-        job = jobs.CleanJob(
-            around=crew.around(self._person),
-            look=task.look,
-            protect=task.protect,
-            now=task.now,
-            run_id=task.run_id,
-            identity=journal.identity,
-            clean=keys,
-            standing=task.standing,
-            agreed=listings,
-            known=packed(crew.arrivals.known(str(self._person.uid))),
-        )
-        try:
-            said = crew.nursery.work(self._person, job, handle)
-        except WorkerError as error:
-            _log.error("the worker for %s: %s", self.name, error)
-            report.problems.append(f"the places of {self.name} were not gone through: {error}")
-            # whatever it was about to do may have been done
-            last = about[0].model_dump(mode="json", exclude={"kind"}) if about else None
-            crew.settle(self._person, journal, last)
-            report.stopped = stop[0] if stop else None
-            return report
-        for outcome in said.outcomes:
-            if outcome.category in keys:
-                outcomes.absorb(outcome)
-        outcomes.name(left for left in said.left if left.category in keys)
-        report.again = {one.category: list(one.items) for one in said.again}
-        report.refused = {key: size for key, size in said.refused.items() if key in keys}
-        report.problems = list(said.problems)
-        crew.end_pass(open_batches, said.held)
-        if stop:
-            report.stopped = stop[0]
-        return report
 
 
 class CrewWithWorkers(Crew):
@@ -396,7 +214,7 @@ class CrewWithWorkers(Crew):
         def handle(message: jobs.FromWorker) -> jobs.Answer | None:
             match message:
                 case jobs.Watched():
-                    return _watched(message, watch, stop)
+                    return watched(message, watch, stop)
                 case jobs.UnheldTold():
                     if message.batch not in {pick.batch for pick in picks}:
                         raise WorkerError("it told of a batch that it was not asked about")
@@ -599,49 +417,4 @@ def _held_message(entry: HeldFor, page: Sequence[HeldItem]) -> HeldMessage:
         held_at=entry.held_at,
         until_at=entry.until_at,
         items=tuple(page),
-    )
-
-
-def _is_for_people(key: str) -> bool:
-    """Whether a category can lie in somebody's places at all."""
-    return category(key).shape != "things"
-
-
-def _watched(message: jobs.Watched, watch: Watcher, stop: list[Stopped]) -> jobs.Answer:
-    try:
-        if not stop:
-            watch(message.category, message.items, message.size)
-    except Stopped as told:
-        stop.append(told)
-    return jobs.Answer(go_on=not stop)
-
-
-def _is_plausible(line: SurveyLine, protect: Sequence[ProtectEntry]) -> bool:
-    numbers: list[Tally | Stay | AgeDay] = [
-        line.holds,
-        line.goes,
-        line.young_by_attributes,
-        *line.stays,
-        *line.ages,
-        *(one.kept for one in line.kept_by),
-    ]
-    of_list = all(one.entry in protect for one in line.kept_by)
-    return of_list and all(0 <= n.count <= 2**62 and 0 <= n.size <= 2**62 for n in numbers)
-
-
-def _not_looked_at(
-    person: Person, rules: dict[str, Any], machine: MachineKind, why: str
-) -> SurveyLine:
-    """A line that says that somebody's places could not be looked at."""
-    key, rule = next(iter(rules.items()))
-    mount = machine.volumes()[0].mount if machine.volumes() else "/"
-    return SurveyLine(
-        category=key,
-        mount=mount,
-        rule=rule,
-        holds=Tally(),
-        goes=Tally(),
-        digest="00" * 16,
-        unread=(Unread(path=person.home, why=f"its worker: {why}"[:300]),),
-        unread_count=1,
     )
