@@ -28,7 +28,7 @@ DAYS = {
     "2036-11-28T12:00:00": "ten years on",
     "2038-01-20T12:00:00": "after the last second of 32-bit clocks",
 }
-TESTS = ("core", "store", "service", "client", "cli")
+TESTS = ("core", "store", "service", "client", "cli", "demo")
 
 
 def run_at(day: str) -> bool:

@@ -256,7 +256,7 @@ def test_what_always_stays_is_added_tested_and_taken_off(phylax: Run, machine: M
     assert "1: pattern *.dcm stays, for the shop." in added.stdout
     phylax("protect", "add", "--site", "a.example", "--machine", "ferry-desk")
     listed = phylax("protect", "list", "ferry-desk", "--format", "csv").stdout
-    assert [[*row[2:4], row[5]] for row in csv.reader(io.StringIO(listed))][1:] == [
+    assert [[*row[2:4], row[6]] for row in csv.reader(io.StringIO(listed))][1:] == [
         ["*.dcm", "the shop", "x-rays"], ["a.example", "ferry-desk", ""],
     ]  # fmt: skip
     assert "not looked at since" in phylax("protect", "list").stdout
