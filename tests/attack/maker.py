@@ -133,7 +133,7 @@ class Hostile:
             self._bind_below, self._foreign, self._links, self._pipes, self._ahead, self._closed,
             self._trash, self._user_dirs, self._moved_in, self._copied_with_times, self._deep,
             self._protected, self._other_volume, self._swapped_open, self._bound_place,
-            self._silent, self._by_list, self._immutable, self._other_capitals,
+            self._trashed_now, self._silent, self._by_list, self._immutable, self._other_capitals,
         ]  # fmt: skip
         for make in rng.sample(odd, rng.randrange(3, len(odd))):
             make(home, uid)
@@ -349,6 +349,22 @@ class Hostile:
                 self.must_survive(target / inside.relative_to(work))
 
         self._young.append(move)
+
+    def _trashed_now(self, home: Path, uid: int) -> None:
+        """What went into the trash just now, with a note that says it was long ago."""
+        plan = self.file(home / "Documents/plans", uid)
+        trash = home / ".local/share/Trash"
+
+        def throw_away() -> None:
+            for part in ("files", "info"):
+                self.own(trash / part, uid)
+            thing = plan.rename(trash / "files/thrown")
+            note = trash / "info/thrown.trashinfo"
+            note.write_text("[Trash Info]\nPath=x\nDeletionDate=2020-01-01T00:00:00\n")
+            os.chown(note, uid, uid)
+            self.must_survive(thing)
+
+        self._young.append(throw_away)
 
     def _copied_with_times(self, home: Path, uid: int) -> None:
         place = self._place(home)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import subprocess
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -14,6 +15,7 @@ from helpers import enrol, make_file, make_standin
 from people import ANNA, PeopleDesk, give
 from phylax.agent.hold_index import HeldFor, HoldIndex
 from phylax.agent.spool import Spool
+from phylax.agent.walk import DEEPEST
 from phylax.client import Phylax
 from phylax.core.orders import ReadingsMessage
 from phylax.core.retention import ProtectEntry, ProtectKind
@@ -198,3 +200,28 @@ def test_a_folder_is_protected_whatever_capitals_it_is_reached_by(
     outcome, _ = bench.clean("user-temp")
     assert kept.exists()
     assert {stay.reason: stay.count for stay in outcome.left} == {"protected": 1}
+
+
+def test_what_lies_too_deep_is_left_and_named_and_the_rest_is_done(
+    desk: PeopleDesk, home: Path
+) -> None:
+    beside = make_file(home / ".cache/app/beside")
+    top = home / ".cache/app/deep"
+    top.mkdir()
+    handle = os.open(top, os.O_RDONLY)
+    for _ in range(DEEPEST + 1100):
+        os.mkdir("d", dir_fd=handle)
+        inner = os.open("d", os.O_RDONLY, dir_fd=handle)
+        os.close(handle)
+        handle = inner
+    os.close(os.open("bottom", os.O_WRONLY | os.O_CREAT, dir_fd=handle))
+    os.close(handle)
+    subprocess.run(["chown", "-R", f"{ANNA}:{ANNA}", home], check=True)
+    try:
+        by = {"user-caches": rule(**NOW)}
+        (line,) = desk.look(by)
+        (unread,) = line.unread
+        assert unread.why == "lies too deep to be looked at" and unread.path.endswith("/d/d/d")
+        assert not desk.clean(by).error and not beside.exists() and top.exists()
+    finally:
+        subprocess.run(["rm", "-rf", top], check=True)

@@ -195,7 +195,7 @@ def test_each_scope_adds_and_the_test_names_the_entry(
 
 
 def test_it_is_said_of_each_entry_where_it_covers_something_and_where_nothing(
-    owner: Phylax, machine: Machine, agent: Agent, home: Path, clock: Clock
+    owner: Phylax, machine: Machine, agent: Agent, home: Path, clock: Clock, house: House
 ) -> None:
     kept = owner.protections.add(PATTERN)
     there, nowhere = (
@@ -229,6 +229,9 @@ def test_it_is_said_of_each_entry_where_it_covers_something_and_where_nothing(
     )  # fmt: skip
     agent._link.report(told)
     assert covered()[kept.id] == (1, 0, 0, 0) and covered()[there.id] == (0, 0, 1, 0)
+    with house.db.read() as conn:
+        stored = [row[0] for row in conn.execute("SELECT what FROM protection_covers")]
+    assert stored == [PATTERN.what]
     agent.once()
     (home / ".tmp/b.dcm").unlink()
     look(owner, machine, agent)
