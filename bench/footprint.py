@@ -17,8 +17,8 @@ from pathlib import Path
 import psutil
 import tomli_w
 
-from phylax.agent import commands
-from phylax.agent.home import AgentHome
+from phylax.agent.config.home import AgentHome
+from phylax.agent.runtime import commands
 from phylax.client import Phylax, UnreachableError, sign_in
 from phylax.core.people import NewPerson, Role
 from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit, System

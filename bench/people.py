@@ -13,13 +13,13 @@ import time
 from datetime import timedelta
 from pathlib import Path
 
-from phylax.agent.crew import Pass
-from phylax.agent.guard import Guard, GuardRules
-from phylax.agent.hold import Hold
-from phylax.agent.hold_index import HoldIndex
-from phylax.agent.journal import RunJournal
+from phylax.agent.account.run_journal import RunJournal
+from phylax.agent.config.guard import Guard, GuardRules
+from phylax.agent.hold.hold import Hold
+from phylax.agent.hold.index import HoldIndex
 from phylax.agent.machines.linux.system import LinuxSystem
-from phylax.agent.spool import Spool
+from phylax.agent.outbox.spool import Spool
+from phylax.agent.workers.crew import Pass
 from phylax.agent.workers.people import CrewWithWorkers
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.believed_time import by_clock_alone

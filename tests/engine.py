@@ -10,16 +10,16 @@ from pathlib import Path
 from typing import Any
 
 from phylax.agent import files
-from phylax.agent.cleaner import Cleaner
-from phylax.agent.guard import Guard
-from phylax.agent.hold import Hold
-from phylax.agent.journal import RunJournal
+from phylax.agent.account.run_journal import RunJournal
+from phylax.agent.cleaning.cleaner import Cleaner
+from phylax.agent.config.guard import Guard
+from phylax.agent.hold.hold import Hold
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.machines.linux import LinuxMachine
-from phylax.agent.reserve import Reserve
-from phylax.agent.spool import Spool
-from phylax.agent.surveyor import Watcher, survey
-from phylax.agent.work import Worker
+from phylax.agent.outbox.spool import Spool
+from phylax.agent.platform.reserve import Reserve
+from phylax.agent.runtime.order_runner import Worker
+from phylax.agent.survey.surveyor import Watcher, survey
 from phylax.client import AgentLink
 from phylax.core.catalogue import catalogue
 from phylax.core.orders import (

@@ -13,9 +13,9 @@ from pathlib import Path
 
 import tomli_w
 
-from phylax.agent import commands
-from phylax.agent.home import AgentHome
-from phylax.agent.loop import Agent
+from phylax.agent.config.home import AgentHome
+from phylax.agent.runtime import commands
+from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.attention import Attention, Cause
 from phylax.core.rounds import RoundEdit

@@ -12,16 +12,16 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
-from phylax.agent.clock import Clock, OwnClock
-from phylax.agent.guard import Guard, GuardRules
-from phylax.agent.hold import Hold
-from phylax.agent.hold_index import HoldIndex
-from phylax.agent.journal import RunJournal
+from phylax.agent.account.run_journal import RunJournal
+from phylax.agent.config.guard import Guard, GuardRules
+from phylax.agent.hold.hold import Hold
+from phylax.agent.hold.index import HoldIndex
 from phylax.agent.machines.linux.mounts import Mount, mount_over, mount_table
 from phylax.agent.machines.linux.system import LinuxSystem
-from phylax.agent.reserve import Reserve
-from phylax.agent.spool import Spool
-from phylax.agent.work import Worker
+from phylax.agent.outbox.spool import Spool
+from phylax.agent.platform.clock import Clock, OwnClock
+from phylax.agent.platform.reserve import Reserve
+from phylax.agent.runtime.order_runner import Worker
 from phylax.agent.workers.people import CrewWithWorkers
 from phylax.agent.workers.supervisor import Nursery
 from phylax.client import AgentLink

@@ -16,11 +16,11 @@ from hypothesis import strategies as st
 
 from engine import Bench, ByContents, lines_of, rule
 from helpers import make_file, make_standin
-from phylax.agent.guard import Guard
+from phylax.agent.config.guard import Guard
 from phylax.agent.machines.standin import StandInMachine
-from phylax.agent.places import Place, Territory
-from phylax.agent.surveyor import Stopped
-from phylax.agent.weighing import Weighing
+from phylax.agent.survey.candidates import Weighing
+from phylax.agent.survey.places import Place, Territory
+from phylax.agent.survey.surveyor import Stopped
 from phylax.core.believed_time import by_clock_alone
 from phylax.core.catalogue import category
 from phylax.core.retention import Caution, ProtectEntry, Protection, ProtectKind, RuleInForce

@@ -13,7 +13,7 @@ import tomli_w
 
 from engine import Bench, ByContents, rule
 from helpers import make_file, make_standin, trashed
-from phylax.agent.guard import is_plain_path
+from phylax.agent.config.guard import is_plain_path
 from phylax.agent.machines.standin import StandInMachine
 from phylax.core.counting import unspell
 from phylax.core.orders import CategoryOutcome

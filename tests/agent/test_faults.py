@@ -16,9 +16,9 @@ import pytest
 from engine import Desk, NothingRuns, rule
 from helpers import make_file, make_standin, trashed
 from phylax.agent import files
-from phylax.agent.journal import JournalError
+from phylax.agent.account.run_journal import JournalError
 from phylax.agent.machines.standin import StandInMachine
-from phylax.agent.spool import Spool
+from phylax.agent.outbox.spool import Spool
 from phylax.core.holds import BatchPick
 from phylax.core.orders import (
     CategoryRule,

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from phylax.agent.gathering import Single, gathered
+from phylax.agent.outbox.merging import Single, gathered
 from phylax.core.orders import Asleep, Awake, ReadingsMessage, UnheldMessage
 from phylax.core.shop import ReadingIn
 

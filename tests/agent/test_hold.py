@@ -11,8 +11,8 @@ import pytest
 
 from engine import Bench, NothingRuns
 from helpers import make_file, make_standin, trashed
-from phylax.agent.batch import Batch, Held
-from phylax.agent.hold import Hold
+from phylax.agent.hold.batch import Batch, Held
+from phylax.agent.hold.hold import Hold
 from phylax.agent.machines.standin import StandInMachine
 from phylax.core.retention import Reason
 

@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 
 from helpers import enrol, make_file, make_standin, needs_you
-from phylax.agent.loop import Agent
+from phylax.agent.runtime.loop import Agent
 from phylax.client import NotFoundError, Phylax, RefusedError
 from phylax.core.holds import HeldPick, IfTaken
 from phylax.core.retention import Rule, Scope

@@ -19,9 +19,15 @@ import pytest
 
 from engine import Bench, NothingRuns, rule
 from helpers import make_file, make_standin, trashed
-from phylax.agent.guard import GUARD_FILE, GuardRules, LooseGuardError, read_rules, write_rules
-from phylax.agent.home import AgentConfig, AgentHome
-from phylax.agent.loop import Agent
+from phylax.agent.config.guard import (
+    GUARD_FILE,
+    GuardRules,
+    LooseGuardError,
+    read_rules,
+    write_rules,
+)
+from phylax.agent.config.home import AgentConfig, AgentHome
+from phylax.agent.runtime.loop import Agent
 from phylax.core.catalogue import catalogue
 from phylax.core.retention import Reason, Scope, in_force
 

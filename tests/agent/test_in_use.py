@@ -15,7 +15,8 @@ import pytest
 
 from engine import Bench, NothingRuns
 from helpers import make_file
-from phylax.agent import files, hand
+from phylax.agent import files
+from phylax.agent.cleaning import remover
 from phylax.core.retention import Reason
 
 
@@ -73,7 +74,7 @@ def test_a_profiles_own_lock_file_counts_while_it_is_locked(real: Bench, home: P
 def test_what_is_opened_while_the_cleaning_goes_on_is_left(
     real: Bench, home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(hand, "REFRESH", 0.0)
+    monkeypatch.setattr(remover, "REFRESH", 0.0)
     for n in range(600):
         make_file(home / f".tmp/{n:03d}", days_old=9)
     opened: list = []

@@ -14,12 +14,13 @@ import tomli_w
 from pydantic import ValidationError
 
 from helpers import make_file, make_standin, wait_until
-from phylax.agent.guard import Guard
-from phylax.agent.home import AgentConfig, AgentHome, open_machine
+from phylax.agent.config.guard import Guard
+from phylax.agent.config.home import AgentConfig, AgentHome
 from phylax.agent.machines.linux import LinuxMachine, mounts
 from phylax.agent.machines.linux.in_use import locked_files
 from phylax.agent.machines.standin import StandInMachine
-from phylax.agent.places import Territory
+from phylax.agent.runtime.opening import open_machine
+from phylax.agent.survey.places import Territory
 
 
 @pytest.fixture

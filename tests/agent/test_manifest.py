@@ -12,8 +12,8 @@ import pytest
 from engine import Bench, NothingRuns
 from helpers import make_file
 from phylax.agent import files
-from phylax.agent.batch import IN_A_PART, MANIFEST, Batch, BatchHead
-from phylax.agent.manifest import Manifest, begin_manifest
+from phylax.agent.hold.batch import IN_A_PART, MANIFEST, Batch, BatchHead
+from phylax.agent.hold.manifest import Manifest, begin_manifest
 
 
 def lines_of(path: Path) -> list[bytes]:

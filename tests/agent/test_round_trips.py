@@ -12,8 +12,8 @@ import pytest
 
 from conftest import Service
 from helpers import TUESDAY, Clock, enrol, make_file, make_standin, needs_you, wait_until
-from phylax.agent.home import AgentHome, BusyError, NotEnrolledError
-from phylax.agent.loop import Agent
+from phylax.agent.config.home import AgentHome, BusyError, NotEnrolledError
+from phylax.agent.runtime.loop import Agent
 from phylax.client import NotAllowedError, Phylax, RefusedError, UnreachableError
 from phylax.client import enrol as enrol_at
 from phylax.core.orders import Message, Progress, ResultMessage

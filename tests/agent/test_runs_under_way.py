@@ -14,8 +14,8 @@ import pytest
 import tomli_w
 
 from helpers import enrol, make_file, make_standin
-from phylax.agent import telling
-from phylax.agent.loop import Agent
+from phylax.agent.outbox import progress
+from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.runs import RunDetail, RunState
 from phylax.core.shop import Machine
@@ -115,14 +115,14 @@ def test_what_was_open_and_is_closed_by_then_goes_in_a_further_pass(
     open_now = tomllib.loads(state.read_text()) | {"programs_open": ["chromium"]}
     closed = state.read_text()
     state.write_text(tomli_w.dumps(open_now))
-    real_watch = telling.Teller.watch
+    real_watch = progress.Teller.watch
 
-    def watch(teller: telling.Teller, category: str, items: int, size: int) -> None:
+    def watch(teller: progress.Teller, category: str, items: int, size: int) -> None:
         if teller._step == "clean" and category == "user-temp" and items:
             state.write_text(closed)
         real_watch(teller, category, items, size)
 
-    monkeypatch.setattr(telling.Teller, "watch", watch)
+    monkeypatch.setattr(progress.Teller, "watch", watch)
     run = owner.runs.clean(machine.tag, ["web-cache", "user-temp"])
     agent.once()
     ended = owner.runs.get(run.id)

@@ -7,9 +7,9 @@ from pathlib import Path
 import pytest
 
 from helpers import make_file
-from phylax.agent.journal import RunJournal
-from phylax.agent.places import Place
-from phylax.agent.spool import Spool
+from phylax.agent.account.run_journal import RunJournal
+from phylax.agent.outbox.spool import Spool
+from phylax.agent.survey.places import Place
 from phylax.agent.workers.jobs import About
 from phylax.core.orders import CleanOrder, ReadingsMessage
 from phylax.core.shop import ReadingIn

@@ -13,8 +13,8 @@ from pathlib import Path
 import pytest
 
 from helpers import make_file
-from phylax.agent import commands
-from phylax.agent.home import AgentHome
+from phylax.agent.config.home import AgentHome
+from phylax.agent.runtime import commands
 
 _WORK = """
 import sys

@@ -8,7 +8,7 @@ from pathlib import Path
 from engine import Desk, rule
 from helpers import make_file, make_standin
 from phylax.agent.machines.standin import StandInMachine
-from phylax.agent.waking import Waking, slept_so_far
+from phylax.agent.runtime.sleep import Waking, slept_so_far
 from phylax.core.orders import CategoryRule, CleanOrder
 
 MINUTE = timedelta(minutes=1)

@@ -18,8 +18,8 @@ from engine import Bench, NothingRuns, rule
 from helpers import make_file, trashed
 from people import ANNA, BEN, PeopleDesk, SetClock, give, mounted, silent_mount
 from phylax.agent import files
-from phylax.agent.batch import Batch
 from phylax.agent.files import posix
+from phylax.agent.hold.batch import Batch
 from phylax.agent.machines import InUse
 from phylax.agent.machines.linux import LinuxMachine
 from phylax.agent.machines.linux.mounts import mount_over, mount_table

@@ -17,8 +17,8 @@ import pytest
 
 from helpers import Clock, make_file, wait_until
 from people import ANNA, give
-from phylax.agent import commands
-from phylax.agent.home import AgentHome
+from phylax.agent.config.home import AgentHome
+from phylax.agent.runtime import commands
 from phylax.client import Phylax
 from phylax.core.holds import HeldPick
 from phylax.core.retention import Rule, Scope

@@ -12,9 +12,9 @@ from engine import Bench, NothingRuns, rule
 from helpers import Clock, enrol, make_file, make_standin
 from people import ANNA, PeopleDesk, SetClock, give
 from phylax.agent import files
-from phylax.agent.batch import MANIFEST, Batch
+from phylax.agent.hold.batch import MANIFEST, Batch
 from phylax.agent.machines.standin import StandInMachine
-from phylax.agent.spool import Spool
+from phylax.agent.outbox.spool import Spool
 from phylax.client import Phylax, RefusedError
 from phylax.core.orders import ReadingsMessage
 from phylax.core.retention import Reason, Rule, Scope

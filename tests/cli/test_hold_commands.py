@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from helpers import Run, enrol, make_file, make_standin
-from phylax.agent.loop import Agent
+from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.shop import Machine
 

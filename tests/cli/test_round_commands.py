@@ -10,7 +10,7 @@ import httpx
 import pytest
 
 from helpers import TUESDAY, Run, enrol, make_file, make_standin
-from phylax.agent.loop import Agent
+from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.shop import Machine
 

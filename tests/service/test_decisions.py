@@ -8,7 +8,7 @@ import pytest
 
 from conftest import Service
 from helpers import INVENTED, TUESDAY, Clock, enrol, make_file, make_standin, needs_you
-from phylax.agent.loop import Agent
+from phylax.agent.runtime.loop import Agent
 from phylax.client import NotFoundError, Phylax, RefusedError
 from phylax.core.catalogue import catalogue, read_category
 from phylax.core.orders import SurveyMessage, SurveyPartMessage

@@ -10,7 +10,7 @@ import tomli_w
 
 from conftest import Service
 from helpers import TUESDAY, Clock, enrol, make_file, make_standin
-from phylax.agent.loop import Agent
+from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax, RefusedError
 from phylax.core.routines import RoutineEdit, RoutineStep, StepKind, StepState
 from phylax.core.runs import RunDetail, RunState

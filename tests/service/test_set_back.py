@@ -9,9 +9,9 @@ from pathlib import Path
 import pytest
 
 from helpers import Clock, enrol, make_file, make_standin
-from phylax.agent.loop import Agent
-from phylax.agent.records import KnownRecords
-from phylax.agent.spool import Spool
+from phylax.agent.outbox.spool import Spool
+from phylax.agent.runtime.loop import Agent
+from phylax.agent.runtime.service_records import KnownRecords
 from phylax.client import Phylax
 from phylax.core.generations import Generation, heard, met
 from phylax.core.holds import HeldPick

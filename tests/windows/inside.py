@@ -109,7 +109,7 @@ def moving_never_overwrites() -> None:
 
 def long_paths_and_odd_names_are_walked_and_removed() -> None:
     from phylax.agent import files
-    from phylax.agent.walk import remove_tree, walk
+    from phylax.agent.survey.walk import remove_tree, walk
 
     with scratch() as top:
         deep = "\\".join(["a" * 60] * 8)
@@ -139,7 +139,7 @@ def a_link_or_junction_is_never_followed_moved_or_removed() -> None:
 
 
 def the_guard_knows_no_case() -> None:
-    from phylax.agent.guard import Guard
+    from phylax.agent.config.guard import Guard
     from phylax.agent.machines.windows import WindowsMachine
 
     machine = WindowsMachine(["C:"])
@@ -164,7 +164,7 @@ def the_guard_knows_no_case() -> None:
 def it_steps_back() -> None:
     import psutil
 
-    from phylax.agent.commands import step_back
+    from phylax.agent.runtime.commands import step_back
 
     step_back()
     assert psutil.Process().nice() == psutil.BELOW_NORMAL_PRIORITY_CLASS

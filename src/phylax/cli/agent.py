@@ -66,7 +66,7 @@ def enrol(
     readings_every: int,
 ) -> None:
     """Enrol this machine at a service by a one-time CODE."""
-    from phylax.agent import commands
+    from phylax.agent.runtime import commands
 
     try:
         config = commands.enrol(
@@ -91,7 +91,7 @@ def unit(folder: Path | None) -> None:
 
     On Linux a unit file for systemd, on Windows a task for its task scheduler; see docs/agent.md.
     """
-    from phylax.agent import commands
+    from phylax.agent.runtime import commands
 
     try:
         click.echo(commands.unit(commands.home_at(folder)), nl=False)
@@ -103,7 +103,7 @@ def unit(folder: Path | None) -> None:
 @_folder
 def start(folder: Path | None) -> None:
     """Work until told to stop."""
-    from phylax.agent import commands
+    from phylax.agent.runtime import commands
 
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(message)s")
     logging.getLogger("httpx").setLevel(logging.WARNING)
@@ -117,7 +117,7 @@ def start(folder: Path | None) -> None:
 @_folder
 def once(folder: Path | None) -> None:
     """One round trip: report, do the work there is, and end."""
-    from phylax.agent import commands
+    from phylax.agent.runtime import commands
 
     try:
         worked = commands.once(commands.home_at(folder))

@@ -17,7 +17,7 @@ from types import FrameType
 import httpx
 from aiosmtpd.controller import Controller
 
-from phylax.agent.home import AgentHome
+from phylax.agent.config.home import AgentHome
 from phylax.core.notices import MailServerEdit
 from phylax.demo import scenario
 from phylax.demo.mailbox import open_mailbox

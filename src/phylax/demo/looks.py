@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
-from phylax.agent.guard import Guard
+from phylax.agent.config.guard import Guard
 from phylax.agent.machines.standin import StandInMachine
-from phylax.agent.surveyor import survey
+from phylax.agent.survey.surveyor import survey
 from phylax.core.orders import CategoryRule, ListingMessage, Message, ResultMessage, SurveyMessage
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Cover, Item, Look, SurveyLine, Tally, covers

@@ -9,7 +9,7 @@ from pathlib import Path
 from random import Random
 from zoneinfo import ZoneInfo
 
-from phylax.agent.home import AgentConfig, AgentHome
+from phylax.agent.config.home import AgentConfig, AgentHome
 from phylax.agent.machines.standin import StandInMachine
 from phylax.core.missed import MissedCause, because
 from phylax.core.orders import (

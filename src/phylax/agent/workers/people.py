@@ -1,6 +1,6 @@
 """Root's side of the work for people: whose parts there are, and what is held for them.
 
-Batches, folders and times are the agent's own list (`hold_index`); what a worker says of them are
+Batches, folders and times are the agent's own list (`hold.index`); what a worker says of them are
 sums and shown names.
 """
 
@@ -16,19 +16,19 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
-from phylax.agent.crew import Crew, Party, Pass
-from phylax.agent.guard import Guard, GuardRules
-from phylax.agent.hold import Hold
-from phylax.agent.hold_index import HeldFor, HoldIndex, make_persons_folder
-from phylax.agent.journal import RunJournal, gone_of
+from phylax.agent.account.outcomes import NAMED
+from phylax.agent.account.run_journal import RunJournal, gone_of
+from phylax.agent.config.guard import Guard, GuardRules
+from phylax.agent.hold.hold import Hold
+from phylax.agent.hold.index import HeldFor, HoldIndex, make_persons_folder
 from phylax.agent.machines.linux.mounts import mount_over
 from phylax.agent.machines.linux.people import Person
 from phylax.agent.machines.linux.system import LinuxSystem
-from phylax.agent.outcomes import NAMED
-from phylax.agent.spool import Spool
-from phylax.agent.surveyor import Stopped, Watcher
+from phylax.agent.outbox.spool import Spool
+from phylax.agent.survey.surveyor import Stopped, Watcher
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
+from phylax.agent.workers.crew import Crew, Party, Pass
 from phylax.agent.workers.person import received
 from phylax.agent.workers.somebody import Somebody, watched
 from phylax.agent.workers.supervisor import Nursery

@@ -18,18 +18,18 @@ from functools import partial
 from itertools import islice
 from typing import Any
 
-from phylax.agent.arrivals import Arrivals, pages, unpacked
-from phylax.agent.batch import Batch, BatchHead, Held
-from phylax.agent.cleaner import Cleaner
-from phylax.agent.guard import Guard, GuardRules
-from phylax.agent.hold import Hold
-from phylax.agent.journal import gone_of
-from phylax.agent.letting_go import why_left
+from phylax.agent.account.outcomes import Outcomes
+from phylax.agent.account.reasons import why_left
+from phylax.agent.account.run_journal import gone_of
+from phylax.agent.cleaning.cleaner import Cleaner
+from phylax.agent.config.guard import Guard, GuardRules
+from phylax.agent.hold.batch import Batch, BatchHead, Held
+from phylax.agent.hold.hold import Hold
 from phylax.agent.machines import InUse
 from phylax.agent.machines.linux.person import LinuxPerson
-from phylax.agent.outcomes import Outcomes
-from phylax.agent.places import Place
-from phylax.agent.surveyor import Stopped, own_folders, survey
+from phylax.agent.survey.arrivals import Arrivals, pages, unpacked
+from phylax.agent.survey.places import Place
+from phylax.agent.survey.surveyor import Stopped, own_folders, survey
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import LONGEST, receive, send
 from phylax.core.catalogue import catalogue

@@ -11,16 +11,16 @@ import logging
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any, Protocol
 
-from phylax.agent.arrivals import MOST, KeptArrivals, Key, packed, unpacked
-from phylax.agent.crew import Pass, PassReport
-from phylax.agent.hold_index import HeldFor
-from phylax.agent.journal import JournalError, RunJournal
+from phylax.agent.account.outcomes import Outcomes
+from phylax.agent.account.run_journal import JournalError, RunJournal
+from phylax.agent.hold.index import HeldFor
 from phylax.agent.machines import MachineKind
 from phylax.agent.machines.linux.people import Person
-from phylax.agent.outcomes import Outcomes
-from phylax.agent.surveyor import Listing, Stopped, Watcher
+from phylax.agent.survey.arrivals import MOST, KeptArrivals, Key, packed, unpacked
+from phylax.agent.survey.surveyor import Listing, Stopped, Watcher
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
+from phylax.agent.workers.crew import Pass, PassReport
 from phylax.agent.workers.person import received
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.believed_time import Believed

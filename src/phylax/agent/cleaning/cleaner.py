@@ -1,0 +1,271 @@
+"""The cleaner: lets go what the rule lets go, decides again on the spot, and says what it left.
+
+A cleaning is a pass over the places of its categories. `safe` categories are judged afresh, file
+by file; of an `ask` category exactly the consented items go (`consented`). How things go, for good
+or into the hold, is `disposal`'s.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from contextlib import closing
+from datetime import UTC, datetime
+from typing import NamedTuple
+
+from phylax.agent import files
+from phylax.agent.account.outcomes import Outcomes
+from phylax.agent.account.run_journal import RunJournal
+from phylax.agent.cleaning.consented import Agreed
+from phylax.agent.cleaning.disposal import Aside, ForGood, IntoHold, Way
+from phylax.agent.cleaning.remover import Hand, OpenNow
+from phylax.agent.config.guard import Guard, why_not_cleaned
+from phylax.agent.hold.hold import Hold
+from phylax.agent.machines import MachineKind
+from phylax.agent.survey.arrivals import Arrivals
+from phylax.agent.survey.candidates import Weighing
+from phylax.agent.survey.locks import open_programs
+from phylax.agent.survey.places import Place, Territory
+from phylax.agent.survey.protection import protection_on
+from phylax.agent.survey.surveyor import Watcher
+from phylax.agent.survey.walk import Names
+from phylax.core.believed_time import Believed, by_clock_alone
+from phylax.core.catalogue import Category, category
+from phylax.core.orders import AgreedListing, CategoryOutcome
+from phylax.core.retention import Judge, ProtectEntry, Reason, RuleInForce
+from phylax.core.survey import Item, Tally
+
+_SLOWNESS = {"ssd": 0, "unknown": 1, "spinning": 2}
+
+
+class Job(NamedTuple):
+    """One category on one volume; wherever it is, where that is None."""
+
+    category: str
+    mount: str | None
+
+
+class Cleaner:
+    """Cleans one machine once."""
+
+    def __init__(
+        self,
+        machine: MachineKind,
+        guard: Guard,
+        journal: RunJournal,
+        hold: Hold,
+        run_id: int,
+        now: datetime | Believed,
+        watch: Watcher,
+        *,
+        own_folders: Iterable[str] = (),
+        protect: Iterable[ProtectEntry] = (),
+        arrivals: Arrivals | None = None,
+    ) -> None:
+        self._arrivals = arrivals
+        self._machine = machine
+        self._guard = guard
+        self._journal = journal
+        self._hold = hold
+        self._run_id = run_id
+        self._believed = now if isinstance(now, Believed) else by_clock_alone(now.timestamp())
+        self._now = datetime.fromtimestamp(self._believed.now, UTC)
+        self._watch = watch
+        self._open_now = OpenNow(machine)
+        self._volumes = machine.volumes()
+        self._territory = Territory(machine, guard, self._volumes, own_folders)
+        self._protection = protection_on(machine, protect)
+        self.outcomes = Outcomes()
+        self._told_unread: set[str] = set()
+        self.again: dict[str, list[Item]] = {}
+        """By category: what was agreed to and left because it, or its program, was open."""
+
+    def plan(self, keys: Iterable[str], rules: Mapping[str, RuleInForce]) -> list[Job]:
+        """The work in the order it is done: what goes for good before what is held, for it makes
+        the room; quick disks before slow ones, so that a slow one holds nobody up."""
+        disks = {volume.mount: volume.disk for volume in self._volumes}
+        jobs: list[tuple[bool, int, Job]] = []
+        for key in keys:
+            places = self._territory.places(key)
+            for mount in dict.fromkeys(place.mount for place in places) or (None,):
+                slow = _SLOWNESS[disks.get(mount or "", "unknown")]
+                held = bool(category(key).held_for(rules[key]))
+                jobs.append((held, slow, Job(key, mount)))
+        return [job for _, _, job in sorted(jobs, key=lambda one: one[:2])]
+
+    def go_over(
+        self,
+        keys: Iterable[str],
+        rules: Mapping[str, RuleInForce],
+        agreed: Sequence[AgreedListing],
+        standing: Collection[str],
+    ) -> None:
+        """One pass over some categories, in the order of the plan. Raises Stopped when told to
+        stop."""
+        listed = {listing.category for listing in agreed}
+        for job in self.plan(keys, rules):
+            self.clean(
+                job.category,
+                rules[job.category],
+                agreed,
+                # what was agreed item by item goes so in a further pass as well
+                standing=job.category in standing and job.category not in listed,
+                mount=None if job.category in listed else job.mount,
+            )
+
+    def clean(
+        self,
+        key: str,
+        rule: RuleInForce,
+        agreed: Iterable[AgreedListing],
+        *,
+        standing: bool = False,
+        mount: str | None = None,
+    ) -> None:
+        """Clean one category, on one volume or all. Raises Stopped when told to stop; journal and
+        hold then know the rest.
+
+        `standing` says that an `ask` category may go by its rule, by a standing consent.
+        """
+        kind = category(key)
+        listings = [listing for listing in agreed if listing.category == key]
+        why = self._guard.why_not_category(key) or why_not_cleaned(
+            kind, agreed=bool(listings) or standing
+        )
+        if why:
+            self.outcomes.problems.append(why)
+            return
+        found = [p for p in self._territory.places(key) if mount is None or p.mount == mount]
+        if key not in self._told_unread:
+            self._told_unread.add(key)
+            for _ in self._territory.unread(key):
+                self.outcomes.could_not_read(key)
+        files_or_folders = kind.shape in ("files", "folders", "trash")
+        if kind.held_for(rule) or kind.goes_aside or (files_or_folders and listings):
+            way_of = IntoHold if kind.held_for(rule) else Aside
+            into = way_of(
+                self._hold, self._journal, self._run_id, kind, rule, self._machine, self._now
+            )
+            with closing(into):
+                self._clean(kind, rule, into, found, listings)
+        else:
+            way = ForGood(self._machine, self._journal, kind)
+            self._clean(kind, rule, way, found, listings)
+
+    def _clean(
+        self,
+        kind: Category,
+        rule: RuleInForce,
+        way: Way,
+        found: list[Place],
+        listings: list[AgreedListing],
+    ) -> None:
+        weighing = Weighing(
+            self._machine,
+            self._territory,
+            kind,
+            rule,
+            self._protection,
+            self._open_now.found(),
+            self._volumes,
+            self._believed,
+            breathe=lambda: self._watch(kind.key, 0, 0),
+            arrivals=self._arrivals,
+        )
+        hand = Hand(
+            self._machine, self._guard, weighing, way, self.outcomes, self._open_now, self._watch
+        )
+        if listings:
+            for listing in listings:
+                if not self._believed.trusted:
+                    self._leave_all(kind, listing)
+                    continue
+                agreed = Agreed(hand)
+                self.again[kind.key] = agreed.again
+                agreed.clean(found, listing.items)
+            return
+        by_mount: dict[str, list[Place]] = {}
+        for place in found:
+            by_mount.setdefault(place.mount, []).append(place)
+        for places in by_mount.values():
+            judge = weighing.judge_for(places[0].mount, places)
+            for place in places:
+                _clean_place(hand, place, judge, sweep=not kind.held_for(rule))
+
+    def _leave_all(self, kind: Category, listing: AgreedListing) -> None:
+        """Nothing goes while the clock is not trusted, agreed to or not."""
+        for item in listing.items:
+            self.outcomes.leave(kind.key, item.place, item.path, item.size, Reason.CLOCK)
+
+    def outcome(self, key: str) -> CategoryOutcome:
+        """What became of a category, in this run as a whole."""
+        mine = self._hold.of_run(self._journal.identity)
+        held = sum((batch.tally() for batch in mine if batch.head.category == key), Tally())
+        return self.outcomes.of(key, self._journal.removed_of(key), held)
+
+
+def _clean_place(hand: Hand, place: Place, judge: Judge, *, sweep: bool) -> None:
+    """Everything in one place, judged on the spot. `sweep`: emptied folders go as well."""
+    try:
+        if hand.kind.shape == "files":
+            handle = place.open()
+            try:
+                _clean_files(hand, place, handle, judge, sweep=sweep)
+            finally:
+                files.close(handle)
+        else:
+            _clean_items(hand, place, judge)
+    except OSError:
+        # the place vanished, or was swapped for a link, since it was looked for
+        hand.outcomes.could_not_read(hand.kind.key)
+
+
+def _clean_files(hand: Hand, place: Place, root: int, judge: Judge, *, sweep: bool) -> None:
+    emptied = [False]
+    """For each folder on the way: something in it has gone."""
+    for folder in hand.weighing.names(root, place, hand.could_not_read):
+        depth = folder.path.count("/") + 2 if folder.path else 1
+        emptied += [False] * (depth - len(emptied))
+        if folder.left:
+            went = emptied.pop()
+            if sweep and went and _remove_if_empty(hand, folder, judge):
+                emptied[-1] = True
+            continue
+        if hand.sweep(place, folder, judge):
+            emptied[depth - 1] = True
+
+
+def _remove_if_empty(hand: Hand, folder: Names, judge: Judge) -> bool:
+    """A folder that the cleaning emptied goes too, if it is as old as its files had to be."""
+    was = folder.about
+    if folder.parent == -1 or hand.weighing.measure_of(was) > judge.cutoff:
+        return False
+    try:
+        files.rmdir(folder.name, folder.parent)
+    except OSError:
+        # not empty after all, or not ours to remove: an empty folder costs nobody anything
+        return False
+    return True
+
+
+def _clean_items(hand: Hand, place: Place, judge: Judge) -> None:
+    """What is no plain file, item by item."""
+    for seen in list(hand.weighing.items(place, hand.could_not_read)):
+        in_use = hand.refresh()
+        reason = judge.why_stays(
+            seen.aged_from,
+            size=seen.size,
+            group=seen.group,
+            in_use=not seen.insides.isdisjoint(in_use.files),
+            program_open=bool(open_programs(place, in_use)),
+            protected=seen.protected,
+            foreign=seen.foreign,
+        )
+        if reason is None and hand.clock_moved:
+            reason = Reason.CLOCK
+        if reason is None and seen.unseen:
+            hand.leave(place, "", seen.path, seen.size, Reason.NO_RIGHT, seen.unseen)
+            continue
+        if reason is None:
+            hand.item(place, seen)
+        else:
+            hand.leave(place, "", seen.path, seen.size, reason)

@@ -1,0 +1,471 @@
+"""The ways in which things go: for good, moved aside first, or into the hold for some days.
+
+All are told beforehand what is about to go, so that whoever takes up a run that was cut off knows
+how far it came. What is no plain cache or temporary file is moved into the hold's folder, where
+nobody else moves names, looked at there, and only then removed or put back: a program that saves
+over a name in the very moment loses nothing.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from datetime import datetime, timedelta
+from typing import NamedTuple, Protocol
+
+from phylax.agent import files
+from phylax.agent.account.reasons import NoRoomError, why_left
+from phylax.agent.account.run_journal import RunJournal
+from phylax.agent.hold.batch import Batch, Companion, Holding
+from phylax.agent.hold.hold import Hold
+from phylax.agent.machines import MachineKind
+from phylax.agent.platform.reserve import FULL
+from phylax.agent.survey.item import Measure, Seen, weigh
+from phylax.agent.survey.places import Place, deeper
+from phylax.agent.survey.trash import companion_of, thing_folder
+from phylax.agent.survey.walk import remove_tree
+from phylax.agent.survey.web_stores import stores_in
+from phylax.core.catalogue import Category
+from phylax.core.retention import Reason, RuleInForce
+
+Breath = Callable[[], None]
+LEFT_ASIDE = timedelta(days=30)
+"""How long something waits in the hold that was moved aside and could not be put back."""
+
+
+class Going(NamedTuple):
+    """A file that is to go: its name, the bytes it counts, what it was when it was judged."""
+
+    name: str
+    size: int
+    of: os.stat_result
+
+
+class Left(NamedTuple):
+    """Why not all of an item went, and the bytes of it that did."""
+
+    reason: Reason
+    detail: str
+    size: int = 0
+
+
+Fate = tuple[int, tuple[Reason, str] | None]
+"""By its index, what became of a file: None, or why it stays after all."""
+
+
+class Way(Protocol):
+    """How the things of one category go."""
+
+    at_once: int
+    """So many names are announced at once."""
+
+    def announce(
+        self, place: Place, folder: str, names: Sequence[str], going: Sequence[Going] = ()
+    ) -> None:
+        """Of these names of one folder some are about to go; `going` says what is known of them.
+        OSError where that cannot be noted; then none of them may go."""
+        ...
+
+    def let_go(self, going: Sequence[Going], parent: int) -> Iterator[Fate]:
+        """Let the announced files of one folder go; what became of each."""
+        ...
+
+    def item(self, place: Place, seen: Seen, measure: Measure, breathe: Breath) -> Left | None:
+        """Let one item go that is no plain file; why not all of it went. OSError where it could
+        not be tried at all."""
+        ...
+
+    def went(self, count: int, size: int) -> None:
+        """So many of those announced have gone, of so many bytes."""
+        ...
+
+    def done(self) -> None:
+        """Everything announced has been dealt with."""
+        ...
+
+
+class ForGood:
+    """Gone at once: what is made again by itself, and what is no file. The run's journal knows what
+    went."""
+
+    at_once = 250
+
+    def __init__(self, machine: MachineKind, journal: RunJournal, kind: Category) -> None:
+        self._machine = machine
+        self._journal = journal
+        self._kind = kind
+
+    def announce(
+        self, place: Place, folder: str, names: Sequence[str], going: Sequence[Going] = ()
+    ) -> None:
+        self._journal.about_to(self._kind.key, place, folder, [(name, None) for name in names])
+
+    def let_go(self, going: Sequence[Going], parent: int) -> Iterator[Fate]:
+        raise NotImplementedError("files that go for good are looked at and removed in one breath")
+
+    def item(self, place: Place, seen: Seen, measure: Measure, breathe: Breath) -> Left | None:
+        self._journal.about_to(self._kind.key, place, "", [(seen.path, seen.size)])
+        if self._kind.shape == "things":
+            assert place.source is not None
+            self._machine.let_go(place.source, seen.path, breathe)
+            return None
+        for store in stores_in(place, self._kind.shape):
+            store.forget([seen.path])
+        return None
+
+    def went(self, count: int, size: int) -> None:
+        self._journal.removed(self._kind.key, size, count)
+
+    def done(self) -> None:
+        self._journal.batch_done()
+
+
+class IntoHold:
+    """Held for some days first. The hold's own manifest knows what was taken."""
+
+    at_once = 500
+
+    def __init__(
+        self,
+        hold: Hold,
+        journal: RunJournal,
+        run_id: int,
+        kind: Category,
+        rule: RuleInForce,
+        machine: MachineKind,
+        now: datetime,
+    ) -> None:
+        self._hold = hold
+        self._journal = journal
+        self._run_id = run_id
+        self._kind = kind
+        self._rule = rule
+        self._machine = machine
+        self._layout = machine.trash_layout
+        self._now = now
+        self._batches: dict[str, Batch] = {}
+        self._batch: Batch | None = None
+        self._first = 0
+        self._room = 0
+
+    def announce(
+        self, place: Place, folder: str, names: Sequence[str], going: Sequence[Going] = ()
+    ) -> None:
+        self._announce(place, folder, [Holding(one.name, one.size) for one in going])
+
+    def _announce(self, place: Place, folder: str, going: Sequence[Holding]) -> None:
+        below = folder.split("/") if folder else []
+        with _full_is_no_room():
+            batch = self._batches.get(place.mount) or self._begin(place)
+            self._room = self._room_on(place)
+            self._first = self._hold.with_room(lambda: batch.announce(place, below, going))
+        self._batch = batch
+
+    def _room_on(self, place: Place) -> int:
+        return self._hold.room(place)
+
+    def _begin(self, place: Place) -> Batch:
+        batch = self._hold.begin(
+            self._run_id,
+            self._journal.identity,
+            self._kind.key,
+            place,
+            self._now,
+            self._kind.held_for(self._rule),
+            self._rule.hold_yields_below,
+        )
+        self._batches[place.mount] = batch
+        return batch
+
+    def let_go(self, going: Sequence[Going], parent: int) -> Iterator[Fate]:
+        """All are taken; then each is looked at once more where it lies now: what is another one
+        than was judged is put back, or stays held where its name is taken again."""
+        assert self._batch is not None
+        batch, first, move = self._batch, self._first, files.move
+        part = batch.part(first)
+        taken: list[int] = []
+        for index, file in enumerate(going):
+            if file.size > self._room:
+                yield index, (Reason.NO_ROOM, _TOO_MUCH)
+                continue
+            try:
+                move(file.name, parent, str(first + index), part)
+            except OSError as error:
+                yield index, why_left(_no_room_where_full(error))
+                continue
+            self._room -= file.size
+            taken.append(index)
+        for index in taken:
+            yield index, self._settle(first + index, going[index], parent)
+
+    def _settle(self, number: int, going: Going, parent: int) -> tuple[Reason, str] | None:
+        """What was taken and is what it was waits here."""
+        assert self._batch is not None
+        of = self._batch.look(number)
+        if of is None:
+            return Reason.GONE, ""
+        return None if _is_same(of, going.of) else self._undo(number, going.name, parent)
+
+    def _take_item(self, seen: Seen, parent: int) -> None:
+        assert self._batch is not None
+        if seen.size > self._room:
+            raise NoRoomError(errno.EDQUOT, _TOO_MUCH)
+        with _full_is_no_room():
+            self._batch.take(self._first, seen.path, parent)
+        self._room -= seen.size
+
+    def _undo(self, number: int, name: str, parent: int) -> tuple[Reason, str]:
+        assert self._batch is not None
+        try:
+            self._batch.undo(number, name, parent)
+        except OSError:
+            if of := self._batch.look(number):
+                self._hold.took(self._batch, 1, of.st_size)
+            return Reason.CHANGED, "it is held: its name was taken again in the very moment"
+        return Reason.CHANGED, ""
+
+    def item(self, place: Place, seen: Seen, measure: Measure, breathe: Breath) -> Left | None:
+        below, companion = "", None
+        if self._kind.shape == "trash":
+            below = thing_folder(self._layout)
+            if note_of := companion_of(self._layout, seen.path):
+                companion = Companion((*place.below, *note_of[0]), note_of[1])
+        self._announce(place, below, [Holding(seen.path, seen.size, companion)])
+        assert self._batch is not None
+        parent = deeper(place.open(), below.split("/") if below else [])
+        try:
+            self._take_item(seen, parent)
+            now = self._batch.weigh(self._first, measure, breathe)
+            if now is None:
+                return Left(Reason.GONE, "")
+            if not now.same_contents(seen):
+                return Left(*self._undo(self._first, seen.path, parent))
+            if companion is not None:
+                # a thing without a note, or whose note will not come along, goes all the same
+                with suppress(OSError):
+                    note = deeper(files.open_top(place.root), companion.folders)
+                    try:
+                        self._batch.take_companion(self._first, companion.name, note)
+                    finally:
+                        files.close(note)
+            return self._end_item(seen, parent, companion, place, measure, breathe)
+        finally:
+            files.close(parent)
+
+    def _end_item(
+        self,
+        seen: Seen,
+        parent: int,
+        companion: Companion | None,
+        place: Place,
+        measure: Measure,
+        breathe: Breath,
+    ) -> Left | None:
+        return None
+
+    def went(self, count: int, size: int) -> None:
+        assert self._batch is not None or not count
+        if self._batch is not None:
+            self._hold.took(self._batch, count, size)
+
+    def done(self) -> None:
+        """The manifest was written beforehand; nothing is left to note."""
+
+    def close(self) -> None:
+        for batch in self._batches.values():
+            if batch.head.aside and batch.is_empty:
+                batch.sweep_up()
+            batch.close()
+        self._batches.clear()
+
+
+class Aside(IntoHold):
+    """Gone at once, but moved into the hold's folder first and looked at there.
+
+    Whoever takes up a run that was cut off puts back what still lies there, and begins anew.
+    """
+
+    at_once = 500
+    _in_place = False
+    """The volume has no room for a note: what is announced is looked at and removed where it is."""
+
+    def _room_on(self, place: Place) -> int:
+        # it takes no room: it goes in a moment
+        return 2**62
+
+    def _begin(self, place: Place) -> Batch:
+        batch = self._hold.begin(
+            self._run_id, self._journal.identity, self._kind.key, place, self._now, LEFT_ASIDE, 0,
+            aside=True,
+        )  # fmt: skip
+        self._batches[place.mount] = batch
+        return batch
+
+    def announce(
+        self, place: Place, folder: str, names: Sequence[str], going: Sequence[Going] = ()
+    ) -> None:
+        self._announce(place, folder, [Holding(one.name, one.size) for one in going])
+
+    def _announce(self, place: Place, folder: str, going: Sequence[Holding]) -> None:
+        self._in_place = False
+        try:
+            super()._announce(place, folder, going)
+        except NoRoomError:
+            # the usual case of this job: a volume with not a byte left
+            self._in_place = True
+        note = going[0].companion if self._in_place and going else None
+        sized = [(one.name, one.size) for one in going]
+        self._journal.about_to(self._kind.key, place, folder, sized, note)
+
+    def let_go(self, going: Sequence[Going], parent: int) -> Iterator[Fate]:
+        if not self._in_place:
+            yield from super().let_go(going, parent)
+            return
+        for index, file in enumerate(going):
+            try:
+                of = files.look(file.name, parent)
+                if not _is_same(of, file.of) or of.st_ctime_ns != file.of.st_ctime_ns:
+                    yield index, (Reason.CHANGED, "")
+                    continue
+                files.unlink(file.name, parent)
+            except OSError as error:
+                yield index, why_left(error)
+                continue
+            yield index, None
+
+    def _settle(self, number: int, going: Going, parent: int) -> tuple[Reason, str] | None:
+        """What was taken, is what it was and is open nowhere else goes."""
+        assert self._batch is not None
+        name, part = str(number), self._batch.part(number)
+        try:
+            of, is_open = files.look_whether_open(name, part)
+            if not _is_same(of, going.of):
+                return self._undo(number, going.name, parent)
+            if is_open:
+                self._back(number)
+                return Reason.IN_USE, ""
+            files.unlink(name, part)
+        except FileNotFoundError:
+            return Reason.GONE, ""
+        except OSError as error:
+            self._back(number)
+            return why_left(error)
+        return None
+
+    def item(self, place: Place, seen: Seen, measure: Measure, breathe: Breath) -> Left | None:
+        self._in_place = False
+        try:
+            return super().item(place, seen, measure, breathe)
+        except _InPlaceError:
+            return self._item_in_place(place, seen, measure, breathe)
+
+    def _item_in_place(
+        self, place: Place, seen: Seen, measure: Measure, breathe: Breath
+    ) -> Left | None:
+        below = thing_folder(self._layout) if self._kind.shape == "trash" else ""
+        whys: list[str] = []
+        parent = deeper(place.open(), [below] if below else [])
+        try:
+            now = weigh(seen.path, parent, measure, lambda path, why: None)
+            if now is None or not now.same_contents(seen) or now.changed_ns != seen.changed_ns:
+                return Left(Reason.CHANGED if now else Reason.GONE, "")
+            removed = remove_tree(
+                seen.path, parent, lambda path, why: whys.append(why), breathe,
+                allocated=measure.allocated,
+            )  # fmt: skip
+        finally:
+            files.close(parent)
+        if not removed.whole:
+            return _partly(whys, removed.size, seen.size)
+        note = companion_of(self._layout, seen.path) if self._kind.shape == "trash" else None
+        if note is not None:
+            with suppress(FileNotFoundError):
+                beside = deeper(place.open(), note[0])
+                try:
+                    files.unlink(note[1], beside)
+                finally:
+                    files.close(beside)
+        return None
+
+    def _take_item(self, seen: Seen, parent: int) -> None:
+        if self._in_place:
+            raise _InPlaceError
+        super()._take_item(seen, parent)
+
+    def _back(self, number: int) -> None:
+        """What does not go after all lies where it lay again, or is held where it cannot."""
+        assert self._batch is not None
+        for one in self._batch.announced([number]):
+            with suppress(OSError):
+                self._batch.put_back(one, beside=False)
+
+    def _end_item(
+        self,
+        seen: Seen,
+        parent: int,
+        companion: Companion | None,
+        place: Place,
+        measure: Measure,
+        breathe: Breath,
+    ) -> Left | None:
+        assert self._batch is not None
+        whys: list[str] = []
+        try:
+            removed = self._batch.let_go(
+                self._first, lambda path, why: whys.append(why), breathe,
+                allocated=measure.allocated,
+            )  # fmt: skip
+        except BaseException:
+            # told to stop in the middle: what is left of it lies where it lay
+            self._back(self._first)
+            raise
+        if removed.whole:
+            return None
+        self._back(self._first)
+        return _partly(whys, removed.size, seen.size)
+
+    def went(self, count: int, size: int) -> None:
+        self._journal.removed(self._kind.key, size, count)
+
+    def done(self) -> None:
+        self._journal.batch_done()
+
+
+def _partly(whys: Sequence[str], went: int, size: int) -> Left:
+    """Not all of an item went."""
+    return Left(Reason.FAILED, "; ".join(whys[:3]) or "not all of it went", min(went, size))
+
+
+def _is_same(now: os.stat_result, judged: os.stat_result) -> bool:
+    """Whether a file is the one that was judged, unchanged; a move of our own changed its change
+    time."""
+    # mode, file number, device; then owner, length
+    return (
+        now[:3] == judged[:3]
+        and now[4] == judged[4]
+        and now[6] == judged[6]
+        and now.st_mtime_ns == judged.st_mtime_ns
+    )
+
+
+class _InPlaceError(Exception):
+    """There is no room to move an item aside."""
+
+
+_TOO_MUCH = "no more of the volume may be held; see the machine's guard.toml"
+
+
+def _no_room_where_full(error: OSError) -> OSError:
+    if error.errno in FULL and not isinstance(error, NoRoomError):
+        return NoRoomError(error.errno, "the volume has no room to hold it")
+    return error
+
+
+@contextmanager
+def _full_is_no_room() -> Iterator[None]:
+    try:
+        yield
+    except OSError as error:
+        raise _no_room_where_full(error) from error

@@ -1,0 +1,118 @@
+"""The agent's own folder: which service it calls, as which machine, and on what kind."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tomllib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+import platformdirs
+import tomli_w
+from pydantic import Field
+
+from phylax.agent import files
+from phylax.core.values import Demand
+
+CONFIG = "agent.toml"
+KEY = "agent.key"
+LOCK = "agent.lock"
+
+
+Kind = Literal["linux", "windows", "standin"]
+
+
+class NotEnrolledError(Exception):
+    """There is no agent in this folder yet."""
+
+
+class BusyError(Exception):
+    """Another agent works in this folder."""
+
+
+class AgentConfig(Demand):
+    """What `agent.toml` says."""
+
+    url: str
+    tag: str
+    machine_id: int
+    kind: Kind
+    standin: str | None = None
+    homes: tuple[str, ...] = ()
+    drives: tuple[str, ...] = ()
+    readings_every: int = Field(900, ge=5, description="Seconds between readings")
+
+
+@dataclass(frozen=True)
+class AgentHome:
+    folder: Path
+
+    @classmethod
+    def default(cls) -> AgentHome:
+        return cls(Path(platformdirs.user_data_dir("phylax-agent", appauthor=False)))
+
+    def config(self) -> AgentConfig:
+        try:
+            text = (self.folder / CONFIG).read_text(encoding="utf-8")
+        except FileNotFoundError:
+            raise NotEnrolledError(
+                f"no agent is enrolled in {self.folder}; run 'phylax agent enrol' first"
+            ) from None
+        return AgentConfig.model_validate(tomllib.loads(text))
+
+    def key(self) -> str:
+        return (self.folder / KEY).read_text(encoding="ascii").strip()
+
+    def save(self, config: AgentConfig, key: str) -> None:
+        """Write configuration and key; the key is readable by this user alone."""
+        self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        text = tomli_w.dumps(config.model_dump(mode="json", exclude_none=True))
+        (self.folder / CONFIG).write_text(text, encoding="utf-8")
+        handle = os.open(self.folder / KEY, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(handle, "w", encoding="ascii") as file:
+            file.write(key)
+
+    @contextmanager
+    def alone(self) -> Iterator[None]:
+        """One agent works in this folder; BusyError where another one does."""
+        handle = os.open(self.folder / LOCK, os.O_RDWR | os.O_CREAT | files.OWN, 0o600)
+        try:
+            try:
+                _lock(handle)
+            except OSError:
+                raise BusyError(
+                    f"another agent works in {self.folder}; stop it first, or give another --data"
+                ) from None
+            yield
+        finally:
+            os.close(handle)
+
+    @property
+    def spool(self) -> Path:
+        return self.folder / "spool"
+
+    @property
+    def runs(self) -> Path:
+        return self.folder / "runs"
+
+
+if sys.platform == "win32":
+    import msvcrt
+
+    def _lock(handle: int) -> None:
+        msvcrt.locking(handle, msvcrt.LK_NBLCK, 1)
+
+else:
+    import fcntl
+
+    def _lock(handle: int) -> None:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+
+
+def this_kind() -> Kind:
+    """The kind of machine that this very machine is."""
+    return "windows" if sys.platform == "win32" else "linux"

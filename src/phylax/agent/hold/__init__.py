@@ -1,0 +1,1 @@
+"""The hold on disk: batches, their manifests, putting back, expiry."""

@@ -1,0 +1,1 @@
+"""What is on its way to the service: messages kept on disk, merged, and progress."""

@@ -1,0 +1,123 @@
+"""What the command line asks of the agent."""
+
+from __future__ import annotations
+
+import os
+import sys
+from contextlib import suppress
+from importlib import resources
+from pathlib import Path
+from xml.sax.saxutils import escape
+
+import psutil
+
+from phylax.agent.config.guard import GUARD_FILE, GuardRules, LooseGuardError, write_rules
+from phylax.agent.config.home import (
+    AgentConfig,
+    AgentHome,
+    BusyError,
+    Kind,
+    NotEnrolledError,
+    this_kind,
+)
+from phylax.agent.runtime.loop import Agent
+from phylax.agent.runtime.opening import open_machine
+from phylax.client import enrol as enrol_at
+
+__all__ = [
+    "BusyError",
+    "LooseGuardError",
+    "NotEnrolledError",
+    "enrol",
+    "home_at",
+    "once",
+    "start",
+    "unit",
+]
+
+_NICE, _LAST_OF_EIGHT = 10, 7
+"""The client's own work goes first, on processor and disk."""
+
+
+def home_at(folder: Path | None) -> AgentHome:
+    return AgentHome(folder) if folder else AgentHome.default()
+
+
+def enrol(
+    home: AgentHome,
+    url: str,
+    code: str,
+    standin: Path | None = None,
+    homes: tuple[str, ...] = (),
+    own_folders: tuple[str, ...] = (),
+    readings_every: int = 900,
+    drives: tuple[str, ...] = (),
+) -> AgentConfig:
+    """Enrol this machine by a one-time code; configuration, guard's rules and key are kept in the
+    folder. FileExistsError where own folders are named though there are guard's rules already."""
+    if own_folders and (home.folder / GUARD_FILE).exists():
+        raise FileExistsError(
+            f"{home.folder / GUARD_FILE} is there already; allow folders in it, by hand"
+        )
+    folder = str(standin.resolve()) if standin else None
+    kind: Kind = "standin" if standin else this_kind()
+    machine = open_machine(kind, folder, homes, drives, own_folders)
+    enrolled = enrol_at(url, code, machine.facts())
+    config = AgentConfig(
+        url=url,
+        tag=enrolled.tag,
+        machine_id=enrolled.machine_id,
+        kind=kind,
+        standin=folder,
+        homes=homes,
+        drives=drives,
+        readings_every=readings_every,
+    )
+    home.save(config, enrolled.key)
+    if not (home.folder / GUARD_FILE).exists():
+        write_rules(home.folder, GuardRules(allow_folders=own_folders))
+    return config
+
+
+def unit(home: AgentHome) -> str:
+    """What makes the system start the agent by itself: a unit file of systemd, or a task of the
+    Windows task scheduler."""
+    data = str(home.folder.resolve())
+    if sys.platform == "win32":
+        name, command = "windows-task.xml", escape(sys.executable)
+        data = escape(data)
+    else:
+        name, command = "systemd.service", f"{sys.executable} -m phylax"
+        if any(sign in sys.executable + data for sign in " %\"'\\"):
+            raise ValueError(
+                f"systemd takes no spaces, quotes or per cent signs in {sys.executable} and {data}"
+            )
+    text = resources.files("phylax.agent.units").joinpath(name).read_text("utf-8")
+    return text.replace("{command}", command).replace("{data}", data)
+
+
+def start(home: AgentHome) -> None:
+    """Work until told to stop, behind everything else that runs on the machine."""
+    step_back()
+    Agent(home).start()
+
+
+def step_back() -> None:
+    """Give way to everything else on the machine, on processor and disk."""
+    process = psutil.Process()
+    if sys.platform == "win32":
+        process.nice(psutil.BELOW_NORMAL_PRIORITY_CLASS)
+        # not every Windows lets a process say so
+        with suppress(OSError, psutil.Error):
+            process.ionice(psutil.IOPRIO_LOW)
+    else:
+        os.nice(_NICE)
+        process.ionice(psutil.IOPRIO_CLASS_BE, _LAST_OF_EIGHT)
+
+
+def once(home: AgentHome) -> bool:
+    agent = Agent(home)
+    try:
+        return agent.once()
+    finally:
+        agent.close()

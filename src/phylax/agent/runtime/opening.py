@@ -1,0 +1,80 @@
+"""Opening what an agent works with: its machine, the nursery of its workers, who does the work."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from phylax.agent.config.guard import Guard, GuardRules
+from phylax.agent.config.home import Kind, this_kind
+from phylax.agent.hold.hold import Hold
+from phylax.agent.machines import MachineKind
+from phylax.agent.workers.crew import Crew
+
+if TYPE_CHECKING:
+    from phylax.agent.workers.supervisor import Nursery
+
+
+def open_machine(
+    kind: Kind,
+    standin: str | None,
+    homes: tuple[str, ...] = (),
+    drives: tuple[str, ...] = (),
+    own_folders: tuple[str, ...] = (),
+    *,
+    apart: bool = False,
+) -> MachineKind:
+    """The machine that an agent works on; `apart`: without its people, who have workers of their
+    own. ValueError where the configuration does not fit."""
+    if kind == "standin":
+        if not standin:
+            raise ValueError("a stand-in needs its folder: --stand-in DIR")
+        from phylax.agent.machines.standin import StandInMachine
+
+        return StandInMachine(Path(standin))
+    if kind != this_kind():
+        raise ValueError(f"this is not a {kind} machine")
+    if sys.platform == "win32":
+        from phylax.agent.machines.windows import WindowsMachine
+
+        return WindowsMachine(drives, own_folders=own_folders)
+    if apart:
+        from phylax.agent.machines.linux.system import LinuxSystem
+
+        return LinuxSystem(homes, own_folders=own_folders)
+    from phylax.agent.machines.linux import LinuxMachine
+
+    return LinuxMachine(homes, own_folders=own_folders)
+
+
+def nursery_for(kind: Kind) -> Nursery | None:
+    """What workers are forked from, where the agent has rights that no person has."""
+    if kind != "linux" or sys.platform == "win32" or os.geteuid() != 0:
+        return None
+    from phylax.agent.workers.supervisor import Nursery
+
+    return Nursery()
+
+
+def open_crew(
+    machine: MachineKind,
+    guard: Guard,
+    hold: Hold,
+    nursery: Nursery | None,
+    folder: Path,
+    rules: GuardRules,
+    own: Sequence[str],
+) -> Crew:
+    """Who does the work on a machine."""
+    if nursery is None:
+        return Crew(machine, guard, hold)
+    from phylax.agent.hold.index import HoldIndex
+    from phylax.agent.machines.linux.system import LinuxSystem
+    from phylax.agent.workers.people import CrewWithWorkers
+
+    assert isinstance(machine, LinuxSystem)
+    index = HoldIndex(folder / "held-index")
+    return CrewWithWorkers(machine, guard, hold, nursery, index, rules, own)
