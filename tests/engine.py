@@ -18,7 +18,7 @@ from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.machines.linux import LinuxMachine
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.platform.reserve import Reserve
-from phylax.agent.runtime.order_runner import Worker
+from phylax.agent.runtime.order_runner import OrderRunner
 from phylax.agent.survey.surveyor import Watcher, survey
 from phylax.client import AgentLink
 from phylax.core.catalogue import catalogue
@@ -137,10 +137,10 @@ class Desk:
         """As an agent that starts now would see it."""
         return Hold(self.machine, str(self.own))
 
-    def worker(self) -> Worker:
+    def worker(self) -> OrderRunner:
         reserve = Reserve(self.own / "reserve")
         hold = Hold(self.machine, str(self.own), reserve=Reserve(self.own / "reserve-hold"))
-        return Worker(
+        return OrderRunner(
             self.machine,
             Guard(self.machine, [str(self.own), *hold.possible()]),
             hold,

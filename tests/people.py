@@ -21,7 +21,7 @@ from phylax.agent.machines.linux.system import LinuxSystem
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.platform.clock import Clock, OwnClock
 from phylax.agent.platform.reserve import Reserve
-from phylax.agent.runtime.order_runner import Worker
+from phylax.agent.runtime.order_runner import OrderRunner
 from phylax.agent.workers.people import CrewWithWorkers
 from phylax.agent.workers.supervisor import Nursery
 from phylax.client import AgentLink
@@ -121,7 +121,7 @@ class PeopleDesk:
         os.chown(home, uid, uid)
         return home
 
-    def worker(self, **rules: Any) -> Worker:
+    def worker(self, **rules: Any) -> OrderRunner:
         guard_rules = GuardRules(**rules)
         homes = [str(home) for home in sorted((self.volume / "home").iterdir())]
         root = str(self.system) if self.system.is_dir() else None
@@ -135,7 +135,7 @@ class PeopleDesk:
             machine, guard, hold, self._nursery, self.index, guard_rules, own
         )
         link = AgentLink("http://127.0.0.1:9", "key")
-        return Worker(
+        return OrderRunner(
             machine, guard, hold, link, spool, self.own / "runs", lambda: False, None, self.crew,
             self.clock,
         )  # fmt: skip

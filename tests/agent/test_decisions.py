@@ -18,7 +18,7 @@ from engine import Bench, ByContents, lines_of, rule
 from helpers import make_file, make_standin
 from phylax.agent.config.guard import Guard
 from phylax.agent.machines.standin import StandInMachine
-from phylax.agent.survey.candidates import Weighing
+from phylax.agent.survey.candidates import Candidates
 from phylax.agent.survey.places import Place, Territory
 from phylax.agent.survey.surveyor import Stopped
 from phylax.core.believed_time import by_clock_alone
@@ -343,12 +343,12 @@ def test_a_place_that_vanishes_before_its_limits_are_weighed_is_no_error(tmp_pat
     gone = places.places("user-temp")
     shutil.rmtree(temp)
     limited = rule(keep_for=timedelta(days=1), keep_under=10, keep_newest=1)
-    weighing = Weighing(
+    candidates = Candidates(
         it.machine, places, category("user-temp"), limited,
         Protection((), it.machine.system), it.machine.in_use(), it.machine.volumes(),
         by_clock_alone(time.time()),
     )  # fmt: skip
-    assert weighing.judge_for("/", gone).why_stays(0, group="elsewhere") is None
+    assert candidates.judge_for("/", gone).why_stays(0, group="elsewhere") is None
 
 
 def test_agreed_backups_whose_place_vanished_are_gone_already(

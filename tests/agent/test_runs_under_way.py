@@ -115,14 +115,14 @@ def test_what_was_open_and_is_closed_by_then_goes_in_a_further_pass(
     open_now = tomllib.loads(state.read_text()) | {"programs_open": ["chromium"]}
     closed = state.read_text()
     state.write_text(tomli_w.dumps(open_now))
-    real_watch = progress.Teller.watch
+    real_watch = progress.ProgressReporter.watch
 
-    def watch(teller: progress.Teller, category: str, items: int, size: int) -> None:
+    def watch(teller: progress.ProgressReporter, category: str, items: int, size: int) -> None:
         if teller._step == "clean" and category == "user-temp" and items:
             state.write_text(closed)
         real_watch(teller, category, items, size)
 
-    monkeypatch.setattr(progress.Teller, "watch", watch)
+    monkeypatch.setattr(progress.ProgressReporter, "watch", watch)
     run = owner.runs.clean(machine.tag, ["web-cache", "user-temp"])
     agent.once()
     ended = owner.runs.get(run.id)

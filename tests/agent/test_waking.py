@@ -8,7 +8,7 @@ from pathlib import Path
 from engine import Desk, rule
 from helpers import make_file, make_standin
 from phylax.agent.machines.standin import StandInMachine
-from phylax.agent.runtime.sleep import Waking, slept_so_far
+from phylax.agent.runtime.sleep import SleepWatch, slept_so_far
 from phylax.core.orders import CategoryRule, CleanOrder
 
 MINUTE = timedelta(minutes=1)
@@ -26,9 +26,9 @@ class Time:
         self.slept += span.total_seconds() if asleep else 0
 
 
-def waking(time: Time, folder: Path) -> Waking:
+def waking(time: Time, folder: Path) -> SleepWatch:
     make_standin(folder)
-    return Waking(StandInMachine(folder), lambda: time.slept, lambda: time.now)
+    return SleepWatch(StandInMachine(folder), lambda: time.slept, lambda: time.now)
 
 
 def test_each_sleep_is_told_once_with_when_it_was(tmp_path: Path) -> None:

@@ -15,14 +15,14 @@ from typing import NamedTuple
 from phylax.agent import files
 from phylax.agent.account.outcomes import Outcomes
 from phylax.agent.account.run_journal import RunJournal
-from phylax.agent.cleaning.consented import Agreed
+from phylax.agent.cleaning.consented import ConsentedItems
 from phylax.agent.cleaning.disposal import Aside, ForGood, IntoHold, Way
-from phylax.agent.cleaning.remover import Hand, OpenNow
+from phylax.agent.cleaning.remover import OpenNow, Remover
 from phylax.agent.config.guard import Guard, why_not_cleaned
 from phylax.agent.hold.hold import Hold
 from phylax.agent.machines import MachineKind
 from phylax.agent.survey.arrivals import Arrivals
-from phylax.agent.survey.candidates import Weighing
+from phylax.agent.survey.candidates import Candidates
 from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place, Territory
 from phylax.agent.survey.protection import protection_on
@@ -159,7 +159,7 @@ class Cleaner:
         found: list[Place],
         listings: list[AgreedListing],
     ) -> None:
-        weighing = Weighing(
+        candidates = Candidates(
             self._machine,
             self._territory,
             kind,
@@ -171,15 +171,15 @@ class Cleaner:
             breathe=lambda: self._watch(kind.key, 0, 0),
             arrivals=self._arrivals,
         )
-        hand = Hand(
-            self._machine, self._guard, weighing, way, self.outcomes, self._open_now, self._watch
+        remover = Remover(
+            self._machine, self._guard, candidates, way, self.outcomes, self._open_now, self._watch
         )
         if listings:
             for listing in listings:
                 if not self._believed.trusted:
                     self._leave_all(kind, listing)
                     continue
-                agreed = Agreed(hand)
+                agreed = ConsentedItems(remover)
                 self.again[kind.key] = agreed.again
                 agreed.clean(found, listing.items)
             return
@@ -187,9 +187,9 @@ class Cleaner:
         for place in found:
             by_mount.setdefault(place.mount, []).append(place)
         for places in by_mount.values():
-            judge = weighing.judge_for(places[0].mount, places)
+            judge = candidates.judge_for(places[0].mount, places)
             for place in places:
-                _clean_place(hand, place, judge, sweep=not kind.held_for(rule))
+                _clean_place(remover, place, judge, sweep=not kind.held_for(rule))
 
     def _leave_all(self, kind: Category, listing: AgreedListing) -> None:
         """Nothing goes while the clock is not trusted, agreed to or not."""
@@ -203,41 +203,41 @@ class Cleaner:
         return self.outcomes.of(key, self._journal.removed_of(key), held)
 
 
-def _clean_place(hand: Hand, place: Place, judge: Judge, *, sweep: bool) -> None:
+def _clean_place(remover: Remover, place: Place, judge: Judge, *, sweep: bool) -> None:
     """Everything in one place, judged on the spot. `sweep`: emptied folders go as well."""
     try:
-        if hand.kind.shape == "files":
+        if remover.kind.shape == "files":
             handle = place.open()
             try:
-                _clean_files(hand, place, handle, judge, sweep=sweep)
+                _clean_files(remover, place, handle, judge, sweep=sweep)
             finally:
                 files.close(handle)
         else:
-            _clean_items(hand, place, judge)
+            _clean_items(remover, place, judge)
     except OSError:
         # the place vanished, or was swapped for a link, since it was looked for
-        hand.outcomes.could_not_read(hand.kind.key)
+        remover.outcomes.could_not_read(remover.kind.key)
 
 
-def _clean_files(hand: Hand, place: Place, root: int, judge: Judge, *, sweep: bool) -> None:
+def _clean_files(remover: Remover, place: Place, root: int, judge: Judge, *, sweep: bool) -> None:
     emptied = [False]
     """For each folder on the way: something in it has gone."""
-    for folder in hand.weighing.names(root, place, hand.could_not_read):
+    for folder in remover.candidates.names(root, place, remover.could_not_read):
         depth = folder.path.count("/") + 2 if folder.path else 1
         emptied += [False] * (depth - len(emptied))
         if folder.left:
             went = emptied.pop()
-            if sweep and went and _remove_if_empty(hand, folder, judge):
+            if sweep and went and _remove_if_empty(remover, folder, judge):
                 emptied[-1] = True
             continue
-        if hand.sweep(place, folder, judge):
+        if remover.sweep(place, folder, judge):
             emptied[depth - 1] = True
 
 
-def _remove_if_empty(hand: Hand, folder: Names, judge: Judge) -> bool:
+def _remove_if_empty(remover: Remover, folder: Names, judge: Judge) -> bool:
     """A folder that the cleaning emptied goes too, if it is as old as its files had to be."""
     was = folder.about
-    if folder.parent == -1 or hand.weighing.measure_of(was) > judge.cutoff:
+    if folder.parent == -1 or remover.candidates.measure_of(was) > judge.cutoff:
         return False
     try:
         files.rmdir(folder.name, folder.parent)
@@ -247,25 +247,27 @@ def _remove_if_empty(hand: Hand, folder: Names, judge: Judge) -> bool:
     return True
 
 
-def _clean_items(hand: Hand, place: Place, judge: Judge) -> None:
+def _clean_items(remover: Remover, place: Place, judge: Judge) -> None:
     """What is no plain file, item by item."""
-    for seen in list(hand.weighing.items(place, hand.could_not_read)):
-        in_use = hand.refresh()
+    for candidate in list(remover.candidates.items(place, remover.could_not_read)):
+        in_use = remover.refresh()
         reason = judge.why_stays(
-            seen.aged_from,
-            size=seen.size,
-            group=seen.group,
-            in_use=not seen.insides.isdisjoint(in_use.files),
+            candidate.aged_from,
+            size=candidate.size,
+            group=candidate.group,
+            in_use=not candidate.insides.isdisjoint(in_use.files),
             program_open=bool(open_programs(place, in_use)),
-            protected=seen.protected,
-            foreign=seen.foreign,
+            protected=candidate.protected,
+            foreign=candidate.foreign,
         )
-        if reason is None and hand.clock_moved:
+        if reason is None and remover.clock_moved:
             reason = Reason.CLOCK
-        if reason is None and seen.unseen:
-            hand.leave(place, "", seen.path, seen.size, Reason.NO_RIGHT, seen.unseen)
+        if reason is None and candidate.unseen:
+            remover.leave(
+                place, "", candidate.path, candidate.size, Reason.NO_RIGHT, candidate.unseen
+            )
             continue
         if reason is None:
-            hand.item(place, seen)
+            remover.item(place, candidate)
         else:
-            hand.leave(place, "", seen.path, seen.size, reason)
+            remover.leave(place, "", candidate.path, candidate.size, reason)

@@ -11,10 +11,10 @@ from collections.abc import Iterable
 
 from phylax.agent import files
 from phylax.agent.cleaning.disposal import Going
-from phylax.agent.cleaning.remover import CAN_GO, Hand
+from phylax.agent.cleaning.remover import CAN_GO, Remover
 from phylax.agent.config.guard import is_plain_path
 from phylax.agent.survey.candidates import handle_on
-from phylax.agent.survey.item import Seen
+from phylax.agent.survey.item import Candidate
 from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place
 from phylax.core.counting import unspell
@@ -22,29 +22,29 @@ from phylax.core.retention import Reason
 from phylax.core.survey import Item, Seal
 
 
-class Agreed:
+class ConsentedItems:
     """Lets the items of one agreed listing go."""
 
-    def __init__(self, hand: Hand) -> None:
-        self._hand = hand
+    def __init__(self, remover: Remover) -> None:
+        self._remover = remover
         self.again: list[Item] = []
         """What was left only because it, or its program, was open."""
         self._own_deeds: dict[tuple[int, int], tuple[int, Seal]] = {}
 
     def clean(self, found: list[Place], items: Iterable[Item]) -> None:
         """Raises Stopped when told to stop."""
-        kind = self._hand.kind
+        kind = self._remover.kind
         by_shown = {place.shown: place for place in found}
-        present: dict[str, dict[str, Seen]] = {}
+        present: dict[str, dict[str, Candidate]] = {}
         for item in items:
             place = by_shown.get(item.place)
             path = unspell(item)
             if place is None or (kind.shape == "files" and not is_plain_path(path)):
                 # not one of this machine's own places: nothing a listing of ours could name
-                self._hand.outcomes.leave(
+                self._remover.outcomes.leave(
                     kind.key, item.place, path, item.size, Reason.FORBIDDEN, "outside its place"
                 )
-            elif self._hand.clock_moved:
+            elif self._remover.clock_moved:
                 self._leave(place, item, path, Reason.CLOCK)
             elif self._is_protected(place, path):
                 self._leave(place, item, path, Reason.PROTECTED)
@@ -58,39 +58,41 @@ class Agreed:
     def _leave(self, place: Place, item: Item, path: str, reason: Reason, detail: str = "") -> None:
         if reason in (Reason.IN_USE, Reason.PROGRAM_OPEN):
             self.again.append(item)
-        self._hand.leave(place, "", path, item.size, reason, detail)
+        self._remover.leave(place, "", path, item.size, reason, detail)
 
-    def _present(self, place: Place) -> dict[str, Seen]:
+    def _present(self, place: Place) -> dict[str, Candidate]:
         """What lies in a place now, by name; of one that has vanished, nothing."""
         try:
-            return {one.path: one for one in self._hand.weighing.items(place, _not_now)}
+            return {one.path: one for one in self._remover.candidates.items(place, _not_now)}
         except OSError:
-            self._hand.outcomes.could_not_read(self._hand.kind.key)
+            self._remover.outcomes.could_not_read(self._remover.kind.key)
             return {}
 
     def _is_protected(self, place: Place, path: str) -> bool:
         """Whether the protect list keeps a file by now; other items know it of themselves."""
-        return self._hand.kind.shape == "files" and self._hand.weighing.is_protected(place, path)
+        return self._remover.kind.shape == "files" and self._remover.candidates.is_protected(
+            place, path
+        )
 
-    def _item(self, place: Place, item: Item, seen: Seen | None) -> None:
-        if seen is None:
+    def _item(self, place: Place, item: Item, candidate: Candidate | None) -> None:
+        if candidate is None:
             self._leave(place, item, item.path, Reason.GONE)
             return
-        in_use = self._hand.refresh()
-        if seen.protected:
-            self._leave(place, item, seen.path, Reason.PROTECTED)
-        elif seen.foreign:
-            self._leave(place, item, seen.path, Reason.FOREIGN)
-        elif seen.unseen:
-            self._leave(place, item, seen.path, Reason.NO_RIGHT, seen.unseen)
-        elif seen.seal != item.seal:
-            self._leave(place, item, seen.path, Reason.CHANGED)
+        in_use = self._remover.refresh()
+        if candidate.protected:
+            self._leave(place, item, candidate.path, Reason.PROTECTED)
+        elif candidate.foreign:
+            self._leave(place, item, candidate.path, Reason.FOREIGN)
+        elif candidate.unseen:
+            self._leave(place, item, candidate.path, Reason.NO_RIGHT, candidate.unseen)
+        elif candidate.seal != item.seal:
+            self._leave(place, item, candidate.path, Reason.CHANGED)
         elif open_programs(place, in_use):
-            self._leave(place, item, seen.path, Reason.PROGRAM_OPEN)
-        elif not seen.insides.isdisjoint(in_use.files):
-            self._leave(place, item, seen.path, Reason.IN_USE)
+            self._leave(place, item, candidate.path, Reason.PROGRAM_OPEN)
+        elif not candidate.insides.isdisjoint(in_use.files):
+            self._leave(place, item, candidate.path, Reason.IN_USE)
         else:
-            self._hand.item(place, seen)
+            self._remover.item(place, candidate)
 
     def _file(self, place: Place, item: Item, path: str) -> None:
         *folders, name = path.split("/")
@@ -120,13 +122,13 @@ class Agreed:
                 self._leave(place, item, path, Reason.FOREIGN)
             elif seal != item.seal or stat.S_IFMT(found.st_mode) not in CAN_GO:
                 self._leave(place, item, path, Reason.CHANGED)
-            elif self._hand.refresh().holds(found):
+            elif self._remover.refresh().holds(found):
                 self._leave(place, item, path, Reason.IN_USE)
-            elif open_programs(place, self._hand.weighing.in_use):
+            elif open_programs(place, self._remover.candidates.in_use):
                 self._leave(place, item, path, Reason.PROGRAM_OPEN)
             else:
                 going = Going(name, item.size, found)
-                if self._hand.let_go(place, "/".join(folders), handle, [going]):
+                if self._remover.let_go(place, "/".join(folders), handle, [going]):
                     self._note_own_deed(found, item.seal)
         finally:
             files.close(handle)

@@ -22,7 +22,7 @@ from phylax.agent.hold.batch import Batch, Companion, Holding
 from phylax.agent.hold.hold import Hold
 from phylax.agent.machines import MachineKind
 from phylax.agent.platform.reserve import FULL
-from phylax.agent.survey.item import Measure, Seen, weigh
+from phylax.agent.survey.item import Candidate, Measure, weigh
 from phylax.agent.survey.places import Place, deeper
 from phylax.agent.survey.trash import companion_of, thing_folder
 from phylax.agent.survey.walk import remove_tree
@@ -72,7 +72,9 @@ class Way(Protocol):
         """Let the announced files of one folder go; what became of each."""
         ...
 
-    def item(self, place: Place, seen: Seen, measure: Measure, breathe: Breath) -> Left | None:
+    def item(
+        self, place: Place, candidate: Candidate, measure: Measure, breathe: Breath
+    ) -> Left | None:
         """Let one item go that is no plain file; why not all of it went. OSError where it could
         not be tried at all."""
         ...
@@ -105,14 +107,16 @@ class ForGood:
     def let_go(self, going: Sequence[Going], parent: int) -> Iterator[Fate]:
         raise NotImplementedError("files that go for good are looked at and removed in one breath")
 
-    def item(self, place: Place, seen: Seen, measure: Measure, breathe: Breath) -> Left | None:
-        self._journal.about_to(self._kind.key, place, "", [(seen.path, seen.size)])
+    def item(
+        self, place: Place, candidate: Candidate, measure: Measure, breathe: Breath
+    ) -> Left | None:
+        self._journal.about_to(self._kind.key, place, "", [(candidate.path, candidate.size)])
         if self._kind.shape == "things":
             assert place.source is not None
-            self._machine.let_go(place.source, seen.path, breathe)
+            self._machine.let_go(place.source, candidate.path, breathe)
             return None
         for store in stores_in(place, self._kind.shape):
-            store.forget([seen.path])
+            store.forget([candidate.path])
         return None
 
     def went(self, count: int, size: int) -> None:
@@ -208,13 +212,13 @@ class IntoHold:
             return Reason.GONE, ""
         return None if _is_same(of, going.of) else self._undo(number, going.name, parent)
 
-    def _take_item(self, seen: Seen, parent: int) -> None:
+    def _take_item(self, candidate: Candidate, parent: int) -> None:
         assert self._batch is not None
-        if seen.size > self._room:
+        if candidate.size > self._room:
             raise NoRoomError(errno.EDQUOT, _TOO_MUCH)
         with _full_is_no_room():
-            self._batch.take(self._first, seen.path, parent)
-        self._room -= seen.size
+            self._batch.take(self._first, candidate.path, parent)
+        self._room -= candidate.size
 
     def _undo(self, number: int, name: str, parent: int) -> tuple[Reason, str]:
         assert self._batch is not None
@@ -226,22 +230,24 @@ class IntoHold:
             return Reason.CHANGED, "it is held: its name was taken again in the very moment"
         return Reason.CHANGED, ""
 
-    def item(self, place: Place, seen: Seen, measure: Measure, breathe: Breath) -> Left | None:
+    def item(
+        self, place: Place, candidate: Candidate, measure: Measure, breathe: Breath
+    ) -> Left | None:
         below, companion = "", None
         if self._kind.shape == "trash":
             below = thing_folder(self._layout)
-            if note_of := companion_of(self._layout, seen.path):
+            if note_of := companion_of(self._layout, candidate.path):
                 companion = Companion((*place.below, *note_of[0]), note_of[1])
-        self._announce(place, below, [Holding(seen.path, seen.size, companion)])
+        self._announce(place, below, [Holding(candidate.path, candidate.size, companion)])
         assert self._batch is not None
         parent = deeper(place.open(), below.split("/") if below else [])
         try:
-            self._take_item(seen, parent)
+            self._take_item(candidate, parent)
             now = self._batch.weigh(self._first, measure, breathe)
             if now is None:
                 return Left(Reason.GONE, "")
-            if not now.same_contents(seen):
-                return Left(*self._undo(self._first, seen.path, parent))
+            if not now.same_contents(candidate):
+                return Left(*self._undo(self._first, candidate.path, parent))
             if companion is not None:
                 # a thing without a note, or whose note will not come along, goes all the same
                 with suppress(OSError):
@@ -250,13 +256,13 @@ class IntoHold:
                         self._batch.take_companion(self._first, companion.name, note)
                     finally:
                         files.close(note)
-            return self._end_item(seen, parent, companion, place, measure, breathe)
+            return self._end_item(candidate, parent, companion, place, measure, breathe)
         finally:
             files.close(parent)
 
     def _end_item(
         self,
-        seen: Seen,
+        candidate: Candidate,
         parent: int,
         companion: Companion | None,
         place: Place,
@@ -354,32 +360,38 @@ class Aside(IntoHold):
             return why_left(error)
         return None
 
-    def item(self, place: Place, seen: Seen, measure: Measure, breathe: Breath) -> Left | None:
+    def item(
+        self, place: Place, candidate: Candidate, measure: Measure, breathe: Breath
+    ) -> Left | None:
         self._in_place = False
         try:
-            return super().item(place, seen, measure, breathe)
+            return super().item(place, candidate, measure, breathe)
         except _InPlaceError:
-            return self._item_in_place(place, seen, measure, breathe)
+            return self._item_in_place(place, candidate, measure, breathe)
 
     def _item_in_place(
-        self, place: Place, seen: Seen, measure: Measure, breathe: Breath
+        self, place: Place, candidate: Candidate, measure: Measure, breathe: Breath
     ) -> Left | None:
         below = thing_folder(self._layout) if self._kind.shape == "trash" else ""
         whys: list[str] = []
         parent = deeper(place.open(), [below] if below else [])
         try:
-            now = weigh(seen.path, parent, measure, lambda path, why: None)
-            if now is None or not now.same_contents(seen) or now.changed_ns != seen.changed_ns:
+            now = weigh(candidate.path, parent, measure, lambda path, why: None)
+            if (
+                now is None
+                or not now.same_contents(candidate)
+                or now.changed_ns != candidate.changed_ns
+            ):
                 return Left(Reason.CHANGED if now else Reason.GONE, "")
             removed = remove_tree(
-                seen.path, parent, lambda path, why: whys.append(why), breathe,
+                candidate.path, parent, lambda path, why: whys.append(why), breathe,
                 allocated=measure.allocated,
             )  # fmt: skip
         finally:
             files.close(parent)
         if not removed.whole:
-            return _partly(whys, removed.size, seen.size)
-        note = companion_of(self._layout, seen.path) if self._kind.shape == "trash" else None
+            return _partly(whys, removed.size, candidate.size)
+        note = companion_of(self._layout, candidate.path) if self._kind.shape == "trash" else None
         if note is not None:
             with suppress(FileNotFoundError):
                 beside = deeper(place.open(), note[0])
@@ -389,10 +401,10 @@ class Aside(IntoHold):
                     files.close(beside)
         return None
 
-    def _take_item(self, seen: Seen, parent: int) -> None:
+    def _take_item(self, candidate: Candidate, parent: int) -> None:
         if self._in_place:
             raise _InPlaceError
-        super()._take_item(seen, parent)
+        super()._take_item(candidate, parent)
 
     def _back(self, number: int) -> None:
         """What does not go after all lies where it lay again, or is held where it cannot."""
@@ -403,7 +415,7 @@ class Aside(IntoHold):
 
     def _end_item(
         self,
-        seen: Seen,
+        candidate: Candidate,
         parent: int,
         companion: Companion | None,
         place: Place,
@@ -424,7 +436,7 @@ class Aside(IntoHold):
         if removed.whole:
             return None
         self._back(self._first)
-        return _partly(whys, removed.size, seen.size)
+        return _partly(whys, removed.size, candidate.size)
 
     def went(self, count: int, size: int) -> None:
         self._journal.removed(self._kind.key, size, count)

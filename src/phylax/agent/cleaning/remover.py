@@ -1,5 +1,5 @@
-"""The hand that lets things go: batch by batch, each thing looked at and judged at the deed, each
-with its outcome, telling how far it is and stopping when told to."""
+"""Removing the items of one category in batches: each is checked and judged right before it goes,
+each has an outcome. Progress is reported, and the work stops when told to."""
 
 from __future__ import annotations
 
@@ -15,8 +15,8 @@ from phylax.agent.cleaning.disposal import ForGood, Going, Way
 from phylax.agent.config.guard import Guard
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.platform.uptime import Steady
-from phylax.agent.survey.candidates import Weighing
-from phylax.agent.survey.item import Keeps, Seen
+from phylax.agent.survey.candidates import Candidates
+from phylax.agent.survey.item import Candidate, Keeps
 from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place
 from phylax.agent.survey.surveyor import Stopped, Watcher
@@ -47,23 +47,23 @@ class OpenNow:
         return self._found
 
 
-class Hand:
+class Remover:
     """Lets the things of one category go."""
 
     def __init__(
         self,
         machine: MachineKind,
         guard: Guard,
-        weighing: Weighing,
+        candidates: Candidates,
         way: Way,
         outcomes: Outcomes,
         open_now: OpenNow,
         watch: Watcher,
     ) -> None:
         self.machine = machine
-        self.weighing = weighing
+        self.candidates = candidates
         self.outcomes = outcomes
-        self.kind = weighing.kind
+        self.kind = candidates.kind
         self.way = way
         self._guard = guard
         self._open_now = open_now
@@ -76,7 +76,7 @@ class Hand:
 
     def refresh(self) -> InUse:
         """Look again at what is open, where that was some seconds ago."""
-        self.weighing.in_use = found = self._open_now.found()
+        self.candidates.in_use = found = self._open_now.found()
         return found
 
     @property
@@ -89,7 +89,7 @@ class Hand:
     def sweep(self, place: Place, folder: Names, judge: Judge) -> int:
         """Let go what the rule lets go of a portion of one open folder; how many went. Raises
         Stopped when told to stop."""
-        keeps = self.weighing.keeper(place, folder.path, folder.about)
+        keeps = self.candidates.keeper(place, folder.path, folder.about)
         went = 0
         for start in range(0, len(folder.names), self.way.at_once):
             names = folder.names[start : start + self.way.at_once]
@@ -114,14 +114,14 @@ class Hand:
         """Why a file of a folder stays by what it is now, or None."""
         if self.clock_moved:
             return lambda name, of: Reason.CLOCK
-        weighing, arrived, shown = self.weighing, folder.arrived, place.shown
+        candidates, arrived, shown = self.candidates, folder.arrived, place.shown
         program_open = bool(open_programs(place, in_use))
         at_top_of_shared = place.is_shared and not folder.path
         plain = keeps is None and judge.standing(program_open=program_open) is None
         cutoff, larger, newest = judge.cutoff, judge.larger, judge.newest_from(shown)
-        size_of, aged_from, open_now = weighing.size, weighing.aged_from, in_use.numbers
-        owners, in_blocks = place.owners, weighing.machine.sizes_as_allocated
-        simple = weighing.ages_by_change
+        size_of, aged_from, open_now = candidates.size, candidates.aged_from, in_use.numbers
+        owners, in_blocks = place.owners, candidates.machine.sizes_as_allocated
+        simple = candidates.ages_by_change
 
         def verdict(name: str, of: os.stat_result) -> Reason | None:
             if of[0] & _KIND not in CAN_GO:
@@ -157,7 +157,7 @@ class Hand:
         verdict: Callable[[str, os.stat_result], Reason | None],
     ) -> list[Going]:
         """Those of some names that may go, by what they are now; of the others it is said."""
-        size_of, look = self.weighing.size, files.looker(folder.handle)
+        size_of, look = self.candidates.size, files.looker(folder.handle)
         going = []
         for name in names:
             try:
@@ -177,7 +177,7 @@ class Hand:
         self, place: Place, folder: Names, name: str, of: os.stat_result, reason: Reason
     ) -> None:
         if reason is not _NOT_OURS:
-            self.leave(place, folder.path, name, self.weighing.size(of), reason)
+            self.leave(place, folder.path, name, self.candidates.size(of), reason)
 
     def _remove(
         self,
@@ -188,7 +188,7 @@ class Hand:
     ) -> int:
         """Look at each of some names, judge it and remove it in the same breath."""
         way, handle, now = self.way, folder.handle, time.monotonic
-        size_of, look, unlink = self.weighing.size, files.looker(handle), files.unlinker(handle)
+        size_of, look, unlink = self.candidates.size, files.looker(handle), files.unlinker(handle)
         try:
             way.announce(place, folder.path, names)
         except OSError as error:
@@ -265,36 +265,43 @@ class Hand:
 
     # --- items -------------------------------------------------------------------------------
 
-    def item(self, place: Place, seen: Seen) -> None:
+    def item(self, place: Place, candidate: Candidate) -> None:
         """Let one item go that is no plain file. Raises Stopped when told to stop."""
         why: tuple[Reason, str] | None = None
-        size = seen.size
+        size = candidate.size
         try:
-            why = self._why_forbidden(place, seen)
+            why = self._why_forbidden(place, candidate)
             if why is None:
-                left = self.way.item(place, seen, self.weighing.measure(place), self.tell)
+                left = self.way.item(place, candidate, self.candidates.measure(place), self.tell)
                 if left is not None:
-                    why, size = (left.reason, left.detail), seen.size - left.size
+                    why, size = (left.reason, left.detail), candidate.size - left.size
                     if left.size:
                         # part of it went: its bytes are free, the item itself stays
                         self.way.went(0, left.size)
         except OSError as error:
             why = why_left(error)
         except Stopped:
-            self.leave(place, "", seen.path, seen.size, Reason.CALLED_OFF, "part of it may be gone")
+            self.leave(
+                place,
+                "",
+                candidate.path,
+                candidate.size,
+                Reason.CALLED_OFF,
+                "part of it may be gone",
+            )
             self.way.done()
             raise
         if why is not None:
-            self.leave(place, "", seen.path, max(size, 0), *why)
+            self.leave(place, "", candidate.path, max(size, 0), *why)
         else:
-            self.way.went(1, seen.size)
+            self.way.went(1, candidate.size)
         self.way.done()
-        self._count(1, seen.size)
+        self._count(1, candidate.size)
 
-    def _why_forbidden(self, place: Place, seen: Seen) -> tuple[Reason, str] | None:
+    def _why_forbidden(self, place: Place, candidate: Candidate) -> tuple[Reason, str] | None:
         if self.kind.shape != "folders":
             return None
-        forbidden = self._guard.why_forbidden(os.path.join(place.path, seen.path))
+        forbidden = self._guard.why_forbidden(os.path.join(place.path, candidate.path))
         return (Reason.FORBIDDEN, forbidden) if forbidden else None
 
     # --- telling -----------------------------------------------------------------------------

@@ -20,7 +20,7 @@ from pydantic import Field, ValidationError
 
 from phylax.agent import files
 from phylax.agent.hold.manifest import Manifest, begin_manifest
-from phylax.agent.survey.item import Measure, Seen, weigh
+from phylax.agent.survey.item import Candidate, Measure, weigh
 from phylax.agent.survey.places import Place, deeper
 from phylax.agent.survey.walk import Complaint, Removed, remove_tree
 from phylax.core.survey import Tally
@@ -222,7 +222,7 @@ class Batch:
         except FileNotFoundError:
             return None
 
-    def weigh(self, number: int, measure: Measure, breathe: Callable[[], None]) -> Seen | None:
+    def weigh(self, number: int, measure: Measure, breathe: Callable[[], None]) -> Candidate | None:
         """A thing here with all that is in it."""
         part = self.part(number)
         return weigh(str(number), part, measure, lambda path, why: None, breathe=breathe)

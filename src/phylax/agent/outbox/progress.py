@@ -26,7 +26,7 @@ class Listener(Protocol):
     def tell(self, progress: Progress) -> None: ...
 
 
-class Teller:
+class ProgressReporter:
     """Adds up a step's progress and tells it a few times a second."""
 
     def __init__(self, listener: Listener, step: Step, expect: Tally | None) -> None:

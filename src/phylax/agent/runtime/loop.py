@@ -21,9 +21,9 @@ from phylax.agent.platform.clock import BelievedClock, Clock, OwnClock, to_momen
 from phylax.agent.platform.reserve import Reserve
 from phylax.agent.runtime.hold_keeper import HoldKeeper
 from phylax.agent.runtime.opening import nursery_for, open_crew, open_machine
-from phylax.agent.runtime.order_runner import ShutDown, Worker
+from phylax.agent.runtime.order_runner import OrderRunner, ShutDown
 from phylax.agent.runtime.service_records import KnownRecords
-from phylax.agent.runtime.sleep import Waking
+from phylax.agent.runtime.sleep import SleepWatch
 from phylax.client import (
     AgentLink,
     NotAnOrderError,
@@ -84,7 +84,7 @@ class Agent:
         self._stopping = False
         self._idle = False
         self._next_reading = 0.0
-        self._worker = Worker(
+        self._worker = OrderRunner(
             self._machine,
             guard,
             self._hold,
@@ -96,7 +96,7 @@ class Agent:
             self._crew,
             self._clock,
         )
-        self._waking = Waking(self._machine)
+        self._sleep_watch = SleepWatch(self._machine)
         self._keeper = HoldKeeper(self._hold, self._link, self._spool, self._check, self._crew)
 
     @property
@@ -175,7 +175,7 @@ class Agent:
             self._nursery.close()
 
     def _step(self) -> None:
-        self._waking.look()
+        self._sleep_watch.look()
         if time.monotonic() >= self._next_reading:
             self._keep_hold()
             self._take_reading()
@@ -219,7 +219,7 @@ class Agent:
             ReadingsMessage(
                 id=uuid.uuid4().hex,
                 readings=tuple(self._machine.volumes()),
-                awake=self._waking.told(self._clock.believed().why),
+                awake=self._sleep_watch.told(self._clock.believed().why),
             )
         )
         self._next_reading = time.monotonic() + self._config.readings_every

@@ -16,7 +16,7 @@ from phylax.agent.config.guard import Guard
 from phylax.agent.hold.hold import Hold
 from phylax.agent.machines import MachineKind
 from phylax.agent.outbox.merging import Waiting, gathered
-from phylax.agent.outbox.progress import Pages, Parts, Teller
+from phylax.agent.outbox.progress import Pages, Parts, ProgressReporter
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.platform.clock import Clock, OwnClock
 from phylax.agent.platform.reserve import Reserve
@@ -48,7 +48,7 @@ class ShutDown(Exception):
     """The agent itself is to stop; the run is taken up again at its next start."""
 
 
-class Worker:
+class OrderRunner:
     """Carries out orders on one machine."""
 
     def __init__(
@@ -121,7 +121,7 @@ class Worker:
                 case CleanOrder():
                     did = _Cleaning(self, order, journal).carry_out()
                 case HeldOrder():
-                    teller = Teller(_Told(self, order), order.kind, order.expect)
+                    teller = ProgressReporter(_Told(self, order), order.kind, order.expect)
                     did = self._crew.held_work(self._spool, order, journal, teller.watch)
         except Stopped as stop:
             did[_why(stop)] = True
@@ -146,7 +146,7 @@ class Worker:
         pages = Pages(self._spool, order.run_id, look)
         parts = Parts(self._report_now, order.run_id, look, started)
         step: Any = look.value
-        watch = Teller(_Told(self, order), step, order.expect).watch
+        watch = ProgressReporter(_Told(self, order), step, order.expect).watch
         found: list[SurveyLine] = []
         there: set[ProtectEntry] = set()
         crew = self._crew.parties()
@@ -216,7 +216,7 @@ def _why(stop: Stopped) -> str:
 class _Told:
     """The service, told how far one order is."""
 
-    def __init__(self, worker: Worker, order: Order) -> None:
+    def __init__(self, worker: OrderRunner, order: Order) -> None:
         self._worker = worker
         self._order = order
 
@@ -246,7 +246,7 @@ def _say_nothing(lines: list[SurveyLine]) -> None:
 class _Cleaning:
     """One cleaning: look, clean, look whether a rest is worth a further pass, look again."""
 
-    def __init__(self, worker: Worker, order: CleanOrder, journal: RunJournal) -> None:
+    def __init__(self, worker: OrderRunner, order: CleanOrder, journal: RunJournal) -> None:
         self._worker = worker
         self._order = order
         self._journal = journal
@@ -299,7 +299,7 @@ class _Cleaning:
         expect: Tally | None,
     ) -> None:
         order, worker = self._order, self._worker
-        watch = Teller(_Told(worker, order), step, expect).watch
+        watch = ProgressReporter(_Told(worker, order), step, expect).watch
         self._passes += 1
         task = Pass(
             run_id=order.run_id,
@@ -328,7 +328,7 @@ class _Cleaning:
         listed = {listing.category for listing in order.agreed}
         by_rule = [key for key in order.clean if key not in listed]
         look = tuple(one for one in order.look if one.category in by_rule)
-        watch = Teller(_Told(self._worker, order), "second look", None).watch
+        watch = ProgressReporter(_Told(self._worker, order), "second look", None).watch
         now = self._worker._clock.believed()
         lines = [
             line

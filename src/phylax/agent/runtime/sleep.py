@@ -36,7 +36,7 @@ def _windows() -> float:
     return running() - awake.value / 1e7
 
 
-class Waking:
+class SleepWatch:
     """Notices, while the agent works, what its machine slept."""
 
     def __init__(

@@ -14,7 +14,7 @@ from datetime import UTC, datetime
 from phylax.agent import files
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.survey.arrivals import Arrivals
-from phylax.agent.survey.item import Keeps, Measure, Seen, weigh
+from phylax.agent.survey.item import Candidate, Keeps, Measure, weigh
 from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place, Territory, deeper
 from phylax.agent.survey.protection import ProtectionHere
@@ -37,7 +37,7 @@ from phylax.core.shop import ReadingIn
 from phylax.core.values import to_seconds
 
 
-class Weighing:
+class Candidates:
     """One category on one machine under one rule, at one moment."""
 
     def __init__(
@@ -99,9 +99,9 @@ class Weighing:
             return
         larger = self.rule.only_larger or -1
         if self.kind.shape != "files":
-            for seen in self.items(place, _not_now):
-                if not seen.protected and not seen.in_use and seen.size > larger:
-                    yield seen.group, seen.aged_from, seen.size
+            for candidate in self.items(place, _not_now):
+                if not candidate.protected and not candidate.in_use and candidate.size > larger:
+                    yield candidate.group, candidate.aged_from, candidate.size
             return
         linked: set[tuple[int, int]] = set()
         handle = place.open()
@@ -231,7 +231,7 @@ class Weighing:
 
     # --- items -------------------------------------------------------------------------------
 
-    def items(self, place: Place, complain: Complaint) -> Iterator[Seen]:
+    def items(self, place: Place, complain: Complaint) -> Iterator[Candidate]:
         """What lies in a place, item by item."""
         match self.kind.shape:
             case "things":
@@ -266,29 +266,29 @@ class Weighing:
             protection.keeps(join(base, path)) for base in self._bases(place)
         )
 
-    def _trash(self, handle: int, place: Place, complain: Complaint) -> Iterator[Seen]:
+    def _trash(self, handle: int, place: Place, complain: Complaint) -> Iterator[Candidate]:
         keeps = self._keeps_inside(place)
         layout, measure = self.machine.trash_layout, self.measure(place)
-        for seen in trashed(handle, layout, measure, complain, keeps, self._breathe):
-            in_use = not seen.insides.isdisjoint(self.in_use.files)
-            yield seen._replace(in_use=in_use, user=place.user, group=place.shown)
+        for candidate in trashed(handle, layout, measure, complain, keeps, self._breathe):
+            in_use = not candidate.insides.isdisjoint(self.in_use.files)
+            yield candidate._replace(in_use=in_use, user=place.user, group=place.shown)
 
-    def _folders(self, handle: int, place: Place, complain: Complaint) -> Iterator[Seen]:
+    def _folders(self, handle: int, place: Place, complain: Complaint) -> Iterator[Candidate]:
         counts, keeps = place.counts, self._keeps_inside(place)
         for name in sorted(files.folder_names(handle)):
             if counts is not None and not counts(name):
                 continue
             measure = self.measure(place)
-            seen = weigh(name, handle, measure, complain, keeps, breathe=self._breathe)
-            if seen is None or seen.is_link:
+            candidate = weigh(name, handle, measure, complain, keeps, breathe=self._breathe)
+            if candidate is None or candidate.is_link:
                 continue
-            yield seen._replace(
-                in_use=not seen.insides.isdisjoint(self.in_use.files),
+            yield candidate._replace(
+                in_use=not candidate.insides.isdisjoint(self.in_use.files),
                 user=place.user,
                 group=self.kind.group_of(name, place.shown),
             )
 
-    def _sites(self, place: Place, complain: Complaint) -> Iterator[Seen]:
+    def _sites(self, place: Place, complain: Complaint) -> Iterator[Candidate]:
         for store in stores_in(place, self.kind.shape):
             try:
                 found = list(store.sites())
@@ -296,7 +296,7 @@ class Weighing:
                 complain(store.name, str(error))
                 continue
             for site in found:
-                yield Seen(
+                yield Candidate(
                     path=site.host,
                     size=site.size,
                     aged_from=site.last_used,
@@ -309,7 +309,7 @@ class Weighing:
                     kept_by=self.protection.why_site(site.host),
                 )
 
-    def _things(self, place: Place, complain: Complaint) -> Iterator[Seen]:
+    def _things(self, place: Place, complain: Complaint) -> Iterator[Candidate]:
         assert place.source is not None
         try:
             found = list(self.machine.things(place.source))
@@ -320,7 +320,7 @@ class Weighing:
             if thing.mount and thing.mount != place.mount:
                 continue
             at = NOT_KNOWN if thing.aged_from is None else thing.aged_from
-            yield Seen(
+            yield Candidate(
                 path=thing.name,
                 size=thing.size,
                 aged_from=at,

@@ -1,4 +1,4 @@
-"""One item as the agent sees it, and the weighing of a whole folder."""
+"""An item that may go, and measuring a file or a whole folder as one item."""
 
 from __future__ import annotations
 
@@ -16,8 +16,9 @@ Keeps = Callable[[str], ProtectEntry | None]
 """Which entry of the protect list keeps a path, if any."""
 
 
-class Seen(NamedTuple):
-    """An item with what is known of it. Ages are epoch seconds, sizes bytes on the volume."""
+class Candidate(NamedTuple):
+    """An item that may go, with what is known of it. Ages are epoch seconds, sizes bytes on the
+    volume."""
 
     path: str
     size: int
@@ -54,7 +55,7 @@ class Seen(NamedTuple):
             changed_ns=self.changed_ns,
         )
 
-    def same_contents(self, other: Seen) -> bool:
+    def same_contents(self, other: Candidate) -> bool:
         """Whether it is what it was, but for the times that a move of its own changes."""
         return (self.device, self.file, self.apparent, self.modified_ns, self.insides) == (
             other.device, other.file, other.apparent, other.modified_ns, other.insides,
@@ -90,7 +91,7 @@ def weigh(
     keeps: Keeps | None = None,
     below: str = "",
     breathe: Callable[[], None] = lambda: None,
-) -> Seen | None:
+) -> Candidate | None:
     """A file or a folder with all that is in it, hard links counted once; None: it is gone.
 
     Its age counts from the newest change in it. It is kept by the entry that `keeps` names
@@ -102,7 +103,7 @@ def weigh(
             of = files.look(name, parent)
         except FileNotFoundError:
             return None
-        return Seen(
+        return Candidate(
             path=name,
             size=measure.size(of),
             aged_from=int(measure.newest(of)),
@@ -137,7 +138,7 @@ def _weigh_folder(
     keeps: Keeps | None,
     shown: str,
     breathe: Callable[[], None],
-) -> Seen:
+) -> Candidate:
     top = files.about(handle)
     size = top.st_blocks * 512 if measure.allocated else 0
     insides = {(top.st_dev, top.st_ino)}
@@ -170,7 +171,7 @@ def _weigh_folder(
             if inode not in insides:
                 insides.add(inode)
                 size += measure.size(inner)
-    return Seen(
+    return Candidate(
         path=name,
         size=size,
         # where nothing lies in it, by itself

@@ -11,8 +11,8 @@ from phylax.agent import files
 from phylax.agent.config.guard import Guard
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.survey.arrivals import Arrivals
-from phylax.agent.survey.candidates import Weighing
-from phylax.agent.survey.item import Seen
+from phylax.agent.survey.candidates import Candidates
+from phylax.agent.survey.item import Candidate
 from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place, Territory
 from phylax.agent.survey.protection import protection_on
@@ -80,7 +80,7 @@ def survey(
     lines: list[SurveyLine] = []
     for wanted in look:
         kind = category(wanted.category)
-        weighing = Weighing(
+        candidates = Candidates(
             machine,
             territory,
             kind,
@@ -92,7 +92,7 @@ def survey(
             breathe=partial(watch, kind.key, 0, 0),
             arrivals=arrivals,
         )
-        found = _Look(weighing, territory, watch, listing).lines()
+        found = _Look(candidates, territory, watch, listing).lines()
         lines += found
         part(found)
     return lines
@@ -102,15 +102,15 @@ class _Look:
     """The look at one category."""
 
     def __init__(
-        self, weighing: Weighing, territory: Territory, watch: Watcher, listing: Listing
+        self, candidates: Candidates, territory: Territory, watch: Watcher, listing: Listing
     ) -> None:
-        self._weighing = weighing
-        self._machine = weighing.machine
-        self._kind = weighing.kind
+        self._candidates = candidates
+        self._machine = candidates.machine
+        self._kind = candidates.kind
         self._territory = territory
         self._watch = watch
-        self._listing = listing if weighing.kind.keeps_listing else None
-        self._in_use: InUse = weighing.in_use
+        self._listing = listing if candidates.kind.keeps_listing else None
+        self._in_use: InUse = candidates.in_use
 
     def lines(self) -> list[SurveyLine]:
         by_mount: dict[str, list[Place]] = {}
@@ -121,17 +121,17 @@ class _Look:
             by_mount[self._territory.mount] = []
         lines = []
         for mount, places in by_mount.items():
-            rule = self._weighing.rule
-            count = LineCount(int(self._weighing.believed.now), rule.only_larger or -1)
+            rule = self._candidates.rule
+            count = LineCount(int(self._candidates.believed.now), rule.only_larger or -1)
             for one in unread:
                 count.could_not_read(one.path, one.why)
             unread = []
-            judge = self._weighing.judge_for(mount, places)
+            judge = self._candidates.judge_for(mount, places)
             for place in places:
                 programs = open_programs(place, self._in_use) if place.label else ()
                 count.enter(place.shown, place.user, place.label, programs)
                 self._look_through(place, count, judge)
-            volume = self._weighing.volume(mount)
+            volume = self._candidates.volume(mount)
             lines.append(
                 count.line(self._kind.key, mount, rule, capacity=volume.capacity, free=volume.free)
             )
@@ -154,9 +154,9 @@ class _Look:
             return
         complain = self._complain(place, count)
         try:
-            for seen in self._weighing.items(place, complain):
-                self._add(seen, place, count, judge, bool(open_now))
-                self._tell(1, seen.size)
+            for candidate in self._candidates.items(place, complain):
+                self._add(candidate, place, count, judge, bool(open_now))
+                self._tell(1, candidate.size)
         except OSError as error:
             count.could_not_read(place.shown, error.strerror or str(error))
 
@@ -164,11 +164,11 @@ class _Look:
         self, root: int, place: Place, count: LineCount, judge: Judge, program_open: bool
     ) -> None:
         complain = self._complain(place, count)
-        weighing, in_use = self._weighing, self._in_use
-        in_blocks, used = self._machine.sizes_as_allocated, weighing.used
+        candidates, in_use = self._candidates, self._in_use
+        in_blocks, used = self._machine.sizes_as_allocated, candidates.used
         attributes = self._machine.counts_attributes
         at_once = self._listing is None and (attributes or self._kind.age != "created")
-        for folder in weighing.files(root, place, complain):
+        for folder in candidates.files(root, place, complain):
             if at_once:
                 size = count.add_folder(
                     f"{folder.path}/" if folder.path else "",
@@ -180,11 +180,11 @@ class _Look:
                     used=used,
                     attributes=attributes,
                     arrived=folder.arrived if attributes else 0,
-                    behind=weighing.believed.since if weighing.believed.behind else None,
+                    behind=candidates.believed.since if candidates.believed.behind else None,
                     program_open=program_open,
                     user=place.user,
                     owners=place.owners,
-                    keeps=weighing.keeper(place, folder.path, folder.about),
+                    keeps=candidates.keeper(place, folder.path, folder.about),
                 )
             else:
                 size = self._one_by_one(folder, place, count, judge, program_open)
@@ -195,15 +195,15 @@ class _Look:
     ) -> int:
         """Count and list the files of a folder; the bytes they hold."""
         prefix = f"{folder.path}/" if folder.path else ""
-        keeps = self._weighing.keeper(place, folder.path, folder.about)
+        keeps = self._candidates.keeper(place, folder.path, folder.about)
         total = 0
         for name, found in folder.files:
             if found.st_nlink > 1 and count.counted_before(found):
                 continue
-            seen = Seen(
+            candidate = Candidate(
                 path=prefix + name,
-                size=self._weighing.size(found),
-                aged_from=self._weighing.aged_from(found, folder.arrived),
+                size=self._candidates.size(found),
+                aged_from=self._candidates.aged_from(found, folder.arrived),
                 device=found.st_dev,
                 file=found.st_ino,
                 apparent=found.st_size,
@@ -215,32 +215,42 @@ class _Look:
                 kept_by=None if keeps is None else keeps(name),
                 foreign=place.is_foreign(found),
             )
-            self._add(seen, place, count, judge, program_open)
-            total += seen.size
+            self._add(candidate, place, count, judge, program_open)
+            total += candidate.size
         return total
 
     def _add(
-        self, seen: Seen, place: Place, count: LineCount, judge: Judge, program_open: bool
+        self, candidate: Candidate, place: Place, count: LineCount, judge: Judge, program_open: bool
     ) -> None:
         """Judge, count and list one item."""
         reason = judge.why_stays(
-            seen.aged_from,
-            size=seen.size,
-            group=seen.group,
-            in_use=seen.in_use,
+            candidate.aged_from,
+            size=candidate.size,
+            group=candidate.group,
+            in_use=candidate.in_use,
             program_open=program_open,
-            protected=seen.protected,
-            foreign=seen.foreign,
+            protected=candidate.protected,
+            foreign=candidate.foreign,
         )
-        if reason is None and seen.unseen:
+        if reason is None and candidate.unseen:
             reason = Reason.NO_RIGHT
         one = Found(
-            seen.path, seen.size, seen.aged_from, seen.device, seen.file, seen.apparent,
-            seen.modified_ns, seen.user, reason, seen.group, seen.changed_ns, seen.kept_by,
-        )  # fmt: skip
-        blocked = program_open or seen.in_use or seen.protected or seen.foreign
+            candidate.path,
+            candidate.size,
+            candidate.aged_from,
+            candidate.device,
+            candidate.file,
+            candidate.apparent,
+            candidate.modified_ns,
+            candidate.user,
+            reason,
+            candidate.group,
+            candidate.changed_ns,
+            candidate.kept_by,
+        )
+        blocked = program_open or candidate.in_use or candidate.protected or candidate.foreign
         count.add(one, blocked=blocked or reason is Reason.DATED_AHEAD)
-        if seen.protected and self._kind.shape in ("sites", "visits"):
+        if candidate.protected and self._kind.shape in ("sites", "visits"):
             count.kept_sites += 1
         if self._listing is not None:
             self._listing(self._kind.key, as_item(one, place.shown))

@@ -13,7 +13,7 @@ from datetime import datetime
 
 from phylax.agent import files
 from phylax.agent.machines import TrashLayout
-from phylax.agent.survey.item import Keeps, Measure, Seen, weigh
+from phylax.agent.survey.item import Candidate, Keeps, Measure, weigh
 from phylax.agent.survey.walk import Complaint
 
 _FILETIME_EPOCH = 11_644_473_600
@@ -29,7 +29,7 @@ def trashed(
     complain: Complaint,
     keeps: Keeps | None = None,
     breathe: Callable[[], None] = lambda: None,
-) -> Iterator[Seen]:
+) -> Iterator[Candidate]:
     """What waits in an open trash folder; paths are the names that `let_go` takes.
 
     `keeps` says of a path below the trash folder what in the protect list keeps it.
@@ -98,10 +98,10 @@ def _weigh(
     keeps: Keeps | None,
     breathe: Callable[[], None],
     below: str = "",
-) -> Seen | None:
+) -> Candidate | None:
     """One entry with the size of all that is in it, aged from its deletion."""
-    seen = weigh(name, parent, measure, complain, keeps, below, breathe)
-    if seen is None:
+    candidate = weigh(name, parent, measure, complain, keeps, below, breathe)
+    if candidate is None:
         return None
     if deleted_at is None:
         # being renamed into the trash touches the entry's change time, not its modification time
@@ -110,7 +110,7 @@ def _weigh(
         # a note is a claim: a thing is never older in the trash than its own move there; what a
         # move changes of a thing in a recycle bin, no time of it tells
         deleted_at = max(deleted_at, _arrived_at(name, parent, measure))
-    return seen._replace(aged_from=deleted_at)
+    return candidate._replace(aged_from=deleted_at)
 
 
 def _arrived_at(name: str, parent: int, measure: Measure) -> int:
