@@ -26,8 +26,8 @@ from phylax.core.orders import Message
 from phylax.core.people import NewPerson, Role
 from phylax.core.shop import ClientEdit, MachineEdit, MachineFacts, ShopEdit, System
 from phylax.core.values import to_seconds
+from phylax.service.http.auth import new_secret
 from phylax.service.serve import FILE, open_shop
-from phylax.service.signin import new_secret
 from phylax.store import agents, runs, shop
 from phylax.store.database import Database
 

@@ -21,10 +21,10 @@ import psutil
 from phylax.core.rounds import RoundEdit
 from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit, System
 from phylax.core.values import to_seconds
-from phylax.service import queue
-from phylax.service.agenda import agenda
+from phylax.service.runs import queue
+from phylax.service.schedule.agenda import agenda
+from phylax.service.schedule.timetable import place_round
 from phylax.service.serve import FILE
-from phylax.service.timetable import place_round
 from phylax.store import presence, rounds, routines, shop
 from phylax.store.database import Connection, Database
 

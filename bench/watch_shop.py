@@ -32,10 +32,10 @@ from fastapi import FastAPI, Response
 from phylax.core.people import NewPerson, Role
 from phylax.core.shop import ClientEdit, MachineEdit, MachineFacts, ShopEdit, System
 from phylax.core.values import to_seconds
-from phylax.service import outlooks
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.http.auth import new_secret
+from phylax.service.monitoring import forecasts
 from phylax.service.serve import FILE, open_shop
-from phylax.service.signin import new_secret
 from phylax.store import agents, people, shop
 from phylax.store.database import Database
 
@@ -167,8 +167,8 @@ def _forecast(folder: Path) -> None:
     house, made = House(database), 0
     began = time.perf_counter()
     while True:
-        found = outlooks.refresh(house)
-        made += outlooks.AT_A_TIME
+        found = forecasts.refresh(house)
+        made += forecasts.AT_A_TIME
         if not found.more:
             break
     took = time.perf_counter() - began

@@ -17,11 +17,11 @@ from helpers import PASSWORD, Clock, free_port
 from phylax.client import Phylax, sign_in
 from phylax.core.people import NewPerson, Role
 from phylax.core.shop import ClientEdit, Machine, MachineEdit, ShopEdit
-from phylax.service import signin
 from phylax.service.app import create_app
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.http import auth
+from phylax.service.http.auth import hash_password
 from phylax.service.serve import FILE, open_shop
-from phylax.service.signin import hash_password
 from phylax.store import people
 from phylax.store.database import Database
 
@@ -35,7 +35,7 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 def _quick_passwords() -> Iterator[None]:
     """Hashing is slow on purpose; here it is done thousands of times."""
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(signin, "_hasher", PasswordHasher(time_cost=1, memory_cost=8, parallelism=1))
+        patch.setattr(auth, "_hasher", PasswordHasher(time_cost=1, memory_cost=8, parallelism=1))
         yield
 
 

@@ -19,8 +19,8 @@ from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.attention import Attention, Cause
 from phylax.core.rounds import RoundEdit
-from phylax.service import watch
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.monitoring import monitor
 
 Run = Callable[..., subprocess.CompletedProcess[str]]
 """Runs the command line with these words."""
@@ -156,5 +156,5 @@ def trashed(home: Path, name: str, size: int, *, days_ago: float) -> Path:
 
 def needs_you(house: House, shop: Phylax) -> list[Attention]:
     """What needs a person, after a look now; but for clocks, which are set by tests."""
-    watch.whole(house)
+    monitor.whole(house)
     return [one for one in shop.attention.list() if one.cause is not Cause.CLOCK_WRONG]

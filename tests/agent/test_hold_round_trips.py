@@ -12,7 +12,7 @@ from phylax.core.holds import HeldPick, IfTaken
 from phylax.core.retention import Rule, Scope
 from phylax.core.runs import RunState
 from phylax.core.shop import Machine, MachineEdit
-from phylax.service.house import House
+from phylax.service.context.context import House
 
 
 @pytest.fixture

@@ -20,8 +20,8 @@ from phylax.core.orders import Message, Progress, ResultMessage
 from phylax.core.retention import Rule, Scope
 from phylax.core.runs import RunState
 from phylax.core.shop import Machine, MachineFacts, System
-from phylax.service import scheduler
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.rounds import scheduler
 
 
 @pytest.fixture

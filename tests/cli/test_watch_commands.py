@@ -10,8 +10,8 @@ import pytest
 
 from helpers import Clock, Run
 from phylax.core.shop import Machine, ReadingIn, by_volume
-from phylax.service import watch
-from phylax.service.house import House, system_clock
+from phylax.service.context.context import House, system_clock
+from phylax.service.monitoring import monitor
 from phylax.store import readings
 
 GIB = 2**30
@@ -32,7 +32,7 @@ def filling(house: House, machine: Machine, clock: Clock) -> Machine:
             free = (8 + day) * GIB + day * 7 % 5 * GIB // 4
             reading = ReadingIn(mount="C:", capacity=100 * GIB, free=free, at=at)
             readings.add(conn, machine.id, by_volume([reading]))
-    watch.whole(house)
+    monitor.whole(house)
     return machine
 
 
@@ -82,7 +82,7 @@ def test_a_threshold_is_shown_set_and_dropped_for_whom_it_is(
     assert said("--machine", filling.tag).endswith("above 90 %, the shop's")
     assert said("80", "--client", filling.client_name).endswith(f"above 80 %, {clients}")
     assert said("75", "--machine", filling.tag).endswith("above 75 %, its own")
-    watch.whole(house)
+    monitor.whole(house)
     (one,) = json.loads(phylax("trend", "soon", "--format", "json").stdout)
     assert one["threshold_percent"] == 75
     assert said("--no-own", "--machine", filling.tag).endswith(f"above 80 %, {clients}")

@@ -15,7 +15,7 @@ from conftest import Service
 from helpers import PASSWORD, enrol, make_file, make_standin
 from phylax.client import Phylax
 from phylax.core.shop import Machine
-from phylax.service.house import system_clock
+from phylax.service.context.context import system_clock
 
 ARGUMENTS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",

@@ -11,7 +11,7 @@ from helpers import PASSWORD, TUESDAY
 from phylax.client import Phylax
 from phylax.core.retention import Rule, Scope
 from phylax.core.shop import ClientEdit, Machine, MachineEdit, ReadingIn, by_volume
-from phylax.service.house import House
+from phylax.service.context.context import House
 from phylax.store import readings
 
 pytestmark = pytest.mark.xdist_group("browser")

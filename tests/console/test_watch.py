@@ -11,8 +11,8 @@ from playwright.sync_api import Page, Route, expect
 from console_checks import check_for_everyone, write
 from phylax.client import Phylax
 from phylax.core.shop import Machine, ReadingIn, by_volume
-from phylax.service import watch
-from phylax.service.house import House
+from phylax.service.monitoring import monitor
+from phylax.service.context.context import House
 from phylax.store import readings
 
 pytestmark = pytest.mark.xdist_group("browser")
@@ -27,7 +27,7 @@ def filling(house: House, machine: Machine) -> Machine:
             at = house.clock() - timedelta(days=day)
             reading = ReadingIn(mount="C:", capacity=100 * GIB, free=(20 + day) * GIB, at=at)
             readings.add(conn, machine.id, by_volume([reading]))
-    watch.whole(house)
+    monitor.whole(house)
     return machine
 
 

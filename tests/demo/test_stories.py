@@ -11,8 +11,8 @@ import pytest
 from phylax.core.attention import Attention, Cause, NextStep
 from phylax.core.trends import Help, IntervalVerdict, Outlook, Regrowth
 from phylax.demo.shop import make
-from phylax.service import outlooks, watch
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.monitoring import forecasts, monitor
 from phylax.service.serve import FILE
 from phylax.store import attention, shop
 from phylax.store import outlooks as outlook_store
@@ -29,7 +29,7 @@ def conn(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Connection]:
     make(folder, NOW, "http://127.0.0.1:1", lives_in=folder)
     database = Database(folder / FILE)
     house = House(database, clock=lambda: NOW)
-    watch.whole(house)
+    monitor.whole(house)
     with database.read() as found:
         yield found
     database.close()
@@ -54,7 +54,7 @@ def needs(conn: Connection, tag: str, cause: Cause) -> Attention:
 
 
 def comes_back(conn: Connection, tag: str) -> dict[str, Regrowth]:
-    found = outlooks.regrowths(conn, number(conn, tag), int(NOW.timestamp()))
+    found = forecasts.regrowths(conn, number(conn, tag), int(NOW.timestamp()))
     return {one.category: one for one in found}
 
 

@@ -21,8 +21,8 @@ from phylax.core.orders import (
 from phylax.core.runs import RunState
 from phylax.core.shop import Machine, MachineEdit, MachineFacts, ReadingIn
 from phylax.core.survey import Tally
-from phylax.service import scheduler
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.rounds import scheduler
 
 FACTS = MachineFacts(
     system="linux", host="pretended", agent_version="0.1.0", kind="standin", memory=8 * 2**30,

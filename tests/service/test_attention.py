@@ -16,8 +16,9 @@ from phylax.core.attention import Attention, Cause, Found, Handling, Standing
 from phylax.core.orders import Awake, ReadingsMessage, SurveyMessage
 from phylax.core.shop import Machine, MachineFacts, ReadingIn, by_volume
 from phylax.core.survey import Look, Tally
-from phylax.service import watch, work
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.monitoring import monitor
+from phylax.service.runs import work
 from phylax.store import agents, readings
 
 GIB = 2**30
@@ -85,19 +86,19 @@ def test_what_happens_while_the_watch_looks_is_not_written_over(
 ) -> None:
     """Another turn, and a person who settles it, both between the look and its being noted."""
     tell(house, machine, 96)
-    look, alone = watch.look, threading.Event()
+    look, alone = monitor.look, threading.Event()
 
     def look_with_company(standing: Standing) -> list[Found]:
         found = list(look(standing))
         if threading.current_thread() is threading.main_thread() and not alone.is_set():
             alone.set()
-            watch.whole(house)
+            monitor.whole(house)
             (one,) = owner.attention.list()
             owner.attention.settle(one, "a larger disk is ordered")
         return found
 
-    monkeypatch.setattr(watch, "look", look_with_company)
-    watch.whole(house)
+    monkeypatch.setattr(monitor, "look", look_with_company)
+    monitor.whole(house)
     assert alone.is_set() and list(owner.attention.list()) == []
     (kept,) = owner.attention.list(also_handled=True)
     assert kept.handling is Handling.SETTLED
@@ -150,7 +151,7 @@ def test_a_clock_that_is_wrong_is_named_and_its_readings_stand_where_they_belong
     points = owner.machines.readings(machine.tag, by="hour")
     assert [point.free for point in points] == [50, 51, 52]
     assert all(point.at <= clock.now for point in points)
-    watch.whole(house)
+    monitor.whole(house)
     (wrong,) = owner.attention.list()
     assert wrong.cause is Cause.CLOCK_WRONG and "ahead" in wrong.reason
     assert owner.machines.get(machine.tag).clock_off == int(ahead.total_seconds())

@@ -16,7 +16,7 @@ from helpers import TUESDAY, Clock, enrol, make_file, make_standin
 from phylax.client import Phylax, RefusedError
 from phylax.core.calendars import FeedEdit, FeedShown
 from phylax.core.shop import ClientEdit, ClosingDaysEdit, Machine, MachineEdit
-from phylax.service import scheduler
+from phylax.service.rounds import scheduler
 
 CONSOLE = Path(__file__).parents[2] / "console"
 DUE = datetime(2026, 3, 3, 18, 30, tzinfo=UTC)

@@ -11,7 +11,7 @@ from conftest import Service
 from phylax.client import ChangedMeanwhileError, NotFoundError, Phylax, RefusedError
 from phylax.core.shop import ClientEdit, Machine, MachineEdit, ShopEdit
 from phylax.service.contract import document
-from phylax.service.examples import EXAMPLES
+from phylax.service.http.examples import EXAMPLES
 
 ROOT = Path(__file__).parents[2]
 

@@ -17,8 +17,9 @@ from phylax.core.routines import RoutineEdit, RoutineStep, StepKind
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.survey import Cover, Look, SurveyLine, Tally
 from phylax.core.what_if import STALE_AFTER
-from phylax.service import scheduler, work
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.rounds import scheduler
+from phylax.service.runs import work
 
 DAY = timedelta(days=1)
 PATTERN = ProtectEntry(kind=ProtectKind.PATTERN, what="*.dcm")

@@ -15,7 +15,7 @@ from phylax.client import Phylax, RefusedError
 from phylax.core.routines import RoutineEdit, RoutineStep, StepKind, StepState
 from phylax.core.runs import RunDetail, RunState
 from phylax.core.shop import Machine
-from phylax.service import scheduler
+from phylax.service.rounds import scheduler
 
 HAND_OVER = 3
 """The shipped routine for the bench."""

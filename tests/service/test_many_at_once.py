@@ -10,8 +10,8 @@ from conftest import Service
 from helpers import TUESDAY
 from phylax.client import ChangedMeanwhileError, Phylax, RefusedError
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
-from phylax.service import scheduler
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.rounds import scheduler
 
 
 def at_once(deed: Callable[[int], object], times: int = 8) -> list[object]:

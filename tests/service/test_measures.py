@@ -19,10 +19,11 @@ from helpers import Clock, free_port, wait_until
 from phylax.client import Phylax
 from phylax.core.calendars import FeedEdit
 from phylax.core.shop import ClientEdit, Machine, ReadingIn, by_volume
-from phylax.service import logs, watch
-from phylax.service.house import House
-from phylax.service.logs import request_id
+from phylax.service.context.context import House
+from phylax.service.monitoring import monitor
 from phylax.service.routes import measures
+from phylax.service.telemetry import logs
+from phylax.service.telemetry.logs import request_id
 from phylax.store import readings
 
 GIB = 2**30
@@ -45,7 +46,7 @@ def filling(owner: Phylax, house: House, machine: Machine, clock: Clock) -> Mach
             free = int((40 - 20 * (60 - day) / 60) * GIB)
             reading = ReadingIn(mount="C:", capacity=100 * GIB, free=free, at=at)
             readings.add(conn, machine.id, by_volume([reading]))
-    watch.whole(house)
+    monitor.whole(house)
     return machine
 
 

@@ -38,8 +38,8 @@ from phylax.core.shop import (
     ReadingIn,
     by_volume,
 )
-from phylax.service import watch
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.monitoring import monitor
 from phylax.service.notices import compose, post, posting
 from phylax.service.notices.posting import PASSWORD_FILE
 from phylax.store import agents, readings
@@ -108,7 +108,7 @@ def fill(house: House, machine_id: int, used: float) -> None:
     )
     with house.db.write() as conn:
         readings.add(conn, machine_id, by_volume([reading]))
-    watch.whole(house)
+    monitor.whole(house)
 
 
 def send(house: House) -> None:
@@ -163,7 +163,7 @@ def test_a_line_break_in_a_volumes_name_breaks_no_mail_and_keeps_none_back(
     odd = ReadingIn(mount="/mnt/a\nBcc: x@y.z", capacity=100 * GIB, free=2 * GIB, at=clock.now)
     with house.db.write() as conn:
         readings.add(conn, machine.id, by_volume([odd]))
-    watch.whole(house)
+    monitor.whole(house)
     clock.pass_(timedelta(minutes=2))
     send(house)
     (found,) = mail.mails
@@ -218,7 +218,7 @@ def test_a_site_that_falls_silent_is_one_mail_with_one_line(
     for _ in range(20):
         # they are found one after the other, as each one's week is over
         clock.pass_(timedelta(hours=9))
-        watch.whole(house)
+        monitor.whole(house)
         send(house)
     found = [one for one in owner.attention.list() if one.cause is Cause.SILENT]
     assert len(found) == 60 and len({one.group for one in found}) == 1

@@ -16,9 +16,10 @@ from phylax.core.calendars import FeedEdit
 from phylax.core.notices import AtOnce, MailServerEdit, WishesEdit
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.shop import Machine
-from phylax.service import scheduler, watch
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.monitoring import monitor
 from phylax.service.notices import compose, post
+from phylax.service.rounds import scheduler
 from phylax.store.database import Database
 
 GROWS = re.compile(
@@ -102,8 +103,8 @@ def test_no_query_walks_what_grows(
     (bench,) = owner.routines.run(3, [machine.id], on_bench=True)
     owner.runs.tick(bench.id, 1)
     agent.once()
-    watch.whole(house)
-    watch.watch(house)
+    monitor.whole(house)
+    monitor.watch(house)
     found = owner.attention.list()
     assert found
     owner.attention.settle(found[0], "looked at")

@@ -15,8 +15,9 @@ from phylax.core.rounds import MachineFilter, Pressure, RoundEdit
 from phylax.core.runs import Run, RunState
 from phylax.core.shop import ClientEdit, ClosingDaysEdit, Machine, MachineEdit, ReadingIn
 from phylax.core.values import to_seconds
-from phylax.service import scheduler, work
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.rounds import scheduler
+from phylax.service.runs import work
 from phylax.store import agents, presence, runs
 
 DUE = datetime(2026, 3, 3, 18, 30, tzinfo=UTC)

@@ -11,7 +11,7 @@ from phylax.client import ChangedMeanwhileError, NotFoundError, Phylax, RefusedE
 from phylax.core.consents import NewConsent
 from phylax.core.retention import Rule, Scope
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
-from phylax.service.house import House
+from phylax.service.context.context import House
 
 DAY = timedelta(days=1)
 

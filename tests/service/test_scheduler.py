@@ -10,8 +10,8 @@ from helpers import TUESDAY, Clock
 from phylax.client import Phylax, RefusedError
 from phylax.core.runs import RunState
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
-from phylax.service import scheduler
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.rounds import scheduler
 from phylax.store.database import Database
 
 DUE = datetime(2026, 3, 3, 18, 30, tzinfo=UTC)

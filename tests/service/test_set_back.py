@@ -18,7 +18,7 @@ from phylax.core.holds import HeldPick
 from phylax.core.orders import SetBackMessage
 from phylax.core.retention import Rule, Scope
 from phylax.core.shop import Machine
-from phylax.service.house import House
+from phylax.service.context.context import House
 from phylax.store import generation
 
 ONE, OTHER = "1" * 32, "2" * 32

@@ -14,8 +14,8 @@ from phylax.core.routines import Routine, RoutineEdit, RoutineStep, StepKind
 from phylax.core.runs import RunState
 from phylax.core.shop import Machine
 from phylax.core.survey import Tally
-from phylax.service import work
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.runs import work
 from phylax.store import agents
 
 GIB = 2**30

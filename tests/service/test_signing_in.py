@@ -137,7 +137,7 @@ def test_everything_but_health_and_signing_in_needs_somebody(service: Service) -
 
 def test_passwords_are_hashed_slowly_outside_of_tests() -> None:
     """The module as it is loaded by the service; at least RFC 9106's low-memory choice."""
-    found = importlib.util.find_spec("phylax.service.signin")
+    found = importlib.util.find_spec("phylax.service.http.auth")
     assert found is not None and found.loader is not None
     fresh = importlib.util.module_from_spec(found)
     found.loader.exec_module(fresh)

@@ -20,9 +20,10 @@ from phylax.core.records import verify
 from phylax.core.rounds import RoundEdit
 from phylax.core.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service import hearing, queue, scheduler, work
-from phylax.service.house import House
-from phylax.service.timetable import place_all, place_round
+from phylax.service.context.context import House
+from phylax.service.rounds import scheduler
+from phylax.service.runs import availability, queue, work
+from phylax.service.schedule.timetable import place_all, place_round
 from phylax.store import closing_days, presence, records, rounds, routines, shop
 from phylax.store.database import Connection, Database
 
@@ -231,7 +232,7 @@ def _pass(world: World, slot: int, *, quiet: bool = False) -> None:
                 _work_on(world, conn, machine, now, reachable)
             if reachable and number in world.presumed:
                 world.presumed.discard(number)
-                hearing.told_awake(conn, number, machine.awake(slot), at=now)
+                availability.told_awake(conn, number, machine.awake(slot), at=now)
             if reachable and machine.job is None and number in world.asked:
                 _ask(world, conn, machine, now)
 

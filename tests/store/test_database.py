@@ -11,8 +11,8 @@ from helpers import TUESDAY
 from phylax.core.records import Entry, RecordKind
 from phylax.core.shop import ReadingIn, by_volume
 from phylax.core.survey import ledger
-from phylax.service import queue
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.runs import queue
 from phylax.store import (
     database,
     profiles,

@@ -7,8 +7,8 @@ from datetime import UTC, datetime, timedelta
 import pytest
 
 from phylax.core.shop import ClientEdit, MachineEdit, ReadingIn, by_volume
-from phylax.service import watch
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.monitoring import monitor
 from phylax.store import outlooks, readings, shop
 from phylax.store.database import Connection
 
@@ -46,7 +46,7 @@ def test_a_volume_that_shrank_to_a_tenth_is_foreseen_by_what_it_is_now(
     with house.db.write() as conn:
         add(conn, machine_id, *(read(day, 100 - day) for day in range(90, 20, -1)))
         add(conn, machine_id, *(read(day, 12 - 0.1 * day, size=20) for day in range(20, -1, -1)))
-    watch.whole(house)
+    monitor.whole(house)
     with house.db.read() as conn:
         (said,) = outlooks.of_machine(conn, machine_id)
         (line, now) = readings.lines(conn, said.volume_id)
@@ -109,7 +109,7 @@ def test_thresholds_are_the_machines_else_the_clients_else_the_shops(
         conn.execute("UPDATE machines SET threshold_percent = 95")
         assert shop.machine(conn, machine_id).limit_percent == 95  # type: ignore[union-attr]
         readings.add(conn, machine_id, by_volume(read(day, 186) for day in range(30, -1, -1)))
-    watch.whole(house)
+    monitor.whole(house)
     with house.db.read() as conn:
         (said,) = outlooks.of_machine(conn, machine_id)
     assert said.threshold_percent == 95 and not said.over

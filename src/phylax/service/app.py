@@ -12,12 +12,13 @@ from fastapi.openapi.utils import get_openapi
 
 from phylax import __version__
 from phylax.core.events import Event
-from phylax.service import console_files, problems, scheduler, watch
-from phylax.service.examples import EXAMPLES
-from phylax.service.house import House
-from phylax.service.logs import Requests
-from phylax.service.measures import Measures
+from phylax.service import problems
+from phylax.service.context.context import House
+from phylax.service.http import static
+from phylax.service.http.examples import EXAMPLES
+from phylax.service.monitoring import monitor
 from phylax.service.notices import keep_posting
+from phylax.service.rounds import scheduler
 from phylax.service.routes import (
     agent,
     attention,
@@ -41,6 +42,8 @@ from phylax.service.routes import (
     trends,
     waiting,
 )
+from phylax.service.telemetry.logs import Requests
+from phylax.service.telemetry.metrics import Measures
 from phylax.store.routines import ship
 
 API = "/api/v1"
@@ -57,7 +60,7 @@ def create_app(house: House) -> FastAPI:
             ship(conn, at=house.now())
         tasks = [
             asyncio.create_task(scheduler.keep_time(house)),
-            asyncio.create_task(watch.keep_watch(house)),
+            asyncio.create_task(monitor.keep_watch(house)),
             asyncio.create_task(keep_posting(house)),
         ]
         yield
@@ -111,7 +114,7 @@ def create_app(house: House) -> FastAPI:
         return app.openapi_schema
 
     app.openapi = openapi  # type: ignore[method-assign]
-    console_files.install(app)
+    static.install(app)
     return app
 
 

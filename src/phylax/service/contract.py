@@ -7,7 +7,7 @@ import tempfile
 from pathlib import Path
 
 from phylax.service.app import create_app
-from phylax.service.house import House
+from phylax.service.context.context import House
 from phylax.store.database import Database
 
 

@@ -13,11 +13,11 @@ import uvicorn
 from phylax.core.people import NewPerson, Role
 from phylax.core.shop import ShopEdit
 from phylax.core.values import to_seconds
-from phylax.service import logs
 from phylax.service.app import create_app
-from phylax.service.house import House, system_clock
-from phylax.service.logs import LogForm
-from phylax.service.signin import hash_password
+from phylax.service.context.context import House, system_clock
+from phylax.service.http.auth import hash_password
+from phylax.service.telemetry import logs
+from phylax.service.telemetry.logs import LogForm
 from phylax.store import journal, people, routines
 from phylax.store import shop as shop_store
 from phylax.store.database import Database, NewerFileError

@@ -25,7 +25,7 @@ from phylax.core.quantities import count, show_size
 from phylax.core.shop import Shop
 from phylax.core.today import in_a_sentence
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service.house import House
+from phylax.service.context.context import House
 from phylax.store import attention, notices, outlooks, rounds, runs, shop
 from phylax.store.database import Connection
 

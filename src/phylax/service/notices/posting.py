@@ -27,7 +27,7 @@ from http_message_signatures import (
 from phylax import __version__
 from phylax.core.notices import Hook, MailServer, retry_at
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service.house import House
+from phylax.service.context.context import House
 from phylax.service.notices.composing import compose
 from phylax.store import notices, shop
 from phylax.store.notices import Message

@@ -22,11 +22,11 @@ from phylax.core.orders import (
 )
 from phylax.core.records import Entry, RecordKind
 from phylax.core.values import from_seconds
-from phylax.service import hearing, work
-from phylax.service.house import House, TheHouse
+from phylax.service.context.context import House, TheHouse
+from phylax.service.http.auth import AgentsMachine, hashed, new_secret
 from phylax.service.problems import Problem, documented
 from phylax.service.routes.lookup import find_machine
-from phylax.service.signin import AgentsMachine, hashed, new_secret
+from phylax.service.runs import availability, work
 from phylax.store import agents, journal, presence, records, runs
 
 router = APIRouter(prefix="/agent", tags=["agents"])
@@ -133,7 +133,7 @@ def _offer(house: House, machine_id: int) -> Order | None:
         # thousands of machines ask all day; asking alone must not cost a write to the disk
         return None
     with house.db.write() as conn:
-        hearing.heard_of(conn, machine_id, at=now)
+        availability.heard_of(conn, machine_id, at=now)
         return None if idle else work.offer(conn, machine_id, at=now)
 
 

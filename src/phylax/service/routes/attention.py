@@ -8,10 +8,10 @@ from phylax.core.attention import Attention, AttentionEdit, Handling, in_order
 from phylax.core.events import EventKind
 from phylax.core.records import Entry, RecordKind
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service.deeds import TheDeed, check_match, with_etag
-from phylax.service.house import TheHouse
+from phylax.service.context.context import TheHouse
+from phylax.service.http.auth import Signed
+from phylax.service.http.changes import TheDeed, check_match, with_etag
 from phylax.service.problems import documented, invalid, not_found
-from phylax.service.signin import Signed
 from phylax.store import attention, records
 from phylax.store.database import Connection
 

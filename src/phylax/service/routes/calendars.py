@@ -7,11 +7,11 @@ from hashlib import sha256
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.calendars import Feed, FeedEdit, FeedShown
-from phylax.service.calendar import calendar_of
-from phylax.service.deeds import TheDeed
-from phylax.service.house import TheHouse
+from phylax.service.context.context import TheHouse
+from phylax.service.http.auth import Signed, Technician, hashed, new_secret
+from phylax.service.http.changes import TheDeed
 from phylax.service.problems import documented, invalid, not_found
-from phylax.service.signin import Signed, Technician, hashed, new_secret
+from phylax.service.schedule.feeds import calendar_of
 from phylax.store import calendars, people, shop
 from phylax.store.database import Connection
 

@@ -6,12 +6,12 @@ from fastapi import APIRouter, Request, Response
 
 from phylax.core.events import EventKind
 from phylax.core.shop import Client, ClientEdit
-from phylax.service.deeds import TheDeed, check_match, with_etag
-from phylax.service.house import TheHouse
-from phylax.service.paging import After, Limit, page
+from phylax.service.context.context import TheHouse
+from phylax.service.http.auth import Signed
+from phylax.service.http.changes import TheDeed, check_match, with_etag
+from phylax.service.http.paging import After, Limit, page
 from phylax.service.problems import documented, not_found
-from phylax.service.signin import Signed
-from phylax.service.timetable import place_all
+from phylax.service.schedule.timetable import place_all
 from phylax.store import shop
 from phylax.store.database import Connection
 

@@ -6,11 +6,11 @@ from fastapi import APIRouter
 
 from phylax.core.events import EventKind
 from phylax.core.shop import ClosingDays, ClosingDaysEdit
-from phylax.service.deeds import TheDeed
-from phylax.service.house import TheHouse
+from phylax.service.context.context import TheHouse
+from phylax.service.http.auth import Signed, Technician
+from phylax.service.http.changes import TheDeed
 from phylax.service.problems import documented, invalid, not_found
-from phylax.service.signin import Signed, Technician
-from phylax.service.timetable import place_all
+from phylax.service.schedule.timetable import place_all
 from phylax.store import closing_days, shop
 from phylax.store.database import Connection
 

@@ -10,8 +10,8 @@ from fastapi import APIRouter, Header, Query, Request
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 
 from phylax.core.events import Event
-from phylax.service.house import House, TheHouse
-from phylax.service.signin import Signed
+from phylax.service.context.context import House, TheHouse
+from phylax.service.http.auth import Signed
 from phylax.store import journal
 
 router = APIRouter(tags=["events"])

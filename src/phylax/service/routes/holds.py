@@ -7,11 +7,11 @@ from typing import Annotated
 from fastapi import APIRouter, Query, Request, Response
 
 from phylax.core.holds import HeldItem, Hold
-from phylax.service.house import TheHouse
-from phylax.service.paging import After, Limit, link_next
+from phylax.service.context.context import TheHouse
+from phylax.service.http.auth import Signed
+from phylax.service.http.paging import After, Limit, link_next
 from phylax.service.problems import documented
 from phylax.service.routes.lookup import find_hold, find_machine
-from phylax.service.signin import Signed
 from phylax.store import holds
 
 router = APIRouter(tags=["hold"])

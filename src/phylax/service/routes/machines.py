@@ -25,16 +25,16 @@ from phylax.core.trends import (
     condense,
 )
 from phylax.core.values import Moment, from_seconds, to_seconds
-from phylax.service import planning
-from phylax.service.deeds import TheDeed, check_match, with_etag
-from phylax.service.house import TheHouse
-from phylax.service.outlooks import regrowths
-from phylax.service.paging import After, Limit, as_json, page
+from phylax.service.context.context import TheHouse
+from phylax.service.http.auth import Signed, Technician, hashed
+from phylax.service.http.changes import TheDeed, check_match, with_etag
+from phylax.service.http.paging import After, Limit, as_json, page
+from phylax.service.monitoring.forecasts import regrowths
 from phylax.service.problems import Problem, documented, invalid
+from phylax.service.rounds import planning
 from phylax.service.routes.lookup import find_machine, find_volume
 from phylax.service.routes.trends import point_of
-from phylax.service.signin import Signed, Technician, hashed
-from phylax.service.timetable import place_machine
+from phylax.service.schedule.timetable import place_machine
 from phylax.store import (
     agents,
     consents,

@@ -8,9 +8,9 @@ from fastapi import APIRouter, Request, Response
 
 from phylax import __version__
 from phylax.core.values import Value
-from phylax.service.house import House, TheHouse
+from phylax.service.context.context import House, TheHouse
+from phylax.service.http.auth import Signed
 from phylax.service.problems import Problem, documented
-from phylax.service.signin import Signed
 from phylax.store import shop
 
 router = APIRouter(tags=["measures"])

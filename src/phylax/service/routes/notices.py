@@ -17,12 +17,12 @@ from phylax.core.notices import (
     WishesEdit,
 )
 from phylax.core.people import Role
-from phylax.service.deeds import TheDeed, check_match, with_etag
-from phylax.service.house import TheHouse, the_shop
+from phylax.service.context.context import TheHouse, the_shop
+from phylax.service.http.auth import Actor, Owner, Signed, new_secret
+from phylax.service.http.changes import TheDeed, check_match, with_etag
+from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.notices import compose_trial
-from phylax.service.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import Problem, documented, not_found
-from phylax.service.signin import Actor, Owner, Signed, new_secret
 from phylax.store import notices
 from phylax.store.database import Connection
 

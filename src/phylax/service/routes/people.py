@@ -16,12 +16,12 @@ from phylax.core.people import (
     Token,
     TokenShown,
 )
-from phylax.service import signin
-from phylax.service.deeds import TheDeed
-from phylax.service.house import TheHouse
-from phylax.service.paging import NEWEST, Before, Limit, page
+from phylax.service.context.context import TheHouse
+from phylax.service.http import auth
+from phylax.service.http.auth import Owner, Signed
+from phylax.service.http.changes import TheDeed
+from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import Problem, documented, not_found
-from phylax.service.signin import Owner, Signed
 from phylax.store import journal, people
 
 router = APIRouter(tags=["people"])
@@ -30,18 +30,18 @@ router = APIRouter(tags=["people"])
 @router.post("/sign-in", responses=documented(401, 403, 429))
 def sign_in(who: SignIn, house: TheHouse, request: Request, response: Response) -> Person:
     """Sign in with login and password; the answer sets the session's cookie."""
-    signin.check_origin(request)
-    person = signin.sign_in(house, who.login, who.password)
-    signin.begin_session(house, person, response)
+    auth.check_origin(request)
+    person = auth.sign_in(house, who.login, who.password)
+    auth.begin_session(house, person, response)
     return person
 
 
 @router.post("/sign-out", status_code=204)
 def sign_out(house: TheHouse, actor: Signed, request: Request, response: Response) -> None:
-    if cookie := request.cookies.get(signin.COOKIE):
+    if cookie := request.cookies.get(auth.COOKIE):
         with house.db.write() as conn:
-            people.end_session(conn, signin.hashed(cookie))
-    response.delete_cookie(signin.COOKIE, path="/")
+            people.end_session(conn, auth.hashed(cookie))
+    response.delete_cookie(auth.COOKIE, path="/")
 
 
 @router.get("/me", responses=documented(401))
@@ -57,7 +57,7 @@ def list_people(house: TheHouse, actor: Signed) -> list[Person]:
 
 @router.post("/people", status_code=201, responses=documented(403, 409, 422))
 def add_person(new: NewPerson, deed: TheDeed, owner: Owner) -> Person:
-    hashed = signin.hash_password(new.password)
+    hashed = auth.hash_password(new.password)
     with deed.house.db.write() as conn:
         made = people.add(conn, new.login, new.name, new.role, hashed, at=deed.now)
         deed.audit(conn, "add person", made.login, after=made)
@@ -83,8 +83,8 @@ def set_activity(person_id: int, activity: Activity, deed: TheDeed, owner: Owner
 @router.post("/me/password", status_code=204, responses=documented(401, 422, 429))
 def change_password(change: NewPassword, deed: TheDeed) -> None:
     """Change one's own password; every open sign-in of oneself ends, tokens stay."""
-    person = signin.sign_in(deed.house, deed.actor.person.login, change.present)
-    hashed = signin.hash_password(change.new)
+    person = auth.sign_in(deed.house, deed.actor.person.login, change.present)
+    hashed = auth.hash_password(change.new)
     with deed.house.db.write() as conn:
         people.set_password(conn, person.id, hashed)
         deed.audit(conn, "change password", person.login)
@@ -101,7 +101,7 @@ def list_tokens(house: TheHouse, actor: Signed) -> list[Token]:
 @router.post("/tokens", status_code=201)
 def make_token(new: NewToken, deed: TheDeed) -> TokenShown:
     """A bearer token for a program, with one's own role."""
-    secret, hashed = signin.new_secret("phylax")
+    secret, hashed = auth.new_secret("phylax")
     with deed.house.db.write() as conn:
         number = people.add_token(conn, hashed, deed.actor.person.id, new.name, at=deed.now)
         deed.audit(conn, "make token", f"{new.name} of {deed.actor.person.login}")
@@ -111,8 +111,8 @@ def make_token(new: NewToken, deed: TheDeed) -> TokenShown:
 @router.post("/command-line/sign-in", status_code=201, responses=documented(401, 429))
 def sign_in_for_token(who: SignIn, house: TheHouse) -> TokenShown:
     """Sign in from a program: a token instead of a cookie."""
-    person = signin.sign_in(house, who.login, who.password)
-    secret, hashed = signin.new_secret("phylax")
+    person = auth.sign_in(house, who.login, who.password)
+    secret, hashed = auth.new_secret("phylax")
     with house.db.write() as conn:
         number = people.add_token(conn, hashed, person.id, "command line", at=house.now())
         journal.audit(

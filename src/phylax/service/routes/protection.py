@@ -14,12 +14,12 @@ from phylax.core.retention.protection import (
     ProtectionOnMachine,
     ProtectTest,
 )
-from phylax.service.deeds import TheDeed
-from phylax.service.house import TheHouse
+from phylax.service.context.context import TheHouse
+from phylax.service.http.auth import Signed, Technician
+from phylax.service.http.changes import TheDeed
 from phylax.service.problems import Problem, documented, invalid, not_found
 from phylax.service.routes.lookup import find_machine
-from phylax.service.rulings import check_may_rule
-from phylax.service.signin import Signed, Technician
+from phylax.service.rules.what_if import check_may_rule
 from phylax.store import protections
 from phylax.store.database import Connection
 

@@ -9,12 +9,12 @@ from fastapi import APIRouter, Query, Request, Response
 from phylax.core.events import EventKind
 from phylax.core.records import ChainCheck, Entry, NewNote, Record, RecordKind, verify
 from phylax.core.values import from_seconds
-from phylax.service.deeds import TheDeed
-from phylax.service.house import TheHouse
-from phylax.service.paging import NEWEST, Before, Limit, page
+from phylax.service.context.context import TheHouse
+from phylax.service.http.auth import Signed
+from phylax.service.http.changes import TheDeed
+from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import documented, invalid
 from phylax.service.routes.lookup import find_machine
-from phylax.service.signin import Signed
 from phylax.store import records
 from phylax.store.database import Connection
 

@@ -17,14 +17,14 @@ from phylax.core.rounds import (
 )
 from phylax.core.runs import Run
 from phylax.core.values import Moment, from_seconds, to_seconds
-from phylax.service import planning
-from phylax.service.agenda import agenda
-from phylax.service.deeds import TheDeed, check_match, with_etag
-from phylax.service.house import TheHouse
-from phylax.service.paging import NEWEST, After, Before, Limit, page
+from phylax.service.context.context import TheHouse
+from phylax.service.http.auth import Signed, Technician
+from phylax.service.http.changes import TheDeed, check_match, with_etag
+from phylax.service.http.paging import NEWEST, After, Before, Limit, page
 from phylax.service.problems import Problem, documented, invalid, not_found
-from phylax.service.signin import Signed, Technician
-from phylax.service.timetable import place_round
+from phylax.service.rounds import planning
+from phylax.service.schedule.agenda import agenda
+from phylax.service.schedule.timetable import place_round
 from phylax.store import rounds, runs, shop
 from phylax.store.database import Connection
 

@@ -7,12 +7,12 @@ from fastapi import APIRouter, Request, Response
 from phylax.core.events import EventKind
 from phylax.core.routines import Routine, RoutineEdit
 from phylax.core.runs import NewRoutineRuns, RunsMade
-from phylax.service import work
-from phylax.service.deeds import TheDeed, check_match, with_etag
-from phylax.service.house import TheHouse
-from phylax.service.paging import After, Limit, page
+from phylax.service.context.context import TheHouse
+from phylax.service.http.auth import Signed, Technician
+from phylax.service.http.changes import TheDeed, check_match, with_etag
+from phylax.service.http.paging import After, Limit, page
 from phylax.service.problems import Problem, documented, not_found
-from phylax.service.signin import Signed, Technician
+from phylax.service.runs import work
 from phylax.store import routines, shop
 from phylax.store.database import Connection
 

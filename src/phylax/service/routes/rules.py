@@ -11,10 +11,11 @@ from phylax.core.people import Role
 from phylax.core.retention import Rule, Scope, ScopedRule, ShopRule, in_force
 from phylax.core.rule_document import Differences, NewDocument, differences, read, write
 from phylax.core.what_if import WhatIf, WhatIfQuestion
-from phylax.service.deeds import TheDeed, check_match, with_etag
-from phylax.service.house import TheHouse
+from phylax.service.context.context import TheHouse
+from phylax.service.http.auth import Signed, Technician
+from phylax.service.http.changes import TheDeed, check_match, with_etag
 from phylax.service.problems import Problem, documented, invalid
-from phylax.service.rulings import (
+from phylax.service.rules.what_if import (
     apply_document,
     check_may_rule,
     check_rule,
@@ -22,7 +23,6 @@ from phylax.service.rulings import (
     subject_in_words,
     what_if,
 )
-from phylax.service.signin import Signed, Technician
 from phylax.store import rules
 from phylax.store.database import Connection
 

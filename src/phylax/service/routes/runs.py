@@ -7,14 +7,14 @@ from fastapi import APIRouter, Request, Response
 from phylax.core.routines import StepTick
 from phylax.core.runs import NewRun, Run, RunDetail, RunsAgain, RunsMade
 from phylax.core.values import Moment, to_seconds
-from phylax.service import checklist, work
-from phylax.service.deeds import TheDeed
-from phylax.service.ending import call_off as call_off_run
-from phylax.service.house import TheHouse
-from phylax.service.paging import NEWEST, Before, Limit, page
+from phylax.service.context.context import TheHouse
+from phylax.service.http.auth import Signed, Technician
+from phylax.service.http.changes import TheDeed
+from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import documented, not_found
 from phylax.service.routes.lookup import find_machine, find_run
-from phylax.service.signin import Signed, Technician
+from phylax.service.runs import checklist, work
+from phylax.service.runs.finish import call_off as call_off_run
 from phylax.store import occurrences, runs
 from phylax.store.database import Connection
 

@@ -12,11 +12,11 @@ from phylax.core.events import EventKind
 from phylax.core.shop import Shop, ShopEdit
 from phylax.core.today import Today, in_a_sentence
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service.deeds import TheDeed, check_match, with_etag
-from phylax.service.house import TheHouse, the_shop
+from phylax.service.context.context import TheHouse, the_shop
+from phylax.service.http.auth import Owner, Signed
+from phylax.service.http.changes import TheDeed, check_match, with_etag
 from phylax.service.problems import documented
-from phylax.service.signin import Owner, Signed
-from phylax.service.timetable import place_all
+from phylax.service.schedule.timetable import place_all
 from phylax.store import attention, rounds, runs, shop
 
 router = APIRouter(tags=["shop"])

@@ -9,13 +9,13 @@ from fastapi import APIRouter, Query, Request, Response
 from phylax.core.consents import Consent, NewConsent, NewStandingConsent, StandingConsent
 from phylax.core.events import EventKind
 from phylax.core.survey import FolderSum, Ledger, ListedItem, Survey, ledger
-from phylax.service.consenting import check_asks, give
-from phylax.service.deeds import TheDeed
-from phylax.service.house import TheHouse
-from phylax.service.paging import NEWEST, After, Before, Limit, link_next, page
+from phylax.service.context.context import TheHouse
+from phylax.service.http.auth import Signed, Technician
+from phylax.service.http.changes import TheDeed
+from phylax.service.http.paging import NEWEST, After, Before, Limit, link_next, page
 from phylax.service.problems import Problem, documented, not_found
 from phylax.service.routes.lookup import find_machine, find_survey
-from phylax.service.signin import Signed, Technician
+from phylax.service.rules.consents import check_asks, give
 from phylax.store import consents, surveys
 from phylax.store.database import Connection
 

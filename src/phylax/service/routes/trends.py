@@ -14,11 +14,11 @@ from fastapi.responses import StreamingResponse
 from phylax.core.trends import Reading, TrendPoint
 from phylax.core.trends.shop import ShopTrends, VolumeProspect
 from phylax.core.values import Moment, from_seconds, to_seconds
-from phylax.service.house import TheHouse
+from phylax.service.context.context import TheHouse
+from phylax.service.http.auth import Signed
+from phylax.service.monitoring.shop_trends import prospects, shop_trends
 from phylax.service.problems import documented, invalid
 from phylax.service.routes.lookup import find_machine, find_volume
-from phylax.service.shop_trends import prospects, shop_trends
-from phylax.service.signin import Signed
 from phylax.store import outlooks, readings
 
 router = APIRouter(tags=["trends"])

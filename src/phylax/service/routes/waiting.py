@@ -11,13 +11,13 @@ from phylax.core.consents import NewConsent, NewYes, WaitingListing
 from phylax.core.retention import Scope
 from phylax.core.runs import NewRun, RunsMade
 from phylax.core.survey import ledger
-from phylax.service import work
-from phylax.service.consenting import give
-from phylax.service.deeds import TheDeed
-from phylax.service.house import TheHouse
+from phylax.service.context.context import TheHouse
+from phylax.service.http.auth import Signed, Technician
+from phylax.service.http.changes import TheDeed
 from phylax.service.problems import documented
 from phylax.service.routes.lookup import find_survey
-from phylax.service.signin import Signed, Technician
+from phylax.service.rules.consents import give
+from phylax.service.runs import work
 from phylax.store import consents, shop, surveys
 from phylax.store.database import Connection
 

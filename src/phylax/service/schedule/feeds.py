@@ -21,9 +21,9 @@ from phylax.core.quantities import count
 from phylax.core.runs import Run, in_words
 from phylax.core.shop import Shop
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service.agenda import agenda
-from phylax.service.house import the_shop
-from phylax.service.timetable import Timetable
+from phylax.service.context.context import the_shop
+from phylax.service.schedule.agenda import agenda
+from phylax.service.schedule.timetable import Timetable
 from phylax.store import rounds, runs, shop
 from phylax.store.database import Connection
 

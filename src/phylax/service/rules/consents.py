@@ -7,7 +7,7 @@ from phylax.core.consents import Consent, NewConsent
 from phylax.core.events import EventKind
 from phylax.core.retention import Caution
 from phylax.core.survey import Survey
-from phylax.service.deeds import Deed
+from phylax.service.http.changes import Deed
 from phylax.service.problems import invalid, not_found
 from phylax.store import consents, surveys
 from phylax.store.database import Connection

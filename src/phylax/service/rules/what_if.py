@@ -7,8 +7,8 @@ from phylax.core.people import Role
 from phylax.core.retention import Rule, RuleInForce, Scope, in_force
 from phylax.core.rule_document import Document, Subject
 from phylax.core.what_if import Concerned, WhatIf, WhatIfQuestion, answer
+from phylax.service.http.auth import Actor
 from phylax.service.problems import Problem, invalid, not_found
-from phylax.service.signin import Actor
 from phylax.store import profiles, protections, rules, shop
 from phylax.store.database import Connection
 

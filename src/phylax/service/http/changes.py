@@ -16,9 +16,9 @@ from pydantic import BaseModel
 
 from phylax.core.events import EventKind
 from phylax.core.values import from_seconds
-from phylax.service.house import House, TheHouse
+from phylax.service.context.context import House, TheHouse
+from phylax.service.http.auth import Actor, Signed
 from phylax.service.problems import Problem
-from phylax.service.signin import Actor, Signed
 from phylax.store import journal
 from phylax.store.database import Connection
 

@@ -26,11 +26,11 @@ from phylax.core.rounds import (
 from phylax.core.runs import RunState
 from phylax.core.timing import Occurrence, Timing, ever_fits
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service import queue
-from phylax.service.ending import give_up
-from phylax.service.house import the_shop
+from phylax.service.context.context import the_shop
 from phylax.service.problems import Problem, invalid
-from phylax.service.timetable import Timetable
+from phylax.service.runs import queue
+from phylax.service.runs.finish import give_up
+from phylax.service.schedule.timetable import Timetable
 from phylax.store import occurrences, people, presence, rounds, routines, runs, shop
 from phylax.store.database import Connection
 

@@ -26,7 +26,7 @@ from phylax.core.trends.futures import Range, draws, futures
 from phylax.core.trends.interval import OtherVolume, Prospect, advise
 from phylax.core.trends.regrowth import Seen, grown_between, regrowth
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service.house import House
+from phylax.service.context.context import House
 from phylax.store import outlooks
 from phylax.store.database import Connection
 from phylax.store.outlooks import Ground, LookSums

@@ -18,7 +18,7 @@ from fastapi import Depends, Request, Response
 
 from phylax.core.generations import HEADER
 from phylax.core.people import Person, Role
-from phylax.service.house import House, TheHouse
+from phylax.service.context.context import House, TheHouse
 from phylax.service.problems import Problem
 from phylax.store import agents, generation, people
 

@@ -17,7 +17,7 @@ from typing import Literal
 from pythonjsonlogger.json import JsonFormatter
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from phylax.service.measures import Measures
+from phylax.service.telemetry.metrics import Measures
 
 LogForm = Literal["json", "text"]
 request_id: ContextVar[str] = ContextVar("request_id", default="")

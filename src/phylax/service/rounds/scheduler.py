@@ -10,9 +10,9 @@ import asyncio
 import logging
 
 from phylax.core.runs import Run, RunState
-from phylax.service import queue
-from phylax.service.ending import give_up
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.runs import queue
+from phylax.service.runs.finish import give_up
 from phylax.store import agents, occurrences, presence, rounds, runs, shop
 from phylax.store.database import Connection
 

@@ -12,7 +12,7 @@ from fastapi import Depends, Request
 
 from phylax.core.shop import Shop
 from phylax.core.values import to_seconds
-from phylax.service.hub import Hub
+from phylax.service.context.wakeups import Hub
 from phylax.service.problems import Problem
 from phylax.store import shop as shop_store
 from phylax.store.database import Connection, Database

@@ -11,8 +11,8 @@ from phylax.core.agenda import Agenda, AgendaClient, AgendaLine, site_takes, wit
 from phylax.core.rounds import Round
 from phylax.core.timing import Timing
 from phylax.core.values import from_seconds
-from phylax.service.house import the_shop
-from phylax.service.timetable import Timetable
+from phylax.service.context.context import the_shop
+from phylax.service.schedule.timetable import Timetable
 from phylax.store import occurrences, rounds, routines, shop
 from phylax.store.database import Connection
 

@@ -8,7 +8,7 @@ from zoneinfo import ZoneInfo
 
 from phylax.core.rounds import RoundEdit
 from phylax.core.timing import Closed, Occurrence, Stretch, Timing
-from phylax.service.house import the_shop
+from phylax.service.context.context import the_shop
 from phylax.store import closing_days, rounds, shop
 from phylax.store.database import Connection
 

@@ -45,9 +45,9 @@ from phylax.core.runs import (
 from phylax.core.shop import by_volume
 from phylax.core.survey import Ledger, Look, Tally, ledger
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service import checklist, hearing, queue, set_back
-from phylax.service.ending import write_down
 from phylax.service.problems import Problem, invalid, not_found
+from phylax.service.runs import availability, checklist, queue, set_back
+from phylax.service.runs.finish import write_down
 from phylax.store import (
     agents,
     consents,
@@ -315,15 +315,15 @@ def apply(
     """
     if not agents.first_time(conn, machine_id, message.id, at=at):
         return
-    message = hearing.by_our_clock(conn, machine_id, message, at=at, age=age)
+    message = availability.by_our_clock(conn, machine_id, message, at=at, age=age)
     match message:
         case ReadingsMessage():
             # presence knows hours only
             moments = {at // 3600 * 3600 for volume in message.volumes for at in volume.at}
-            hearing.heard_of(conn, machine_id, at=at, moments=moments)
+            availability.heard_of(conn, machine_id, at=at, moments=moments)
             _take_readings(conn, machine_id, message, at=at)
             return
-    hearing.heard_of(conn, machine_id, at=at)
+    availability.heard_of(conn, machine_id, at=at)
     match message:
         case ListingMessage():
             run = _own_run(conn, machine_id, message.run_id)
@@ -354,7 +354,7 @@ def apply(
 def _take_readings(conn: Connection, machine_id: int, message: ReadingsMessage, *, at: int) -> None:
     readings.add(conn, machine_id, message.volumes, of_all_volumes=True)
     if message.awake is not None:
-        hearing.told_awake(conn, machine_id, message.awake, at=at)
+        availability.told_awake(conn, machine_id, message.awake, at=at)
     newest: dict[str, tuple[int, float]] = {}
     for one in message.volumes:
         at_last, free_then = max(zip(one.at, one.free, strict=True))
@@ -374,7 +374,7 @@ def take_progress(
     go_on = runs.hold_lease(conn, machine_id, run_id, told.lease, told.progress, at=at, until=until)
     if go_on:
         checklist.note_progress(conn, run_id, told.progress.step, at=at)
-    hearing.heard_of(conn, machine_id, at=at)
+    availability.heard_of(conn, machine_id, at=at)
     journal.tell(conn, EventKind.RUN, at=at, machine_id=machine_id, run_id=run_id)
     return go_on
 

@@ -14,8 +14,8 @@ from phylax.core.routines import (
 )
 from phylax.core.runs import Run, conclude, with_steps
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service.ending import write_down
 from phylax.service.problems import Problem, invalid, not_found
+from phylax.service.runs.finish import write_down
 from phylax.store import journal, routines, runs, steps
 from phylax.store.database import Connection
 

@@ -14,9 +14,9 @@ from phylax.core.routines import Routine
 from phylax.core.runs import Run, RunState, work_of
 from phylax.core.timing import Occurrence, Stretch, ever_fits, first_start, fits
 from phylax.core.values import from_seconds
-from phylax.service.ending import give_up
 from phylax.service.problems import invalid
-from phylax.service.timetable import Timetable
+from phylax.service.runs.finish import give_up
+from phylax.service.schedule.timetable import Timetable
 from phylax.store import journal, occurrences, presence, rounds, routines, runs, shop
 from phylax.store.database import Connection
 from phylax.store.occurrences import Occurring

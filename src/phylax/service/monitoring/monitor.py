@@ -13,8 +13,8 @@ import time
 from phylax import __version__
 from phylax.core.attention import keep, look
 from phylax.core.events import EventKind
-from phylax.service import outlooks
-from phylax.service.house import House
+from phylax.service.context.context import House
+from phylax.service.monitoring import forecasts
 from phylax.store import attention, journal, shop, standing
 from phylax.store import outlooks as outlook_store
 
@@ -29,7 +29,7 @@ _log = logging.getLogger("phylax.watch")
 
 def watch(house: House) -> bool:
     """One turn; whether there is more to do at once."""
-    said = outlooks.refresh(house)
+    said = forecasts.refresh(house)
     now = house.now()
     with house.db.read() as conn:
         if shop.shop(conn) is None:
@@ -77,7 +77,7 @@ def look_at(house: House, machine_ids: list[int]) -> None:
 
 def whole(house: House) -> None:
     """All that is due, and all machines, at once: for a shop that was just made."""
-    while outlooks.refresh(house).more:
+    while forecasts.refresh(house).more:
         pass
     with house.db.read() as conn:
         wanted = standing.candidates(conn, at=house.now(), newest_agent=__version__)

@@ -11,7 +11,7 @@ from phylax.core.orders import Awake, Message, ReadingsMessage
 from phylax.core.records import Entry, RecordKind
 from phylax.core.shop import VolumeReadings
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service import checklist
+from phylax.service.runs import checklist
 from phylax.store import agents, occurrences, presence, records
 from phylax.store.database import Connection
 

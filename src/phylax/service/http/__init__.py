@@ -1,0 +1,1 @@
+"""What all routes share: who is calling, changes with their audit, pages, examples."""

@@ -1,0 +1,1 @@
+"""Forecasts, trends over the shop, and what needs a person."""

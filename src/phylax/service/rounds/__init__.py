@@ -1,0 +1,1 @@
+"""Rounds: planning them, and the scheduler that makes their runs."""

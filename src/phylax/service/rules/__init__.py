@@ -1,0 +1,1 @@
+"""Rules at a scope, what another rule would do, and consents."""

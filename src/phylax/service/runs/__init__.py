@@ -1,0 +1,1 @@
+"""Runs from their making to their end: queue, dispatch, what agents report, checklists."""

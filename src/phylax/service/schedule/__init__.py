@@ -1,0 +1,1 @@
+"""When things are due: time zones, closing days, the agenda, calendar feeds."""

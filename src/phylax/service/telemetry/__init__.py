@@ -1,0 +1,1 @@
+"""Metrics and logs for other systems."""
