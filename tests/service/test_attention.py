@@ -18,7 +18,7 @@ from phylax.core.shop import Machine, MachineFacts, ReadingIn, by_volume
 from phylax.core.survey import Look, Tally
 from phylax.service.context.context import House
 from phylax.service.monitoring import monitor
-from phylax.service.runs import work
+from phylax.service.runs import ingest
 from phylax.store import agents, readings
 
 GIB = 2**30
@@ -146,7 +146,7 @@ def test_a_clock_that_is_wrong_is_named_and_its_readings_stand_where_they_belong
                 readings=(ReadingIn(mount="/", capacity=100, free=50 + hour, at=at),),
                 awake=Awake(at=at, since=at),
             )
-            work.apply(conn, machine.id, message, at=house.now() + 60, age=60.0)
+            ingest.apply(conn, machine.id, message, at=house.now() + 60, age=60.0)
             clock.pass_(timedelta(hours=1))
     points = owner.machines.readings(machine.tag, by="hour")
     assert [point.free for point in points] == [50, 51, 52]
@@ -160,7 +160,7 @@ def test_a_clock_that_is_wrong_is_named_and_its_readings_stand_where_they_belong
         message = ReadingsMessage(
             id="reading-right", readings=(), awake=Awake(at=clock.now, since=clock.now)
         )
-        work.apply(conn, machine.id, message, at=house.now(), age=0.0)
+        ingest.apply(conn, machine.id, message, at=house.now(), age=0.0)
     assert owner.machines.get(machine.tag).clock_off == 0
 
 
@@ -171,7 +171,7 @@ def test_a_clock_that_the_agent_does_not_trust_needs_a_person_until_it_does(
         with house.db.write() as conn:
             awake = Awake(at=clock.now, since=clock.now, clock_doubt=doubt)
             message = ReadingsMessage(id=f"reading-{clock.now}", awake=awake)
-            work.apply(conn, machine.id, message, at=house.now(), age=0.0)
+            ingest.apply(conn, machine.id, message, at=house.now(), age=0.0)
         clock.pass_(timedelta(hours=1))
         return needs_you(house, owner)
 
@@ -204,7 +204,7 @@ def test_what_attributes_alone_keep_young_needs_a_person_at_the_second_look(
             lines=lines,
         )  # fmt: skip
         with house.db.write() as conn:
-            work.apply(conn, machine.id, message, at=house.now())
+            ingest.apply(conn, machine.id, message, at=house.now())
         needs = [one for one in needs_you(house, owner) if one.cause is Cause.KEPT_YOUNG]
         assert len(needs) == (1 if day else 0)
     assert needs[0].volume_mount == "/" and "nightly script" in needs[0].evidence

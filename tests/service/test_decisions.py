@@ -19,7 +19,7 @@ from phylax.core.survey import Cover, Look, SurveyLine, Tally
 from phylax.core.what_if import STALE_AFTER
 from phylax.service.context.context import House
 from phylax.service.rounds import scheduler
-from phylax.service.runs import work
+from phylax.service.runs import dispatch, ingest
 
 DAY = timedelta(days=1)
 PATTERN = ProtectEntry(kind=ProtectKind.PATTERN, what="*.dcm")
@@ -299,11 +299,11 @@ def test_a_look_shows_what_it_has_found_so_far_and_keeps_it_when_stopped(
         digest="",
     )  # fmt: skip
     with house.db.write() as conn:
-        assert work.offer(conn, machine.id, at=house.now()) is not None
+        assert dispatch.offer(conn, machine.id, at=house.now()) is not None
         part = SurveyPartMessage(
             id="part-0001", run_id=run.id, look=Look.FIRST, started_at=house.clock(), lines=(line,)
         )
-        work.apply(conn, machine.id, part, at=house.now())
+        ingest.apply(conn, machine.id, part, at=house.now())
     survey_id = owner.runs.get(run.id).survey_id
     assert survey_id is not None
     so_far = owner.surveys.ledger(survey_id)

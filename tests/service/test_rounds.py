@@ -17,7 +17,7 @@ from phylax.core.shop import ClientEdit, ClosingDaysEdit, Machine, MachineEdit, 
 from phylax.core.values import to_seconds
 from phylax.service.context.context import House
 from phylax.service.rounds import scheduler
-from phylax.service.runs import work
+from phylax.service.runs import dispatch, ingest
 from phylax.store import agents, presence, runs
 
 DUE = datetime(2026, 3, 3, 18, 30, tzinfo=UTC)
@@ -54,7 +54,7 @@ def pass_until(house: House, clock: Clock, moment: datetime) -> None:
 def ask(house: House, machine: Machine) -> int | None:
     """A machine asks for work; the run it is given."""
     with house.db.write() as conn:
-        order = work.offer(conn, machine.id, at=house.now())
+        order = dispatch.offer(conn, machine.id, at=house.now())
     return order.run_id if order else None
 
 
@@ -66,7 +66,7 @@ def finish(house: House, machine: Machine, run_id: int) -> None:
             id=f"result-{run_id}-x", run_id=run_id, started_at=house.clock() - HOUR / 4,
             ended_at=house.clock(), passes=1,
         )  # fmt: skip
-        work.apply(conn, machine.id, result, at=house.now())
+        ingest.apply(conn, machine.id, result, at=house.now())
 
 
 def of(owner: Phylax, machine: Machine) -> list[Run]:
@@ -145,7 +145,7 @@ def test_a_run_starts_only_in_its_window_and_is_told_when_it_must_have_ended(
     assert ask(house, four[0]) is None, "outside the window"
     pass_until(house, clock, DUE + timedelta(days=1))
     with house.db.write() as conn:
-        order = work.offer(conn, four[0].id, at=house.now())
+        order = dispatch.offer(conn, four[0].id, at=house.now())
     assert order is not None and order.kind == "clean"
     assert order.end_by == DUE + timedelta(days=1, hours=1)
     with house.db.write() as conn:
@@ -153,7 +153,7 @@ def test_a_run_starts_only_in_its_window_and_is_told_when_it_must_have_ended(
             id="result-over", run_id=order.run_id, started_at=clock.now, ended_at=order.end_by,
             out_of_time=True,
         )  # fmt: skip
-        work.apply(conn, four[0].id, result, at=house.now())
+        ingest.apply(conn, four[0].id, result, at=house.now())
     (run, *_) = of(owner, four[0])
     assert (run.state, run.reason) == (
         RunState.PARTLY, "its window ended before it was through",
@@ -209,7 +209,7 @@ def test_a_round_runs_when_space_is_short_at_most_every_so_many_days(
             readings=(ReadingIn(mount="/", capacity=100, free=free, at=clock.now),),
         )
         with house.db.write() as conn:
-            work.apply(conn, machine.id, message, at=house.now())
+            ingest.apply(conn, machine.id, message, at=house.now())
         return [run.state for run in of(owner, machine)]
 
     assert reading(11) == []
@@ -373,7 +373,7 @@ def test_a_machine_that_slept_says_so_afterwards_and_the_record_is_put_right(
     message = ReadingsMessage(id="reading-awake", readings=(), awake=awake)
     with house.db.write() as conn:
         assert agents.seen_at(conn, machine.id) == 0
-        work.apply(conn, machine.id, message, at=house.now())
+        ingest.apply(conn, machine.id, message, at=house.now())
     (after,) = of(owner, machine)
     assert (after.cause, after.reason) == ("asleep", "the machine was asleep")
     correction, first = list(owner.records.list(machine=machine.tag))[:2]

@@ -15,7 +15,7 @@ from phylax.core.runs import RunState
 from phylax.core.shop import Machine
 from phylax.core.survey import Tally
 from phylax.service.context.context import House
-from phylax.service.runs import work
+from phylax.service.runs import dispatch, ingest
 from phylax.store import agents
 
 GIB = 2**30
@@ -37,7 +37,7 @@ def clean(
     """One cleaning by a routine, told by the machine."""
     (run,) = owner.routines.run(routine, [machine.id])
     with house.db.write() as conn:
-        order = work.offer(conn, machine.id, at=house.now())
+        order = dispatch.offer(conn, machine.id, at=house.now())
         assert order is not None and order.run_id == run.id
         result = ResultMessage(
             id=f"result-{run.id}-x", run_id=run.id, passes=1,
@@ -47,7 +47,7 @@ def clean(
                 for key, size in freed.items()
             ),
         )  # fmt: skip
-        work.apply(conn, machine.id, result, at=house.now())
+        ingest.apply(conn, machine.id, result, at=house.now())
     assert owner.runs.get(run.id).state is RunState.DONE
 
 

@@ -22,7 +22,7 @@ from phylax.core.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.context.context import House
 from phylax.service.rounds import scheduler
-from phylax.service.runs import availability, queue, work
+from phylax.service.runs import availability, dispatch, ingest, queue
 from phylax.service.schedule.timetable import place_all, place_round
 from phylax.store import closing_days, presence, records, rounds, routines, shop
 from phylax.store.database import Connection, Database
@@ -238,7 +238,7 @@ def _pass(world: World, slot: int, *, quiet: bool = False) -> None:
 
 
 def _ask(world: World, conn: Connection, machine: Machine, now: int) -> None:
-    order = work.offer(conn, machine.number, at=now)
+    order = dispatch.offer(conn, machine.number, at=now)
     if order is None:
         world.refused.add(machine.number)
         return
@@ -268,7 +268,7 @@ def _work_on(world: World, conn: Connection, machine: Machine, now: int, reachab
         id=f"result-{order.run_id}-{order.lease}", run_id=order.run_id,
         started_at=ended - timedelta(seconds=STEP), ended_at=ended, out_of_time=over,
     )  # fmt: skip
-    work.apply(conn, machine.number, result, at=now)
+    ingest.apply(conn, machine.number, result, at=now)
     machine.job = None
     if machine.client in world.limits:
         world.at_work[machine.client] -= 1
@@ -278,7 +278,8 @@ def _work_on(world: World, conn: Connection, machine: Machine, now: int, reachab
 def lived(tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
     patch = pytest.MonkeyPatch()
     # a machine that sleeps, or is cut off, in the middle keeps its place until it is back
-    patch.setattr(work, "LEASE_SECONDS", 400 * 86400)
+    for module in (dispatch, ingest):
+        patch.setattr(module, "LEASE_SECONDS", 400 * 86400)
     # time passes in steps here
     patch.setattr(presence, "_ASLEEP_AFTER", STEP + 700)
     world = make_world(tmp_path_factory.mktemp("year"))

@@ -40,7 +40,7 @@ from phylax.service.context.context import House
 from phylax.service.http.auth import hash_password, new_secret
 from phylax.service.monitoring import monitor
 from phylax.service.rounds import planning
-from phylax.service.runs import checklist, work
+from phylax.service.runs import checklist, create, ingest
 from phylax.service.runs.finish import give_up
 from phylax.service.schedule.timetable import place_all, place_round
 from phylax.service.serve import FILE
@@ -231,7 +231,7 @@ def _on_bench(conn: Connection, machine_ids: dict[str, int], now: datetime) -> N
     found = routines.routines(conn, after=0, limit=100)
     routine = next(one for one in found if one.name == name)
     new = NewRoutineRuns(machine_ids=(machine_ids[tag],), on_bench=True)
-    (run,) = work.make_routines(conn, routine, new, who=who, at=at)
+    (run,) = create.make_routines(conn, routine, new, who=who, at=at)
     said = StepTick(word="the reading lists on the desktop must stay")
     checklist.tick(conn, run, 1, said, who=who, at=at + 600)
 
@@ -382,8 +382,8 @@ def _write_down(
     checklist.begin_part(conn, run, at=to_seconds(deed.at))
     if look is not None:
         for message in looks_around(look, run_id, deed.at, deed.at + _takes(deed), _freed(deed)):
-            work.apply(conn, machine_id, message, at=to_seconds(message.ended_at))
-    work.apply(conn, machine_id, _result(deed, run_id), at=to_seconds(deed.at))
+            ingest.apply(conn, machine_id, message, at=to_seconds(message.ended_at))
+    ingest.apply(conn, machine_id, _result(deed, run_id), at=to_seconds(deed.at))
 
 
 def _freed(deed: _Deed) -> int:
@@ -470,4 +470,4 @@ def _look_through(conn: Connection, look: LookedThrough, machine_id: int) -> Non
     run_id = runs.add(conn, machine_id, "survey", (), who="Tobias Quill", at=at - 60)
     assert run_id is not None
     for message in as_it_came_in(look, run_id):
-        work.apply(conn, machine_id, message, at=at)
+        ingest.apply(conn, machine_id, message, at=at)

@@ -26,7 +26,7 @@ from phylax.service.context.context import House, TheHouse
 from phylax.service.http.auth import AgentsMachine, hashed, new_secret
 from phylax.service.problems import Problem, documented
 from phylax.service.routes.lookup import find_machine
-from phylax.service.runs import availability, work
+from phylax.service.runs import availability, dispatch, ingest
 from phylax.store import agents, journal, presence, records, runs
 
 router = APIRouter(prefix="/agent", tags=["agents"])
@@ -95,7 +95,7 @@ def take_message(
         raise RequestValidationError(found) from error
     program = _AGENT.fullmatch(request.headers.get("user-agent", ""))
     with house.db.write() as conn:
-        work.apply(conn, machine_id, message, at=house.now(), age=age)
+        ingest.apply(conn, machine_id, message, at=house.now(), age=age)
         if program:
             agents.note_version(conn, machine_id, program[1])
 
@@ -134,7 +134,7 @@ def _offer(house: House, machine_id: int) -> Order | None:
         return None
     with house.db.write() as conn:
         availability.heard_of(conn, machine_id, at=now)
-        return None if idle else work.offer(conn, machine_id, at=now)
+        return None if idle else dispatch.offer(conn, machine_id, at=now)
 
 
 @router.post("/runs/{run_id}/progress", responses=documented(401))
@@ -144,4 +144,4 @@ def take_progress(
     """How far a run is; keeps the lease. The answer says whether to go on."""
     now = house.now()
     with house.db.write() as conn:
-        return GoOn(go_on=work.take_progress(conn, machine_id, run_id, told, at=now))
+        return GoOn(go_on=ingest.take_progress(conn, machine_id, run_id, told, at=now))

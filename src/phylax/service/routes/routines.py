@@ -12,7 +12,7 @@ from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheDeed, check_match, with_etag
 from phylax.service.http.paging import After, Limit, page
 from phylax.service.problems import Problem, documented, not_found
-from phylax.service.runs import work
+from phylax.service.runs import create
 from phylax.store import routines, shop
 from phylax.store.database import Connection
 
@@ -113,7 +113,7 @@ def run_routine(
 
     def act(conn: Connection) -> RunsMade:
         routine = _routine(conn, routine_id)
-        made = RunsMade(runs=tuple(work.make_routines(conn, routine, new, who=deed.who,
+        made = RunsMade(runs=tuple(create.make_routines(conn, routine, new, who=deed.who,
                                                       at=deed.now)))  # fmt: skip
         deed.audit(conn, "run routine", routine.name, after=new)
         return made

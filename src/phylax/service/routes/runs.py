@@ -13,7 +13,7 @@ from phylax.service.http.changes import TheDeed
 from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import documented, not_found
 from phylax.service.routes.lookup import find_machine, find_run
-from phylax.service.runs import checklist, work
+from phylax.service.runs import checklist, create
 from phylax.service.runs.finish import call_off as call_off_run
 from phylax.store import occurrences, runs
 from phylax.store.database import Connection
@@ -46,7 +46,7 @@ def start_run(new: NewRun, deed: TheDeed, technician: Technician) -> Response:
     """Survey or clean a machine, put held things back or let them go, as soon as it calls."""
 
     def act(conn: Connection) -> Run:
-        made = work.make(conn, new, who=deed.who, at=deed.now)
+        made = create.make(conn, new, who=deed.who, at=deed.now)
         deed.audit(conn, f"start {made.work}", made.machine_tag, after=made)
         return made
 
@@ -71,7 +71,7 @@ def run_again(asked: RunsAgain, deed: TheDeed, technician: Technician) -> Respon
 
     def act(conn: Connection) -> RunsMade:
         made = tuple(
-            work.again(conn, run_id, who=deed.who, at=deed.now) for run_id in asked.run_ids
+            create.again(conn, run_id, who=deed.who, at=deed.now) for run_id in asked.run_ids
         )
         deed.audit(conn, "run again", ", ".join(run.machine_tag for run in made), after=asked)
         return RunsMade(runs=made)

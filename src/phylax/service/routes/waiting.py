@@ -17,7 +17,7 @@ from phylax.service.http.changes import TheDeed
 from phylax.service.problems import documented
 from phylax.service.routes.lookup import find_survey
 from phylax.service.rules.consents import give
-from phylax.service.runs import work
+from phylax.service.runs import create
 from phylax.store import consents, shop, surveys
 from phylax.store.database import Connection
 
@@ -73,7 +73,7 @@ def agree(new: NewYes, deed: TheDeed, technician: Technician) -> Response:
                 categories=tuple(key for key, _ in some),
                 consent_ids=tuple(number for _, number in some),
             )
-            runs.append(work.make(conn, asked, who=deed.who, at=deed.now))
+            runs.append(create.make(conn, asked, who=deed.who, at=deed.now))
             deed.audit(conn, "start clean", runs[-1].machine_tag, after=runs[-1])
         return RunsMade(runs=tuple(runs))
 

@@ -1,0 +1,202 @@
+"""Making runs: what is asked for is checked, and what it is expected to free is noted."""
+
+from __future__ import annotations
+
+from phylax.core.catalogue import catalogue
+from phylax.core.events import EventKind
+from phylax.core.holds import HeldPicks
+from phylax.core.retention import Caution
+from phylax.core.routines import Routine
+from phylax.core.runs import (
+    NewRoutineRuns,
+    NewRun,
+    Run,
+    RunState,
+    failed_categories,
+    work_of,
+)
+from phylax.core.survey import Ledger, Tally, ledger
+from phylax.core.values import to_seconds
+from phylax.service.problems import Problem, invalid, not_found
+from phylax.store import (
+    consents,
+    holds,
+    journal,
+    routines,
+    runs,
+    shop,
+    surveys,
+)
+from phylax.store.database import Connection
+
+
+def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
+    """A run that a person asked for; problems say what is missing."""
+    if shop.machine(conn, new.machine_id) is None:
+        raise not_found("machine", new.machine_id)
+    if new.held:
+        return _make_held(conn, new, who=who, at=at)
+    for key in new.categories:
+        if key not in catalogue():
+            raise invalid("/categories", f"no category {key!r}; there are {', '.join(catalogue())}")
+    agreed = _check_consents(conn, new, at)
+    survey = surveys.newest(conn, new.machine_id) if new.work == "clean" else None
+    chosen = (consents.consent(conn, consent_id) for consent_id in new.consent_ids)
+    listed = {consent.category for consent in chosen if consent}
+    standing = consents.standing_categories(conn, new.machine_id) - listed
+    promised = expected_to_go(ledger(survey, standing), new.categories) if survey else None
+    expected = promised and promised + agreed
+    run_id = runs.add(
+        conn,
+        new.machine_id,
+        new.work,
+        new.categories,
+        who=who,
+        at=at,
+        survey_id=survey.id if survey else None,
+        expected=expected,
+    )
+    assert run_id is not None
+    for consent_id in new.consent_ids:
+        consents.use(conn, consent_id, run_id)
+    if new.consent_ids:
+        surveys.no_longer_waits(conn, new.machine_id)
+    made = runs.run(conn, run_id)
+    assert made is not None
+    journal.tell(conn, EventKind.RUN, at=at, machine_id=made.machine_id, run_id=made.id)
+    return made
+
+
+def make_routines(
+    conn: Connection, routine: Routine, new: NewRoutineRuns, *, who: str, at: int
+) -> list[Run]:
+    """A routine once, on each of the machines; problems where one is not known."""
+    known = {m.id for m in shop.described(conn) if m.id in set(new.machine_ids)}
+    if missing := [m for m in new.machine_ids if m not in known]:
+        raise invalid("/machine_ids", f"there is no machine {missing[0]}")
+    what, categories = work_of(routine.steps)
+    made = []
+    for machine_id in new.machine_ids:
+        run_id = runs.add(
+            conn,
+            machine_id,
+            what,
+            categories,
+            who=who,
+            at=at,
+            routine=(routine.id, routine.version),
+            on_bench=new.on_bench,
+            takes=routines.takes_on(conn, routine.id, machine_id),
+        )
+        assert run_id is not None
+        if not routine.steps[0].kind.by_agent:
+            runs.wait_by_hand(conn, run_id)
+        made.append(_told(conn, run_id, at))
+    return made
+
+
+def again(conn: Connection, run_id: int, *, who: str, at: int) -> Run:
+    """What failed of a run, once more: all of it where nothing was done."""
+    run = runs.detail(conn, run_id)
+    if run is None:
+        raise not_found("run", run_id)
+    if not run.state.has_ended or run.state is RunState.DONE:
+        raise Problem(409, "nothing-failed", f"Run {run_id} is {run.state}: nothing to do again.")
+    if run.work in ("put back", "let go"):
+        raise Problem(409, "choose-again", "Choose anew what to put back or let go.")
+    rest = failed_categories(run) if run.work == "clean" else None
+    if rest is None and run.routine_id is not None and run.routine_version is not None:
+        routine = routines.routine(conn, run.routine_id, run.routine_version)
+        assert routine is not None
+        new = NewRoutineRuns(machine_ids=(run.machine_id,), on_bench=run.on_bench)
+        return make_routines(conn, routine, new, who=who, at=at)[0]
+    categories = run.categories if rest is None else rest
+    if run.work == "clean" and not categories:
+        raise Problem(
+            409, "nothing-failed", f"Every category of run {run_id} was gone through; "
+            "a step by hand is left out of the agent's doing again.",
+        )  # fmt: skip
+    # what has no yes is looked at and waits for one, as in a round
+    run_again = runs.add(conn, run.machine_id, run.work, categories, who=who, at=at)
+    assert run_again is not None
+    return _told(conn, run_again, at)
+
+
+def _told(conn: Connection, run_id: int, at: int) -> Run:
+    made = runs.run(conn, run_id)
+    assert made is not None
+    journal.tell(conn, EventKind.RUN, at=at, machine_id=made.machine_id, run_id=made.id)
+    return made
+
+
+def _make_held(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
+    """A run that puts held things back, or lets them go before their time."""
+    expected, categories = Tally(), []
+    for number, pick in enumerate(new.held):
+        hold = holds.hold(conn, pick.hold_id)
+        if hold is None or hold.machine_id != new.machine_id:
+            raise invalid(f"/held/{number}/hold_id", f"hold {pick.hold_id} is not this machine's")
+        _, chosen = holds.chosen(conn, pick)
+        if not chosen.count:
+            raise invalid(
+                f"/held/{number}",
+                f"nothing that was chosen of hold {pick.hold_id} is held any more",
+            )
+        expected += chosen
+        categories.append(hold.category)
+    run_id = runs.add(
+        conn,
+        new.machine_id,
+        new.work,
+        tuple(dict.fromkeys(categories)),
+        who=who,
+        at=at,
+        expected=expected,
+        held_picks=HeldPicks(picks=new.held, if_taken=new.if_taken),
+    )
+    assert run_id is not None
+    made = runs.run(conn, run_id)
+    assert made is not None
+    journal.tell(conn, EventKind.RUN, at=at, machine_id=made.machine_id, run_id=made.id)
+    return made
+
+
+def _check_consents(conn: Connection, new: NewRun, at: int) -> Tally:
+    """The sum agreed to; every `ask` category must have its yes, every yes its category."""
+    agreed: dict[str, Tally] = {}
+    for consent_id in new.consent_ids:
+        consent = consents.consent(conn, consent_id)
+        if consent is None or consent.machine_id != new.machine_id:
+            raise invalid("/consent_ids", f"consent {consent_id} is not for this machine")
+        if consent.used_by_run is not None:
+            raise invalid("/consent_ids", f"consent {consent_id} was acted on already")
+        if to_seconds(consent.expires_at) < at:
+            raise invalid("/consent_ids", f"consent {consent_id} has expired; ask again")
+        agreed[consent.category] = Tally(count=consent.items, size=consent.size)
+    standing = consents.standing_categories(conn, new.machine_id)
+    for key in new.categories:
+        caution = catalogue()[key].caution
+        if caution is Caution.REPORT:
+            raise invalid("/categories", f"{key} is only ever listed; a person deals with it")
+        if caution is Caution.ASK and key not in agreed and key not in standing:
+            raise invalid(
+                "/consent_ids", f"{key} needs a person's yes to its listing; give consent first"
+            )
+    for key in agreed:
+        if key not in new.categories:
+            raise invalid(
+                "/categories", f"there is a consent for {key}, which is not to be cleaned"
+            )
+    return sum(agreed.values(), Tally())
+
+
+def expected_to_go(found: Ledger, categories: tuple[str, ...]) -> Tally:
+    """What goes of some categories by their rules, without another yes."""
+    return sum(
+        (
+            line.needs_yes if line.standing else line.goes
+            for line in found.lines
+            if line.category in categories
+        ),
+        Tally(),
+    )

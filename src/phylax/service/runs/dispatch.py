@@ -1,0 +1,97 @@
+"""Giving a machine's agent its next order, with a lease."""
+
+from __future__ import annotations
+
+import secrets
+
+from phylax.core.catalogue import catalogue
+from phylax.core.events import EventKind
+from phylax.core.orders import (
+    LEASE_SECONDS,
+    AgreedListing,
+    CategoryRule,
+    CleanOrder,
+    HeldOrder,
+    Order,
+    SurveyOrder,
+)
+from phylax.core.retention import Caution
+from phylax.core.routines import StepKind
+from phylax.core.runs import (
+    Run,
+)
+from phylax.core.survey import Tally
+from phylax.core.values import from_seconds
+from phylax.service.runs import checklist, queue
+from phylax.store import (
+    consents,
+    holds,
+    journal,
+    protections,
+    rules,
+    runs,
+    surveys,
+)
+from phylax.store.database import Connection
+
+
+def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
+    """The next order for a machine, leased; None where there is nothing to do."""
+    run_id = queue.choose(conn, machine_id, at=at)
+    if run_id is None:
+        return None
+    lease = secrets.token_hex(16)
+    run = runs.lease(conn, run_id, lease, until=at + LEASE_SECONDS)
+    journal.tell(conn, EventKind.RUN, at=at, machine_id=machine_id, run_id=run.id)
+    if run.work in ("put back", "let go"):
+        return _held_order(conn, run, lease)
+    part = {step.kind for step in checklist.begin_part(conn, run, at=at)}
+    end_by = queue.end_by(conn, run, at=at)
+    ends = None if end_by is None else from_seconds(end_by)
+    newest = surveys.newest(conn, machine_id)
+    expect = sum((line.holds for line in newest.lines), Tally()) if newest else None
+    look = tuple(
+        CategoryRule(category=key, rule=rule)
+        for key, rule in rules.in_force_on(conn, machine_id).items()
+    )
+    protect = tuple(one.entry for one in protections.in_force_on(conn, machine_id))
+    if run.work == "survey" or (part and StepKind.CLEAN not in part):
+        return SurveyOrder(
+            run_id=run.id, lease=lease, look=look, protect=protect, expect=expect, end_by=ends
+        )
+    agreed = tuple(
+        AgreedListing(category=consent.category, consent_id=consent.id, items=tuple(items))
+        for consent, items in consents.agreed(conn, run.id)
+    )
+    listed = {listing.category for listing in agreed}
+    standing = consents.standing_categories(conn, machine_id) - listed
+    return CleanOrder(
+        run_id=run.id,
+        lease=lease,
+        look=look,
+        protect=protect,
+        # what has no yes is only looked at; its listing then waits for one
+        clean=tuple(
+            key
+            for key in run.categories
+            if catalogue()[key].caution is Caution.SAFE or key in listed or key in standing
+        ),
+        standing=tuple(key for key in run.categories if key in standing),
+        agreed=agreed,
+        look_first=StepKind.SURVEY in part if part else run.survey_id is None,
+        expect=expect,
+        expect_gone=run.expected,
+        end_by=ends,
+    )
+
+
+def _held_order(conn: Connection, run: Run, lease: str) -> HeldOrder:
+    asked = runs.held_picks(conn, run.id)
+    return HeldOrder(
+        kind="put back" if run.work == "put back" else "let go",
+        run_id=run.id,
+        lease=lease,
+        picks=tuple(holds.chosen(conn, pick)[0] for pick in asked.picks),
+        if_taken=asked.if_taken,
+        expect=run.expected,
+    )

@@ -1,0 +1,254 @@
+"""Taking in what agents report: readings, listings, surveys, what is held, results, progress."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import assert_never
+
+from phylax.core.events import EventKind
+from phylax.core.orders import (
+    LEASE_SECONDS,
+    HeldMessage,
+    LeasedProgress,
+    ListingMessage,
+    Message,
+    ReadingsMessage,
+    ResultMessage,
+    SetBackMessage,
+    SurveyMessage,
+    SurveyPartMessage,
+    UnheldMessage,
+)
+from phylax.core.records import Entry, RecordKind
+from phylax.core.retention import Scope
+from phylax.core.runs import (
+    Run,
+    RunState,
+    conclude,
+    in_a_sentence,
+    with_steps,
+)
+from phylax.core.shop import by_volume
+from phylax.core.survey import Ledger, Look, Tally, ledger
+from phylax.core.values import from_seconds, to_seconds
+from phylax.service.problems import Problem
+from phylax.service.runs import availability, checklist, queue, set_back
+from phylax.service.runs.create import expected_to_go
+from phylax.service.runs.finish import write_down
+from phylax.store import (
+    agents,
+    consents,
+    holds,
+    journal,
+    left_again,
+    outlooks,
+    profiles,
+    protections,
+    readings,
+    records,
+    runs,
+    surveys,
+)
+from phylax.store import standing as standings
+from phylax.store.database import Connection
+
+_LISTINGS_LAST = int(timedelta(days=30).total_seconds())
+"""A month for a yes; after that a machine should be looked at anew."""
+
+
+def apply(
+    conn: Connection, machine_id: int, message: Message, *, at: int, age: float | None = None
+) -> None:
+    """Apply an agent's message, once however often it is sent.
+
+    `age` is how many seconds ago it was written, by the machine's running time, where known.
+    """
+    if not agents.first_time(conn, machine_id, message.id, at=at):
+        return
+    message = availability.by_our_clock(conn, machine_id, message, at=at, age=age)
+    match message:
+        case ReadingsMessage():
+            # presence knows hours only
+            moments = {at // 3600 * 3600 for volume in message.volumes for at in volume.at}
+            availability.heard_of(conn, machine_id, at=at, moments=moments)
+            _take_readings(conn, machine_id, message, at=at)
+            return
+    availability.heard_of(conn, machine_id, at=at)
+    match message:
+        case ListingMessage():
+            run = _own_run(conn, machine_id, message.run_id)
+            survey_id = surveys.begun(conn, machine_id, run.id, message.look, at=at)
+            surveys.add_items(
+                conn, survey_id, message.category, message.first_number, message.items
+            )
+        case SurveyPartMessage():
+            _add_part(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
+        case SurveyMessage():
+            _finish_survey(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
+        case HeldMessage():
+            # told again after the records were set back, it may be of a run that they do not know
+            known = runs.is_of(conn, message.run_id, machine_id)
+            holds.take(conn, machine_id, message, message.run_id if known else None)
+            journal.tell(conn, EventKind.HOLD, at=at, machine_id=machine_id)
+        case UnheldMessage():
+            holds.end(conn, machine_id, message)
+            journal.tell(conn, EventKind.HOLD, at=at, machine_id=machine_id)
+        case SetBackMessage():
+            set_back.told(conn, machine_id, message, at=at)
+        case ResultMessage():
+            _finish_run(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
+        case _:
+            assert_never(message)
+
+
+def _take_readings(conn: Connection, machine_id: int, message: ReadingsMessage, *, at: int) -> None:
+    readings.add(conn, machine_id, message.volumes, of_all_volumes=True)
+    if message.awake is not None:
+        availability.told_awake(conn, machine_id, message.awake, at=at)
+    newest: dict[str, tuple[int, float]] = {}
+    for one in message.volumes:
+        at_last, free_then = max(zip(one.at, one.free, strict=True))
+        if one.capacity and at_last >= newest.get(one.mount, (0, 0.0))[0]:
+            newest[one.mount] = at_last, 100 * free_then / one.capacity
+    free = [share for _, share in newest.values()]
+    if free and min(free) < 50:
+        queue.make_under_pressure(conn, machine_id, min(free), at=at)
+    journal.tell(conn, EventKind.READING, at=at, machine_id=machine_id)
+
+
+def take_progress(
+    conn: Connection, machine_id: int, run_id: int, told: LeasedProgress, *, at: int
+) -> bool:
+    """How far a run is; keeps the lease. Whether the agent is to go on."""
+    until = at + LEASE_SECONDS
+    go_on = runs.hold_lease(conn, machine_id, run_id, told.lease, told.progress, at=at, until=until)
+    if go_on:
+        checklist.note_progress(conn, run_id, told.progress.step, at=at)
+    availability.heard_of(conn, machine_id, at=at)
+    journal.tell(conn, EventKind.RUN, at=at, machine_id=machine_id, run_id=run_id)
+    return go_on
+
+
+def _own_run(conn: Connection, machine_id: int, run_id: int) -> Run:
+    run = runs.run(conn, run_id)
+    if run is None or run.machine_id != machine_id:
+        raise Problem(422, "not-your-run", f"Run {run_id} is not this machine's.")
+    return run
+
+
+def _add_part(conn: Connection, run: Run, message: SurveyPartMessage, *, at: int) -> None:
+    """Lines of a look that goes on, for people to see; a run that has ended gets no more."""
+    if run.state.has_ended:
+        return
+    started = to_seconds(message.started_at)
+    survey_id = surveys.begun(conn, run.machine_id, run.id, message.look, at=started)
+    surveys.add_part(conn, survey_id, message.lines)
+    if run.work == "survey":
+        runs.note_look(conn, run.id, survey_id, None, second=False)
+    journal.tell(conn, EventKind.SURVEY, at=at, machine_id=run.machine_id, run_id=run.id)
+
+
+def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: int) -> None:
+    survey_id = surveys.begun(conn, run.machine_id, run.id, message.look, at=at)
+    survey = surveys.finish(
+        conn,
+        survey_id,
+        message.lines,
+        started=to_seconds(message.started_at),
+        ended=to_seconds(message.ended_at),
+    )
+    found = ledger(survey)
+    is_newest = surveys.becomes_newest(conn, survey, found.goes, _waiting(conn, found))
+    outlooks.note_survey(
+        conn,
+        found,
+        second=message.look is Look.SECOND,
+        at=to_seconds(message.ended_at),
+        is_newest=is_newest,
+    )
+    if is_newest:
+        profiles.replace(conn, survey)
+        standings.note_kept_young(conn, survey)
+        if message.covers is not None:
+            ended = to_seconds(message.ended_at)
+            in_force = {one.entry for one in protections.in_force_on(conn, run.machine_id)}
+            covers = [one for one in message.covers if one.entry in in_force]
+            protections.note_covers(conn, run.machine_id, covers, at=ended)
+        surveys.forget_listings(conn, run.machine_id, before=at - _LISTINGS_LAST)
+    listed = {consent.category for consent, _ in consents.agreed(conn, run.id)}
+    standing = consents.standing_categories(conn, run.machine_id) - listed
+    by_rule = ledger(survey, standing)
+    expected = expected_to_go(by_rule, run.categories) if run.work == "clean" else None
+    runs.note_look(conn, run.id, survey_id, expected, second=message.look is Look.SECOND)
+    journal.tell(conn, EventKind.SURVEY, at=at, machine_id=run.machine_id, run_id=run.id)
+
+
+def _waiting(conn: Connection, found: Ledger) -> Tally:
+    """What waits for a yes: what somebody's rule proposes, and no standing consent covers.
+
+    What the catalogue alone proposes is there to be chosen, but nobody asked for it.
+    """
+    standing = consents.standing_categories(conn, found.machine_id)
+    return sum(
+        (
+            line.needs_yes
+            for line in found.lines
+            if line.category not in standing and line.rule.source is not Scope.CATALOGUE
+        ),
+        Tally(),
+    )
+
+
+def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -> None:
+    readings.add(conn, run.machine_id, by_volume((*result.before, *result.after)))
+    conclusion = conclude(result)
+    if run.work in ("survey", "put back"):
+        # neither frees anything; what the volumes show is others' doing
+        conclusion = conclusion.model_copy(update={"freed": None})
+    if conclusion.state is RunState.CALLED_OFF:
+        reason = f"called off by {runs.stop_asked_by(conn, run.id) or 'the machine'}"
+        conclusion = conclusion.model_copy(update={"reason": reason})
+    ended = to_seconds(result.ended_at)
+    if run.work == "clean" and result.outcomes:
+        outlooks.note_cleaning(conn, run.machine_id, run.id, result, at=ended)
+    worked = max(1, ended - to_seconds(result.started_at))
+    went_well = conclusion.state in (RunState.DONE, RunState.PARTLY) and not result.out_of_time
+    if run.routine_id is not None and not run.state.has_ended:
+        if checklist.end_part(conn, run, went_well=went_well, at=ended):
+            by_hand = checklist.next_is_by_hand(conn, run)
+            kept = result if run.work == "clean" and result.passes else None
+            runs.end_part(conn, run.id, worked=worked, at_hand=by_hand, result=kept)
+            journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
+            return
+        if went_well:
+            conclusion = with_steps(conclusion, checklist.of(conn, run))
+    if runs.end(
+        conn, run.id, conclusion.state, conclusion.reason, at=ended, result=result,
+        conclusion=conclusion, worked=worked,
+    ):  # fmt: skip
+        write_down(conn, run, conclusion, at=ended)
+        if went_well:
+            checklist.note_length(conn, run)
+        if run.work == "clean" and not (result.called_off or result.error):
+            left_again.note(
+                conn, run.machine_id, run.id, run.categories, result.left,
+                all_named=len(result.left) == sum(
+                    stay.count for stay in conclusion.left if stay.reason.should_have_gone
+                ),
+                at=ended,
+            )  # fmt: skip
+        journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
+        return
+    # The run was given up here while the machine still worked; what it did is written down.
+    text = f"Reported late for run {run.id}: {in_a_sentence(run.work, conclusion)}"
+    records.append(
+        conn,
+        Entry(
+            machine_id=run.machine_id,
+            at=from_seconds(at),
+            who=run.made_by,
+            kind=RecordKind.NOTE,
+            text=text,
+            freed=conclusion.freed,
+        ),
+    )
