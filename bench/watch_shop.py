@@ -32,7 +32,7 @@ from fastapi import FastAPI, Response
 from phylax.core.people import NewPerson, Role
 from phylax.core.shop import ClientEdit, MachineEdit, MachineFacts, ShopEdit, System
 from phylax.core.values import to_seconds
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.http.auth import new_secret
 from phylax.service.monitoring import forecasts
 from phylax.service.serve import FILE, open_shop
@@ -164,10 +164,10 @@ def _days(machines: int, now: int) -> Iterator[tuple[int, int, int, int, int, in
 
 def _forecast(folder: Path) -> None:
     database = Database(folder / FILE)
-    house, made = House(database), 0
+    context, made = Context(database), 0
     began = time.perf_counter()
     while True:
-        found = forecasts.refresh(house)
+        found = forecasts.refresh(context)
         made += forecasts.AT_A_TIME
         if not found.more:
             break

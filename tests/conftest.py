@@ -18,7 +18,7 @@ from phylax.client import Phylax, sign_in
 from phylax.core.people import NewPerson, Role
 from phylax.core.shop import ClientEdit, Machine, MachineEdit, ShopEdit
 from phylax.service.app import create_app
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.http import auth
 from phylax.service.http.auth import hash_password
 from phylax.service.serve import FILE, open_shop
@@ -45,7 +45,7 @@ def clock() -> Clock:
 
 
 @pytest.fixture
-def house(tmp_path: Path, clock: Clock) -> Iterator[House]:
+def context(tmp_path: Path, clock: Clock) -> Iterator[Context]:
     """An open shop with an owner (ines), a technician (wren) and a desk (petra)."""
     data = tmp_path / "shop"
     owner = NewPerson(login="ines", name="Ines Marrow", role=Role.OWNER, password=PASSWORD)
@@ -55,14 +55,14 @@ def house(tmp_path: Path, clock: Clock) -> Iterator[House]:
     with database.write() as conn:
         people.add(conn, "wren", "Wren Halloran", Role.TECHNICIAN, hashed, at=0)
         people.add(conn, "petra", "Petra Lund", Role.DESK, hashed, at=0)
-    yield House(database, clock)
+    yield Context(database, clock)
     database.close()
 
 
 @dataclass
 class Service:
     url: str
-    house: House
+    context: Context
 
     def as_(self, login: str) -> Phylax:
         """A client signed in as somebody."""
@@ -70,11 +70,11 @@ class Service:
 
 
 @pytest.fixture
-def service(house: House) -> Iterator[Service]:
+def service(context: Context) -> Iterator[Service]:
     """The real service on loopback, over the house's file and clock."""
     port = free_port()
     config = uvicorn.Config(
-        create_app(house), host="127.0.0.1", port=port, log_level="error", access_log=False
+        create_app(context), host="127.0.0.1", port=port, log_level="error", access_log=False
     )
     server = uvicorn.Server(config)
     thread = threading.Thread(target=server.run, daemon=True)
@@ -82,8 +82,8 @@ def service(house: House) -> Iterator[Service]:
     while not server.started:
         assert thread.is_alive(), "the service did not start"
         time.sleep(0.005)
-    yield Service(f"http://127.0.0.1:{port}", house)
-    house.hub.stop()
+    yield Service(f"http://127.0.0.1:{port}", context)
+    context.wakeups.stop()
     server.should_exit = True
     thread.join(timeout=60)
     assert not thread.is_alive(), "the service did not stop"

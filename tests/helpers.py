@@ -19,7 +19,7 @@ from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.attention import Attention, Cause
 from phylax.core.rounds import RoundEdit
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 
 Run = Callable[..., subprocess.CompletedProcess[str]]
@@ -154,7 +154,7 @@ def trashed(home: Path, name: str, size: int, *, days_ago: float) -> Path:
     return path
 
 
-def needs_you(house: House, shop: Phylax) -> list[Attention]:
+def needs_you(context: Context, shop: Phylax) -> list[Attention]:
     """What needs a person, after a look now; but for clocks, which are set by tests."""
-    monitor.whole(house)
+    monitor.whole(context)
     return [one for one in shop.attention.list() if one.cause is not Cause.CLOCK_WRONG]

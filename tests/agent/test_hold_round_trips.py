@@ -12,7 +12,7 @@ from phylax.core.holds import HeldPick, IfTaken
 from phylax.core.retention import Rule, Scope
 from phylax.core.runs import RunState
 from phylax.core.shop import Machine, MachineEdit
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 
 
 @pytest.fixture
@@ -153,7 +153,7 @@ def machine_edit(machine: Machine, *, tag: str):
 
 
 def test_what_is_left_five_times_needs_somebody(
-    owner: Phylax, machine: Machine, agent: Agent, home: Path, house: House
+    owner: Phylax, machine: Machine, agent: Agent, home: Path, context: Context
 ) -> None:
     """A file that some program keeps open through every cleaning."""
     stuck = make_file(home / ".tmp/cache.db", 4000, days_old=9)
@@ -164,11 +164,13 @@ def test_what_is_left_five_times_needs_somebody(
         )
     )
     for time in range(1, 6):
-        assert "always left" not in [a.cause for a in needs_you(house, owner)], f"after {time - 1}"
+        assert "always left" not in [a.cause for a in needs_you(context, owner)], (
+            f"after {time - 1}"
+        )
         assert clean(owner, machine, agent).state is RunState.PARTLY
-    (attention,) = [a for a in needs_you(house, owner) if a.cause == "always left"]
+    (attention,) = [a for a in needs_you(context, owner) if a.cause == "always left"]
     assert "cache.db" in attention.evidence and "in use" in attention.evidence
     state.write_text(state.read_text().replace('["root/home/anna/.tmp/cache.db"]', "[]"))
     assert clean(owner, machine, agent).state is RunState.DONE
     assert not stuck.exists()
-    assert "always left" not in [a.cause for a in needs_you(house, owner)]
+    assert "always left" not in [a.cause for a in needs_you(context, owner)]

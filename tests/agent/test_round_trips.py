@@ -20,7 +20,7 @@ from phylax.core.orders import Message, Progress, ResultMessage
 from phylax.core.retention import Rule, Scope
 from phylax.core.runs import RunState
 from phylax.core.shop import Machine, MachineFacts, System
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 
 
@@ -85,7 +85,7 @@ def test_what_was_read_out_of_reach_goes_in_one_message_and_what_is_refused_alon
 
 
 def test_the_whole_path(
-    owner: Phylax, machine: Machine, agent: Agent, home: Path, house: House
+    owner: Phylax, machine: Machine, agent: Agent, home: Path, context: Context
 ) -> None:
     make_file(home / ".tmp/old", 5000, days_old=3)
     keep = make_file(home / "Downloads/keep", 700, days_old=300)
@@ -96,7 +96,7 @@ def test_the_whole_path(
     assert owner.runs.get(look.id).state is RunState.DONE
     ledger = owner.machines.ledger(machine.tag)
     assert (ledger.goes.size, ledger.needs_yes.size) == (5000, 1600)
-    assert [a.cause for a in needs_you(house, owner)] == ["waits for a yes"]
+    assert [a.cause for a in needs_you(context, owner)] == ["waits for a yes"]
 
     listing = list(owner.surveys.listing(ledger.survey_id, "downloads"))
     numbers = [item.number for item in listing if item.path == "let-go"]
@@ -142,7 +142,7 @@ def test_a_round_looks_first_cleans_and_is_in_the_record(
     make_file(home / ".tmp/old", 5000, days_old=9)
     owner.rounds.add(TUESDAY)
     clock.pass_(timedelta(days=1, hours=10))
-    scheduler.tick(service.house)
+    scheduler.tick(service.context)
     agent.once()
     (run,) = owner.runs.list()
     assert (run.state, run.round_name) == (RunState.DONE, "Tuesdays")

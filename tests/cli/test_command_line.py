@@ -176,7 +176,7 @@ def test_a_broken_chain_ends_with_a_code_of_its_own(
     phylax: Run, machine: Machine, service: Service
 ) -> None:
     assert phylax("record", "verify").returncode == 0
-    with service.house.db.write() as conn:
+    with service.context.db.write() as conn:
         conn.execute("DROP TRIGGER records_are_not_changed")
         conn.execute("UPDATE records SET text = 'something else'")
     ended = phylax("record", "verify")

@@ -10,7 +10,7 @@ import pytest
 
 from helpers import Clock, Run
 from phylax.core.shop import Machine, ReadingIn, by_volume
-from phylax.service.context.context import House, system_clock
+from phylax.service.context.context import Context, system_clock
 from phylax.service.monitoring import monitor
 from phylax.store import readings
 
@@ -24,15 +24,15 @@ def clock() -> Clock:
 
 
 @pytest.fixture
-def filling(house: House, machine: Machine, clock: Clock) -> Machine:
+def filling(context: Context, machine: Machine, clock: Clock) -> Machine:
     """From 50 to 8 GiB free of 100 in 42 days, not the same each day."""
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         for day in range(42, -1, -1):
             at = clock.now - timedelta(days=day)
             free = (8 + day) * GIB + day * 7 % 5 * GIB // 4
             reading = ReadingIn(mount="C:", capacity=100 * GIB, free=free, at=at)
             readings.add(conn, machine.id, by_volume([reading]))
-    monitor.whole(house)
+    monitor.whole(context)
     return machine
 
 
@@ -73,7 +73,7 @@ def test_who_will_be_over_and_what_the_shop_freed(phylax: Run, filling: Machine)
 
 
 def test_a_threshold_is_shown_set_and_dropped_for_whom_it_is(
-    phylax: Run, filling: Machine, house: House
+    phylax: Run, filling: Machine, context: Context
 ) -> None:
     def said(*words: str) -> str:
         return phylax("trend", "threshold", *words).stdout.strip()
@@ -82,7 +82,7 @@ def test_a_threshold_is_shown_set_and_dropped_for_whom_it_is(
     assert said("--machine", filling.tag).endswith("above 90 %, the shop's")
     assert said("80", "--client", filling.client_name).endswith(f"above 80 %, {clients}")
     assert said("75", "--machine", filling.tag).endswith("above 75 %, its own")
-    monitor.whole(house)
+    monitor.whole(context)
     (one,) = json.loads(phylax("trend", "soon", "--format", "json").stdout)
     assert one["threshold_percent"] == 75
     assert said("--no-own", "--machine", filling.tag).endswith(f"above 80 %, {clients}")

@@ -11,14 +11,14 @@ from helpers import PASSWORD, TUESDAY
 from phylax.client import Phylax
 from phylax.core.retention import Rule, Scope
 from phylax.core.shop import ClientEdit, Machine, MachineEdit, ReadingIn, by_volume
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.store import readings
 
 pytestmark = pytest.mark.xdist_group("browser")
 
 
 @pytest.fixture
-def three(owner: Phylax, house: House) -> list[Machine]:
+def three(owner: Phylax, context: Context) -> list[Machine]:
     """A full Windows machine, an empty Linux one, and one that nobody has read."""
     client = owner.clients.add(ClientEdit(name="Kelpie Boatyard"))
     made = [
@@ -27,10 +27,10 @@ def three(owner: Phylax, house: House) -> list[Machine]:
         )
         for tag, system in [("yard-full", "windows"), ("yard-empty", "linux"), ("yard-new", "macos")]
     ]
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         for machine, free in zip(made, (30, 900), strict=False):
             for hours in (0, 30, 60):
-                at = house.clock() - timedelta(hours=hours)
+                at = context.clock() - timedelta(hours=hours)
                 reading = ReadingIn(mount="/", capacity=1000, free=free + hours // 10, at=at)
                 readings.add(conn, machine.id, by_volume([reading]))
     return made

@@ -98,7 +98,7 @@ def test_what_was_missed_is_done_again_and_what_waits_is_agreed_to(
     owner.rules.put(Scope.SHOP, 0, "downloads", Rule(off=False, keep_for=timedelta(days=30)))
     (run,) = owner.routines.run(1, [machine.id])
     owner.runs.call_off(run.id)
-    with service.house.db.write() as conn:
+    with service.context.db.write() as conn:
         conn.execute("UPDATE runs SET state = 'missed', reason = 'the machine was asleep'")
     page.goto("/rounds?show=missed")
     expect(page.get_by_test_id("missed")).to_contain_text("the machine was asleep")

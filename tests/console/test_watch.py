@@ -12,7 +12,7 @@ from console_checks import check_for_everyone, write
 from phylax.client import Phylax
 from phylax.core.shop import Machine, ReadingIn, by_volume
 from phylax.service.monitoring import monitor
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.store import readings
 
 pytestmark = pytest.mark.xdist_group("browser")
@@ -20,14 +20,14 @@ GIB = 2**30
 
 
 @pytest.fixture
-def filling(house: House, machine: Machine) -> Machine:
+def filling(context: Context, machine: Machine) -> Machine:
     """From 62 to 20 GiB free of 100 in 42 days: ten days from its threshold."""
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         for day in range(42, -1, -1):
-            at = house.clock() - timedelta(days=day)
+            at = context.clock() - timedelta(days=day)
             reading = ReadingIn(mount="C:", capacity=100 * GIB, free=(20 + day) * GIB, at=at)
             readings.add(conn, machine.id, by_volume([reading]))
-    monitor.whole(house)
+    monitor.whole(context)
     return machine
 
 

@@ -11,7 +11,7 @@ import pytest
 from phylax.core.attention import Attention, Cause, NextStep
 from phylax.core.trends import Help, IntervalVerdict, Outlook, Regrowth
 from phylax.demo.shop import make
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.monitoring import forecasts, monitor
 from phylax.service.serve import FILE
 from phylax.store import attention, shop
@@ -28,8 +28,8 @@ def conn(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Connection]:
     folder = tmp_path_factory.mktemp("stories")
     make(folder, NOW, "http://127.0.0.1:1", lives_in=folder)
     database = Database(folder / FILE)
-    house = House(database, clock=lambda: NOW)
-    monitor.whole(house)
+    context = Context(database, clock=lambda: NOW)
+    monitor.whole(context)
     with database.read() as found:
         yield found
     database.close()

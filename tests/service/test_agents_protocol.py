@@ -21,7 +21,7 @@ from phylax.core.orders import (
 from phylax.core.runs import RunState
 from phylax.core.shop import Machine, MachineEdit, MachineFacts, ReadingIn
 from phylax.core.survey import Tally
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 
 FACTS = MachineFacts(
@@ -108,13 +108,13 @@ def test_an_offer_nobody_took_up_waits_again_and_can_be_called_off(
     link.next_order(0)
     assert owner.runs.get(run.id).state is RunState.OFFERED
     clock.pass_(timedelta(seconds=LEASE_SECONDS + 1))
-    scheduler.tick(service.house)
+    scheduler.tick(service.context)
     assert owner.runs.get(run.id).state is RunState.WAITING
     link.next_order(0)
     owner.runs.call_off(run.id)
     assert owner.runs.get(run.id).state is RunState.OFFERED, "the agent may be at work already"
     clock.pass_(timedelta(seconds=LEASE_SECONDS + 1))
-    scheduler.tick(service.house)
+    scheduler.tick(service.context)
     ended = owner.runs.get(run.id)
     assert (ended.state, ended.reason) == (RunState.CALLED_OFF, "called off by Ines Marrow")
 
@@ -163,13 +163,13 @@ def test_a_message_that_is_none_of_the_known_kinds_is_refused(
 
 
 def test_readings_show_on_the_machine_and_a_persons_token_is_no_agents_key(
-    owner: Phylax, link: AgentLink, clock: Clock, tmp_path: Path, house: House
+    owner: Phylax, link: AgentLink, clock: Clock, tmp_path: Path, context: Context
 ) -> None:
     reading = ReadingIn(mount="/", capacity=1000, free=80, at=clock.now, file_system="ext4")
     link.report(ReadingsMessage(id="readings-1", readings=(reading,)))
     (volume,) = owner.machines.get(1).volumes
     assert (volume.capacity, volume.free, volume.file_system) == (1000, 80, "ext4")
-    assert [a.reason for a in needs_you(house, owner)] == ["/ is 92 % full"]
+    assert [a.reason for a in needs_you(context, owner)] == ["/ is 92 % full"]
     (line,) = owner.machines.free_lines([1], days=30)
     assert line.shares[-1] == 0.08 and line.shares[0] is None
     token = owner.people.make_token("t").token

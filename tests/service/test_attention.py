@@ -16,7 +16,7 @@ from phylax.core.attention import Attention, Cause, Found, Handling, Standing
 from phylax.core.orders import Awake, ReadingsMessage, SurveyMessage
 from phylax.core.shop import Machine, MachineFacts, ReadingIn, by_volume
 from phylax.core.survey import Look, Tally
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.service.runs import ingest
 from phylax.store import agents, readings
@@ -25,21 +25,21 @@ GIB = 2**30
 
 
 def tell(
-    house: House, machine: Machine, used: float, at: datetime | None = None, mount: str = "/"
+    context: Context, machine: Machine, used: float, at: datetime | None = None, mount: str = "/"
 ) -> None:
     """A volume of 100 GiB was read."""
     reading = ReadingIn(
-        mount=mount, capacity=100 * GIB, free=int((100 - used) * GIB), at=at or house.clock()
+        mount=mount, capacity=100 * GIB, free=int((100 - used) * GIB), at=at or context.clock()
     )
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         readings.add(conn, machine.id, by_volume([reading]))
 
 
 def test_taken_on_put_off_settled_and_back_when_it_gets_worse(
-    owner: Phylax, service: Service, house: House, machine: Machine, clock: Clock
+    owner: Phylax, service: Service, context: Context, machine: Machine, clock: Clock
 ) -> None:
-    tell(house, machine, 91)
-    (found,) = needs_you(house, owner)
+    tell(context, machine, 91)
+    (found,) = needs_you(context, owner)
     assert (found.cause, found.handling) == (Cause.NEARLY_FULL, Handling.OPEN)
     with service.as_("wren") as wren:
         taken = wren.attention.take_on(found)
@@ -47,68 +47,68 @@ def test_taken_on_put_off_settled_and_back_when_it_gets_worse(
     with pytest.raises(ChangedMeanwhileError):
         owner.attention.take_on(found)
     put_off = owner.attention.put_off(taken, clock.now + timedelta(days=7))
-    assert put_off.handling is Handling.PUT_OFF and needs_you(house, owner) == []
+    assert put_off.handling is Handling.PUT_OFF and needs_you(context, owner) == []
     assert "Nothing needs you." in owner.today().sentence
     assert [one.id for one in owner.attention.list(also_handled=True)] == [found.id]
     clock.pass_(timedelta(days=8))
-    (back,) = needs_you(house, owner)
+    (back,) = needs_you(context, owner)
     settled = owner.attention.settle(back, "a larger disk is ordered")
     assert settled.handling is Handling.SETTLED
     assert "larger disk is ordered" in next(owner.records.list(machine=machine.tag)).text
-    tell(house, machine, 92)
-    assert needs_you(house, owner) == []
-    tell(house, machine, 94)
-    (worse,) = needs_you(house, owner)
+    tell(context, machine, 92)
+    assert needs_you(context, owner) == []
+    tell(context, machine, 94)
+    (worse,) = needs_you(context, owner)
     assert (worse.id, worse.handling) == (found.id, Handling.TAKEN)
 
 
 def test_what_is_over_ends_and_what_comes_and_goes_is_one(
-    owner: Phylax, house: House, machine: Machine, clock: Clock
+    owner: Phylax, context: Context, machine: Machine, clock: Clock
 ) -> None:
     ids = set()
     for _ in range(4):
-        tell(house, machine, 91)
-        (found,) = needs_you(house, owner)
+        tell(context, machine, 91)
+        (found,) = needs_you(context, owner)
         ids.add(found.id)
         clock.pass_(timedelta(hours=1))
-        tell(house, machine, 80)
-        gone = needs_you(house, owner)
+        tell(context, machine, 80)
+        gone = needs_you(context, owner)
         clock.pass_(timedelta(hours=1))
     assert len(ids) == 1 and found.comes_and_goes
     # it went a third time, and stays named until it has been away for a day
     assert [one.id for one in gone] == [found.id]
     clock.pass_(timedelta(days=2))
-    assert needs_you(house, owner) == []
+    assert needs_you(context, owner) == []
 
 
 def test_what_happens_while_the_watch_looks_is_not_written_over(
-    owner: Phylax, house: House, machine: Machine, monkeypatch: pytest.MonkeyPatch
+    owner: Phylax, context: Context, machine: Machine, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Another turn, and a person who settles it, both between the look and its being noted."""
-    tell(house, machine, 96)
+    tell(context, machine, 96)
     look, alone = monitor.look, threading.Event()
 
     def look_with_company(standing: Standing) -> list[Found]:
         found = list(look(standing))
         if threading.current_thread() is threading.main_thread() and not alone.is_set():
             alone.set()
-            monitor.whole(house)
+            monitor.whole(context)
             (one,) = owner.attention.list()
             owner.attention.settle(one, "a larger disk is ordered")
         return found
 
     monkeypatch.setattr(monitor, "look", look_with_company)
-    monitor.whole(house)
+    monitor.whole(context)
     assert alone.is_set() and list(owner.attention.list()) == []
     (kept,) = owner.attention.list(also_handled=True)
     assert kept.handling is Handling.SETTLED
 
 
 def test_bad_wishes_are_refused_with_what_is_allowed(
-    owner: Phylax, house: House, machine: Machine, clock: Clock
+    owner: Phylax, context: Context, machine: Machine, clock: Clock
 ) -> None:
-    tell(house, machine, 91)
-    (found,) = needs_you(house, owner)
+    tell(context, machine, 91)
+    (found,) = needs_you(context, owner)
     with pytest.raises(RefusedError, match="within a year"):
         owner.attention.put_off(found, clock.now - timedelta(days=1))
     with pytest.raises(ValueError, match="how it was settled"):
@@ -118,27 +118,27 @@ def test_bad_wishes_are_refused_with_what_is_allowed(
 
 
 def test_a_service_that_was_away_calls_no_machine_silent(
-    owner: Phylax, house: House, machine: Machine, clock: Clock
+    owner: Phylax, context: Context, machine: Machine, clock: Clock
 ) -> None:
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         facts = MachineFacts(system="linux", host="h", agent_version="0.1.0", kind="linux")
         agents.enrol(conn, machine.id, b"key", facts, at=0)
-        agents.seen(conn, machine.id, at=house.now())
-    began = house.now()
+        agents.seen(conn, machine.id, at=context.now())
+    began = context.now()
     clock.pass_(timedelta(days=9))
-    with house.db.write() as conn:
-        conn.execute("INSERT INTO outages VALUES (?, ?)", (began, house.now() - 3600))
-    assert needs_you(house, owner) == []
+    with context.db.write() as conn:
+        conn.execute("INSERT INTO outages VALUES (?, ?)", (began, context.now() - 3600))
+    assert needs_you(context, owner) == []
     clock.pass_(timedelta(days=7))
-    (silent,) = needs_you(house, owner)
+    (silent,) = needs_you(context, owner)
     assert silent.cause is Cause.SILENT
 
 
 def test_a_clock_that_is_wrong_is_named_and_its_readings_stand_where_they_belong(
-    owner: Phylax, house: House, machine: Machine, clock: Clock
+    owner: Phylax, context: Context, machine: Machine, clock: Clock
 ) -> None:
     ahead = timedelta(days=3)
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         for hour in range(3):
             at = clock.now + ahead
             message = ReadingsMessage(
@@ -146,34 +146,34 @@ def test_a_clock_that_is_wrong_is_named_and_its_readings_stand_where_they_belong
                 readings=(ReadingIn(mount="/", capacity=100, free=50 + hour, at=at),),
                 awake=Awake(at=at, since=at),
             )
-            ingest.apply(conn, machine.id, message, at=house.now() + 60, age=60.0)
+            ingest.apply(conn, machine.id, message, at=context.now() + 60, age=60.0)
             clock.pass_(timedelta(hours=1))
     points = owner.machines.readings(machine.tag, by="hour")
     assert [point.free for point in points] == [50, 51, 52]
     assert all(point.at <= clock.now for point in points)
-    monitor.whole(house)
+    monitor.whole(context)
     (wrong,) = owner.attention.list()
     assert wrong.cause is Cause.CLOCK_WRONG and "ahead" in wrong.reason
     assert owner.machines.get(machine.tag).clock_off == int(ahead.total_seconds())
     # and a set clock ends it
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         message = ReadingsMessage(
             id="reading-right", readings=(), awake=Awake(at=clock.now, since=clock.now)
         )
-        ingest.apply(conn, machine.id, message, at=house.now(), age=0.0)
+        ingest.apply(conn, machine.id, message, at=context.now(), age=0.0)
     assert owner.machines.get(machine.tag).clock_off == 0
 
 
 def test_a_clock_that_the_agent_does_not_trust_needs_a_person_until_it_does(
-    owner: Phylax, house: House, machine: Machine, clock: Clock
+    owner: Phylax, context: Context, machine: Machine, clock: Clock
 ) -> None:
     def told(doubt: str) -> list[Attention]:
-        with house.db.write() as conn:
+        with context.db.write() as conn:
             awake = Awake(at=clock.now, since=clock.now, clock_doubt=doubt)
             message = ReadingsMessage(id=f"reading-{clock.now}", awake=awake)
-            ingest.apply(conn, machine.id, message, at=house.now(), age=0.0)
+            ingest.apply(conn, machine.id, message, at=context.now(), age=0.0)
         clock.pass_(timedelta(hours=1))
-        return needs_you(house, owner)
+        return needs_you(context, owner)
 
     assert told("") == []
     (doubted,) = told("its clock is 900 s behind what it was")
@@ -184,7 +184,7 @@ def test_a_clock_that_the_agent_does_not_trust_needs_a_person_until_it_does(
 
 
 def test_what_attributes_alone_keep_young_needs_a_person_at_the_second_look(
-    owner: Phylax, house: House, machine: Machine, clock: Clock, tmp_path: Path
+    owner: Phylax, context: Context, machine: Machine, clock: Clock, tmp_path: Path
 ) -> None:
     home = make_standin(tmp_path / "m")
     agent = enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
@@ -203,15 +203,15 @@ def test_what_attributes_alone_keep_young_needs_a_person_at_the_second_look(
             id=f"survey-of-{day}", run_id=run.id, look=Look.FIRST, started_at=at, ended_at=at,
             lines=lines,
         )  # fmt: skip
-        with house.db.write() as conn:
-            ingest.apply(conn, machine.id, message, at=house.now())
-        needs = [one for one in needs_you(house, owner) if one.cause is Cause.KEPT_YOUNG]
+        with context.db.write() as conn:
+            ingest.apply(conn, machine.id, message, at=context.now())
+        needs = [one for one in needs_you(context, owner) if one.cause is Cause.KEPT_YOUNG]
         assert len(needs) == (1 if day else 0)
     assert needs[0].volume_mount == "/" and "nightly script" in needs[0].evidence
 
 
 def test_what_grew_is_named_when_a_volume_fills_faster(
-    owner: Phylax, house: House, machine: Machine, clock: Clock, tmp_path: Path
+    owner: Phylax, context: Context, machine: Machine, clock: Clock, tmp_path: Path
 ) -> None:
     """Two real looks at a pretended machine, a folder that grows between them."""
     home = make_standin(tmp_path / "m")
@@ -219,16 +219,16 @@ def test_what_grew_is_named_when_a_volume_fills_faster(
     make_file(home / "Downloads/old", 1000)
     began = clock.now
     for day in range(60):
-        tell(house, machine, 40 + day * 0.01, began - timedelta(days=60 - day), "/data")
+        tell(context, machine, 40 + day * 0.01, began - timedelta(days=60 - day), "/data")
     owner.runs.survey(machine.tag)
     agent.once()
     os.truncate(make_file(home / "Downloads/films"), 30 * GIB)
     for day in range(14):
-        tell(house, machine, 41 + 2.0 * day, began + timedelta(days=day, hours=2), "/data")
+        tell(context, machine, 41 + 2.0 * day, began + timedelta(days=day, hours=2), "/data")
     clock.pass_(timedelta(days=14))
     owner.runs.survey(machine.tag)
     agent.once()
-    causes = {one.cause: one for one in needs_you(house, owner)}
+    causes = {one.cause: one for one in needs_you(context, owner)}
     faster = causes[Cause.FILLING_FAST]
     assert "Download folders by 30.0 GiB" in faster.evidence
     (outlook, *_) = [one for one in owner.machines.outlooks(machine.tag) if one.changed]

@@ -113,7 +113,7 @@ def test_what_was_done_stays_in_the_calendar(
     agent = enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
     owner.rounds.add(TUESDAY)
     clock.now = DUE
-    scheduler.tick(service.house)
+    scheduler.tick(service.context)
     agent.once()
     owner.runs.clean(machine.tag, ["user-temp"])
     agent.once()
@@ -157,7 +157,7 @@ def test_an_address_is_private_answers_shortly_when_nothing_changed_and_can_be_w
     assert listed.read_at is not None and not hasattr(listed, "path")
     assert httpx.get(address(owner, feed).replace("calendar_", "calendar-")).status_code == 404
     secret = feed.path.encode()[10:-4]
-    assert all(secret not in path.read_bytes() for path in service.house.db.path.parent.iterdir())
+    assert all(secret not in path.read_bytes() for path in service.context.db.path.parent.iterdir())
     owner.calendars.withdraw(feed.id)
     assert httpx.get(address(owner, feed)).status_code == 404
     assert owner.calendars.list() == []

@@ -17,7 +17,7 @@ from phylax.core.routines import RoutineEdit, RoutineStep, StepKind
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.survey import Cover, Look, SurveyLine, Tally
 from phylax.core.what_if import STALE_AFTER
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 from phylax.service.runs import dispatch, ingest
 
@@ -196,7 +196,7 @@ def test_each_scope_adds_and_the_test_names_the_entry(
 
 
 def test_it_is_said_of_each_entry_where_it_covers_something_and_where_nothing(
-    owner: Phylax, machine: Machine, agent: Agent, home: Path, clock: Clock, house: House
+    owner: Phylax, machine: Machine, agent: Agent, home: Path, clock: Clock, context: Context
 ) -> None:
     kept = owner.protections.add(PATTERN)
     there, nowhere = (
@@ -230,7 +230,7 @@ def test_it_is_said_of_each_entry_where_it_covers_something_and_where_nothing(
     )  # fmt: skip
     agent._link.report(told)
     assert covered()[kept.id] == (1, 0, 0, 0) and covered()[there.id] == (0, 0, 1, 0)
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         stored = [row[0] for row in conn.execute("SELECT what FROM protection_covers")]
     assert stored == [PATTERN.what]
     agent.once()
@@ -246,7 +246,7 @@ def test_a_standing_consent_counts_until_it_is_taken_back(
     agent: Agent,
     home: Path,
     clock: Clock,
-    house: House,
+    context: Context,
 ) -> None:
     owner.rules.put(Scope.MACHINE, machine.id, "downloads", Rule(keep_for=30 * DAY))
     (home / "Downloads").mkdir()
@@ -262,19 +262,19 @@ def test_a_standing_consent_counts_until_it_is_taken_back(
         make_file(home / "Downloads/young.zip")
         clock.pass_(timedelta(days=7))
         owner.machines.get(machine.tag)
-        scheduler.tick(service.house)
+        scheduler.tick(service.context)
         agent.once()
         return {p.name for p in (home / "Downloads").iterdir()}
 
     assert len(a_week_later()) == 2, "without a yes it is only listed"
-    assert [a.cause for a in needs_you(house, owner)] == ["waits for a yes"]
+    assert [a.cause for a in needs_you(context, owner)] == ["waits for a yes"]
     given = owner.standing_consents.give(machine.tag, "downloads", word="agreed in the contract")
     with pytest.raises(RefusedError, match="has a standing consent"):
         owner.standing_consents.give(machine.tag, "downloads")
     with pytest.raises(RefusedError, match="needs no yes"):
         owner.standing_consents.give(machine.tag, "trash")
     assert a_week_later() == {"young.zip"}
-    assert needs_you(house, owner) == []
+    assert needs_you(context, owner) == []
     owner.standing_consents.take_back(given.id)
     with pytest.raises(RefusedError, match="took it back already"):
         owner.standing_consents.take_back(given.id)
@@ -289,7 +289,7 @@ def test_a_standing_consent_counts_until_it_is_taken_back(
 
 
 def test_a_look_shows_what_it_has_found_so_far_and_keeps_it_when_stopped(
-    owner: Phylax, machine: Machine, agent: Agent, home: Path, house: House
+    owner: Phylax, machine: Machine, agent: Agent, home: Path, context: Context
 ) -> None:
     whole = look(owner, machine, agent)
     run = owner.runs.survey(machine.tag)
@@ -298,12 +298,16 @@ def test_a_look_shows_what_it_has_found_so_far_and_keeps_it_when_stopped(
         category="trash", mount="/", rule=rule, holds=Tally(count=1, size=9), goes=Tally(),
         digest="",
     )  # fmt: skip
-    with house.db.write() as conn:
-        assert dispatch.offer(conn, machine.id, at=house.now()) is not None
+    with context.db.write() as conn:
+        assert dispatch.offer(conn, machine.id, at=context.now()) is not None
         part = SurveyPartMessage(
-            id="part-0001", run_id=run.id, look=Look.FIRST, started_at=house.clock(), lines=(line,)
+            id="part-0001",
+            run_id=run.id,
+            look=Look.FIRST,
+            started_at=context.clock(),
+            lines=(line,),
         )
-        ingest.apply(conn, machine.id, part, at=house.now())
+        ingest.apply(conn, machine.id, part, at=context.now())
     survey_id = owner.runs.get(run.id).survey_id
     assert survey_id is not None
     so_far = owner.surveys.ledger(survey_id)
@@ -342,7 +346,7 @@ def test_listings_come_largest_first_and_summed_by_folder(
 
 
 def test_old_listings_are_let_go_but_not_those_somebody_agreed_to(
-    owner: Phylax, machine: Machine, agent: Agent, home: Path, clock: Clock, house: House
+    owner: Phylax, machine: Machine, agent: Agent, home: Path, clock: Clock, context: Context
 ) -> None:
     make_file(home / "Downloads/a.zip", days_old=200)
     make_file(home / "Projects/film.mkv", 10**6, days_old=300)
@@ -350,7 +354,7 @@ def test_old_listings_are_let_go_but_not_those_somebody_agreed_to(
     owner.rules.put(Scope.MACHINE, machine.id, "large-and-idle", Rule(only_larger=1000))
     agreed = look(owner, machine, agent)
     owner.surveys.consent(agreed, "downloads")
-    with house.db.write() as conn:  # as if it had been forty days ago
+    with context.db.write() as conn:  # as if it had been forty days ago
         conn.execute("UPDATE surveys SET ended_at = ended_at - 40 * 86400")
     newer = look(owner, machine, agent)
 

@@ -113,7 +113,7 @@ def test_rounds_wait_while_a_list_is_open_on_the_bench_and_what_people_ask_for_g
     (bench,) = owner.routines.run(HAND_OVER, [machine.id], on_bench=True)
     for minute in range(0, 60 * 45, 2):
         clock.now = datetime(2026, 3, 2, 9, tzinfo=UTC) + timedelta(minutes=minute)
-        scheduler.tick(service.house)
+        scheduler.tick(service.context)
         if minute == 60 * 34:
             agent.once()
             owner.runs.survey(machine.tag)

@@ -10,7 +10,7 @@ from conftest import Service
 from helpers import TUESDAY
 from phylax.client import ChangedMeanwhileError, Phylax, RefusedError
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 
 
@@ -57,11 +57,11 @@ def test_of_eight_edits_of_one_version_one_wins_and_the_others_are_told(owner: P
 
 
 def test_a_tick_taken_by_many_makes_each_occurrence_once(
-    owner: Phylax, machine: Machine, house: House
+    owner: Phylax, machine: Machine, context: Context
 ) -> None:
     owner.rounds.add(TUESDAY)
-    house.clock.now = owner.rounds.get(1).next_at  # type: ignore[attr-defined]
-    woken = at_once(lambda n: scheduler.tick(house))
+    context.clock.now = owner.rounds.get(1).next_at  # type: ignore[attr-defined]
+    woken = at_once(lambda n: scheduler.tick(context))
     assert len(list(owner.runs.list())) == 1
     assert sorted(map(len, woken)) == [0] * 7 + [1]  # type: ignore[arg-type]
 

@@ -19,7 +19,7 @@ from helpers import Clock, free_port, wait_until
 from phylax.client import Phylax
 from phylax.core.calendars import FeedEdit
 from phylax.core.shop import ClientEdit, Machine, ReadingIn, by_volume
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.service.routes import measures
 from phylax.service.telemetry import logs
@@ -36,17 +36,17 @@ def token(owner: Phylax) -> str:
 
 
 @pytest.fixture
-def filling(owner: Phylax, house: House, machine: Machine, clock: Clock) -> Machine:
+def filling(owner: Phylax, context: Context, machine: Machine, clock: Clock) -> Machine:
     """A machine of a client with an odd name, whose volume fills."""
     client = next(owner.clients.list())
     owner.clients.change(client, ClientEdit(name=ODD))
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         for day in range(60, -1, -1):
             at = clock.now - timedelta(days=day)
             free = int((40 - 20 * (60 - day) / 60) * GIB)
             reading = ReadingIn(mount="C:", capacity=100 * GIB, free=free, at=at)
             readings.add(conn, machine.id, by_volume([reading]))
-    monitor.whole(house)
+    monitor.whole(context)
     return machine
 
 
@@ -124,10 +124,10 @@ def _queried(port: int, query: str) -> list[tuple[dict[str, str], str]]:
 
 
 def test_ready_says_what_is_wrong(
-    service: Service, house: House, monkeypatch: pytest.MonkeyPatch
+    service: Service, context: Context, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     deadline = time.monotonic() + 20
-    while len(house.beats()) < 3 and time.monotonic() < deadline:
+    while len(context.beats()) < 3 and time.monotonic() < deadline:
         time.sleep(0.05)
     fine = httpx.get(f"{service.url}/api/v1/ready")
     assert fine.status_code == 200

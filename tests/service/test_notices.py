@@ -38,7 +38,7 @@ from phylax.core.shop import (
     ReadingIn,
     by_volume,
 )
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.service.notices import compose, post, posting
 from phylax.service.notices.posting import PASSWORD_FILE
@@ -102,28 +102,28 @@ def wish(shop: Phylax, **more: object) -> None:
     shop.notices.set_wishes(shop.notices.wishes(me.id), edit)
 
 
-def fill(house: House, machine_id: int, used: float) -> None:
+def fill(context: Context, machine_id: int, used: float) -> None:
     reading = ReadingIn(
-        mount="C:", capacity=100 * GIB, free=int((100 - used) * GIB), at=house.clock()
+        mount="C:", capacity=100 * GIB, free=int((100 - used) * GIB), at=context.clock()
     )
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         readings.add(conn, machine_id, by_volume([reading]))
-    monitor.whole(house)
+    monitor.whole(context)
 
 
-def send(house: House) -> None:
-    compose(house)
-    post(house)
+def send(context: Context) -> None:
+    compose(context)
+    post(context)
 
 
 def test_what_needs_somebody_comes_by_mail_in_text_and_html(
-    owner: Phylax, house: House, machine: Machine, mail: Box, clock: Clock
+    owner: Phylax, context: Context, machine: Machine, mail: Box, clock: Clock
 ) -> None:
-    fill(house, machine.id, 96)
-    send(house)
+    fill(context, machine.id, 96)
+    send(context)
     assert mail.mails == []  # it may be gone again within the minute
     clock.pass_(timedelta(minutes=2))
-    send(house)
+    send(context)
     (found,) = mail.mails
     assert found["To"] == "ines@quayside.example"
     assert found["Subject"] == "ferry-desk: C: is 96 % full"
@@ -137,48 +137,48 @@ def test_what_needs_somebody_comes_by_mail_in_text_and_html(
         "delivered", 1, "ines@quayside.example",
     )  # fmt: skip
     clock.pass_(timedelta(hours=2))
-    send(house)
+    send(context)
     assert len(mail.mails) == 1  # told once
-    fill(house, machine.id, 99)
+    fill(context, machine.id, 99)
     clock.pass_(timedelta(minutes=2))
-    send(house)
+    send(context)
     assert [one["Subject"] for one in mail.mails][1:] == ["ferry-desk: C: is 99 % full"]
 
 
 def test_markup_in_a_name_stays_text(
-    owner: Phylax, house: House, machine: Machine, mail: Box, clock: Clock
+    owner: Phylax, context: Context, machine: Machine, mail: Box, clock: Clock
 ) -> None:
     client = owner.clients.list().__next__()
     owner.clients.change(client, ClientEdit(name="<b>Ferry</b> & Sons"))
-    fill(house, machine.id, 96)
+    fill(context, machine.id, 96)
     clock.pass_(timedelta(minutes=2))
-    send(house)
+    send(context)
     html = mail.mails[0].get_body(("html",)).get_content()
     assert "&lt;b&gt;Ferry&lt;/b&gt; &amp; Sons" in html and "<b>Ferry" not in html
 
 
 def test_a_line_break_in_a_volumes_name_breaks_no_mail_and_keeps_none_back(
-    owner: Phylax, house: House, machine: Machine, mail: Box, clock: Clock
+    owner: Phylax, context: Context, machine: Machine, mail: Box, clock: Clock
 ) -> None:
     odd = ReadingIn(mount="/mnt/a\nBcc: x@y.z", capacity=100 * GIB, free=2 * GIB, at=clock.now)
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         readings.add(conn, machine.id, by_volume([odd]))
-    monitor.whole(house)
+    monitor.whole(context)
     clock.pass_(timedelta(minutes=2))
-    send(house)
+    send(context)
     (found,) = mail.mails
     assert found["Subject"] == "ferry-desk: /mnt/a Bcc: x@y.z is 98 % full" and found["Bcc"] is None
     # what no mail can be made of is given up, and the next one goes out
     owner.notices.send_trial(owner.people.me().id)
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         conn.execute("UPDATE notices SET uid = 'a' || char(10) || 'b' WHERE state = 'waiting'")
     owner.notices.send_trial(owner.people.me().id)
-    send(house)
+    send(context)
     assert [one.state for one in owner.notices.list()] == ["delivered", "given up", "delivered"]
 
 
 def test_after_an_outage_one_mail_tells_it_all(
-    owner: Phylax, house: House, machine: Machine, mail: Box, clock: Clock
+    owner: Phylax, context: Context, machine: Machine, mail: Box, clock: Clock
 ) -> None:
     """The mail server was away for a day, in which ten machines filled up one by one."""
     client = owner.machines.get(machine.tag).client_id
@@ -189,22 +189,22 @@ def test_after_an_outage_one_mail_tells_it_all(
                 {"tag": f"m{number}", "client_id": client, "system": "linux"}
             )
         )
-        fill(house, made.id, 93)
+        fill(context, made.id, 93)
         clock.pass_(timedelta(hours=2))
-        send(house)
+        send(context)
     assert mail.mails == []
     (waiting,) = owner.notices.list(state="waiting")
     assert waiting.tries > 0 or waiting.error == ""
     mail.refuse = ""
     clock.pass_(timedelta(days=1))
-    send(house)
+    send(context)
     (found,) = mail.mails
     text = found.get_body(("plain",)).get_content()
     assert all(f"m{number}" in text for number in range(10))
 
 
 def test_a_site_that_falls_silent_is_one_mail_with_one_line(
-    owner: Phylax, house: House, machine: Machine, mail: Box, clock: Clock
+    owner: Phylax, context: Context, machine: Machine, mail: Box, clock: Clock
 ) -> None:
     """A client's line is down: none of its sixty machines has called for a week and more."""
     client = owner.machines.get(machine.tag).client_id
@@ -212,14 +212,14 @@ def test_a_site_that_falls_silent_is_one_mail_with_one_line(
     for number in range(60):
         edit = MachineEdit(tag=f"m{number}", client_id=client, system="linux")
         made = owner.machines.add(edit).id
-        with house.db.write() as conn:
-            agents.enrol(conn, made, f"key {number}".encode(), facts, at=house.now())
-            agents.seen(conn, made, at=house.now() - 60 * number)
+        with context.db.write() as conn:
+            agents.enrol(conn, made, f"key {number}".encode(), facts, at=context.now())
+            agents.seen(conn, made, at=context.now() - 60 * number)
     for _ in range(20):
         # they are found one after the other, as each one's week is over
         clock.pass_(timedelta(hours=9))
-        monitor.whole(house)
-        send(house)
+        monitor.whole(context)
+        send(context)
     found = [one for one in owner.attention.list() if one.cause is Cause.SILENT]
     assert len(found) == 60 and len({one.group for one in found}) == 1
     assert 1 <= len(mail.mails) <= 2
@@ -230,47 +230,47 @@ def test_a_site_that_falls_silent_is_one_mail_with_one_line(
 
 
 def test_quiet_hours_hold_back_and_gather(
-    owner: Phylax, house: House, machine: Machine, mail: Box, clock: Clock
+    owner: Phylax, context: Context, machine: Machine, mail: Box, clock: Clock
 ) -> None:
     wish(owner, at_once="all", weekly=False, quiet_from=time(8), quiet_until=time(12))
-    fill(house, machine.id, 91)
+    fill(context, machine.id, 91)
     clock.pass_(timedelta(minutes=2))
-    send(house)
+    send(context)
     clock.pass_(timedelta(minutes=30))
-    fill(house, machine.id, 96)
+    fill(context, machine.id, 96)
     clock.pass_(timedelta(minutes=2))
-    send(house)
+    send(context)
     assert mail.mails == []
     (waiting,) = owner.notices.list()
     assert waiting.due_at == datetime(2026, 3, 2, 12, tzinfo=UTC)
     clock.now = datetime(2026, 3, 2, 12, 1, tzinfo=UTC)
-    send(house)
+    send(context)
     assert [one["Subject"] for one in mail.mails] == ["ferry-desk: C: is 96 % full"]
 
 
 def test_only_what_is_urgent_to_who_wants_only_that(
-    owner: Phylax, house: House, machine: Machine, mail: Box, clock: Clock
+    owner: Phylax, context: Context, machine: Machine, mail: Box, clock: Clock
 ) -> None:
     wish(owner, at_once="urgent", weekly=False)
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         conn.execute(
             'UPDATE machines SET waits_for_yes = \'{"count": 3, "size": 9}\', looked_at = 0'
         )
-    assert [one.cause for one in needs_you(house, owner)] == [Cause.WAITS_FOR_YES]
+    assert [one.cause for one in needs_you(context, owner)] == [Cause.WAITS_FOR_YES]
     clock.pass_(timedelta(minutes=2))
-    send(house)
+    send(context)
     assert mail.mails == []
 
 
 def test_a_mailbox_that_is_not_there_is_given_up_and_can_be_tried_again(
-    owner: Phylax, house: House, machine: Machine, mail: Box, clock: Clock
+    owner: Phylax, context: Context, machine: Machine, mail: Box, clock: Clock
 ) -> None:
     me = owner.people.me().id
     wishes = owner.notices.wishes(me)
     edit = WishesEdit(mail="nobody@quayside.example", at_once=AtOnce.ALL, weekly=False)
     owner.notices.set_wishes(wishes, edit)
     owner.notices.send_trial(me)
-    post(house)
+    post(context)
     (dead,) = owner.notices.list(state="given up")
     assert "550 no such mailbox" in dead.error
     assert owner.notices.again(dead.id).state == "waiting"
@@ -279,19 +279,19 @@ def test_a_mailbox_that_is_not_there_is_given_up_and_can_be_tried_again(
 
 
 def test_a_server_that_stays_away_is_tried_ever_more_seldom_then_given_up(
-    owner: Phylax, house: House, machine: Machine, mail: Box, clock: Clock
+    owner: Phylax, context: Context, machine: Machine, mail: Box, clock: Clock
 ) -> None:
     mail.refuse = "451 try later"
     owner.notices.send_trial(owner.people.me().id)
     for _ in range(12):
-        post(house)
+        post(context)
         clock.pass_(timedelta(days=1, minutes=1))
     (dead,) = owner.notices.list()
     assert (dead.state, dead.tries) == ("given up", 8)
 
 
 def test_killed_between_sending_and_noting_it_is_sent_again_with_the_same_name(
-    owner: Phylax, house: House, machine: Machine, mail: Box, monkeypatch: pytest.MonkeyPatch
+    owner: Phylax, context: Context, machine: Machine, mail: Box, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     owner.notices.send_trial(owner.people.me().id)
 
@@ -304,28 +304,28 @@ def test_killed_between_sending_and_noting_it_is_sent_again_with_the_same_name(
     with monkeypatch.context() as patched:
         patched.setattr(posting, "_note", killed)
         with pytest.raises(Killed):
-            post(house)
-    post(house)
+            post(context)
+    post(context)
     assert len(mail.mails) == 2
     assert mail.mails[0]["Message-ID"] == mail.mails[1]["Message-ID"]
     assert [one.state for one in owner.notices.list()] == ["delivered"]
 
 
 def test_summaries_come_once_a_day_and_on_mondays(
-    owner: Phylax, house: House, machine: Machine, mail: Box, clock: Clock
+    owner: Phylax, context: Context, machine: Machine, mail: Box, clock: Clock
 ) -> None:
     wish(owner, at_once="never", daily=True, weekly=True)
     clock.now = datetime(2026, 3, 2, 7, 0, tzinfo=UTC)  # a Monday, before half past seven
-    send(house)
+    send(context)
     assert mail.mails == []
     for hour in (8, 9, 15):
         clock.now = clock.now.replace(hour=hour)
-        send(house)
+        send(context)
     assert len(mail.mails) == 2
     assert {one["Message-ID"].split(".")[0] for one in mail.mails} == {"<daily", "<weekly"}
     assert "Nothing needs you." in mail.mails[0]["Subject"]
     clock.pass_(timedelta(days=1))
-    send(house)
+    send(context)
     assert len(mail.mails) == 3
 
 
@@ -364,11 +364,11 @@ def certificate(tmp_path: Path) -> tuple[Path, Path]:
 
 @pytest.mark.parametrize("security", ["tls", "starttls"])
 def test_mail_goes_over_tls_signed_in_and_to_nobody_unknown(
-    owner: Phylax, house: House, certificate: tuple[Path, Path], tmp_path: Path, security: str,
+    owner: Phylax, context: Context, certificate: tuple[Path, Path], tmp_path: Path, security: str,
     monkeypatch: pytest.MonkeyPatch, clock: Clock,
 ) -> None:  # fmt: skip
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
-    context.load_cert_chain(*certificate)
+    tls = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    tls.load_cert_chain(*certificate)
     found = Box()
 
     def check(server: SMTP, session: Session, envelope: Envelope, how: str, who: object):
@@ -376,7 +376,7 @@ def test_mail_goes_over_tls_signed_in_and_to_nobody_unknown(
         return AuthResult(success=who.password == b"quay and sea")
 
     port = free_port()
-    whole = {"ssl_context": context} if security == "tls" else {"tls_context": context}
+    whole = {"ssl_context": tls} if security == "tls" else {"tls_context": tls}
     server = Controller(
         found, hostname="127.0.0.1", port=port, authenticator=check, auth_required=True,
         auth_require_tls=security == "starttls", require_starttls=security == "starttls", **whole,
@@ -397,18 +397,18 @@ def test_mail_goes_over_tls_signed_in_and_to_nobody_unknown(
         owner.notices.set_mail_server(edit, None)
         wish(owner)
         owner.notices.send_trial(owner.people.me().id)
-        post(house)
+        post(context)
         (failed,) = owner.notices.list()
         assert PASSWORD_FILE in failed.error and "quay and sea" not in failed.error
         monkeypatch.setenv(PASSWORD_FILE, str(password))
         monkeypatch.delenv("SSL_CERT_FILE")
         clock.pass_(timedelta(minutes=2))
-        post(house)
+        post(context)
         (failed,) = owner.notices.list()
         assert "CERTIFICATE_VERIFY_FAILED" in failed.error and found.mails == []
         monkeypatch.setenv("SSL_CERT_FILE", str(certificate[0]))
         clock.pass_(timedelta(minutes=6))
-        post(house)
+        post(context)
         assert [one["Subject"] for one in found.mails] == ["Quayside: mail reaches you"]
     finally:
         server.stop()
@@ -458,19 +458,19 @@ class _Got:
 
 
 def test_hooks_are_signed_tried_again_and_given_up_when_gone(
-    owner: Phylax, house: House, machine: Machine, listener: HTTPServer, clock: Clock
+    owner: Phylax, context: Context, machine: Machine, listener: HTTPServer, clock: Clock
 ) -> None:
     url = f"http://127.0.0.1:{listener.server_port}/in?desk=1"
     made = owner.hooks.add(HookEdit(name="The desk's board", url=url))
     assert made.secret not in owner.hooks.list()[0].model_dump_json()
     listener.answers += [500]  # type: ignore[attr-defined]
-    fill(house, machine.id, 96)
+    fill(context, machine.id, 96)
     clock.pass_(timedelta(minutes=2))
-    send(house)
+    send(context)
     (waiting,) = owner.notices.list()
     assert (waiting.state, waiting.error) == ("waiting", "OSError: answered 500")
     clock.pass_(timedelta(minutes=2))
-    post(house)
+    post(context)
     (sent,) = owner.notices.list()
     assert (sent.state, sent.tries) == ("delivered", 2)
     (_, first), (headers, body) = listener.taken  # type: ignore[attr-defined]
@@ -489,9 +489,9 @@ def test_hooks_are_signed_tried_again_and_given_up_when_gone(
         verifier.verify(_Got(url.replace("desk=1", "desk=2"), headers), body=body)
 
     listener.answers += [410]  # type: ignore[attr-defined]
-    fill(house, machine.id, 99)
+    fill(context, machine.id, 99)
     clock.pass_(timedelta(minutes=20))
-    send(house)
+    send(context)
     (dead,) = owner.notices.list(state="given up")
     assert "gone for good" in dead.error
 

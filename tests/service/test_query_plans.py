@@ -16,7 +16,7 @@ from phylax.core.calendars import FeedEdit
 from phylax.core.notices import AtOnce, MailServerEdit, WishesEdit
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.shop import Machine
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.service.notices import compose, post
 from phylax.service.rounds import scheduler
@@ -32,7 +32,7 @@ GROWS = re.compile(
 
 
 @pytest.fixture
-def asked(house: House, monkeypatch: pytest.MonkeyPatch) -> Iterator[set[str]]:
+def asked(context: Context, monkeypatch: pytest.MonkeyPatch) -> Iterator[set[str]]:
     """Every statement that connections of the house are asked from now on."""
     statements: set[str] = set()
     make = Database._connect
@@ -43,11 +43,11 @@ def asked(house: House, monkeypatch: pytest.MonkeyPatch) -> Iterator[set[str]]:
         return connection
 
     monkeypatch.setattr(Database, "_connect", traced)
-    house.db._writer.set_trace_callback(statements.add)
-    while not house.db._readers.empty():
-        house.db._readers.get().close()
+    context.db._writer.set_trace_callback(statements.add)
+    while not context.db._readers.empty():
+        context.db._readers.get().close()
     yield statements
-    house.db._writer.set_trace_callback(None)
+    context.db._writer.set_trace_callback(None)
 
 
 @contextmanager
@@ -58,7 +58,7 @@ def _plain(path: Path) -> Iterator[sqlite3.Connection]:
 
 
 def test_no_query_walks_what_grows(
-    owner: Phylax, machine: Machine, house: House, asked: set[str], tmp_path: Path, clock: Clock
+    owner: Phylax, machine: Machine, context: Context, asked: set[str], tmp_path: Path, clock: Clock
 ) -> None:
     home = make_standin(tmp_path / "m")
     make_file(home / ".tmp/old", days_old=3)
@@ -73,7 +73,7 @@ def test_no_query_walks_what_grows(
     owner.runs.clean(machine.tag, ["user-temp", "downloads"], consents=[consent.id])
     agent.once()
     clock.pass_(timedelta(days=9))
-    scheduler.tick(house)
+    scheduler.tick(context)
     owner.today()
     owner.records.add_note(machine.tag, "Looked at the plans.")
     list(owner.records.list(words="plans"))
@@ -103,8 +103,8 @@ def test_no_query_walks_what_grows(
     (bench,) = owner.routines.run(3, [machine.id], on_bench=True)
     owner.runs.tick(bench.id, 1)
     agent.once()
-    monitor.whole(house)
-    monitor.watch(house)
+    monitor.whole(context)
+    monitor.watch(context)
     found = owner.attention.list()
     assert found
     owner.attention.settle(found[0], "looked at")
@@ -116,8 +116,8 @@ def test_no_query_walks_what_grows(
     wishes = WishesEdit(mail="ines@quayside.example", at_once=AtOnce.ALL, daily=True)
     owner.notices.set_wishes(owner.notices.wishes(me), wishes)
     clock.pass_(timedelta(hours=1))
-    compose(house)
-    post(house)
+    compose(context)
+    post(context)
     list(owner.notices.list())
     list(owner.notices.list(state="given up"))
     owner.machines.outlooks(machine.tag)
@@ -131,7 +131,7 @@ def test_no_query_walks_what_grows(
     httpx.get(f"{owner.url}{feed.path}", timeout=60).raise_for_status()
 
     walks = []
-    with _plain(house.db.path) as conn:
+    with _plain(context.db.path) as conn:
         for statement in asked:
             if not re.match(r"\s*(SELECT|UPDATE|DELETE|INSERT)", statement):
                 continue

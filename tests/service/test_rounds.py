@@ -15,7 +15,7 @@ from phylax.core.rounds import MachineFilter, Pressure, RoundEdit
 from phylax.core.runs import Run, RunState
 from phylax.core.shop import ClientEdit, ClosingDaysEdit, Machine, MachineEdit, ReadingIn
 from phylax.core.values import to_seconds
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 from phylax.service.runs import dispatch, ingest
 from phylax.store import agents, presence, runs
@@ -29,14 +29,14 @@ def plan(**change: object) -> RoundEdit:
 
 
 @pytest.fixture
-def four(owner: Phylax, house: House) -> list[Machine]:
+def four(owner: Phylax, context: Context) -> list[Machine]:
     """Four machines of one client that may work two at a time, each with an agent."""
     client = owner.clients.add(ClientEdit(name="Saltmarsh", at_once=2))
     made = [
         owner.machines.add(MachineEdit(tag=f"library-{n}", client_id=client.id, system="windows"))
         for n in range(1, 5)
     ]
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         for one in made:
             conn.execute(
                 "INSERT INTO agents VALUES (?, ?, 'standin', '', '', 0)", (one.id, bytes([one.id]))
@@ -44,29 +44,29 @@ def four(owner: Phylax, house: House) -> list[Machine]:
     return made
 
 
-def pass_until(house: House, clock: Clock, moment: datetime) -> None:
+def pass_until(context: Context, clock: Clock, moment: datetime) -> None:
     """Time passes with the scheduler awake."""
     while clock.now < moment:
         clock.now = min(moment, clock.now + timedelta(minutes=2))
-        scheduler.tick(house)
+        scheduler.tick(context)
 
 
-def ask(house: House, machine: Machine) -> int | None:
+def ask(context: Context, machine: Machine) -> int | None:
     """A machine asks for work; the run it is given."""
-    with house.db.write() as conn:
-        order = dispatch.offer(conn, machine.id, at=house.now())
+    with context.db.write() as conn:
+        order = dispatch.offer(conn, machine.id, at=context.now())
     return order.run_id if order else None
 
 
-def finish(house: House, machine: Machine, run_id: int) -> None:
-    with house.db.write() as conn:
+def finish(context: Context, machine: Machine, run_id: int) -> None:
+    with context.db.write() as conn:
         run = runs.run(conn, run_id)
         assert run is not None
         result = ResultMessage(
-            id=f"result-{run_id}-x", run_id=run_id, started_at=house.clock() - HOUR / 4,
-            ended_at=house.clock(), passes=1,
+            id=f"result-{run_id}-x", run_id=run_id, started_at=context.clock() - HOUR / 4,
+            ended_at=context.clock(), passes=1,
         )  # fmt: skip
-        ingest.apply(conn, machine.id, result, at=house.now())
+        ingest.apply(conn, machine.id, result, at=context.now())
 
 
 def of(owner: Phylax, machine: Machine) -> list[Run]:
@@ -117,43 +117,43 @@ def test_a_round_that_names_what_is_not_there_is_refused(
 
 
 def test_no_more_machines_of_a_client_work_at_once_than_may(
-    owner: Phylax, four: list[Machine], house: House, clock: Clock
+    owner: Phylax, four: list[Machine], context: Context, clock: Clock
 ) -> None:
     owner.rounds.add(plan(machine_ids=[m.id for m in four], catch_up=HOUR))
-    pass_until(house, clock, DUE)
-    given = [ask(house, one) for one in four]
+    pass_until(context, clock, DUE)
+    given = [ask(context, one) for one in four]
     assert [run is not None for run in given] == [True, True, False, False]
     # what a person asks for is not held up
     owner.runs.survey(four[3].tag)
-    asked = ask(house, four[3])
+    asked = ask(context, four[3])
     assert asked is not None and owner.runs.get(asked).made_by == "Ines Marrow"
-    finish(house, four[0], given[0] or 0)
-    finish(house, four[3], asked)
-    assert ask(house, four[2]) is not None
-    pass_until(house, clock, DUE + HOUR + timedelta(minutes=3))
+    finish(context, four[0], given[0] or 0)
+    finish(context, four[3], asked)
+    assert ask(context, four[2]) is not None
+    pass_until(context, clock, DUE + HOUR + timedelta(minutes=3))
     (missed,) = [r for r in of(owner, four[3]) if r.state is RunState.MISSED]
     assert missed.cause == "site"
 
 
 def test_a_run_starts_only_in_its_window_and_is_told_when_it_must_have_ended(
-    owner: Phylax, four: list[Machine], house: House, clock: Clock
+    owner: Phylax, four: list[Machine], context: Context, clock: Clock
 ) -> None:
     owner.rounds.add(plan(machine_ids=[four[0].id], closes="19:30", catch_up=timedelta(days=2)))
-    pass_until(house, clock, DUE + timedelta(minutes=50))
-    assert ask(house, four[0]) is None, "fifteen minutes do not fit any more"
-    pass_until(house, clock, DUE + timedelta(hours=3))
-    assert ask(house, four[0]) is None, "outside the window"
-    pass_until(house, clock, DUE + timedelta(days=1))
-    with house.db.write() as conn:
-        order = dispatch.offer(conn, four[0].id, at=house.now())
+    pass_until(context, clock, DUE + timedelta(minutes=50))
+    assert ask(context, four[0]) is None, "fifteen minutes do not fit any more"
+    pass_until(context, clock, DUE + timedelta(hours=3))
+    assert ask(context, four[0]) is None, "outside the window"
+    pass_until(context, clock, DUE + timedelta(days=1))
+    with context.db.write() as conn:
+        order = dispatch.offer(conn, four[0].id, at=context.now())
     assert order is not None and order.kind == "clean"
     assert order.end_by == DUE + timedelta(days=1, hours=1)
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         result = ResultMessage(
             id="result-over", run_id=order.run_id, started_at=clock.now, ended_at=order.end_by,
             out_of_time=True,
         )  # fmt: skip
-        ingest.apply(conn, four[0].id, result, at=house.now())
+        ingest.apply(conn, four[0].id, result, at=context.now())
     (run, *_) = of(owner, four[0])
     assert (run.state, run.reason) == (
         RunState.PARTLY, "its window ended before it was through",
@@ -195,7 +195,7 @@ def test_a_clients_own_time_zone_counts_where_the_round_says_so(
 
 
 def test_a_round_runs_when_space_is_short_at_most_every_so_many_days(
-    owner: Phylax, four: list[Machine], house: House, clock: Clock
+    owner: Phylax, four: list[Machine], context: Context, clock: Clock
 ) -> None:
     machine = four[0]
     owner.rounds.add(
@@ -208,16 +208,16 @@ def test_a_round_runs_when_space_is_short_at_most_every_so_many_days(
             id=f"reading-{free}-{clock.now.isoformat()}",
             readings=(ReadingIn(mount="/", capacity=100, free=free, at=clock.now),),
         )
-        with house.db.write() as conn:
-            ingest.apply(conn, machine.id, message, at=house.now())
+        with context.db.write() as conn:
+            ingest.apply(conn, machine.id, message, at=context.now())
         return [run.state for run in of(owner, machine)]
 
     assert reading(11) == []
     assert reading(9) == ["waiting"]
     clock.pass_(HOUR)
     assert reading(5) == ["waiting"], "once, however often it is told"
-    run = ask(house, machine)
-    finish(house, machine, run or 0)
+    run = ask(context, machine)
+    finish(context, machine, run or 0)
     clock.pass_(timedelta(days=1))
     assert reading(4) == ["done"]
     clock.pass_(timedelta(days=1))
@@ -228,7 +228,7 @@ def test_a_round_runs_when_space_is_short_at_most_every_so_many_days(
 
 
 def test_the_next_time_is_skipped_or_held_back_for_one_machine(
-    owner: Phylax, four: list[Machine], house: House, clock: Clock
+    owner: Phylax, four: list[Machine], context: Context, clock: Clock
 ) -> None:
     made = owner.rounds.add(plan(machine_ids=[m.id for m in four[:3]]))
     owner.rounds.skip(made.id, four[0].id, "exams")
@@ -238,28 +238,28 @@ def test_the_next_time_is_skipped_or_held_back_for_one_machine(
     assert told["library-1"] == "skipped by Ines Marrow: exams" and "held back" in told["library-2"]
     (line, *_) = owner.rounds.agenda().lines
     assert line.note == "skipped on 1 of 3"
-    pass_until(house, clock, DUE)
-    assert [ask(house, one) is None for one in four[:3]] == [True, True, False]
+    pass_until(context, clock, DUE)
+    assert [ask(context, one) is None for one in four[:3]] == [True, True, False]
     (skipped,) = of(owner, four[0])
     assert (skipped.state, skipped.reason) == (
         RunState.CALLED_OFF, "skipped by Ines Marrow: exams",
     )  # fmt: skip
-    pass_until(house, clock, later)
-    assert ask(house, four[1]) is not None
+    pass_until(context, clock, later)
+    assert ask(context, four[1]) is not None
     assert owner.rounds.get(made.id).next_at == DUE + timedelta(days=7)
 
 
 def test_what_waits_already_is_skipped_and_held_back_too(
-    owner: Phylax, four: list[Machine], house: House, clock: Clock
+    owner: Phylax, four: list[Machine], context: Context, clock: Clock
 ) -> None:
     made = owner.rounds.add(plan(machine_ids=[four[0].id, four[1].id]))
-    pass_until(house, clock, DUE)
+    pass_until(context, clock, DUE)
     owner.rounds.hold_back(made.id, four[0].id, DUE + 5 * HOUR)
     owner.rounds.skip(made.id, four[1].id)
-    assert ask(house, four[0]) is None
+    assert ask(context, four[0]) is None
     assert of(owner, four[1])[0].state is RunState.CALLED_OFF
-    pass_until(house, clock, DUE + 6 * HOUR)
-    assert ask(house, four[0]) is not None
+    pass_until(context, clock, DUE + 6 * HOUR)
+    assert ask(context, four[0]) is not None
     with pytest.raises(RefusedError, match="later time"):
         owner.rounds.hold_back(made.id, four[0].id, DUE)
     with pytest.raises(RefusedError, match="is not in"):
@@ -267,16 +267,16 @@ def test_what_waits_already_is_skipped_and_held_back_too(
 
 
 def test_ending_a_round_calls_off_what_waits(
-    owner: Phylax, four: list[Machine], house: House, clock: Clock
+    owner: Phylax, four: list[Machine], context: Context, clock: Clock
 ) -> None:
     made = owner.rounds.add(plan(machine_ids=[four[0].id]))
-    pass_until(house, clock, DUE)
+    pass_until(context, clock, DUE)
     owner.rounds.end(made.id)
     assert of(owner, four[0])[0].reason == "the round was ended by Ines Marrow"
 
 
 def test_only_what_failed_is_done_again(
-    owner: Phylax, machine: Machine, tmp_path: Path, house: House, clock: Clock
+    owner: Phylax, machine: Machine, tmp_path: Path, context: Context, clock: Clock
 ) -> None:
     home = make_standin(tmp_path / "m", files_in_use=("root/home/anna/.tmp/open",))
     make_file(home / ".tmp/open", days_old=3)
@@ -294,7 +294,7 @@ def test_only_what_failed_is_done_again(
         owner.runs.again([looked.id])
     # of one that was missed, all is done
     owner.rounds.add(plan(machine_ids=[machine.id]))
-    pass_until(house, clock, DUE + 3 * HOUR)
+    pass_until(context, clock, DUE + 3 * HOUR)
     (missed,) = owner.runs.missed(DUE)
     (whole,) = owner.runs.again([missed.id])
     assert whole.routine_id == 1 and whole.categories == missed.categories
@@ -326,11 +326,11 @@ def test_listings_that_wait_are_agreed_to_in_one_place(
 
 
 def test_hours_are_learnt_from_what_machines_report_and_a_round_is_warned_of(
-    owner: Phylax, four: list[Machine], house: House, clock: Clock
+    owner: Phylax, four: list[Machine], context: Context, clock: Clock
 ) -> None:
     clock.now = datetime(2026, 6, 1, 9, tzinfo=UTC)
     machine = four[0]
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         for days_ago in range(90):
             day = clock.now - timedelta(days=days_ago)
             told = [to_seconds(day.replace(hour=h)) for h in range(9, 17)]
@@ -361,19 +361,19 @@ def test_asking_for_work_is_heard_as_being_on(
 
 
 def test_a_machine_that_slept_says_so_afterwards_and_the_record_is_put_right(
-    owner: Phylax, four: list[Machine], house: House, clock: Clock
+    owner: Phylax, four: list[Machine], context: Context, clock: Clock
 ) -> None:
     machine = four[0]
     owner.rounds.add(plan(machine_ids=[machine.id]))
-    pass_until(house, clock, DUE + 3 * HOUR)
+    pass_until(context, clock, DUE + 3 * HOUR)
     (missed,) = of(owner, machine)
     assert missed.cause == "off"
     slept = Asleep(begin=DUE - HOUR, end=DUE + 2.5 * HOUR)
     awake = Awake(at=clock.now, since=DUE - 9 * HOUR, slept=(slept,))
     message = ReadingsMessage(id="reading-awake", readings=(), awake=awake)
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         assert agents.seen_at(conn, machine.id) == 0
-        ingest.apply(conn, machine.id, message, at=house.now())
+        ingest.apply(conn, machine.id, message, at=context.now())
     (after,) = of(owner, machine)
     assert (after.cause, after.reason) == ("asleep", "the machine was asleep")
     correction, first = list(owner.records.list(machine=machine.tag))[:2]
@@ -381,29 +381,29 @@ def test_a_machine_that_slept_says_so_afterwards_and_the_record_is_put_right(
 
 
 def test_a_longer_outage_of_the_service_is_the_reason_where_it_was(
-    owner: Phylax, four: list[Machine], house: House, clock: Clock
+    owner: Phylax, four: list[Machine], context: Context, clock: Clock
 ) -> None:
     owner.rounds.add(plan(machine_ids=[four[0].id]))
-    pass_until(house, clock, DUE - HOUR)
+    pass_until(context, clock, DUE - HOUR)
     clock.now = DUE + timedelta(days=1)
-    scheduler.tick(house)
+    scheduler.tick(context)
     (missed,) = of(owner, four[0])
     assert missed.cause == "service down"
     assert owner.rounds.get(1).next_at == DUE + timedelta(days=7)
-    assert ask(house, four[0]) is None
+    assert ask(context, four[0]) is None
 
 
 # --- the agenda ------------------------------------------------------------------------------
 
 
 def test_the_agenda_tells_what_was_what_comes_and_what_clashes(
-    owner: Phylax, four: list[Machine], house: House, clock: Clock
+    owner: Phylax, four: list[Machine], context: Context, clock: Clock
 ) -> None:
     ids = [m.id for m in four]
     owner.rounds.add(plan(machine_ids=ids))
     owner.rounds.add(plan(name="Also", machine_ids=ids[:1], at=time(18, 35), closes="18:45"))
-    pass_until(house, clock, DUE + timedelta(minutes=2))
-    finish(house, four[1], ask(house, four[1]) or 0)
+    pass_until(context, clock, DUE + timedelta(minutes=2))
+    finish(context, four[1], ask(context, four[1]) or 0)
     lines = owner.rounds.agenda(since=DUE - HOUR, until=DUE + timedelta(days=8)).lines
     (was, also, comes, too) = lines
     assert was.states == {"done": 1, "waiting": 3} and comes.states == {}

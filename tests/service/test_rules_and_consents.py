@@ -11,7 +11,7 @@ from phylax.client import ChangedMeanwhileError, NotFoundError, Phylax, RefusedE
 from phylax.core.consents import NewConsent
 from phylax.core.retention import Rule, Scope
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 
 DAY = timedelta(days=1)
 
@@ -89,7 +89,7 @@ def test_the_whole_listing_comes_in_pages_and_in_order(owner: Phylax, survey_id:
 
 
 def test_a_yes_to_the_whole_is_a_yes_to_what_was_proposed(
-    owner: Phylax, machine: Machine, survey_id: int, house: House
+    owner: Phylax, machine: Machine, survey_id: int, context: Context
 ) -> None:
     consent = owner.surveys.consent(survey_id, "downloads", word="by letter")
     assert (consent.whole, consent.items, consent.size) == (True, 300, 3000)
@@ -98,7 +98,7 @@ def test_a_yes_to_the_whole_is_a_yes_to_what_was_proposed(
     assert run.expected is not None and run.expected.count == 300
     (kept,) = owner.machines.consents(machine.id)
     assert kept.used_by_run == run.id
-    assert [a.cause for a in needs_you(house, owner)] == []
+    assert [a.cause for a in needs_you(context, owner)] == []
 
 
 @pytest.mark.parametrize(

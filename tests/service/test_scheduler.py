@@ -10,7 +10,7 @@ from helpers import TUESDAY, Clock
 from phylax.client import Phylax, RefusedError
 from phylax.core.runs import RunState
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 from phylax.store.database import Database
 
@@ -22,34 +22,34 @@ def states(owner: Phylax) -> list[str]:
 
 
 def test_an_occurrence_is_made_once_at_its_time(
-    owner: Phylax, machine: Machine, house: House, clock: Clock
+    owner: Phylax, machine: Machine, context: Context, clock: Clock
 ) -> None:
     made = owner.rounds.add(TUESDAY)
     assert made.next_at == DUE
     clock.now = DUE - timedelta(seconds=1)
-    assert scheduler.tick(house) == set()
+    assert scheduler.tick(context) == set()
     clock.now = DUE
-    assert scheduler.tick(house) == {machine.id}
-    assert scheduler.tick(house) == set()
+    assert scheduler.tick(context) == {machine.id}
+    assert scheduler.tick(context) == set()
     (run,) = owner.runs.list()
     assert (run.state, run.due_at, run.made_by) == (RunState.WAITING, DUE, "Tuesdays")
     assert owner.rounds.get(made.id).next_at == DUE + timedelta(days=7)
 
 
 def test_two_services_on_one_file_make_no_occurrence_twice(
-    owner: Phylax, machine: Machine, house: House, clock: Clock
+    owner: Phylax, machine: Machine, context: Context, clock: Clock
 ) -> None:
     owner.rounds.add(TUESDAY)
     clock.now = DUE
-    other = House(Database(house.db.path), clock)
-    scheduler.tick(house)
+    other = Context(Database(context.db.path), clock)
+    scheduler.tick(context)
     scheduler.tick(other)
     other.db.close()
     assert states(owner) == ["waiting"]
 
 
 def test_two_services_that_tick_at_the_same_time_make_no_occurrence_twice(
-    owner: Phylax, house: House, clock: Clock
+    owner: Phylax, context: Context, clock: Clock
 ) -> None:
     client = owner.clients.add(ClientEdit(name="Many"))
     ids = tuple(
@@ -57,10 +57,10 @@ def test_two_services_that_tick_at_the_same_time_make_no_occurrence_twice(
         for n in range(8)
     )
     owner.rounds.add(TUESDAY.model_copy(update={"recurrence": "FREQ=DAILY", "machine_ids": ids}))
-    other = House(Database(house.db.path), clock)
+    other = Context(Database(context.db.path), clock)
     for _ in range(20):
         clock.pass_(timedelta(hours=8))
-        both = [Thread(target=scheduler.tick, args=(one,)) for one in (house, other) * 2]
+        both = [Thread(target=scheduler.tick, args=(one,)) for one in (context, other) * 2]
         for thread in both:
             thread.start()
         for thread in both:
@@ -74,12 +74,12 @@ def test_two_services_that_tick_at_the_same_time_make_no_occurrence_twice(
 
 
 def test_a_machine_that_stays_off_misses_it_and_the_record_says_why(
-    owner: Phylax, machine: Machine, house: House, clock: Clock
+    owner: Phylax, machine: Machine, context: Context, clock: Clock
 ) -> None:
     owner.rounds.add(TUESDAY)
     clock.now = DUE
     for _ in range(62):
-        scheduler.tick(house)
+        scheduler.tick(context)
         clock.pass_(timedelta(minutes=2))
     (run,) = owner.runs.list()
     assert (run.state, run.reason) == (RunState.MISSED, "no agent is enrolled on the machine")
@@ -87,11 +87,11 @@ def test_a_machine_that_stays_off_misses_it_and_the_record_says_why(
 
 
 def test_after_a_week_down_nothing_is_done_late_and_each_occurrence_ends_once(
-    owner: Phylax, machine: Machine, house: House, clock: Clock
+    owner: Phylax, machine: Machine, context: Context, clock: Clock
 ) -> None:
     owner.rounds.add(TUESDAY)
     clock.now = DUE + timedelta(days=14, hours=1)
-    scheduler.tick(house)
+    scheduler.tick(context)
     found = {run.due_at: (run.state, run.reason) for run in owner.runs.list()}
     missed = (RunState.MISSED, "the service was down until its time had passed")
     assert found == {
@@ -102,7 +102,7 @@ def test_after_a_week_down_nothing_is_done_late_and_each_occurrence_ends_once(
 
 
 def test_an_occurrence_that_still_waits_gives_way_to_the_next(
-    owner: Phylax, machine: Machine, house: House, clock: Clock
+    owner: Phylax, machine: Machine, context: Context, clock: Clock
 ) -> None:
     daily = TUESDAY.model_copy(
         update={"recurrence": "FREQ=DAILY", "catch_up": timedelta(days=3), "name": "Daily"}
@@ -110,17 +110,17 @@ def test_an_occurrence_that_still_waits_gives_way_to_the_next(
     owner.rounds.add(daily)
     for _ in range(3):
         clock.pass_(timedelta(days=1))
-        scheduler.tick(house)
+        scheduler.tick(context)
     assert states(owner) == ["waiting", "missed", "missed"]
 
 
 def test_a_paused_round_makes_nothing_and_an_ended_one_is_gone(
-    owner: Phylax, machine: Machine, house: House, clock: Clock
+    owner: Phylax, machine: Machine, context: Context, clock: Clock
 ) -> None:
     made = owner.rounds.add(TUESDAY)
     paused = owner.rounds.change(made, TUESDAY.model_copy(update={"paused": True}))
     clock.now = DUE
-    scheduler.tick(house)
+    scheduler.tick(context)
     assert states(owner) == []
     owner.rounds.end(paused.id)
     assert list(owner.rounds.list()) == []
@@ -128,7 +128,7 @@ def test_a_paused_round_makes_nothing_and_an_ended_one_is_gone(
 
 
 def test_a_season_of_switching_off_ends_every_occurrence_in_one_state(
-    owner: Phylax, house: House, clock: Clock
+    owner: Phylax, context: Context, clock: Clock
 ) -> None:
     client = owner.clients.add(ClientEdit(name="Many"))
     ids = tuple(
@@ -139,9 +139,9 @@ def test_a_season_of_switching_off_ends_every_occurrence_in_one_state(
     for hour in range(24 * 30):
         clock.now = datetime(2026, 3, 2, 9, tzinfo=UTC) + timedelta(hours=hour)
         if hour % 24 not in (11, 12):  # the service itself is away at odd hours
-            scheduler.tick(house)
+            scheduler.tick(context)
     clock.pass_(timedelta(hours=3))
-    scheduler.tick(house)
+    scheduler.tick(context)
     runs = list(owner.runs.list())
     assert Counter(run.state for run in runs) == {RunState.MISSED: 30 * 5}
     assert len({(run.machine_id, run.due_at) for run in runs}) == len(runs)

@@ -18,7 +18,7 @@ from phylax.core.holds import HeldPick
 from phylax.core.orders import SetBackMessage
 from phylax.core.retention import Rule, Scope
 from phylax.core.shop import Machine
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.store import generation
 
 ONE, OTHER = "1" * 32, "2" * 32
@@ -80,13 +80,13 @@ def agent(owner: Phylax, machine: Machine, tmp_path: Path, home: Path) -> Agent:
 
 
 def test_what_was_held_since_the_copy_is_known_again_and_can_be_put_back(
-    owner: Phylax, machine: Machine, agent: Agent, home: Path, house: House, clock: Clock,
+    owner: Phylax, machine: Machine, agent: Agent, home: Path, context: Context, clock: Clock,
     tmp_path: Path,
 ) -> None:  # fmt: skip
     clock.now = datetime.now(UTC) + timedelta(hours=2)
     agent.once()
     copy = sqlite3.connect(tmp_path / "copy")
-    with sqlite3.connect(house.db.path) as now:
+    with sqlite3.connect(context.db.path) as now:
         now.backup(copy)
     lost = make_file(home / ".tmp/letter.txt", 700, days_old=9)
     owner.rules.put(Scope.MACHINE, machine.id, "user-temp", Rule(hold_for=timedelta(days=3)))
@@ -94,16 +94,16 @@ def test_what_was_held_since_the_copy_is_known_again_and_can_be_put_back(
     agent.once()
     agent.once()
     assert owner.holds.list(machine.tag)[0].run_id == run.id and not lost.exists()
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         name = generation.current(conn).name
-    copy.backup(house.db._writer)
+    copy.backup(context.db._writer)
     assert not owner.holds.list(machine.tag)
 
     for _ in range(3):
         agent.once()
     (hold,) = owner.holds.list(machine.tag)
     assert hold.run_id is None and hold.held.count == 1
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         assert generation.current(conn).name != name
     (said,) = [r.text for r in owner.records.list(machine=machine.tag) if "set back" in r.text]
     assert "What was told in between is lost" in said
@@ -113,17 +113,17 @@ def test_what_was_held_since_the_copy_is_known_again_and_can_be_put_back(
 
 
 def test_an_agent_that_lies_makes_no_new_life_every_time(
-    owner: Phylax, machine: Machine, agent: Agent, house: House, clock: Clock
+    owner: Phylax, machine: Machine, agent: Agent, context: Context, clock: Clock
 ) -> None:
     clock.now = datetime.now(UTC) + timedelta(hours=2)
 
     def claim(knew: int, came_to: int, number: int) -> str:
-        with house.db.write() as conn:
+        with context.db.write() as conn:
             name = generation.current(conn).name
         agent._link.report(
             SetBackMessage(id=f"set-back-{number}", generation=name, knew=knew, came_to=came_to)
         )
-        with house.db.write() as conn:
+        with context.db.write() as conn:
             return generation.current(conn).name
 
     first = claim(5, 9, 1)

@@ -14,7 +14,7 @@ from phylax.core.routines import Routine, RoutineEdit, RoutineStep, StepKind
 from phylax.core.runs import RunState
 from phylax.core.shop import Machine
 from phylax.core.survey import Tally
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.runs import dispatch, ingest
 from phylax.store import agents
 
@@ -22,42 +22,42 @@ GIB = 2**30
 
 
 @pytest.fixture
-def machine(machine: Machine, house: House) -> Machine:
-    with house.db.write() as conn:
+def machine(machine: Machine, context: Context) -> Machine:
+    with context.db.write() as conn:
         conn.execute(
             "INSERT INTO agents VALUES (?, ?, 'standin', '', '', 0)", (machine.id, b"agent")
         )
-        agents.seen(conn, machine.id, at=house.now())
+        agents.seen(conn, machine.id, at=context.now())
     return machine
 
 
 def clean(
-    owner: Phylax, house: House, machine: Machine, routine: int, freed: dict[str, int]
+    owner: Phylax, context: Context, machine: Machine, routine: int, freed: dict[str, int]
 ) -> None:
     """One cleaning by a routine, told by the machine."""
     (run,) = owner.routines.run(routine, [machine.id])
-    with house.db.write() as conn:
-        order = dispatch.offer(conn, machine.id, at=house.now())
+    with context.db.write() as conn:
+        order = dispatch.offer(conn, machine.id, at=context.now())
         assert order is not None and order.run_id == run.id
         result = ResultMessage(
             id=f"result-{run.id}-x", run_id=run.id, passes=1,
-            started_at=house.clock() - timedelta(minutes=10), ended_at=house.clock(),
+            started_at=context.clock() - timedelta(minutes=10), ended_at=context.clock(),
             outcomes=tuple(
                 CategoryOutcome(category=key, removed=Tally(count=size // 1000, size=size))
                 for key, size in freed.items()
             ),
         )  # fmt: skip
-        ingest.apply(conn, machine.id, result, at=house.now())
+        ingest.apply(conn, machine.id, result, at=context.now())
     assert owner.runs.get(run.id).state is RunState.DONE
 
 
 def weekly(
-    owner: Phylax, house: House, machine: Machine, clock: Clock, routine: int,
+    owner: Phylax, context: Context, machine: Machine, clock: Clock, routine: int,
     weeks: int, freed: dict[str, int],
 ) -> None:  # fmt: skip
     for _ in range(weeks):
         clock.pass_(timedelta(days=7))
-        clean(owner, house, machine, routine, freed)
+        clean(owner, context, machine, routine, freed)
 
 
 @pytest.fixture
@@ -67,10 +67,10 @@ def routine(owner: Phylax) -> Routine:
 
 
 def test_what_was_freed_by_week_and_what_costs_the_most(
-    owner: Phylax, house: House, machine: Machine, clock: Clock, routine: Routine
+    owner: Phylax, context: Context, machine: Machine, clock: Clock, routine: Routine
 ) -> None:
-    weekly(owner, house, machine, clock, routine.id, 3, {"trash": GIB, "web-cache": 2 * GIB})
-    clean(owner, house, machine, routine.id, {"trash": GIB})
+    weekly(owner, context, machine, clock, routine.id, 3, {"trash": GIB, "web-cache": 2 * GIB})
+    clean(owner, context, machine, routine.id, {"trash": GIB})
     found = owner.trends.shop()
     assert len(found.weeks) == 26 and {week.monday.weekday() for week in found.weeks} == {0}
     assert [week.size // GIB for week in found.weeks[-4:]] == [0, 3, 3, 4]
@@ -81,13 +81,13 @@ def test_what_was_freed_by_week_and_what_costs_the_most(
 
 
 def test_before_and_after_of_a_rule(
-    owner: Phylax, house: House, machine: Machine, clock: Clock, routine: Routine
+    owner: Phylax, context: Context, machine: Machine, clock: Clock, routine: Routine
 ) -> None:
-    weekly(owner, house, machine, clock, routine.id, 10, {"trash": GIB, "web-cache": GIB})
+    weekly(owner, context, machine, clock, routine.id, 10, {"trash": GIB, "web-cache": GIB})
     owner.rules.put(Scope.MACHINE, machine.id, "trash", Rule(keep_for=timedelta(days=3)))
     (early,) = owner.trends.shop().changes
     assert early.after.days == 0 and early.before.freed_each == GIB
-    weekly(owner, house, machine, clock, routine.id, 10, {"trash": 3 * GIB, "web-cache": GIB})
+    weekly(owner, context, machine, clock, routine.id, 10, {"trash": 3 * GIB, "web-cache": GIB})
     (one,) = owner.trends.shop().changes
     assert (one.what, one.name, one.about, one.who) == (
         "rule", "Trash", machine.tag, "Ines Marrow",
@@ -99,12 +99,12 @@ def test_before_and_after_of_a_rule(
 
 
 def test_before_and_after_of_a_routine(
-    owner: Phylax, house: House, machine: Machine, clock: Clock, routine: Routine
+    owner: Phylax, context: Context, machine: Machine, clock: Clock, routine: Routine
 ) -> None:
-    weekly(owner, house, machine, clock, routine.id, 4, {"trash": GIB})
+    weekly(owner, context, machine, clock, routine.id, 4, {"trash": GIB})
     only_trash = RoutineStep(kind=StepKind.CLEAN, categories=("trash",))
     owner.routines.change(routine, RoutineEdit(name="Ours", steps=(only_trash,)))
-    weekly(owner, house, machine, clock, routine.id, 2, {"trash": GIB})
+    weekly(owner, context, machine, clock, routine.id, 2, {"trash": GIB})
     (one,) = owner.trends.shop().changes
     assert (one.what, one.name, one.about) == ("routine", "Ours", "version 2")
     assert (one.before.cleanings, one.after.cleanings) == (4, 2)

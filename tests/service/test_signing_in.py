@@ -42,7 +42,7 @@ def test_no_secret_is_in_the_file_or_in_a_listing(service: Service, owner: Phyla
     token = owner.people.make_token("backup script").token
     machine_key = [token, PASSWORD]
     listed = owner.send("GET", "/tokens").text + owner.send("GET", "/audit").text
-    file = service.house.db.path
+    file = service.context.db.path
     kept = file.read_bytes() + file.with_name(file.name + "-wal").read_bytes()
     for secret in machine_key:
         assert secret not in listed

@@ -20,7 +20,7 @@ from phylax.core.records import verify
 from phylax.core.rounds import RoundEdit
 from phylax.core.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 from phylax.service.runs import availability, dispatch, ingest, queue
 from phylax.service.schedule.timetable import place_all, place_round
@@ -88,7 +88,7 @@ def at_slot(slot: int) -> datetime:
 
 @dataclass
 class World:
-    house: House
+    context: Context
     now: int
     random: Random
     machines: dict[int, Machine]
@@ -111,11 +111,11 @@ class World:
 
 def make_world(folder: Path) -> World:
     random = Random(86101)
-    house = House(Database(folder / "year.sqlite3"))
-    world = World(house, to_seconds(BEGIN), random, {}, {})
-    house.clock = world.clock
+    context = Context(Database(folder / "year.sqlite3"))
+    world = World(context, to_seconds(BEGIN), random, {}, {})
+    context.clock = world.clock
     at = world.now
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         shop.open_shop(conn, ShopEdit(name="Quayside", zone=DUBLIN))
         routines.ship(conn, at=at)
         for n in range(40):
@@ -195,20 +195,20 @@ def _service(world: World) -> None:
 
 
 def _crash_in_the_middle(world: World) -> None:
-    with pytest.raises(KeyboardInterrupt), world.house.db.write() as conn:
-        queue.make_due(conn, at=world.house.now())
+    with pytest.raises(KeyboardInterrupt), world.context.db.write() as conn:
+        queue.make_due(conn, at=world.context.now())
         raise KeyboardInterrupt
 
 
 def _pass(world: World, slot: int, *, quiet: bool = False) -> None:
-    house = world.house
+    context = world.context
     if world.up:
-        scheduler.tick(house)
-        scheduler.tick(house)
+        scheduler.tick(context)
+        scheduler.tick(context)
     if quiet:
         return
-    with house.db.write() as conn:
-        now = house.now()
+    with context.db.write() as conn:
+        now = context.now()
         if world.up:
             asked = conn.execute(
                 "SELECT DISTINCT machine_id FROM runs WHERE due_at <= ?"
@@ -285,12 +285,12 @@ def lived(tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
     world = make_world(tmp_path_factory.mktemp("year"))
     live(world)
     yield world
-    world.house.db.close()
+    world.context.db.close()
     patch.undo()
 
 
 def rows(world: World, sql: str) -> list[tuple]:
-    with world.house.db.read() as conn:
+    with world.context.db.read() as conn:
         return [tuple(row) for row in conn.execute(sql)]
 
 
@@ -398,6 +398,6 @@ def test_every_missed_one_has_its_true_reason(lived: World) -> None:
 
 
 def test_the_records_of_the_year_are_one_unbroken_chain(lived: World) -> None:
-    with lived.house.db.read() as conn:
+    with lived.context.db.read() as conn:
         checked = verify(records.chain(conn))
     assert checked.intact and checked.entries > 5000

@@ -11,7 +11,7 @@ from helpers import TUESDAY
 from phylax.core.records import Entry, RecordKind
 from phylax.core.shop import ReadingIn, by_volume
 from phylax.core.survey import ledger
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.runs import queue
 from phylax.store import (
     database,
@@ -28,8 +28,8 @@ from phylax.store.database import Database, NewerFileError
 NOW = datetime(2026, 3, 2, 9, tzinfo=UTC)
 
 
-def add_machine(house: House, tag: str = "ferry-desk") -> int:
-    with house.db.write() as conn:
+def add_machine(context: Context, tag: str = "ferry-desk") -> int:
+    with context.db.write() as conn:
         conn.execute(
             "INSERT OR IGNORE INTO clients (id, name, contact, mail, phone, note, changed_by,"
             " changed_at) VALUES (1, 'F', '', '', '', '', '', 0)"
@@ -168,8 +168,8 @@ def test_a_schema_file_that_fails_changes_nothing(
         assert not after.execute("SELECT 1 FROM sqlite_master WHERE name = 'half'").fetchall()
 
 
-def test_every_table_is_strict_and_what_is_acknowledged_is_on_the_disk(house: House) -> None:
-    with house.db.write() as conn:
+def test_every_table_is_strict_and_what_is_acknowledged_is_on_the_disk(context: Context) -> None:
+    with context.db.write() as conn:
         loose = conn.execute(
             """
             SELECT name FROM pragma_table_list
@@ -183,21 +183,21 @@ def test_every_table_is_strict_and_what_is_acknowledged_is_on_the_disk(house: Ho
         assert conn.execute("PRAGMA foreign_keys").fetchone()[0] == 1
 
 
-def test_a_change_that_fails_half_way_leaves_nothing(house: House) -> None:
-    with pytest.raises(RuntimeError), house.db.write() as conn:
+def test_a_change_that_fails_half_way_leaves_nothing(context: Context) -> None:
+    with pytest.raises(RuntimeError), context.db.write() as conn:
         conn.execute("UPDATE shop SET name = 'half'")
         raise RuntimeError
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         assert conn.execute("SELECT name FROM shop").fetchone()[0] == "Quayside"
 
 
-def test_readers_go_on_while_somebody_writes(house: House) -> None:
-    with house.db.write() as conn:
+def test_readers_go_on_while_somebody_writes(context: Context) -> None:
+    with context.db.write() as conn:
         conn.execute("UPDATE shop SET name = 'new'")
         seen: list[str] = []
 
         def read() -> None:
-            with house.db.read() as other:
+            with context.db.read() as other:
                 seen.append(other.execute("SELECT name FROM shop").fetchone()[0])
 
         thread = threading.Thread(target=read)
@@ -206,25 +206,25 @@ def test_readers_go_on_while_somebody_writes(house: House) -> None:
         assert seen == ["Quayside"]
 
 
-def test_records_are_appended_and_never_changed(house: House) -> None:
-    machine_id = add_machine(house)
+def test_records_are_appended_and_never_changed(context: Context) -> None:
+    machine_id = add_machine(context)
     entry = Entry(machine_id=machine_id, at=NOW, who="Wren", kind=RecordKind.NOTE, text="Told her.")
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         records.append(conn, entry)
     for change in ("UPDATE records SET text = 'x'", "DELETE FROM records"):
-        with pytest.raises(sqlite3.IntegrityError, match="append-only"), house.db.write() as conn:
+        with pytest.raises(sqlite3.IntegrityError, match="append-only"), context.db.write() as conn:
             conn.execute(change)
 
 
-def test_search_takes_words_as_words(house: House) -> None:
-    machine_id = add_machine(house)
-    with house.db.write() as conn:
+def test_search_takes_words_as_words(context: Context) -> None:
+    machine_id = add_machine(context)
+    with context.db.write() as conn:
         for text in ('Said "no" AND left', "Scanner folder grows"):
             records.append(
                 conn,
                 Entry(machine_id=machine_id, at=NOW, who="W", kind=RecordKind.NOTE, text=text),
             )
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         for words, hits in [
             ('"no" AND', 1),
             ("folder scanner", 1),
@@ -235,13 +235,13 @@ def test_search_takes_words_as_words(house: House) -> None:
             assert len(records.records(conn, before=99, limit=9, words=words)) == hits, words
 
 
-def test_a_late_or_repeated_reading_counts_once_and_moves_nothing_back(house: House) -> None:
-    machine_id = add_machine(house)
+def test_a_late_or_repeated_reading_counts_once_and_moves_nothing_back(context: Context) -> None:
+    machine_id = add_machine(context)
 
     def reading(hour: int, free: int) -> ReadingIn:
         return ReadingIn(mount="/", capacity=100, free=free, at=NOW.replace(hour=hour))
 
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         readings.add(conn, machine_id, by_volume([reading(9, 40), reading(11, 30)]))
         readings.add(conn, machine_id, by_volume([reading(10, 5), reading(9, 40)]))
         volume = conn.execute("SELECT id, free FROM volumes").fetchone()
@@ -252,9 +252,11 @@ def test_a_late_or_repeated_reading_counts_once_and_moves_nothing_back(house: Ho
         assert (day.low, day.high, day.free) == (5, 40, 30)
 
 
-def test_single_readings_are_dropped_after_ninety_days_and_their_days_stay(house: House) -> None:
-    machine_id = add_machine(house)
-    with house.db.write() as conn:
+def test_single_readings_are_dropped_after_ninety_days_and_their_days_stay(
+    context: Context,
+) -> None:
+    machine_id = add_machine(context)
+    with context.db.write() as conn:
         for days in (0, 1, 50, 95, 96):
             at = NOW + timedelta(days=days)
             reading = ReadingIn(mount="/", capacity=100, free=days, at=at)
@@ -265,9 +267,9 @@ def test_single_readings_are_dropped_after_ninety_days_and_their_days_stay(house
 
 @pytest.mark.parametrize("in_turn", [True, False], ids=["day by day", "all at once, late"])
 def test_after_a_week_the_last_of_each_hour_and_the_days_extremes_are_kept(
-    house: House, in_turn: bool
+    context: Context, in_turn: bool
 ) -> None:
-    machine_id = add_machine(house)
+    machine_id = add_machine(context)
     begin = NOW.replace(hour=0, minute=0)
     read = [
         ReadingIn(mount="/", capacity=1000, free=500 - n % 4, at=begin + timedelta(minutes=15 * n))
@@ -276,7 +278,7 @@ def test_after_a_week_the_last_of_each_hour_and_the_days_extremes_are_kept(
     # for a quarter of an hour, much more and much less was used
     read[30] = read[30].model_copy(update={"free": 3})
     read[40] = read[40].model_copy(update={"free": 900})
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         if in_turn:
             for one in read:
                 readings.add(conn, machine_id, by_volume([one]))
@@ -296,9 +298,9 @@ def test_after_a_week_the_last_of_each_hour_and_the_days_extremes_are_kept(
     assert [(day.low, day.high) for day in days] == [(3, 900)] + [(497, 500)] * 10
 
 
-def test_an_occurrence_exists_once_and_a_machine_has_one_lease(house: House) -> None:
-    machine_id = add_machine(house)
-    with house.db.write() as conn:
+def test_an_occurrence_exists_once_and_a_machine_has_one_lease(context: Context) -> None:
+    machine_id = add_machine(context)
+    with context.db.write() as conn:
         rounds.add(conn, TUESDAY, who="ines", at=0)
 
         def occur() -> int | None:

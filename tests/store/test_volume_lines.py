@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 import pytest
 
 from phylax.core.shop import ClientEdit, MachineEdit, ReadingIn, by_volume
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.store import outlooks, readings, shop
 from phylax.store.database import Connection
@@ -17,8 +17,8 @@ GIB = 2**30
 
 
 @pytest.fixture
-def machine_id(house: House) -> int:
-    with house.db.write() as conn:
+def machine_id(context: Context) -> int:
+    with context.db.write() as conn:
         client_id = shop.add_client(conn, ClientEdit(name="Skerry Ferry Office"), who="", at=0)
         edit = MachineEdit.model_validate(
             {"tag": "ferry-desk", "client_id": client_id, "system": "linux"}
@@ -41,13 +41,13 @@ def add(conn: Connection, machine_id: int, *found: ReadingIn) -> None:
 
 
 def test_a_volume_that_shrank_to_a_tenth_is_foreseen_by_what_it_is_now(
-    house: House, machine_id: int
+    context: Context, machine_id: int
 ) -> None:
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         add(conn, machine_id, *(read(day, 100 - day) for day in range(90, 20, -1)))
         add(conn, machine_id, *(read(day, 12 - 0.1 * day, size=20) for day in range(20, -1, -1)))
-    monitor.whole(house)
-    with house.db.read() as conn:
+    monitor.whole(context)
+    with context.db.read() as conn:
         (said,) = outlooks.of_machine(conn, machine_id)
         (line, now) = readings.lines(conn, said.volume_id)
         old = readings.daily(conn, said.volume_id, 0, 2**40)
@@ -57,9 +57,9 @@ def test_a_volume_that_shrank_to_a_tenth_is_foreseen_by_what_it_is_now(
 
 
 def test_a_renamed_volume_begins_anew_and_the_old_name_is_gone_at_once(
-    house: House, machine_id: int
+    context: Context, machine_id: int
 ) -> None:
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         add(conn, machine_id, read(9, 50, mount="D:"), read(8, 51, mount="E:"))
         found = shop.machine(conn, machine_id)
         assert found is not None
@@ -72,10 +72,10 @@ def test_a_renamed_volume_begins_anew_and_the_old_name_is_gone_at_once(
 
 
 def test_a_volume_that_is_missed_for_a_day_is_gone_until_it_is_back(
-    house: House, machine_id: int
+    context: Context, machine_id: int
 ) -> None:
     both = [read(3, 50), read(3, 9, mount="/mnt", identity="b")]
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         readings.add(conn, machine_id, by_volume(both), of_all_volumes=True)
         add(conn, machine_id, read(2.5, 50))
         assert len(shop.machine(conn, machine_id).volumes) == 2  # type: ignore[union-attr]
@@ -85,10 +85,12 @@ def test_a_volume_that_is_missed_for_a_day_is_gone_until_it_is_back(
         assert len(shop.machine(conn, machine_id).volumes) == 2  # type: ignore[union-attr]
 
 
-def test_readings_of_a_year_in_any_order_come_out_the_same(house: House, machine_id: int) -> None:
+def test_readings_of_a_year_in_any_order_come_out_the_same(
+    context: Context, machine_id: int
+) -> None:
     wanted = [read(day, 100 - day / 5) for day in range(300, -1, -1)]
     shuffled = wanted[::3] + wanted[1::3] + wanted[2::3] + wanted[:50]
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         for one in shuffled:
             readings.add(conn, machine_id, by_volume([one]))
         days = readings.daily(conn, 1, 0, 2**40)
@@ -99,9 +101,9 @@ def test_readings_of_a_year_in_any_order_come_out_the_same(house: House, machine
 
 
 def test_thresholds_are_the_machines_else_the_clients_else_the_shops(
-    house: House, machine_id: int
+    context: Context, machine_id: int
 ) -> None:
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         assert shop.machine(conn, machine_id).limit_percent == 90  # type: ignore[union-attr]
         edit = ClientEdit(name="Skerry Ferry Office", threshold_percent=80)
         shop.change_client(conn, 1, edit, who="", at=0)
@@ -109,16 +111,16 @@ def test_thresholds_are_the_machines_else_the_clients_else_the_shops(
         conn.execute("UPDATE machines SET threshold_percent = 95")
         assert shop.machine(conn, machine_id).limit_percent == 95  # type: ignore[union-attr]
         readings.add(conn, machine_id, by_volume(read(day, 186) for day in range(30, -1, -1)))
-    monitor.whole(house)
-    with house.db.read() as conn:
+    monitor.whole(context)
+    with context.db.read() as conn:
         (said,) = outlooks.of_machine(conn, machine_id)
     assert said.threshold_percent == 95 and not said.over
 
 
 def test_a_small_line_shows_the_lowest_share_of_each_step_and_gaps_as_unknown(
-    house: House, machine_id: int
+    context: Context, machine_id: int
 ) -> None:
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         for days_ago, low in ((4, 40), (3.5, 30), (0, 90)):
             add(conn, machine_id, read(days_ago, 100 - low, size=100))
         since, until = (int((NOW - timedelta(days=days)).timestamp()) for days in (4, 0))

@@ -36,7 +36,7 @@ from phylax.demo.history import Freed, Occurrence, Point, occurrences_of, volume
 from phylax.demo.looks import LookedThrough, as_it_came_in, look_through, looks_around
 from phylax.demo.standins import build
 from phylax.demo.tree import GIB
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.http.auth import hash_password, new_secret
 from phylax.service.monitoring import monitor
 from phylax.service.rounds import planning
@@ -109,7 +109,7 @@ def make(folder: Path, now: datetime, url: str, *, lives_in: Path) -> None:
             _on_bench(conn, machine_ids, now)
             _skip(conn, machine_ids, round_ids, now)
             presence.note_awake(conn, at=to_seconds(now))
-        monitor.whole(House(database, lambda: now))
+        monitor.whole(Context(database, lambda: now))
     finally:
         database.close()
 

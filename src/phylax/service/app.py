@@ -13,7 +13,7 @@ from fastapi.openapi.utils import get_openapi
 from phylax import __version__
 from phylax.core.events import Event
 from phylax.service import problems
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.http import static
 from phylax.service.http.examples import EXAMPLES
 from phylax.service.monitoring import monitor
@@ -49,22 +49,22 @@ from phylax.store.routines import ship
 API = "/api/v1"
 
 
-def create_app(house: House) -> FastAPI:
-    """The service over an open house."""
+def create_app(context: Context) -> FastAPI:
+    """The service for an open shop."""
 
     @asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
-        house.hub.attach(asyncio.get_running_loop())
-        house.db.on_commit(house.hub.changed)
-        with house.db.write() as conn:
-            ship(conn, at=house.now())
+        context.wakeups.attach(asyncio.get_running_loop())
+        context.db.on_commit(context.wakeups.changed)
+        with context.db.write() as conn:
+            ship(conn, at=context.now())
         tasks = [
-            asyncio.create_task(scheduler.keep_time(house)),
-            asyncio.create_task(monitor.keep_watch(house)),
-            asyncio.create_task(keep_posting(house)),
+            asyncio.create_task(scheduler.keep_time(context)),
+            asyncio.create_task(monitor.keep_watch(context)),
+            asyncio.create_task(keep_posting(context)),
         ]
         yield
-        house.hub.stop()
+        context.wakeups.stop()
         await asyncio.gather(*tasks)
 
     app = FastAPI(
@@ -77,8 +77,8 @@ def create_app(house: House) -> FastAPI:
         separate_input_output_schemas=False,
         generate_unique_id_function=lambda route: route.name,
     )
-    app.state.house = house
-    app.state.measures = Measures(house.db)
+    app.state.context = context
+    app.state.measures = Measures(context.db)
     app.add_middleware(Requests, measures=app.state.measures)
     problems.install(app)
     for family in (

@@ -7,7 +7,7 @@ import tempfile
 from pathlib import Path
 
 from phylax.service.app import create_app
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.store.database import Database
 
 
@@ -16,7 +16,7 @@ def document() -> str:
     with tempfile.TemporaryDirectory() as folder:
         database = Database(Path(folder) / "contract.sqlite3")
         try:
-            return json.dumps(create_app(House(database)).openapi(), indent=1) + "\n"
+            return json.dumps(create_app(Context(database)).openapi(), indent=1) + "\n"
         finally:
             database.close()
 

@@ -14,7 +14,7 @@ from phylax.core.people import NewPerson, Role
 from phylax.core.shop import ShopEdit
 from phylax.core.values import to_seconds
 from phylax.service.app import create_app
-from phylax.service.context.context import House, system_clock
+from phylax.service.context.context import Context, system_clock
 from phylax.service.http.auth import hash_password
 from phylax.service.telemetry import logs
 from phylax.service.telemetry.logs import LogForm
@@ -30,12 +30,12 @@ __all__ = ["FILE", "NewerFileError", "open_shop", "serve"]
 class _Server(uvicorn.Server):
     """Sends waiting requests home first, so that stopping takes no longer than the work at hand."""
 
-    def __init__(self, config: uvicorn.Config, house: House) -> None:
+    def __init__(self, config: uvicorn.Config, context: Context) -> None:
         super().__init__(config)
-        self._house = house
+        self._house = context
 
     def handle_exit(self, sig: int, frame: FrameType | None) -> None:
-        self._house.hub.stop()
+        self._house.wakeups.stop()
         super().handle_exit(sig, frame)
 
 
@@ -52,9 +52,9 @@ def serve(
     logs.set_up(log_form, log_level)
     database = Database(data / FILE)
     try:
-        house = House(database, secure_cookies=behind_proxy)
+        context = Context(database, secure_cookies=behind_proxy)
         config = uvicorn.Config(
-            create_app(house),
+            create_app(context),
             host=host,
             port=port,
             log_config=None,
@@ -66,7 +66,7 @@ def serve(
         # after a graceful stop uvicorn sends itself the signal again; having stopped is enough
         signal.signal(signal.SIGTERM, lambda number, frame: None)
         with suppress(KeyboardInterrupt):
-            _Server(config, house).run()
+            _Server(config, context).run()
     finally:
         database.close()
 

@@ -1,4 +1,4 @@
-"""What every request stands on: the database, the clock, the hub."""
+"""What every request works with: the database, the clock, waking up those who wait."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from fastapi import Depends, Request
 
 from phylax.core.shop import Shop
 from phylax.core.values import to_seconds
-from phylax.service.context.wakeups import Hub
+from phylax.service.context.wakeups import Wakeups
 from phylax.service.problems import Problem
 from phylax.store import shop as shop_store
 from phylax.store.database import Connection, Database
@@ -23,10 +23,10 @@ def system_clock() -> datetime:
 
 
 @dataclass
-class House:
+class Context:
     db: Database
     clock: Callable[[], datetime] = system_clock
-    hub: Hub = field(default_factory=Hub)
+    wakeups: Wakeups = field(default_factory=Wakeups)
     secure_cookies: bool = False
     _beats: dict[str, float] = field(default_factory=dict)
 
@@ -44,12 +44,12 @@ class House:
         return to_seconds(self.clock())
 
 
-def the_house(request: Request) -> House:
-    house: House = request.app.state.house
-    return house
+def the_context(request: Request) -> Context:
+    context: Context = request.app.state.context
+    return context
 
 
-TheHouse = Annotated[House, Depends(the_house)]
+TheContext = Annotated[Context, Depends(the_context)]
 
 
 def the_shop(conn: Connection) -> Shop:

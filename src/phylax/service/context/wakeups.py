@@ -1,4 +1,4 @@
-"""Wakes those who wait: watchers of events, and the long poll of one machine's agent."""
+"""Wakes up waiting requests: watchers of events, and the long poll of a machine's agent."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Callable
 from contextlib import suppress
 
 
-class Hub:
+class Wakeups:
     """Lives on the event loop; may be told from any thread."""
 
     def __init__(self) -> None:
@@ -23,12 +23,12 @@ class Hub:
         """Something was committed."""
         self._call(self._wake_watchers)
 
-    def nudge(self, machine_id: int) -> None:
+    def notify_machine(self, machine_id: int) -> None:
         """There is work for this machine."""
         self._call(lambda: self._wake_machine(machine_id))
 
     def stop(self) -> None:
-        """Everyone who waits is sent home, so that the service can end."""
+        """Answer everyone who waits now, so that the service can stop."""
         self._call(self._wake_all)
 
     def _call(self, wake: Callable[[], None]) -> None:
@@ -53,12 +53,12 @@ class Hub:
         """Set when something is committed after this call."""
         return self._change
 
-    def ear_of(self, machine_id: int) -> asyncio.Event:
+    def event_for(self, machine_id: int) -> asyncio.Event:
         """Set when there is work for the machine after this call."""
         return self._machines.setdefault(machine_id, asyncio.Event())
 
-    async def listen(self, ear: asyncio.Event, seconds: float) -> None:
-        await self._wait(ear, seconds)
+    async def wait_for(self, event: asyncio.Event, seconds: float) -> None:
+        await self._wait(event, seconds)
 
     async def wait_for_stop(self, seconds: float) -> None:
         await self._wait(self.stopping, seconds)

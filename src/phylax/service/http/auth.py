@@ -18,7 +18,7 @@ from fastapi import Depends, Request, Response
 
 from phylax.core.generations import HEADER
 from phylax.core.people import Person, Role
-from phylax.service.context.context import House, TheHouse
+from phylax.service.context.context import Context, TheContext
 from phylax.service.problems import Problem
 from phylax.store import agents, generation, people
 
@@ -63,10 +63,10 @@ class Actor:
         return self.person.name
 
 
-def sign_in(house: House, login: str, password: str) -> Person:
+def sign_in(context: Context, login: str, password: str) -> Person:
     """The person, or a problem; after some failures each try has to wait longer."""
-    now = house.now()
-    with house.db.read() as conn:
+    now = context.now()
+    with context.db.read() as conn:
         failures, last_at = people.failures(conn, login)
         found = people.by_login(conn, login)
     wait = min(_LONGEST_WAIT, 2 ** (failures - _FREE_FAILURES)) if failures >= _FREE_FAILURES else 0
@@ -83,7 +83,7 @@ def sign_in(house: House, login: str, password: str) -> Person:
         known = found is not None and found[0].active
     except VerificationError:
         known = False
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         if not known:
             people.note_failure(conn, login, at=now)
         elif failures:
@@ -93,11 +93,11 @@ def sign_in(house: House, login: str, password: str) -> Person:
     return found[0]
 
 
-def begin_session(house: House, person: Person, response: Response) -> None:
+def begin_session(context: Context, person: Person, response: Response) -> None:
     """Give the browser its session cookie."""
     secret, hash_ = new_secret("session")
-    now = house.now()
-    with house.db.write() as conn:
+    now = context.now()
+    with context.db.write() as conn:
         people.begin_session(conn, hash_, person.id, at=now, until=now + SESSION_SECONDS)
     response.set_cookie(
         COOKIE,
@@ -105,7 +105,7 @@ def begin_session(house: House, person: Person, response: Response) -> None:
         max_age=SESSION_SECONDS,
         httponly=True,
         samesite="strict",
-        secure=house.secure_cookies,
+        secure=context.secure_cookies,
         path="/",
     )
 
@@ -119,18 +119,18 @@ def check_origin(request: Request) -> None:
         raise Problem(403, "foreign-origin", "This request did not come from the console's pages.")
 
 
-def signed_in(request: Request, house: TheHouse) -> Actor:
+def signed_in(request: Request, context: TheContext) -> Actor:
     """The person behind a request, by bearer token or session cookie."""
     scheme, _, secret = request.headers.get("authorization", "").partition(" ")
     if scheme.lower() == "bearer" and secret:
-        with house.db.read() as conn:
+        with context.db.read() as conn:
             found = people.by_token(conn, hashed(secret.strip()))
         if found:
             return Actor(found[0], "token")
         raise _unknown("This token is not known or was withdrawn.")
     if cookie := request.cookies.get(COOKIE):
-        with house.db.read() as conn:
-            person = people.by_session(conn, hashed(cookie), at=house.now())
+        with context.db.read() as conn:
+            person = people.by_session(conn, hashed(cookie), at=context.now())
         if person:
             check_origin(request)
             return Actor(person, "session")
@@ -158,12 +158,12 @@ Technician = Annotated[Actor, Depends(_at_least(Role.TECHNICIAN, Role.OWNER))]
 Owner = Annotated[Actor, Depends(_at_least(Role.OWNER))]
 
 
-def the_agents_machine(request: Request, house: TheHouse, response: Response) -> int:
+def the_agents_machine(request: Request, context: TheContext, response: Response) -> int:
     """The machine whose agent is calling, by its key. Each answer says which life the records are
     in, so that agents notice where they were set back."""
     scheme, _, key = request.headers.get("authorization", "").partition(" ")
     if scheme.lower() == "bearer" and key:
-        with house.db.read() as conn:
+        with context.db.read() as conn:
             machine_id = agents.machine_of_key(conn, hashed(key.strip()))
             response.headers[HEADER] = generation.current(conn).said()
         if machine_id is not None:

@@ -16,7 +16,7 @@ from pydantic import BaseModel
 
 from phylax.core.events import EventKind
 from phylax.core.values import from_seconds
-from phylax.service.context.context import House, TheHouse
+from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import Actor, Signed
 from phylax.service.problems import Problem
 from phylax.store import journal
@@ -24,10 +24,10 @@ from phylax.store.database import Connection
 
 
 @dataclass(frozen=True)
-class Deed:
+class Change:
     """One request that changes something."""
 
-    house: House
+    context: Context
     actor: Actor
     request: Request
     now: int
@@ -71,7 +71,7 @@ class Deed:
         asked = f"{self.request.method} {self.request.url.path}\n{body.model_dump_json()}"
         fingerprint = sha256(asked.encode()).hexdigest()
         actor = f"person:{self.actor.person.id}"
-        with self.house.db.write() as conn:
+        with self.context.db.write() as conn:
             if key and (given := journal.answer(conn, actor, key)):
                 if given.request != fingerprint:
                     raise Problem(
@@ -86,11 +86,11 @@ class Deed:
         return _json(text, status, etag_of(made))
 
 
-def _deed(request: Request, house: TheHouse, actor: Signed) -> Deed:
-    return Deed(house, actor, request, house.now())
+def _change(request: Request, context: TheContext, actor: Signed) -> Change:
+    return Change(context, actor, request, context.now())
 
 
-TheDeed = Annotated[Deed, Depends(_deed)]
+TheChange = Annotated[Change, Depends(_change)]
 
 
 def etag_of(model: Any) -> str | None:

@@ -26,7 +26,7 @@ from phylax.core.trends.futures import Range, draws, futures
 from phylax.core.trends.interval import OtherVolume, Prospect, advise
 from phylax.core.trends.regrowth import Seen, grown_between, regrowth
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.store import outlooks
 from phylax.store.database import Connection
 from phylax.store.outlooks import Ground, LookSums
@@ -48,16 +48,16 @@ class Refreshed(NamedTuple):
     """There are more to be made."""
 
 
-def refresh(house: House, limit: int = AT_A_TIME) -> Refreshed:
+def refresh(context: Context, limit: int = AT_A_TIME) -> Refreshed:
     """Make so many of the outlooks that are due."""
-    now = house.now()
-    with house.db.read() as conn:
+    now = context.now()
+    with context.db.read() as conn:
         volume_ids = outlooks.due(conn, limit)
         if not volume_ids:
             return Refreshed(set(), more=False)
         grounds = outlooks.grounds(conn, volume_ids)
         found = [(make(conn, ground, now), _free(ground)) for ground in grounds]
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         outlooks.put(conn, found, volume_ids)
     return Refreshed({ground.machine_id for ground in grounds}, len(volume_ids) == limit)
 

@@ -13,7 +13,7 @@ import time
 from phylax import __version__
 from phylax.core.attention import keep, look
 from phylax.core.events import EventKind
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.monitoring import forecasts
 from phylax.store import attention, journal, shop, standing
 from phylax.store import outlooks as outlook_store
@@ -27,11 +27,11 @@ _REST = 2.0
 _log = logging.getLogger("phylax.watch")
 
 
-def watch(house: House) -> bool:
+def watch(context: Context) -> bool:
     """One turn; whether there is more to do at once."""
-    said = forecasts.refresh(house)
-    now = house.now()
-    with house.db.read() as conn:
+    said = forecasts.refresh(context)
+    now = context.now()
+    with context.db.read() as conn:
         if shop.shop(conn) is None:
             return False
         event, whole_at = attention.watched(conn)
@@ -41,21 +41,21 @@ def watch(house: House) -> bool:
         wanted |= said.machine_ids
         if whole:
             wanted |= standing.candidates(conn, at=now, newest_agent=__version__)
-    look_at(house, sorted(wanted))
+    look_at(context, sorted(wanted))
     if whole or wanted:
-        with house.db.write() as conn:
+        with context.db.write() as conn:
             attention.note_watched(conn, newest, now if whole else None)
             if whole:
                 attention.forget_old(conn, at=now)
     return said.more
 
 
-def look_at(house: House, machine_ids: list[int]) -> None:
+def look_at(context: Context, machine_ids: list[int]) -> None:
     """What begins, goes on and ends on some machines; written only where it changed."""
     for start in range(0, len(machine_ids), _AT_ONCE):
         some = machine_ids[start : start + _AT_ONCE]
-        now = house.now()
-        with house.db.read() as conn:
+        now = context.now()
+        with context.db.read() as conn:
             kept = attention.kept(conn, some, at=now)
             stand = standing.standings(conn, some, at=now, newest_agent=__version__)
         found = {one.machine.id: look(one) for one in stand}
@@ -66,7 +66,7 @@ def look_at(house: House, machine_ids: list[int]) -> None:
         ]
         if not changed:
             continue
-        with house.db.write() as conn:
+        with context.db.write() as conn:
             # somebody may have handled it while it was looked at
             kept = attention.kept(conn, changed, at=now)
             for number in changed:
@@ -75,45 +75,45 @@ def look_at(house: House, machine_ids: list[int]) -> None:
                     journal.tell(conn, EventKind.ATTENTION, at=now, machine_id=number)
 
 
-def whole(house: House) -> None:
+def whole(context: Context) -> None:
     """All that is due, and all machines, at once: for a shop that was just made."""
-    while forecasts.refresh(house).more:
+    while forecasts.refresh(context).more:
         pass
-    with house.db.read() as conn:
-        wanted = standing.candidates(conn, at=house.now(), newest_agent=__version__)
-    look_at(house, sorted(wanted))
+    with context.db.read() as conn:
+        wanted = standing.candidates(conn, at=context.now(), newest_agent=__version__)
+    look_at(context, sorted(wanted))
 
 
-def _is_due(house: House) -> bool:
-    with house.db.read() as conn:
+def _is_due(context: Context) -> bool:
+    with context.db.read() as conn:
         event, whole_at = attention.watched(conn)
         return (
             outlook_store.any_due(conn)
             or journal.newest_event(conn) != event
-            or not 0 <= house.now() - whole_at < WHOLE_EVERY
+            or not 0 <= context.now() - whole_at < WHOLE_EVERY
         )
 
 
-def turn(house: House) -> bool:
+def turn(context: Context) -> bool:
     """A turn where one is due."""
-    return _is_due(house) and watch(house)
+    return _is_due(context) and watch(context)
 
 
-async def keep_watch(house: House) -> None:
+async def keep_watch(context: Context) -> None:
     """Watch until the service stops: some seconds after a change, and every so often."""
-    while not house.hub.stopping.is_set():
-        change = house.hub.change()
-        house.beat("watch")
+    while not context.wakeups.stopping.is_set():
+        change = context.wakeups.change()
+        context.beat("watch")
         try:
             began = time.monotonic()
-            while await asyncio.to_thread(turn, house) and not house.hub.stopping.is_set():
+            while await asyncio.to_thread(turn, context) and not context.wakeups.stopping.is_set():
                 # outlooks of many volumes, some at a time: what comes in has most of the time
-                await house.hub.wait_for_stop(_REST * (time.monotonic() - began))
-                house.beat("watch")
+                await context.wakeups.wait_for_stop(_REST * (time.monotonic() - began))
+                context.beat("watch")
                 began = time.monotonic()
         except Exception:  # noqa: BLE001
             # one bad turn must not end all later ones
             _log.exception("the watch stumbled; it goes on")
-        await house.hub.listen(change, WHOLE_EVERY / 2)
+        await context.wakeups.wait_for(change, WHOLE_EVERY / 2)
         # what comes in goes first
-        await house.hub.wait_for_stop(_CALM)
+        await context.wakeups.wait_for_stop(_CALM)

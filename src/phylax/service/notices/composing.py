@@ -25,7 +25,7 @@ from phylax.core.quantities import count, show_size
 from phylax.core.shop import Shop
 from phylax.core.today import in_a_sentence
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.store import attention, notices, outlooks, rounds, runs, shop
 from phylax.store.database import Connection
 
@@ -45,15 +45,15 @@ _pages.globals["site_shown"] = _SITE_SHOWN
 _pages.filters["number"] = count
 
 
-def compose(house: House) -> None:
+def compose(context: Context) -> None:
     """Put together what is to be told now."""
-    now = house.now()
-    with house.db.read() as conn:
+    now = context.now()
+    with context.db.read() as conn:
         the = shop.shop(conn)
         quiet = the is None or not (_summaries_due(conn, the, now) or _at_once_due(conn, now))
     if quiet or the is None:
         return
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         _tell_at_once(conn, the, now)
         _summarise(conn, the, now)
         notices.forget_old(conn, at=now)

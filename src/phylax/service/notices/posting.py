@@ -27,7 +27,7 @@ from http_message_signatures import (
 from phylax import __version__
 from phylax.core.notices import Hook, MailServer, retry_at
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.notices.composing import compose
 from phylax.store import notices, shop
 from phylax.store.notices import Message
@@ -44,10 +44,10 @@ class _Refused(Exception):
     """The other side will never take it."""
 
 
-def post(house: House) -> int:
+def post(context: Context) -> int:
     """Post what is due; how many messages were tried."""
-    now = house.now()
-    with house.db.read() as conn:
+    now = context.now()
+    with context.db.read() as conn:
         messages = notices.due(conn, at=now, limit=_AT_A_TIME)
         if not messages:
             return 0
@@ -69,13 +69,13 @@ def post(house: House) -> int:
         except (ValueError, httpx.InvalidURL) as wrong:
             # what no message can be made of must not keep back those after it
             error, final = f"{type(wrong).__name__}: {wrong}", True
-        _note(house, message, error, final)
+        _note(context, message, error, final)
     return len(messages)
 
 
-def _note(house: House, message: Message, error: str, final: bool) -> None:
-    now = house.now()
-    with house.db.write() as conn:
+def _note(context: Context, message: Message, error: str, final: bool) -> None:
+    now = context.now()
+    with context.db.write() as conn:
         if not error:
             notices.delivered(conn, message.notice.id, at=now)
             return
@@ -204,16 +204,16 @@ class _Signable:
         self.headers = request.headers
 
 
-async def keep_posting(house: House) -> None:
+async def keep_posting(context: Context) -> None:
     """Compose and post until the service stops."""
-    while not house.hub.stopping.is_set():
-        house.beat("post")
+    while not context.wakeups.stopping.is_set():
+        context.beat("post")
         try:
-            await asyncio.to_thread(compose, house)
-            while await asyncio.to_thread(post, house) == _AT_A_TIME:
-                if house.hub.stopping.is_set():
+            await asyncio.to_thread(compose, context)
+            while await asyncio.to_thread(post, context) == _AT_A_TIME:
+                if context.wakeups.stopping.is_set():
                     return
         except Exception:  # noqa: BLE001
             # one bad message must not keep back all later ones
             _log.exception("posting stumbled; it goes on")
-        await house.hub.wait_for_stop(_EVERY)
+        await context.wakeups.wait_for_stop(_EVERY)

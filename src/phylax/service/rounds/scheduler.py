@@ -10,7 +10,7 @@ import asyncio
 import logging
 
 from phylax.core.runs import Run, RunState
-from phylax.service.context.context import House
+from phylax.service.context.context import Context
 from phylax.service.runs import queue
 from phylax.service.runs.finish import give_up
 from phylax.store import agents, occurrences, presence, rounds, runs, shop
@@ -20,10 +20,10 @@ _LONGEST_SLEEP = 20.0
 _log = logging.getLogger("phylax.scheduler")
 
 
-def tick(house: House) -> set[int]:
+def tick(context: Context) -> set[int]:
     """Do what is due now; the machines there is new work for."""
-    now = house.now()
-    with house.db.read() as conn:
+    now = context.now()
+    with context.db.read() as conn:
         quiet = shop.shop(conn) is None or not (
             _is_due(rounds.next_due(conn), now)
             or _is_due(occurrences.next_closing(conn), now - 1)
@@ -32,7 +32,7 @@ def tick(house: House) -> set[int]:
         )
     if quiet:
         return set()
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         # first, so that what was missed meanwhile is known to be the service's own doing
         presence.note_awake(conn, at=now)
         nudged = queue.make_due(conn, at=now)
@@ -54,24 +54,24 @@ def _lease_lapsed(conn: Connection, run: Run, now: int) -> None:
         runs.take_back(conn, run.id)
 
 
-async def keep_time(house: House) -> None:
+async def keep_time(context: Context) -> None:
     """Tick until the service stops: when the next round is due, and every so often."""
-    while not house.hub.stopping.is_set():
-        house.beat("time")
+    while not context.wakeups.stopping.is_set():
+        context.beat("time")
         try:
-            for machine_id in await asyncio.to_thread(tick, house):
-                house.hub.nudge(machine_id)
-            wait = await asyncio.to_thread(_until_next, house)
+            for machine_id in await asyncio.to_thread(tick, context):
+                context.wakeups.notify_machine(machine_id)
+            wait = await asyncio.to_thread(_until_next, context)
         except Exception:  # noqa: BLE001
             # one bad tick must not end all later ones
             _log.exception("the scheduler stumbled; it goes on")
             wait = _LONGEST_SLEEP
-        await house.hub.wait_for_stop(wait)
+        await context.wakeups.wait_for_stop(wait)
 
 
-def _until_next(house: House) -> float:
-    with house.db.read() as conn:
+def _until_next(context: Context) -> float:
+    with context.db.read() as conn:
         due = rounds.next_due(conn)
     if due is None:
         return _LONGEST_SLEEP
-    return min(_LONGEST_SLEEP, max(0.5, due - house.clock().timestamp()))
+    return min(_LONGEST_SLEEP, max(0.5, due - context.clock().timestamp()))

@@ -22,7 +22,7 @@ from phylax.core.orders import (
 )
 from phylax.core.records import Entry, RecordKind
 from phylax.core.values import from_seconds
-from phylax.service.context.context import House, TheHouse
+from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import AgentsMachine, hashed, new_secret
 from phylax.service.problems import Problem, documented
 from phylax.service.routes.lookup import find_machine
@@ -36,11 +36,11 @@ _AGENT = re.compile(r"phylax-agent/([0-9][0-9A-Za-z.+-]{0,30})")
 
 
 @router.post("/enrolment", status_code=201, responses=documented(403, 409))
-def enrol(new: Enrolment, house: TheHouse) -> Enrolled:
+def enrol(new: Enrolment, context: TheContext) -> Enrolled:
     """Become a machine's agent by a one-time code."""
-    now = house.now()
+    now = context.now()
     key, key_hash = new_secret("agent")
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         machine_id = agents.use_code(conn, hashed(new.code.strip().lower()), at=now)
         if machine_id is None:
             raise Problem(
@@ -78,7 +78,7 @@ async def _body(request: Request) -> bytes:
 @router.post("/messages", status_code=204, responses=documented(401, 422))
 def take_message(
     body: Annotated[bytes, Depends(_body)],
-    house: TheHouse,
+    context: TheContext,
     machine_id: AgentsMachine,
     request: Request,
     age: Annotated[
@@ -94,8 +94,8 @@ def take_message(
         found = [{**one, "loc": ("body", *one["loc"])} for one in error.errors()]
         raise RequestValidationError(found) from error
     program = _AGENT.fullmatch(request.headers.get("user-agent", ""))
-    with house.db.write() as conn:
-        ingest.apply(conn, machine_id, message, at=house.now(), age=age)
+    with context.db.write() as conn:
+        ingest.apply(conn, machine_id, message, at=context.now(), age=age)
         if program:
             agents.note_version(conn, machine_id, program[1])
 
@@ -106,7 +106,7 @@ def take_message(
     responses=documented(401) | {204: {"description": "No work within the wait"}},
 )
 async def next_order(
-    house: TheHouse,
+    context: TheContext,
     machine_id: AgentsMachine,
     response: Response,
     wait: Annotated[float, Query(ge=0, le=55, description="Seconds to wait for work")] = 0,
@@ -114,34 +114,34 @@ async def next_order(
     """The next order, leased; 204 when there is none within the wait."""
     deadline = time.monotonic() + wait
     while True:
-        ear = house.hub.ear_of(machine_id)
-        order = await anyio.to_thread.run_sync(_offer, house, machine_id)
+        event = context.wakeups.event_for(machine_id)
+        order = await anyio.to_thread.run_sync(_offer, context, machine_id)
         left = deadline - time.monotonic()
         if order is not None:
             return order
-        if left <= 0 or house.hub.stopping.is_set():
+        if left <= 0 or context.wakeups.stopping.is_set():
             return Response(status_code=204, headers=dict(response.headers))
-        await house.hub.listen(ear, left)
+        await context.wakeups.wait_for(event, left)
 
 
-def _offer(house: House, machine_id: int) -> Order | None:
-    now = house.now()
-    with house.db.read() as conn:
+def _offer(context: Context, machine_id: int) -> Order | None:
+    now = context.now()
+    with context.db.read() as conn:
         idle = not runs.has_due(conn, machine_id, at=now)
         fresh = now - agents.seen_at(conn, machine_id) < _SEEN_TO_WITHIN
     if idle and fresh:
         # thousands of machines ask all day; asking alone must not cost a write to the disk
         return None
-    with house.db.write() as conn:
+    with context.db.write() as conn:
         availability.heard_of(conn, machine_id, at=now)
         return None if idle else dispatch.offer(conn, machine_id, at=now)
 
 
 @router.post("/runs/{run_id}/progress", responses=documented(401))
 def take_progress(
-    run_id: int, told: LeasedProgress, house: TheHouse, machine_id: AgentsMachine
+    run_id: int, told: LeasedProgress, context: TheContext, machine_id: AgentsMachine
 ) -> GoOn:
     """How far a run is; keeps the lease. The answer says whether to go on."""
-    now = house.now()
-    with house.db.write() as conn:
+    now = context.now()
+    with context.db.write() as conn:
         return GoOn(go_on=ingest.take_progress(conn, machine_id, run_id, told, at=now))

@@ -8,9 +8,9 @@ from phylax.core.attention import Attention, AttentionEdit, Handling, in_order
 from phylax.core.events import EventKind
 from phylax.core.records import Entry, RecordKind
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service.context.context import TheHouse
+from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
-from phylax.service.http.changes import TheDeed, check_match, with_etag
+from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.problems import documented, invalid, not_found
 from phylax.store import attention, records
 from phylax.store.database import Connection
@@ -20,60 +20,60 @@ router = APIRouter(prefix="/attention", tags=["attention"])
 
 @router.get("")
 def get_attention(
-    house: TheHouse, actor: Signed, machine_id: int | None = None, all: bool = False
+    context: TheContext, actor: Signed, machine_id: int | None = None, all: bool = False
 ) -> list[Attention]:
     """What needs a person, most urgent first; with `all`, also what was put off or settled."""
-    with house.db.read() as conn:
-        found = attention.all_open(conn, at=house.now(), machine_id=machine_id)
+    with context.db.read() as conn:
+        found = attention.all_open(conn, at=context.now(), machine_id=machine_id)
     return in_order(one for one in found if all or one.needs_somebody)
 
 
 @router.get("/{attention_id}", responses=documented(404))
 def get_one_attention(
-    attention_id: int, house: TheHouse, actor: Signed, response: Response
+    attention_id: int, context: TheContext, actor: Signed, response: Response
 ) -> Attention:
-    with house.db.read() as conn:
-        found = _find(conn, attention_id, house.now())
+    with context.db.read() as conn:
+        found = _find(conn, attention_id, context.now())
     with_etag(found, response)
     return found
 
 
 @router.put("/{attention_id}", responses=documented(404, 412, 422, 428))
 def handle_attention(
-    attention_id: int, edit: AttentionEdit, deed: TheDeed, request: Request, response: Response
+    attention_id: int, edit: AttentionEdit, change: TheChange, request: Request, response: Response
 ) -> Attention:
     """Take it on, put it off, settle it with a word, or give it back."""
     until = None if edit.until is None else to_seconds(edit.until)
-    if until is not None and not deed.now < until < deed.now + 366 * 86400:
+    if until is not None and not change.now < until < change.now + 366 * 86400:
         raise invalid("/until", "put it off until a time within a year")
-    with deed.house.db.write() as conn:
-        before = _find(conn, attention_id, deed.now)
-        check_match(request, before, (before.handled_by or "the watch", deed.now))
+    with change.context.db.write() as conn:
+        before = _find(conn, attention_id, change.now)
+        check_match(request, before, (before.handled_by or "the watch", change.now))
         attention.handle(
             conn,
             attention_id,
             edit.handling,
-            who=deed.who,
-            at=deed.now,
+            who=change.who,
+            at=change.now,
             until=until,
             word=edit.word.strip(),
         )
-        after = _find(conn, attention_id, deed.now)
+        after = _find(conn, attention_id, change.now)
         if edit.handling is Handling.SETTLED:
             text = f"Settled: {before.reason}. {edit.word.strip()}"
             records.append(
                 conn,
                 Entry(
                     machine_id=before.machine_id,
-                    at=from_seconds(deed.now),
-                    who=deed.who,
+                    at=from_seconds(change.now),
+                    who=change.who,
                     kind=RecordKind.NOTE,
                     text=text,
                 ),
             )
-            deed.tell(conn, EventKind.RECORD, before.machine_id)
-        deed.audit(conn, f"attention: {edit.handling}", before.machine_tag, before, after)
-        deed.tell(conn, EventKind.ATTENTION, before.machine_id)
+            change.tell(conn, EventKind.RECORD, before.machine_id)
+        change.audit(conn, f"attention: {edit.handling}", before.machine_tag, before, after)
+        change.tell(conn, EventKind.ATTENTION, before.machine_id)
     with_etag(after, response)
     return after
 

@@ -7,9 +7,9 @@ from hashlib import sha256
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.calendars import Feed, FeedEdit, FeedShown
-from phylax.service.context.context import TheHouse
+from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician, hashed, new_secret
-from phylax.service.http.changes import TheDeed
+from phylax.service.http.changes import TheChange
 from phylax.service.problems import documented, invalid, not_found
 from phylax.service.schedule.feeds import calendar_of
 from phylax.store import calendars, people, shop
@@ -20,47 +20,47 @@ public = APIRouter(tags=["calendars"])
 
 
 @router.get("")
-def list_calendars(house: TheHouse, actor: Signed) -> list[Feed]:
+def list_calendars(context: TheContext, actor: Signed) -> list[Feed]:
     """The feeds; their addresses were shown when they were made, and are not kept."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         return calendars.feeds(conn)
 
 
 @router.post("", status_code=201, responses=documented(403, 422))
-def add_calendar(edit: FeedEdit, deed: TheDeed, technician: Technician) -> FeedShown:
+def add_calendar(edit: FeedEdit, change: TheChange, technician: Technician) -> FeedShown:
     """A feed for the shop, a person or a client. Whoever knows the address can read it."""
     secret, secret_hash = new_secret("calendar")
-    with deed.house.db.write() as conn:
+    with change.context.db.write() as conn:
         _check(conn, edit)
-        feed_id = calendars.add(conn, secret_hash, edit, who=deed.who, at=deed.now)
+        feed_id = calendars.add(conn, secret_hash, edit, who=change.who, at=change.now)
         made = calendars.feed(conn, feed_id)
         assert made is not None
-        deed.audit(conn, "make calendar address", made.name, after=made)
+        change.audit(conn, "make calendar address", made.name, after=made)
     return FeedShown(**made.model_dump(), path=f"/calendar/{secret}.ics")
 
 
 @router.delete("/{feed_id}", status_code=204, responses=documented(403, 404))
-def withdraw_calendar(feed_id: int, deed: TheDeed, technician: Technician) -> None:
+def withdraw_calendar(feed_id: int, change: TheChange, technician: Technician) -> None:
     """The address leads nowhere from now on."""
-    with deed.house.db.write() as conn:
+    with change.context.db.write() as conn:
         before = calendars.feed(conn, feed_id)
         if before is None:
             raise not_found("calendar", feed_id)
-        calendars.withdraw(conn, feed_id, at=deed.now)
-        deed.audit(conn, "withdraw calendar address", before.name, before)
+        calendars.withdraw(conn, feed_id, at=change.now)
+        change.audit(conn, "withdraw calendar address", before.name, before)
 
 
 @public.get("/calendar/{address}.ics", responses=documented(404) | {304: {}})
-def read_calendar(address: str, house: TheHouse, request: Request) -> Response:
+def read_calendar(address: str, context: TheContext, request: Request) -> Response:
     """A feed as an iCalendar object (RFC 5545)."""
-    now = house.now()
-    with house.db.read() as conn:
+    now = context.now()
+    with context.db.read() as conn:
         feed = calendars.by_address(conn, hashed(address))
         if feed is None:
             raise not_found("calendar", "this address")
         made = calendar_of(conn, feed, at=now)
     if calendars.read_is_old(feed, at=now):
-        with house.db.write() as conn:
+        with context.db.write() as conn:
             calendars.was_read(conn, feed.id, at=now)
     etag = f'"{sha256(made).hexdigest()[:32]}"'
     headers = {"ETag": etag, "Cache-Control": "private, no-cache", "X-Robots-Tag": "noindex"}

@@ -6,9 +6,9 @@ from fastapi import APIRouter, Request, Response
 
 from phylax.core.events import EventKind
 from phylax.core.shop import Client, ClientEdit
-from phylax.service.context.context import TheHouse
+from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
-from phylax.service.http.changes import TheDeed, check_match, with_etag
+from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.http.paging import After, Limit, page
 from phylax.service.problems import documented, not_found
 from phylax.service.schedule.timetable import place_all
@@ -20,33 +20,33 @@ router = APIRouter(prefix="/clients", tags=["clients"])
 
 @router.get("")
 def list_clients(
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     request: Request,
     response: Response,
     after: After = 0,
     limit: Limit = 100,
 ) -> list[Client]:
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         found = shop.clients(conn, after=after, limit=limit + 1)
     return page(found, limit, request, response, "after")
 
 
 @router.post("", status_code=201, response_model=Client, responses=documented(409, 422))
-def add_client(edit: ClientEdit, deed: TheDeed) -> Response:
+def add_client(edit: ClientEdit, change: TheChange) -> Response:
     def act(conn: Connection) -> Client:
-        client_id = shop.add_client(conn, edit, who=deed.who, at=deed.now)
+        client_id = shop.add_client(conn, edit, who=change.who, at=change.now)
         made = _client(conn, client_id)
-        deed.audit(conn, "add client", made.name, after=made)
-        deed.tell(conn, EventKind.CLIENT)
+        change.audit(conn, "add client", made.name, after=made)
+        change.tell(conn, EventKind.CLIENT)
         return made
 
-    return deed.once(edit, act)
+    return change.once(edit, act)
 
 
 @router.get("/{client_id}", responses=documented(404))
-def get_client(client_id: int, house: TheHouse, actor: Signed, response: Response) -> Client:
-    with house.db.read() as conn:
+def get_client(client_id: int, context: TheContext, actor: Signed, response: Response) -> Client:
+    with context.db.read() as conn:
         found = _client(conn, client_id)
     with_etag(found, response)
     return found
@@ -54,17 +54,17 @@ def get_client(client_id: int, house: TheHouse, actor: Signed, response: Respons
 
 @router.put("/{client_id}", responses=documented(404, 409, 412, 428))
 def change_client(
-    client_id: int, edit: ClientEdit, deed: TheDeed, request: Request, response: Response
+    client_id: int, edit: ClientEdit, change: TheChange, request: Request, response: Response
 ) -> Client:
-    with deed.house.db.write() as conn:
+    with change.context.db.write() as conn:
         before = _client(conn, client_id)
         check_match(request, before, shop.last_change(conn, "clients", client_id))
-        shop.change_client(conn, client_id, edit, who=deed.who, at=deed.now)
+        shop.change_client(conn, client_id, edit, who=change.who, at=change.now)
         if before.zone != edit.zone or before.name != edit.name:
-            place_all(conn, at=deed.now)
+            place_all(conn, at=change.now)
         after = _client(conn, client_id)
-        deed.audit(conn, "change client", after.name, before, after)
-        deed.tell(conn, EventKind.CLIENT)
+        change.audit(conn, "change client", after.name, before, after)
+        change.tell(conn, EventKind.CLIENT)
     with_etag(after, response)
     return after
 

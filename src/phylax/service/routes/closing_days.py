@@ -6,9 +6,9 @@ from fastapi import APIRouter
 
 from phylax.core.events import EventKind
 from phylax.core.shop import ClosingDays, ClosingDaysEdit
-from phylax.service.context.context import TheHouse
+from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
-from phylax.service.http.changes import TheDeed
+from phylax.service.http.changes import TheChange
 from phylax.service.problems import documented, invalid, not_found
 from phylax.service.schedule.timetable import place_all
 from phylax.store import closing_days, shop
@@ -18,32 +18,34 @@ router = APIRouter(prefix="/closing-days", tags=["rounds"])
 
 
 @router.get("")
-def list_closing_days(house: TheHouse, actor: Signed) -> list[ClosingDays]:
-    with house.db.read() as conn:
+def list_closing_days(context: TheContext, actor: Signed) -> list[ClosingDays]:
+    with context.db.read() as conn:
         return closing_days.closing_days(conn)
 
 
 @router.post("", status_code=201, responses=documented(403, 422))
-def add_closing_days(edit: ClosingDaysEdit, deed: TheDeed, technician: Technician) -> ClosingDays:
+def add_closing_days(
+    edit: ClosingDaysEdit, change: TheChange, technician: Technician
+) -> ClosingDays:
     """Rounds that would run on these days are moved or left out, as each says."""
-    with deed.house.db.write() as conn:
+    with change.context.db.write() as conn:
         if edit.client_id is not None and shop.client(conn, edit.client_id) is None:
             raise invalid("/client_id", f"there is no client {edit.client_id}")
-        made = _found(conn, closing_days.add(conn, edit, who=deed.who, at=deed.now))
-        place_all(conn, at=deed.now)
-        deed.audit(conn, "add closing days", made.name, after=made)
-        deed.tell(conn, EventKind.ROUND)
+        made = _found(conn, closing_days.add(conn, edit, who=change.who, at=change.now))
+        place_all(conn, at=change.now)
+        change.audit(conn, "add closing days", made.name, after=made)
+        change.tell(conn, EventKind.ROUND)
     return made
 
 
 @router.delete("/{closing_id}", status_code=204, responses=documented(403, 404))
-def remove_closing_days(closing_id: int, deed: TheDeed, technician: Technician) -> None:
-    with deed.house.db.write() as conn:
+def remove_closing_days(closing_id: int, change: TheChange, technician: Technician) -> None:
+    with change.context.db.write() as conn:
         before = _found(conn, closing_id)
         closing_days.remove(conn, closing_id)
-        place_all(conn, at=deed.now)
-        deed.audit(conn, "remove closing days", before.name, before)
-        deed.tell(conn, EventKind.ROUND)
+        place_all(conn, at=change.now)
+        change.audit(conn, "remove closing days", before.name, before)
+        change.tell(conn, EventKind.ROUND)
 
 
 def _found(conn: Connection, closing_id: int) -> ClosingDays:

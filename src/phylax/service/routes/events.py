@@ -10,7 +10,7 @@ from fastapi import APIRouter, Header, Query, Request
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 
 from phylax.core.events import Event
-from phylax.service.context.context import House, TheHouse
+from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import Signed
 from phylax.store import journal
 
@@ -21,7 +21,7 @@ _KEEP_ALIVE = 15.0
 @router.get("/events", response_class=EventSourceResponse)
 async def watch(
     request: Request,
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     last_event_id: Annotated[int | None, Header(description="Continue after this event")] = None,
     after: Annotated[int | None, Query(ge=0, description="As Last-Event-ID")] = None,
@@ -29,21 +29,21 @@ async def watch(
     """Changes as they are committed. What something is now is asked for."""
     seen = last_event_id if last_event_id is not None else after
     if seen is None:
-        seen = await anyio.to_thread.run_sync(_newest, house)
+        seen = await anyio.to_thread.run_sync(_newest, context)
     yield ServerSentEvent(comment="watching", id=str(seen), retry=1000)
-    while not house.hub.stopping.is_set():
-        waiting = house.hub.change()
-        for event in await anyio.to_thread.run_sync(_since, house, seen):
+    while not context.wakeups.stopping.is_set():
+        waiting = context.wakeups.change()
+        for event in await anyio.to_thread.run_sync(_since, context, seen):
             seen = event.id
             yield ServerSentEvent(event=event.kind, id=str(event.id), data=event)
-        await house.hub.listen(waiting, _KEEP_ALIVE)
+        await context.wakeups.wait_for(waiting, _KEEP_ALIVE)
 
 
-def _newest(house: House) -> int:
-    with house.db.read() as conn:
+def _newest(context: Context) -> int:
+    with context.db.read() as conn:
         return journal.newest_event(conn)
 
 
-def _since(house: House, seen: int) -> list[Event]:
-    with house.db.read() as conn:
+def _since(context: Context, seen: int) -> list[Event]:
+    with context.db.read() as conn:
         return journal.events(conn, after=seen)

@@ -7,7 +7,7 @@ from typing import Annotated
 from fastapi import APIRouter, Query, Request, Response
 
 from phylax.core.holds import HeldItem, Hold
-from phylax.service.context.context import TheHouse
+from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.paging import After, Limit, link_next
 from phylax.service.problems import documented
@@ -21,28 +21,28 @@ _MOST = 200
 @router.get("/machines/{machine}/holds", responses=documented(404))
 def list_holds(
     machine: str,
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     also_ended: Annotated[
         bool, Query(description="Also those of which nothing is held any more")
     ] = False,
 ) -> list[Hold]:
     """What a machine holds, newest first; at most 200."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         machine_id = find_machine(conn, machine).id
         return holds.of_machine(conn, machine_id, also_ended=also_ended, limit=_MOST)
 
 
 @router.get("/holds/{hold_id}", responses=documented(404))
-def get_hold(hold_id: int, house: TheHouse, actor: Signed) -> Hold:
-    with house.db.read() as conn:
+def get_hold(hold_id: int, context: TheContext, actor: Signed) -> Hold:
+    with context.db.read() as conn:
         return find_hold(conn, hold_id)
 
 
 @router.get("/holds/{hold_id}/items", responses=documented(404))
 def list_held_items(
     hold_id: int,
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     request: Request,
     response: Response,
@@ -51,7 +51,7 @@ def list_held_items(
     limit: Limit = 100,
 ) -> list[HeldItem]:
     """The things of a hold with what became of each, by number."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         find_hold(conn, hold_id)
         found = holds.items(conn, hold_id, words=words.strip(), after=after, limit=limit + 1)
     shown = found[:limit]

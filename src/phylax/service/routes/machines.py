@@ -25,9 +25,9 @@ from phylax.core.trends import (
     condense,
 )
 from phylax.core.values import Moment, from_seconds, to_seconds
-from phylax.service.context.context import TheHouse
+from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician, hashed
-from phylax.service.http.changes import TheDeed, check_match, with_etag
+from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.http.paging import After, Limit, as_json, page
 from phylax.service.monitoring.forecasts import regrowths
 from phylax.service.problems import Problem, documented, invalid
@@ -57,7 +57,7 @@ _CODE_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"
 
 @router.get("", response_model=list[Machine])
 def list_machines(
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     request: Request,
     response: Response,
@@ -66,7 +66,7 @@ def list_machines(
     after: After = 0,
     limit: Limit = 100,
 ) -> Response:
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         found = shop.machines(
             conn, after=after, limit=limit + 1, client_id=client_id, words=words.strip()
         )
@@ -75,44 +75,44 @@ def list_machines(
 
 
 @router.post("", status_code=201, response_model=Machine, responses=documented(409, 422))
-def add_machine(edit: MachineEdit, deed: TheDeed) -> Response:
+def add_machine(edit: MachineEdit, change: TheChange) -> Response:
     """Take a machine in."""
 
     def act(conn: Connection) -> Machine:
         _check_client(conn, edit)
-        machine_id = shop.add_machine(conn, edit, who=deed.who, at=deed.now)
-        place_machine(conn, machine_id, at=deed.now)
+        machine_id = shop.add_machine(conn, edit, who=change.who, at=change.now)
+        place_machine(conn, machine_id, at=change.now)
         made = find_machine(conn, str(machine_id))
         records.append(
             conn,
             Entry(
                 machine_id=made.id,
-                at=from_seconds(deed.now),
-                who=deed.who,
+                at=from_seconds(change.now),
+                who=change.who,
                 kind=RecordKind.MACHINE,
                 text=" ".join(f"Taken in: {made.make} {made.model}".split()) + ".",
             ),
         )
-        deed.audit(conn, "take in machine", made.tag, after=made)
-        deed.tell(conn, EventKind.MACHINE, made.id)
+        change.audit(conn, "take in machine", made.tag, after=made)
+        change.tell(conn, EventKind.MACHINE, made.id)
         return made
 
-    return deed.once(edit, act)
+    return change.once(edit, act)
 
 
 @router.get("/free-lines", response_model=list[FreeLine])
 def list_free_lines(
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     machine_id: Annotated[list[int], Query(max_length=200)],
     days: Annotated[int, Query(ge=7, le=800)] = 90,
     steps: Annotated[int, Query(ge=7, le=200)] = 45,
 ) -> Response:
     """The share free on every volume of some machines, for small drawings."""
-    until = house.clock()
+    until = context.clock()
     since = until - timedelta(days=days)
     first, last = to_seconds(since), to_seconds(until)
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         found = readings.lowest_shares(conn, machine_id, first, last, steps)
     return as_json(
         FreeLine(machine_id=machine, volume_id=volume, shares=tuple(shares))
@@ -121,9 +121,9 @@ def list_free_lines(
 
 
 @router.get("/{machine}", responses=documented(404))
-def get_machine(machine: str, house: TheHouse, actor: Signed, response: Response) -> Machine:
+def get_machine(machine: str, context: TheContext, actor: Signed, response: Response) -> Machine:
     """One machine, by number or tag."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         found = find_machine(conn, machine)
     with_etag(found, response)
     return found
@@ -131,17 +131,17 @@ def get_machine(machine: str, house: TheHouse, actor: Signed, response: Response
 
 @router.put("/{machine}", responses=documented(404, 409, 412, 422, 428))
 def change_machine(
-    machine: str, edit: MachineEdit, deed: TheDeed, request: Request, response: Response
+    machine: str, edit: MachineEdit, change: TheChange, request: Request, response: Response
 ) -> Machine:
-    with deed.house.db.write() as conn:
+    with change.context.db.write() as conn:
         before = find_machine(conn, machine)
         check_match(request, before, shop.last_change(conn, "machines", before.id))
         _check_client(conn, edit)
-        shop.change_machine(conn, before.id, edit, who=deed.who, at=deed.now)
-        place_machine(conn, before.id, at=deed.now)
+        shop.change_machine(conn, before.id, edit, who=change.who, at=change.now)
+        place_machine(conn, before.id, at=change.now)
         after = find_machine(conn, str(before.id))
-        deed.audit(conn, "change machine", after.tag, before, after)
-        deed.tell(conn, EventKind.MACHINE, after.id)
+        change.audit(conn, "change machine", after.tag, before, after)
+        change.tell(conn, EventKind.MACHINE, after.id)
     with_etag(after, response)
     return after
 
@@ -152,31 +152,31 @@ def _check_client(conn: Connection, edit: MachineEdit) -> None:
 
 
 @router.post("/{machine}/enrolment-code", status_code=201, responses=documented(403, 404))
-def make_enrolment_code(machine: str, deed: TheDeed, technician: Technician) -> EnrolmentCode:
+def make_enrolment_code(machine: str, change: TheChange, technician: Technician) -> EnrolmentCode:
     """A one-time code by which an agent becomes this machine's; shown once, lasts two days."""
     code = "-".join("".join(secrets.choice(_CODE_LETTERS) for _ in range(4)) for _ in range(4))
-    until = deed.now + int(CODE_LASTS.total_seconds())
-    with deed.house.db.write() as conn:
+    until = change.now + int(CODE_LASTS.total_seconds())
+    with change.context.db.write() as conn:
         found = find_machine(conn, machine)
-        agents.add_code(conn, hashed(code), found.id, who=deed.who, at=deed.now, until=until)
-        deed.audit(conn, "make enrolment code", found.tag)
+        agents.add_code(conn, hashed(code), found.id, who=change.who, at=change.now, until=until)
+        change.audit(conn, "make enrolment code", found.tag)
     return EnrolmentCode(code=code, machine_id=found.id, expires_at=from_seconds(until))
 
 
 @router.delete("/{machine}/agent", status_code=204, responses=documented(403, 404))
-def withdraw_agent(machine: str, deed: TheDeed, technician: Technician) -> None:
+def withdraw_agent(machine: str, change: TheChange, technician: Technician) -> None:
     """The machine's agent may not call any more."""
-    with deed.house.db.write() as conn:
+    with change.context.db.write() as conn:
         found = find_machine(conn, machine)
         agents.withdraw(conn, found.id)
-        deed.audit(conn, "withdraw agent", found.tag)
-        deed.tell(conn, EventKind.MACHINE, found.id)
+        change.audit(conn, "withdraw agent", found.tag)
+        change.tell(conn, EventKind.MACHINE, found.id)
 
 
 @router.get("/{machine}/ledger", responses=documented(404))
-def get_ledger(machine: str, house: TheHouse, actor: Signed) -> Ledger:
+def get_ledger(machine: str, context: TheContext, actor: Signed) -> Ledger:
     """What the newest survey found: what goes, what stays and why."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         found = find_machine(conn, machine)
         survey = surveys.newest(conn, found.id)
         standing = consents.standing_categories(conn, found.id)
@@ -186,30 +186,30 @@ def get_ledger(machine: str, house: TheHouse, actor: Signed) -> Ledger:
 
 
 @router.get("/{machine}/rules", responses=documented(404))
-def get_rules_in_force(machine: str, house: TheHouse, actor: Signed) -> dict[str, RuleInForce]:
+def get_rules_in_force(machine: str, context: TheContext, actor: Signed) -> dict[str, RuleInForce]:
     """The rule that decides for each category, and where it comes from."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         return rules.in_force_on(conn, find_machine(conn, machine).id)
 
 
 @router.get("/{machine}/rounds", responses=documented(404))
-def get_rounds_of_machine(machine: str, house: TheHouse, actor: Signed) -> list[Round]:
-    with house.db.read() as conn:
+def get_rounds_of_machine(machine: str, context: TheContext, actor: Signed) -> list[Round]:
+    with context.db.read() as conn:
         return rounds.of_machine(conn, find_machine(conn, machine).id)
 
 
 @router.get("/{machine}/presence", responses=documented(404))
-def get_presence_of_machine(machine: str, house: TheHouse, actor: Signed) -> Presence:
+def get_presence_of_machine(machine: str, context: TheContext, actor: Signed) -> Presence:
     """When a machine is usually on, by hour of the week in the shop's time zone."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         found = find_machine(conn, machine)
-        return planning.presence_of(conn, [found.id], at=house.now())
+        return planning.presence_of(conn, [found.id], at=context.now())
 
 
 @router.get("/{machine}/trend", responses=documented(404, 422))
 def get_trend(
     machine: str,
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     mount: Annotated[str | None, Query(description="Which volume; the fullest if left out")] = None,
     since: Moment | None = None,
@@ -217,11 +217,11 @@ def get_trend(
     points: Annotated[int, Query(ge=10, le=1000, description="At most so many")] = 300,
 ) -> Trend:
     """Free space over a span, cleanings marked; the last 90 days if no span is given."""
-    end = until or house.clock()
+    end = until or context.clock()
     begin = since or end - timedelta(days=90)
     if begin >= end:
         raise invalid("/since", "the span must begin before it ends")
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         found = find_machine(conn, machine)
         volume = find_volume(found, mount)
         first, last = to_seconds(begin), to_seconds(end)
@@ -250,14 +250,14 @@ def get_trend(
 
 
 @router.get("/{machine}/outlooks", responses=documented(404))
-def get_outlooks(machine: str, house: TheHouse, actor: Signed) -> list[Outlook]:
+def get_outlooks(machine: str, context: TheContext, actor: Signed) -> list[Outlook]:
     """What can be said of each volume: how fast it fills, when it will be over, what helps."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         return outlooks.of_machine(conn, find_machine(conn, machine).id)
 
 
 @router.get("/{machine}/regrowth", responses=documented(404))
-def get_regrowth(machine: str, house: TheHouse, actor: Signed) -> list[Regrowth]:
+def get_regrowth(machine: str, context: TheContext, actor: Signed) -> list[Regrowth]:
     """How each category comes back after a cleaning, fastest first."""
-    with house.db.read() as conn:
-        return regrowths(conn, find_machine(conn, machine).id, house.now())
+    with context.db.read() as conn:
+        return regrowths(conn, find_machine(conn, machine).id, context.now())

@@ -8,7 +8,7 @@ from fastapi import APIRouter, Request, Response
 
 from phylax import __version__
 from phylax.core.values import Value
-from phylax.service.context.context import House, TheHouse
+from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.problems import Problem, documented
 from phylax.store import shop
@@ -33,17 +33,17 @@ class Ready(Value):
 
 
 @router.get("/health")
-def health(house: TheHouse) -> Health:
+def health(context: TheContext) -> Health:
     """Whether the service answers and its file can be read."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         conn.execute("SELECT 1").fetchone()
     return Health(status="ok", version=__version__)
 
 
 @router.get("/ready", responses=documented(503))
-def ready(house: TheHouse) -> Ready:
+def ready(context: TheContext) -> Ready:
     """Whether it can do its work: write, keep time, keep watch; 503 says what is wrong."""
-    checks = _checks(house)
+    checks = _checks(context)
     wrong = {name: word for name, word in checks.items() if word != "ok"}
     if wrong:
         said = "; ".join(f"{name}: {word}" for name, word in wrong.items())
@@ -51,13 +51,13 @@ def ready(house: TheHouse) -> Ready:
     return Ready(ready=True, version=__version__, checks=checks)
 
 
-def _checks(house: House) -> dict[str, str]:
+def _checks(context: Context) -> dict[str, str]:
     checks = {}
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         checks["shop"] = "ok" if shop.shop(conn) else "no shop was opened"
-    free = shutil.disk_usage(house.db.path.parent).free
+    free = shutil.disk_usage(context.db.path.parent).free
     checks["room"] = "ok" if free > _ROOM else f"only {free} bytes are free for its file"
-    for name, age in house.beats().items():
+    for name, age in context.beats().items():
         checks[name] = "ok" if age < _STUCK_AFTER else f"has not stirred for {age:.0f} s"
     return checks
 

@@ -17,9 +17,9 @@ from phylax.core.notices import (
     WishesEdit,
 )
 from phylax.core.people import Role
-from phylax.service.context.context import TheHouse, the_shop
+from phylax.service.context.context import TheContext, the_shop
 from phylax.service.http.auth import Actor, Owner, Signed, new_secret
-from phylax.service.http.changes import TheDeed, check_match, with_etag
+from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.notices import compose_trial
 from phylax.service.problems import Problem, documented, not_found
@@ -31,7 +31,7 @@ router = APIRouter(tags=["notices"])
 
 @router.get("/notices")
 def list_notices(
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     request: Request,
     response: Response,
@@ -40,30 +40,30 @@ def list_notices(
     limit: Limit = 50,
 ) -> list[Notice]:
     """Every message and its fate, newest first; `given up` are those that nobody got."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         found = notices.notices(conn, before=before, limit=limit + 1, state=state)
     return page(found, limit, request, response, "before")
 
 
 @router.post("/notices/{notice_id}/again", responses=documented(403, 404, 409))
-def post_again(notice_id: int, deed: TheDeed, owner: Owner) -> Notice:
+def post_again(notice_id: int, change: TheChange, owner: Owner) -> Notice:
     """Try once more what was given up."""
-    with deed.house.db.write() as conn:
+    with change.context.db.write() as conn:
         before = notices.notice(conn, notice_id)
         if before is None:
             raise not_found("notice", notice_id)
-        if not notices.again(conn, notice_id, at=deed.now):
+        if not notices.again(conn, notice_id, at=change.now):
             raise Problem(409, "not-given-up", f"Notice {notice_id} is {before.state}.")
         after = notices.notice(conn, notice_id)
         assert after is not None
-        deed.audit(conn, "post notice again", str(notice_id), before, after)
+        change.audit(conn, "post notice again", str(notice_id), before, after)
     return after
 
 
 @router.get("/people/{person_id}/notices", responses=documented(403, 404))
-def get_wishes(person_id: int, house: TheHouse, actor: Signed, response: Response) -> Wishes:
+def get_wishes(person_id: int, context: TheContext, actor: Signed, response: Response) -> Wishes:
     """What a person wants to be told by mail: their own, or anybody's for the owner."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         found = _wishes(conn, actor, person_id)
     with_etag(found, response)
     return found
@@ -71,25 +71,25 @@ def get_wishes(person_id: int, house: TheHouse, actor: Signed, response: Respons
 
 @router.put("/people/{person_id}/notices", responses=documented(403, 404, 412, 422, 428))
 def set_wishes(
-    person_id: int, edit: WishesEdit, deed: TheDeed, request: Request, response: Response
+    person_id: int, edit: WishesEdit, change: TheChange, request: Request, response: Response
 ) -> Wishes:
-    with deed.house.db.write() as conn:
-        before = _wishes(conn, deed.actor, person_id)
-        check_match(request, before, ("", deed.now))
-        notices.put_wishes(conn, person_id, edit, who=deed.who, at=deed.now)
-        after = _wishes(conn, deed.actor, person_id)
-        deed.audit(conn, "set notices", after.person_name, before, after)
-        deed.tell(conn, EventKind.SHOP)
+    with change.context.db.write() as conn:
+        before = _wishes(conn, change.actor, person_id)
+        check_match(request, before, ("", change.now))
+        notices.put_wishes(conn, person_id, edit, who=change.who, at=change.now)
+        after = _wishes(conn, change.actor, person_id)
+        change.audit(conn, "set notices", after.person_name, before, after)
+        change.tell(conn, EventKind.SHOP)
     with_etag(after, response)
     return after
 
 
 @router.post("/people/{person_id}/notices/trial", status_code=204, responses=documented(409))
-def send_trial(person_id: int, deed: TheDeed) -> None:
+def send_trial(person_id: int, change: TheChange) -> None:
     """Send a mail to see whether it comes."""
-    with deed.house.db.write() as conn:
-        wishes = _wishes(conn, deed.actor, person_id)
-        if not compose_trial(conn, the_shop(conn), wishes, now=deed.now):
+    with change.context.db.write() as conn:
+        wishes = _wishes(conn, change.actor, person_id)
+        if not compose_trial(conn, the_shop(conn), wishes, now=change.now):
             raise Problem(
                 409, "no-mail", "There is no mail server yet, or no address for this person."
             )
@@ -105,8 +105,8 @@ def _wishes(conn: Connection, actor: Actor, person_id: int) -> Wishes:
 
 
 @router.get("/mail-server", responses=documented(403, 404))
-def get_mail_server(house: TheHouse, owner: Owner, response: Response) -> MailServer:
-    with house.db.read() as conn:
+def get_mail_server(context: TheContext, owner: Owner, response: Response) -> MailServer:
+    with context.db.read() as conn:
         found = notices.mail_server(conn)
     if found is None:
         raise Problem(404, "no-mail-server", "No mail server is set; nothing is sent by mail.")
@@ -116,44 +116,44 @@ def get_mail_server(house: TheHouse, owner: Owner, response: Response) -> MailSe
 
 @router.put("/mail-server", responses=documented(403, 412, 422, 428))
 def set_mail_server(
-    edit: MailServerEdit, deed: TheDeed, owner: Owner, request: Request, response: Response
+    edit: MailServerEdit, change: TheChange, owner: Owner, request: Request, response: Response
 ) -> MailServer:
     """Through which server mail goes. Once one is set, `If-Match` must name its version."""
-    with deed.house.db.write() as conn:
+    with change.context.db.write() as conn:
         before = notices.mail_server(conn)
         if before is not None:
-            check_match(request, before, ("", deed.now))
-        notices.put_mail_server(conn, edit, who=deed.who, at=deed.now)
+            check_match(request, before, ("", change.now))
+        notices.put_mail_server(conn, edit, who=change.who, at=change.now)
         after = notices.mail_server(conn)
         assert after is not None
-        deed.audit(conn, "set mail server", after.host, before, after)
+        change.audit(conn, "set mail server", after.host, before, after)
     with_etag(after, response)
     return after
 
 
 @router.get("/hooks", responses=documented(403))
-def list_hooks(house: TheHouse, owner: Owner) -> list[Hook]:
-    with house.db.read() as conn:
+def list_hooks(context: TheContext, owner: Owner) -> list[Hook]:
+    with context.db.read() as conn:
         return notices.hooks(conn)
 
 
 @router.post("/hooks", status_code=201, responses=documented(403, 422))
-def add_hook(edit: HookEdit, deed: TheDeed, owner: Owner) -> HookShown:
+def add_hook(edit: HookEdit, change: TheChange, owner: Owner) -> HookShown:
     """Another program is told from now on; the key of its signatures is shown this once."""
     secret, _ = new_secret("hook")
-    with deed.house.db.write() as conn:
-        hook_id = notices.add_hook(conn, edit, secret, who=deed.who, at=deed.now)
+    with change.context.db.write() as conn:
+        hook_id = notices.add_hook(conn, edit, secret, who=change.who, at=change.now)
         made = notices.hook(conn, hook_id)
         assert made is not None
-        deed.audit(conn, "add hook", made.name, after=made)
+        change.audit(conn, "add hook", made.name, after=made)
     return HookShown(**made.model_dump(), secret=secret)
 
 
 @router.delete("/hooks/{hook_id}", status_code=204, responses=documented(403, 404))
-def withdraw_hook(hook_id: int, deed: TheDeed, owner: Owner) -> None:
-    with deed.house.db.write() as conn:
+def withdraw_hook(hook_id: int, change: TheChange, owner: Owner) -> None:
+    with change.context.db.write() as conn:
         before = notices.hook(conn, hook_id)
         if before is None:
             raise not_found("hook", hook_id)
-        notices.withdraw_hook(conn, hook_id, at=deed.now)
-        deed.audit(conn, "withdraw hook", before.name, before)
+        notices.withdraw_hook(conn, hook_id, at=change.now)
+        change.audit(conn, "withdraw hook", before.name, before)

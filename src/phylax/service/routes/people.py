@@ -16,10 +16,10 @@ from phylax.core.people import (
     Token,
     TokenShown,
 )
-from phylax.service.context.context import TheHouse
+from phylax.service.context.context import TheContext
 from phylax.service.http import auth
 from phylax.service.http.auth import Owner, Signed
-from phylax.service.http.changes import TheDeed
+from phylax.service.http.changes import TheChange
 from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import Problem, documented, not_found
 from phylax.store import journal, people
@@ -28,18 +28,18 @@ router = APIRouter(tags=["people"])
 
 
 @router.post("/sign-in", responses=documented(401, 403, 429))
-def sign_in(who: SignIn, house: TheHouse, request: Request, response: Response) -> Person:
+def sign_in(who: SignIn, context: TheContext, request: Request, response: Response) -> Person:
     """Sign in with login and password; the answer sets the session's cookie."""
     auth.check_origin(request)
-    person = auth.sign_in(house, who.login, who.password)
-    auth.begin_session(house, person, response)
+    person = auth.sign_in(context, who.login, who.password)
+    auth.begin_session(context, person, response)
     return person
 
 
 @router.post("/sign-out", status_code=204)
-def sign_out(house: TheHouse, actor: Signed, request: Request, response: Response) -> None:
+def sign_out(context: TheContext, actor: Signed, request: Request, response: Response) -> None:
     if cookie := request.cookies.get(auth.COOKIE):
-        with house.db.write() as conn:
+        with context.db.write() as conn:
             people.end_session(conn, auth.hashed(cookie))
     response.delete_cookie(auth.COOKIE, path="/")
 
@@ -50,24 +50,24 @@ def get_me(actor: Signed) -> Person:
 
 
 @router.get("/people")
-def list_people(house: TheHouse, actor: Signed) -> list[Person]:
-    with house.db.read() as conn:
+def list_people(context: TheContext, actor: Signed) -> list[Person]:
+    with context.db.read() as conn:
         return people.everyone(conn)
 
 
 @router.post("/people", status_code=201, responses=documented(403, 409, 422))
-def add_person(new: NewPerson, deed: TheDeed, owner: Owner) -> Person:
+def add_person(new: NewPerson, change: TheChange, owner: Owner) -> Person:
     hashed = auth.hash_password(new.password)
-    with deed.house.db.write() as conn:
-        made = people.add(conn, new.login, new.name, new.role, hashed, at=deed.now)
-        deed.audit(conn, "add person", made.login, after=made)
+    with change.context.db.write() as conn:
+        made = people.add(conn, new.login, new.name, new.role, hashed, at=change.now)
+        change.audit(conn, "add person", made.login, after=made)
     return made
 
 
 @router.put("/people/{person_id}/activity", responses=documented(403, 404, 409))
-def set_activity(person_id: int, activity: Activity, deed: TheDeed, owner: Owner) -> Person:
+def set_activity(person_id: int, activity: Activity, change: TheChange, owner: Owner) -> Person:
     """Say whether a person may sign in; their sign-ins and tokens end at once when not."""
-    with deed.house.db.write() as conn:
+    with change.context.db.write() as conn:
         before = people.by_id(conn, person_id)
         if before is None:
             raise not_found("person", person_id)
@@ -76,65 +76,65 @@ def set_activity(person_id: int, activity: Activity, deed: TheDeed, owner: Owner
             raise Problem(409, "last-owner", "Somebody must own the shop; add another owner first.")
         people.set_active(conn, person_id, activity.active)
         after = before.model_copy(update={"active": activity.active})
-        deed.audit(conn, "set activity", before.login, before, after)
+        change.audit(conn, "set activity", before.login, before, after)
     return after
 
 
 @router.post("/me/password", status_code=204, responses=documented(401, 422, 429))
-def change_password(change: NewPassword, deed: TheDeed) -> None:
+def change_password(new: NewPassword, change: TheChange) -> None:
     """Change one's own password; every open sign-in of oneself ends, tokens stay."""
-    person = auth.sign_in(deed.house, deed.actor.person.login, change.present)
-    hashed = auth.hash_password(change.new)
-    with deed.house.db.write() as conn:
+    person = auth.sign_in(change.context, change.actor.person.login, new.present)
+    hashed = auth.hash_password(new.new)
+    with change.context.db.write() as conn:
         people.set_password(conn, person.id, hashed)
-        deed.audit(conn, "change password", person.login)
+        change.audit(conn, "change password", person.login)
 
 
 @router.get("/tokens")
-def list_tokens(house: TheHouse, actor: Signed) -> list[Token]:
+def list_tokens(context: TheContext, actor: Signed) -> list[Token]:
     """One's own tokens; everyone's for the owner."""
     everyone = actor.person.role is Role.OWNER
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         return people.tokens(conn, None if everyone else actor.person.id)
 
 
 @router.post("/tokens", status_code=201)
-def make_token(new: NewToken, deed: TheDeed) -> TokenShown:
+def make_token(new: NewToken, change: TheChange) -> TokenShown:
     """A bearer token for a program, with one's own role."""
     secret, hashed = auth.new_secret("phylax")
-    with deed.house.db.write() as conn:
-        number = people.add_token(conn, hashed, deed.actor.person.id, new.name, at=deed.now)
-        deed.audit(conn, "make token", f"{new.name} of {deed.actor.person.login}")
+    with change.context.db.write() as conn:
+        number = people.add_token(conn, hashed, change.actor.person.id, new.name, at=change.now)
+        change.audit(conn, "make token", f"{new.name} of {change.actor.person.login}")
     return TokenShown(id=number, name=new.name, token=secret)
 
 
 @router.post("/command-line/sign-in", status_code=201, responses=documented(401, 429))
-def sign_in_for_token(who: SignIn, house: TheHouse) -> TokenShown:
+def sign_in_for_token(who: SignIn, context: TheContext) -> TokenShown:
     """Sign in from a program: a token instead of a cookie."""
-    person = auth.sign_in(house, who.login, who.password)
+    person = auth.sign_in(context, who.login, who.password)
     secret, hashed = auth.new_secret("phylax")
-    with house.db.write() as conn:
-        number = people.add_token(conn, hashed, person.id, "command line", at=house.now())
+    with context.db.write() as conn:
+        number = people.add_token(conn, hashed, person.id, "command line", at=context.now())
         journal.audit(
-            conn, who=person.name, at=house.now(), deed="make token", subject="command line"
+            conn, who=person.name, at=context.now(), deed="make token", subject="command line"
         )
     return TokenShown(id=number, name="command line", token=secret)
 
 
 @router.delete("/tokens/{token_id}", status_code=204, responses=documented(403, 404))
-def withdraw_token(token_id: int, deed: TheDeed) -> None:
-    with deed.house.db.write() as conn:
-        own = {t.id for t in people.tokens(conn, deed.actor.person.id)}
-        if token_id not in own and deed.actor.person.role is not Role.OWNER:
+def withdraw_token(token_id: int, change: TheChange) -> None:
+    with change.context.db.write() as conn:
+        own = {t.id for t in people.tokens(conn, change.actor.person.id)}
+        if token_id not in own and change.actor.person.role is not Role.OWNER:
             raise Problem(403, "not-yours", "Only the owner withdraws other people's tokens.")
-        if not people.withdraw_token(conn, token_id, at=deed.now):
+        if not people.withdraw_token(conn, token_id, at=change.now):
             raise not_found("token", token_id)
-        deed.audit(conn, "withdraw token", str(token_id))
+        change.audit(conn, "withdraw token", str(token_id))
 
 
 @router.get("/audit", responses=documented(403))
 def list_audit(
-    house: TheHouse,
+    context: TheContext,
     owner: Owner,
     request: Request,
     response: Response,
@@ -142,6 +142,6 @@ def list_audit(
     limit: Limit = 100,
 ) -> list[Audited]:
     """Everything that was changed, newest first."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         found = journal.audited(conn, before=before, limit=limit + 1)
     return page(found, limit, request, response, "before")

@@ -14,9 +14,9 @@ from phylax.core.retention.protection import (
     ProtectionOnMachine,
     ProtectTest,
 )
-from phylax.service.context.context import TheHouse
+from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
-from phylax.service.http.changes import TheDeed
+from phylax.service.http.changes import TheChange
 from phylax.service.problems import Problem, documented, invalid, not_found
 from phylax.service.routes.lookup import find_machine
 from phylax.service.rules.what_if import check_may_rule
@@ -27,16 +27,16 @@ router = APIRouter(tags=["protect list"])
 
 
 @router.get("/protections")
-def list_protections(house: TheHouse, actor: Signed) -> list[ListedProtection]:
+def list_protections(context: TheContext, actor: Signed) -> list[ListedProtection]:
     """Everything that anyone protects, and on how many machines it covers something."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         return protections.with_covers(conn, protections.protections(conn))
 
 
 @router.get("/protections/{number}/machines", responses=documented(404))
-def list_covers(number: int, house: TheHouse, actor: Signed) -> list[ProtectionOnMachine]:
+def list_covers(number: int, context: TheContext, actor: Signed) -> list[ProtectionOnMachine]:
     """What an entry covers on each machine that it is for: first those where it covers nothing."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         if protections.protection(conn, number) is None:
             raise not_found("protection", number)
         return protections.on_machines(conn, number)
@@ -48,41 +48,41 @@ def list_covers(number: int, house: TheHouse, actor: Signed) -> list[ProtectionO
     response_model=ScopedProtection,
     responses=documented(403, 404, 409, 422),
 )
-def add_protection(new: NewProtection, deed: TheDeed, technician: Technician) -> Response:
+def add_protection(new: NewProtection, change: TheChange, technician: Technician) -> Response:
     """Add a folder, a pattern or a site to what always stays."""
 
     def act(conn: Connection) -> ScopedProtection:
-        subject = check_may_rule(conn, deed.actor, new.scope, new.subject_id)
+        subject = check_may_rule(conn, change.actor, new.scope, new.subject_id)
         made = protections.add(
-            conn, new.scope, new.subject_id, new.entry, new.note, who=deed.who, at=deed.now
+            conn, new.scope, new.subject_id, new.entry, new.note, who=change.who, at=change.now
         )
         if made is None:
             raise Problem(409, "there-already", f"{new.entry.what!r} is protected there already.")
-        deed.audit(conn, "protect", f"{new.entry.what} for {subject}", after=made)
-        deed.tell(conn, EventKind.RULE, new.subject_id if new.scope is Scope.MACHINE else None)
+        change.audit(conn, "protect", f"{new.entry.what} for {subject}", after=made)
+        change.tell(conn, EventKind.RULE, new.subject_id if new.scope is Scope.MACHINE else None)
         return made
 
-    return deed.once(new, act)
+    return change.once(new, act)
 
 
 @router.delete("/protections/{number}", status_code=204, responses=documented(403, 404))
-def remove_protection(number: int, deed: TheDeed, technician: Technician) -> None:
+def remove_protection(number: int, change: TheChange, technician: Technician) -> None:
     """Take an entry off the list of the scope that added it."""
-    with deed.house.db.write() as conn:
+    with change.context.db.write() as conn:
         found = protections.protection(conn, number)
         if found is None:
             raise not_found("protection", number)
-        subject = check_may_rule(conn, deed.actor, found.scope, found.subject_id)
+        subject = check_may_rule(conn, change.actor, found.scope, found.subject_id)
         protections.remove(conn, number)
-        deed.audit(conn, "protect no more", f"{found.entry.what} for {subject}", found)
-        deed.tell(conn, EventKind.RULE)
+        change.audit(conn, "protect no more", f"{found.entry.what} for {subject}", found)
+        change.tell(conn, EventKind.RULE)
 
 
 @router.get("/machines/{machine}/protections", responses=documented(404))
-def list_in_force(machine: str, house: TheHouse, actor: Signed) -> list[ListedProtection]:
+def list_in_force(machine: str, context: TheContext, actor: Signed) -> list[ListedProtection]:
     """What is protected on a machine: the shop's, its client's and its own; and what each entry
     covers there."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         number = find_machine(conn, machine).id
         return protections.with_covers(conn, protections.in_force_on(conn, number), number)
 
@@ -90,7 +90,7 @@ def list_in_force(machine: str, house: TheHouse, actor: Signed) -> list[ListedPr
 @router.get("/machines/{machine}/protections/test", responses=documented(404, 422))
 def test_protection(
     machine: str,
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     path: Annotated[str | None, Query(max_length=8000)] = None,
     site: Annotated[str | None, Query(max_length=300)] = None,
@@ -98,7 +98,7 @@ def test_protection(
     """Which entry protects a path or a site on a machine, if any."""
     if (path is None) == (site is None):
         raise invalid("/path", "give a path or a site, one of them")
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         found = find_machine(conn, machine)
         known = protections.in_force_on(conn, found.id)
     protection = Protection((one.entry for one in known), found.system)

@@ -9,9 +9,9 @@ from fastapi import APIRouter, Query, Request, Response
 from phylax.core.events import EventKind
 from phylax.core.records import ChainCheck, Entry, NewNote, Record, RecordKind, verify
 from phylax.core.values import from_seconds
-from phylax.service.context.context import TheHouse
+from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
-from phylax.service.http.changes import TheDeed
+from phylax.service.http.changes import TheChange
 from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import documented, invalid
 from phylax.service.routes.lookup import find_machine
@@ -23,7 +23,7 @@ router = APIRouter(prefix="/records", tags=["records"])
 
 @router.get("")
 def list_records(
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     request: Request,
     response: Response,
@@ -33,7 +33,7 @@ def list_records(
     limit: Limit = 50,
 ) -> list[Record]:
     """Entries, newest first."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         machine_id = find_machine(conn, machine).id if machine else None
         found = records.records(
             conn, before=before, limit=limit + 1, machine_id=machine_id, words=words
@@ -42,7 +42,7 @@ def list_records(
 
 
 @router.post("", status_code=201, response_model=Record, responses=documented(404, 422))
-def add_note(new: NewNote, deed: TheDeed) -> Response:
+def add_note(new: NewNote, change: TheChange) -> Response:
     """Write something into a machine's record."""
 
     def act(conn: Connection) -> Record:
@@ -55,23 +55,23 @@ def add_note(new: NewNote, deed: TheDeed) -> Response:
             conn,
             Entry(
                 machine_id=new.machine_id,
-                at=from_seconds(deed.now),
-                who=deed.who,
+                at=from_seconds(change.now),
+                who=change.who,
                 kind=RecordKind.NOTE,
                 text=new.text,
                 corrects=new.corrects,
             ),
         )
-        deed.tell(conn, EventKind.RECORD, new.machine_id)
+        change.tell(conn, EventKind.RECORD, new.machine_id)
         made = records.record(conn, record_id)
         assert made is not None
         return made
 
-    return deed.once(new, act)
+    return change.once(new, act)
 
 
 @router.get("/verification")
-def verify_chain(house: TheHouse, actor: Signed) -> ChainCheck:
+def verify_chain(context: TheContext, actor: Signed) -> ChainCheck:
     """Follow the digests from the first entry to the last."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         return verify(records.chain(conn))

@@ -17,9 +17,9 @@ from phylax.core.rounds import (
 )
 from phylax.core.runs import Run
 from phylax.core.values import Moment, from_seconds, to_seconds
-from phylax.service.context.context import TheHouse
+from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
-from phylax.service.http.changes import TheDeed, check_match, with_etag
+from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.http.paging import NEWEST, After, Before, Limit, page
 from phylax.service.problems import Problem, documented, invalid, not_found
 from phylax.service.rounds import planning
@@ -34,62 +34,62 @@ _LONGEST_SPAN = 400 * 86400
 
 @router.get("")
 def list_rounds(
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     request: Request,
     response: Response,
     after: After = 0,
     limit: Limit = 100,
 ) -> list[Round]:
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         found = rounds.rounds(conn, after=after, limit=limit + 1)
     return page(found, limit, request, response, "after")
 
 
 @router.get("/agenda", responses=documented(422))
 def get_agenda(
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     since: Moment | None = None,
     until: Moment | None = None,
     client_id: int | None = None,
 ) -> Agenda:
     """What runs, or ran, where, when and how long, over a span; the next week if none is given."""
-    begin = to_seconds(since) if since else house.now()
+    begin = to_seconds(since) if since else context.now()
     end = to_seconds(until) if until else begin + 7 * 86400
     if not begin < end <= begin + _LONGEST_SPAN:
         raise invalid("/until", "the span ends after it begins, and within 400 days")
-    with house.db.read() as conn:
-        return agenda(conn, begin, end, at=house.now(), client_id=client_id)
+    with context.db.read() as conn:
+        return agenda(conn, begin, end, at=context.now(), client_id=client_id)
 
 
 @router.post("/preview", responses=documented(422))
-def preview_round(edit: RoundEdit, house: TheHouse, actor: Signed) -> RoundPreview:
+def preview_round(edit: RoundEdit, context: TheContext, actor: Signed) -> RoundPreview:
     """What a round would mean: in words, the next dates, who is seldom on; nothing is saved."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         planning.check(conn, edit)
-        return planning.preview(conn, edit, at=house.now())
+        return planning.preview(conn, edit, at=context.now())
 
 
 @router.post("", status_code=201, response_model=Round, responses=documented(403, 409, 422))
-def add_round(edit: RoundEdit, deed: TheDeed, technician: Technician) -> Response:
+def add_round(edit: RoundEdit, change: TheChange, technician: Technician) -> Response:
     def act(conn: Connection) -> Round:
         planning.check(conn, edit)
-        planning.check_dates(conn, edit, at=deed.now)
-        round_id = rounds.add(conn, edit, who=deed.who, at=deed.now)
-        _place(conn, round_id, edit, deed.now)
-        made = _round(conn, round_id, deed.now)
-        deed.audit(conn, "make round", made.name, after=made)
-        deed.tell(conn, EventKind.ROUND)
+        planning.check_dates(conn, edit, at=change.now)
+        round_id = rounds.add(conn, edit, who=change.who, at=change.now)
+        _place(conn, round_id, edit, change.now)
+        made = _round(conn, round_id, change.now)
+        change.audit(conn, "make round", made.name, after=made)
+        change.tell(conn, EventKind.ROUND)
         return made
 
-    return deed.once(edit, act)
+    return change.once(edit, act)
 
 
 @router.get("/{round_id}", responses=documented(404))
-def get_round(round_id: int, house: TheHouse, actor: Signed, response: Response) -> Round:
-    with house.db.read() as conn:
-        found = _round(conn, round_id, house.now())
+def get_round(round_id: int, context: TheContext, actor: Signed, response: Response) -> Round:
+    with context.db.read() as conn:
+        found = _round(conn, round_id, context.now())
     with_etag(found, response)
     return found
 
@@ -98,47 +98,47 @@ def get_round(round_id: int, house: TheHouse, actor: Signed, response: Response)
 def change_round(
     round_id: int,
     edit: RoundEdit,
-    deed: TheDeed,
+    change: TheChange,
     technician: Technician,
     request: Request,
     response: Response,
 ) -> Round:
-    with deed.house.db.write() as conn:
-        before = _round(conn, round_id, deed.now)
+    with change.context.db.write() as conn:
+        before = _round(conn, round_id, change.now)
         check_match(request, before, shop.last_change(conn, "rounds", round_id))
         planning.check(conn, edit)
-        planning.check_dates(conn, edit, at=deed.now)
-        rounds.change(conn, round_id, edit, who=deed.who, at=deed.now)
-        _place(conn, round_id, edit, deed.now)
-        after = _round(conn, round_id, deed.now)
-        deed.audit(conn, "change round", after.name, before, after)
-        deed.tell(conn, EventKind.ROUND)
+        planning.check_dates(conn, edit, at=change.now)
+        rounds.change(conn, round_id, edit, who=change.who, at=change.now)
+        _place(conn, round_id, edit, change.now)
+        after = _round(conn, round_id, change.now)
+        change.audit(conn, "change round", after.name, before, after)
+        change.tell(conn, EventKind.ROUND)
     with_etag(after, response)
     return after
 
 
 @router.delete("/{round_id}", status_code=204, responses=documented(403, 404))
-def end_round(round_id: int, deed: TheDeed, technician: Technician) -> None:
+def end_round(round_id: int, change: TheChange, technician: Technician) -> None:
     """The round recurs no more; what waits of it is called off, what it did stays in the record."""
-    with deed.house.db.write() as conn:
-        before = _round(conn, round_id, deed.now)
-        planning.call_off_waiting(conn, before, who=deed.who, at=deed.now)
-        rounds.end(conn, round_id, who=deed.who, at=deed.now)
-        deed.audit(conn, "end round", before.name, before)
-        deed.tell(conn, EventKind.ROUND)
+    with change.context.db.write() as conn:
+        before = _round(conn, round_id, change.now)
+        planning.call_off_waiting(conn, before, who=change.who, at=change.now)
+        rounds.end(conn, round_id, who=change.who, at=change.now)
+        change.audit(conn, "end round", before.name, before)
+        change.tell(conn, EventKind.ROUND)
 
 
 @router.get("/{round_id}/machines", responses=documented(404))
-def get_machines_of_round(round_id: int, house: TheHouse, actor: Signed) -> list[RoundMachine]:
+def get_machines_of_round(round_id: int, context: TheContext, actor: Signed) -> list[RoundMachine]:
     """The machines that belong to it now, by client and tag."""
-    with house.db.read() as conn:
-        return planning.machines_of(conn, _round(conn, round_id, house.now()))
+    with context.db.read() as conn:
+        return planning.machines_of(conn, _round(conn, round_id, context.now()))
 
 
 @router.get("/{round_id}/runs", responses=documented(404))
 def list_runs_of_round(
     round_id: int,
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     request: Request,
     response: Response,
@@ -146,42 +146,42 @@ def list_runs_of_round(
     limit: Limit = 50,
 ) -> list[Run]:
     """What became of its times, newest first."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         found = runs.runs(conn, before=before, limit=limit + 1, round_id=round_id)
     return page(found, limit, request, response, "before")
 
 
 @router.get("/{round_id}/habits", responses=documented(404))
-def get_habits(round_id: int, house: TheHouse, actor: Signed) -> list[Habit]:
+def get_habits(round_id: int, context: TheContext, actor: Signed) -> list[Habit]:
     """Its machines that are seldom on in its window, and an hour that would do."""
-    now = house.now()
-    with house.db.read() as conn:
+    now = context.now()
+    with context.db.read() as conn:
         return planning.seldom_on(conn, _round(conn, round_id, now).plan, at=now)
 
 
 @router.get("/{round_id}/presence", responses=documented(404))
-def get_presence(round_id: int, house: TheHouse, actor: Signed) -> Presence:
+def get_presence(round_id: int, context: TheContext, actor: Signed) -> Presence:
     """The share of its machines, by hour of the week, that is usually on."""
-    now = house.now()
-    with house.db.read() as conn:
+    now = context.now()
+    with context.db.read() as conn:
         _round(conn, round_id, now)
         members = [member.machine_id for member in rounds.members(conn, round_id)]
         return planning.presence_of(conn, members, at=now)
 
 
 @router.post("/{round_id}/postpone", responses=documented(403, 404, 409, 422))
-def postpone(round_id: int, asked: Postponed, deed: TheDeed, technician: Technician) -> Round:
+def postpone(round_id: int, asked: Postponed, change: TheChange, technician: Technician) -> Round:
     """Skip the next time for a machine, or hold it back until later."""
-    with deed.house.db.write() as conn:
-        before = _round(conn, round_id, deed.now)
-        if asked.until is not None and to_seconds(asked.until) <= deed.now:
+    with change.context.db.write() as conn:
+        before = _round(conn, round_id, change.now)
+        if asked.until is not None and to_seconds(asked.until) <= change.now:
             raise invalid("/until", "that has passed; name a later time")
         if rounds.member(conn, round_id, asked.machine_id) is None:
             raise invalid("/machine_id", f"machine {asked.machine_id} is not in {before.name}")
-        planning.postpone(conn, before, asked, who=deed.who, at=deed.now)
-        deed.audit(conn, "postpone round", before.name, after=asked)
-        deed.tell(conn, EventKind.ROUND, asked.machine_id)
-        return _round(conn, round_id, deed.now)
+        planning.postpone(conn, before, asked, who=change.who, at=change.now)
+        change.audit(conn, "postpone round", before.name, after=asked)
+        change.tell(conn, EventKind.ROUND, asked.machine_id)
+        return _round(conn, round_id, change.now)
 
 
 def _place(conn: Connection, round_id: int, edit: RoundEdit, at: int) -> None:

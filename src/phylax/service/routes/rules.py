@@ -11,9 +11,9 @@ from phylax.core.people import Role
 from phylax.core.retention import Rule, Scope, ScopedRule, ShopRule, in_force
 from phylax.core.rule_document import Differences, NewDocument, differences, read, write
 from phylax.core.what_if import WhatIf, WhatIfQuestion
-from phylax.service.context.context import TheHouse
+from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
-from phylax.service.http.changes import TheDeed, check_match, with_etag
+from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.problems import Problem, documented, invalid
 from phylax.service.rules.what_if import (
     apply_document,
@@ -30,9 +30,9 @@ router = APIRouter(prefix="/rules", tags=["rules"])
 
 
 @router.get("")
-def list_rules(house: TheHouse, actor: Signed) -> list[ShopRule]:
+def list_rules(context: TheContext, actor: Signed) -> list[ShopRule]:
     """A line for each category."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         said = {r.category: r for r in rules.rules(conn, Scope.SHOP, 0)}
         differ = rules.overrides(conn)
     lines = []
@@ -58,24 +58,24 @@ def list_rules(house: TheHouse, actor: Signed) -> list[ShopRule]:
 
 
 @router.post("/what-if", responses=documented(403, 404, 422))
-def ask_what_if(question: WhatIfQuestion, house: TheHouse, actor: Signed) -> WhatIf:
+def ask_what_if(question: WhatIfQuestion, context: TheContext, actor: Signed) -> WhatIf:
     """What another rule would let go, from the last surveys; nothing is changed or touched."""
-    with house.db.read() as conn:
-        return what_if(conn, question, at=house.now())
+    with context.db.read() as conn:
+        return what_if(conn, question, at=context.now())
 
 
 @router.get("/document", response_class=PlainTextResponse)
-def get_document(house: TheHouse, actor: Signed) -> PlainTextResponse:
+def get_document(context: TheContext, actor: Signed) -> PlainTextResponse:
     """All rules and protect lists as one TOML file."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         text = write(document(conn))
     return PlainTextResponse(text, media_type="application/toml")
 
 
 @router.post("/document", responses=documented(403, 422))
-def put_document(new: NewDocument, deed: TheDeed) -> Differences:
+def put_document(new: NewDocument, change: TheChange) -> Differences:
     """Make the rules those of a file and add its protections, or only show what would change."""
-    if deed.actor.person.role is not Role.OWNER:
+    if change.actor.person.role is not Role.OWNER:
         raise Problem(403, "not-your-role", "All rules at once are the owner's to change.")
     try:
         wanted = read(new.text)
@@ -86,15 +86,15 @@ def put_document(new: NewDocument, deed: TheDeed) -> Differences:
         """The dry run is over."""
 
     try:
-        with deed.house.db.write() as conn:
+        with change.context.db.write() as conn:
             before = document(conn)
-            apply_document(conn, wanted, who=deed.who, at=deed.now)
+            apply_document(conn, wanted, who=change.who, at=change.now)
             found = tuple(differences(before, document(conn)))
             done = Differences(applied=not new.dry_run, differences=found)
             if new.dry_run:
                 raise NotForGood
-            deed.audit(conn, "replace rules", "all", after=done)
-            deed.tell(conn, EventKind.RULE)
+            change.audit(conn, "replace rules", "all", after=done)
+            change.tell(conn, EventKind.RULE)
     except NotForGood:
         pass
     return done
@@ -105,12 +105,12 @@ def get_rule(
     scope: Scope,
     subject_id: int,
     category: str,
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     response: Response,
 ) -> ScopedRule:
     """What one scope says about one category; subject 0 is the shop."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         found = _said(conn, scope, subject_id, category)
     with_etag(found, response)
     return found
@@ -129,24 +129,24 @@ def put_rule(
     subject_id: int,
     category: str,
     rule: Rule,
-    deed: TheDeed,
+    change: TheChange,
     technician: Technician,
     request: Request,
     response: Response,
 ) -> ScopedRule:
     """Say something at a scope. A rule that is there already is changed with its If-Match."""
-    with deed.house.db.write() as conn:
-        subject = check_may_rule(conn, deed.actor, scope, subject_id)
+    with change.context.db.write() as conn:
+        subject = check_may_rule(conn, change.actor, scope, subject_id)
         check_rule(conn, scope, subject_id, category, rule)
         before = rules.rule(conn, scope, subject_id, category)
         if before is not None:
             changed = (before.changed_by, int(before.changed_at.timestamp()))
             check_match(request, before, changed)
-        rules.put(conn, scope, subject_id, category, rule, who=deed.who, at=deed.now)
+        rules.put(conn, scope, subject_id, category, rule, who=change.who, at=change.now)
         after = rules.rule(conn, scope, subject_id, category)
         assert after is not None
-        deed.audit(conn, "change rule", f"{category} for {subject}", before, after)
-        deed.tell(conn, EventKind.RULE, subject_id if scope is Scope.MACHINE else None)
+        change.audit(conn, "change rule", f"{category} for {subject}", before, after)
+        change.tell(conn, EventKind.RULE, subject_id if scope is Scope.MACHINE else None)
     with_etag(after, response)
     return after
 
@@ -160,23 +160,25 @@ def remove_rule(
     scope: Scope,
     subject_id: int,
     category: str,
-    deed: TheDeed,
+    change: TheChange,
     technician: Technician,
     request: Request,
 ) -> None:
     """The scope says nothing of the category any more; a farther one's counts again."""
-    with deed.house.db.write() as conn:
-        subject = check_may_rule(conn, deed.actor, scope, subject_id)
+    with change.context.db.write() as conn:
+        subject = check_may_rule(conn, change.actor, scope, subject_id)
         before = _said(conn, scope, subject_id, category)
         check_match(request, before, (before.changed_by, int(before.changed_at.timestamp())))
-        rules.remove(conn, scope, subject_id, category, who=deed.who, at=deed.now)
-        deed.audit(conn, "remove rule", f"{category} for {subject}", before)
-        deed.tell(conn, EventKind.RULE, subject_id if scope is Scope.MACHINE else None)
+        rules.remove(conn, scope, subject_id, category, who=change.who, at=change.now)
+        change.audit(conn, "remove rule", f"{category} for {subject}", before)
+        change.tell(conn, EventKind.RULE, subject_id if scope is Scope.MACHINE else None)
 
 
 @router.get("/{scope}/{subject_id}", responses=documented(403, 404))
-def list_said(scope: Scope, subject_id: int, house: TheHouse, actor: Signed) -> list[ScopedRule]:
+def list_said(
+    scope: Scope, subject_id: int, context: TheContext, actor: Signed
+) -> list[ScopedRule]:
     """Everything that one scope says."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         subject_in_words(conn, scope, subject_id)
         return rules.rules(conn, scope, subject_id)

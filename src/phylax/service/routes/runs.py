@@ -7,9 +7,9 @@ from fastapi import APIRouter, Request, Response
 from phylax.core.routines import StepTick
 from phylax.core.runs import NewRun, Run, RunDetail, RunsAgain, RunsMade
 from phylax.core.values import Moment, to_seconds
-from phylax.service.context.context import TheHouse
+from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
-from phylax.service.http.changes import TheDeed
+from phylax.service.http.changes import TheChange
 from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import documented, not_found
 from phylax.service.routes.lookup import find_machine, find_run
@@ -23,7 +23,7 @@ router = APIRouter(prefix="/runs", tags=["runs"])
 
 @router.get("")
 def list_runs(
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     request: Request,
     response: Response,
@@ -33,7 +33,7 @@ def list_runs(
     limit: Limit = 50,
 ) -> list[Run]:
     """Runs, newest first; or those that were missed since a time."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         if missed_since is not None:
             return occurrences.missed_since(conn, to_seconds(missed_since), limit=limit)
         machine_id = find_machine(conn, machine).id if machine else None
@@ -42,22 +42,22 @@ def list_runs(
 
 
 @router.post("", status_code=201, response_model=Run, responses=documented(403, 404, 422))
-def start_run(new: NewRun, deed: TheDeed, technician: Technician) -> Response:
+def start_run(new: NewRun, change: TheChange, technician: Technician) -> Response:
     """Survey or clean a machine, put held things back or let them go, as soon as it calls."""
 
     def act(conn: Connection) -> Run:
-        made = create.make(conn, new, who=deed.who, at=deed.now)
-        deed.audit(conn, f"start {made.work}", made.machine_tag, after=made)
+        made = create.make(conn, new, who=change.who, at=change.now)
+        change.audit(conn, f"start {made.work}", made.machine_tag, after=made)
         return made
 
-    response = deed.once(new, act)
-    deed.house.hub.nudge(new.machine_id)
+    response = change.once(new, act)
+    change.context.wakeups.notify_machine(new.machine_id)
     return response
 
 
 @router.get("/{run_id}", responses=documented(404))
-def get_run(run_id: int, house: TheHouse, actor: Signed) -> RunDetail:
-    with house.db.read() as conn:
+def get_run(run_id: int, context: TheContext, actor: Signed) -> RunDetail:
+    with context.db.read() as conn:
         found = runs.detail(conn, run_id)
     if found is None:
         raise not_found("run", run_id)
@@ -66,43 +66,43 @@ def get_run(run_id: int, house: TheHouse, actor: Signed) -> RunDetail:
 
 @router.post("/again", status_code=201, response_model=RunsMade,
              responses=documented(403, 404, 409, 422))  # fmt: skip
-def run_again(asked: RunsAgain, deed: TheDeed, technician: Technician) -> Response:
+def run_again(asked: RunsAgain, change: TheChange, technician: Technician) -> Response:
     """Do again what failed of some runs: all of one that was missed, else only what was left."""
 
     def act(conn: Connection) -> RunsMade:
         made = tuple(
-            create.again(conn, run_id, who=deed.who, at=deed.now) for run_id in asked.run_ids
+            create.again(conn, run_id, who=change.who, at=change.now) for run_id in asked.run_ids
         )
-        deed.audit(conn, "run again", ", ".join(run.machine_tag for run in made), after=asked)
+        change.audit(conn, "run again", ", ".join(run.machine_tag for run in made), after=asked)
         return RunsMade(runs=made)
 
-    response = deed.once(asked, act)
+    response = change.once(asked, act)
     for run_id in asked.run_ids:
-        with deed.house.db.read() as conn:
-            deed.house.hub.nudge(find_run(conn, run_id).machine_id)
+        with change.context.db.read() as conn:
+            change.context.wakeups.notify_machine(find_run(conn, run_id).machine_id)
     return response
 
 
 @router.post("/{run_id}/steps/{number}", responses=documented(403, 404, 409, 422))
 def tick_step(
-    run_id: int, number: int, said: StepTick, deed: TheDeed, technician: Technician
+    run_id: int, number: int, said: StepTick, change: TheChange, technician: Technician
 ) -> RunDetail:
     """Tick a step by hand, leave it out with a word, or open it again."""
-    with deed.house.db.write() as conn:
+    with change.context.db.write() as conn:
         run = find_run(conn, run_id)
-        checklist.tick(conn, run, number, said, who=deed.who, at=deed.now)
-        deed.audit(conn, f"step {number} {said.state}", run.machine_tag, after=said)
+        checklist.tick(conn, run, number, said, who=change.who, at=change.now)
+        change.audit(conn, f"step {number} {said.state}", run.machine_tag, after=said)
         after = runs.detail(conn, run_id)
     assert after is not None
-    deed.house.hub.nudge(run.machine_id)
+    change.context.wakeups.notify_machine(run.machine_id)
     return after
 
 
 @router.post("/{run_id}/call-off", responses=documented(403, 404, 409))
-def call_off(run_id: int, deed: TheDeed, technician: Technician) -> Run:
+def call_off(run_id: int, change: TheChange, technician: Technician) -> Run:
     """Stop a run; what it did so far is told truthfully."""
-    with deed.house.db.write() as conn:
+    with change.context.db.write() as conn:
         run = find_run(conn, run_id)
-        after = call_off_run(conn, run, who=deed.who, at=deed.now)
-        deed.audit(conn, "call off run", run.machine_tag, run, after)
+        after = call_off_run(conn, run, who=change.who, at=change.now)
+        change.audit(conn, "call off run", run.machine_tag, run, after)
     return after

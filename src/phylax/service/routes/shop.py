@@ -12,9 +12,9 @@ from phylax.core.events import EventKind
 from phylax.core.shop import Shop, ShopEdit
 from phylax.core.today import Today, in_a_sentence
 from phylax.core.values import from_seconds, to_seconds
-from phylax.service.context.context import TheHouse, the_shop
+from phylax.service.context.context import TheContext, the_shop
 from phylax.service.http.auth import Owner, Signed
-from phylax.service.http.changes import TheDeed, check_match, with_etag
+from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.problems import documented
 from phylax.service.schedule.timetable import place_all
 from phylax.store import attention, rounds, runs, shop
@@ -25,8 +25,8 @@ _MOST = 100
 
 
 @router.get("/shop")
-def get_shop(house: TheHouse, actor: Signed, response: Response) -> Shop:
-    with house.db.read() as conn:
+def get_shop(context: TheContext, actor: Signed, response: Response) -> Shop:
+    with context.db.read() as conn:
         found = the_shop(conn)
     with_etag(found, response)
     return found
@@ -34,17 +34,17 @@ def get_shop(house: TheHouse, actor: Signed, response: Response) -> Shop:
 
 @router.put("/shop", responses=documented(403, 412, 428))
 def change_shop(
-    edit: ShopEdit, deed: TheDeed, owner: Owner, request: Request, response: Response
+    edit: ShopEdit, change: TheChange, owner: Owner, request: Request, response: Response
 ) -> Shop:
-    with deed.house.db.write() as conn:
+    with change.context.db.write() as conn:
         before = the_shop(conn)
         check_match(request, before, shop.last_change(conn, "shop", 1))
-        shop.change_shop(conn, edit, who=deed.who, at=deed.now)
+        shop.change_shop(conn, edit, who=change.who, at=change.now)
         after = the_shop(conn)
         if before.zone != after.zone:
-            place_all(conn, at=deed.now)
-        deed.audit(conn, "change shop", before.name, before, after)
-        deed.tell(conn, EventKind.SHOP)
+            place_all(conn, at=change.now)
+        change.audit(conn, "change shop", before.name, before, after)
+        change.tell(conn, EventKind.SHOP)
     with_etag(after, response)
     return after
 
@@ -56,10 +56,10 @@ def get_catalogue(actor: Signed) -> list[Category]:
 
 
 @router.get("/today")
-def get_today(house: TheHouse, actor: Signed) -> Today:
+def get_today(context: TheContext, actor: Signed) -> Today:
     """What needs a person, what runs, what comes, and what was done since yesterday."""
-    now = house.now()
-    with house.db.read() as conn:
+    now = context.now()
+    with context.db.read() as conn:
         the = the_shop(conn)
         found = attention.all_open(conn, at=now)
         needs_you = in_order(one for one in found if one.needs_somebody)

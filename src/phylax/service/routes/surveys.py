@@ -9,9 +9,9 @@ from fastapi import APIRouter, Query, Request, Response
 from phylax.core.consents import Consent, NewConsent, NewStandingConsent, StandingConsent
 from phylax.core.events import EventKind
 from phylax.core.survey import FolderSum, Ledger, ListedItem, Survey, ledger
-from phylax.service.context.context import TheHouse
+from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
-from phylax.service.http.changes import TheDeed
+from phylax.service.http.changes import TheChange
 from phylax.service.http.paging import NEWEST, After, Before, Limit, link_next, page
 from phylax.service.problems import Problem, documented, not_found
 from phylax.service.routes.lookup import find_machine, find_survey
@@ -25,7 +25,7 @@ router = APIRouter(tags=["surveys"])
 @router.get("/machines/{machine}/surveys", responses=documented(404))
 def list_surveys(
     machine: str,
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     request: Request,
     response: Response,
@@ -33,7 +33,7 @@ def list_surveys(
     limit: Limit = 20,
 ) -> list[Survey]:
     """A machine's surveys, newest first."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         found = surveys.of_machine(
             conn, find_machine(conn, machine).id, before=before, limit=limit + 1
         )
@@ -41,14 +41,14 @@ def list_surveys(
 
 
 @router.get("/surveys/{survey_id}", responses=documented(404))
-def get_survey(survey_id: int, house: TheHouse, actor: Signed) -> Survey:
-    with house.db.read() as conn:
+def get_survey(survey_id: int, context: TheContext, actor: Signed) -> Survey:
+    with context.db.read() as conn:
         return find_survey(conn, survey_id)
 
 
 @router.get("/surveys/{survey_id}/ledger", responses=documented(404))
-def get_survey_ledger(survey_id: int, house: TheHouse, actor: Signed) -> Ledger:
-    with house.db.read() as conn:
+def get_survey_ledger(survey_id: int, context: TheContext, actor: Signed) -> Ledger:
+    with context.db.read() as conn:
         survey = find_survey(conn, survey_id)
         return ledger(survey, consents.standing_categories(conn, survey.machine_id))
 
@@ -57,7 +57,7 @@ def get_survey_ledger(survey_id: int, house: TheHouse, actor: Signed) -> Ledger:
 def get_listing(
     survey_id: int,
     category: str,
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     request: Request,
     response: Response,
@@ -68,7 +68,7 @@ def get_listing(
     folder: Annotated[str, Query(description="Only what lies below this folder of it")] = "",
 ) -> list[ListedItem]:
     """A kept listing, page by page: of categories that need a yes or are only listed."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         find_survey(conn, survey_id)
         found = surveys.items(
             conn,
@@ -89,13 +89,13 @@ def get_listing(
 def get_folder_sums(
     survey_id: int,
     category: str,
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     place: str | None = None,
     folder: str = "",
 ) -> list[FolderSum]:
     """What a listing holds by folder, one level at a time; without a place, by place."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         find_survey(conn, survey_id)
         return surveys.folder_sums(conn, survey_id, category, place, folder)
 
@@ -103,26 +103,26 @@ def get_folder_sums(
 @router.post(
     "/consents", status_code=201, response_model=Consent, responses=documented(403, 404, 422)
 )
-def give_consent(new: NewConsent, deed: TheDeed, technician: Technician) -> Response:
+def give_consent(new: NewConsent, change: TheChange, technician: Technician) -> Response:
     """A person's yes to exactly these items, as the survey found them."""
 
     def act(conn: Connection) -> Consent:
-        return give(conn, deed, find_survey(conn, new.survey_id), new)
+        return give(conn, change, find_survey(conn, new.survey_id), new)
 
-    return deed.once(new, act)
+    return change.once(new, act)
 
 
 @router.get("/machines/{machine}/consents", responses=documented(404))
 def list_consents(
     machine: str,
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     request: Request,
     response: Response,
     before: Before = NEWEST,
     limit: Limit = 50,
 ) -> list[Consent]:
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         found = consents.of_machine(
             conn, find_machine(conn, machine).id, before=before, limit=limit + 1
         )
@@ -136,41 +136,43 @@ def list_consents(
     responses=documented(403, 404, 409, 422),
 )
 def give_standing_consent(
-    machine: str, new: NewStandingConsent, deed: TheDeed, technician: Technician
+    machine: str, new: NewStandingConsent, change: TheChange, technician: Technician
 ) -> Response:
     """A yes to what the rule proposes of a category each time, until it is taken back."""
 
     def act(conn: Connection) -> StandingConsent:
         found = find_machine(conn, machine)
         check_asks(new.category)
-        made = consents.add_standing(conn, found.id, new, who=deed.who, at=deed.now)
+        made = consents.add_standing(conn, found.id, new, who=change.who, at=change.now)
         if made is None:
             raise Problem(
                 409, "there-already", f"{found.tag} has a standing consent for {new.category}."
             )
-        deed.audit(conn, "give standing consent", f"{new.category} on {found.tag}", after=made)
-        deed.tell(conn, EventKind.CONSENT, found.id)
+        change.audit(conn, "give standing consent", f"{new.category} on {found.tag}", after=made)
+        change.tell(conn, EventKind.CONSENT, found.id)
         return made
 
-    return deed.once(new, act)
+    return change.once(new, act)
 
 
 @router.get("/machines/{machine}/standing-consents", responses=documented(404))
-def list_standing_consents(machine: str, house: TheHouse, actor: Signed) -> list[StandingConsent]:
+def list_standing_consents(
+    machine: str, context: TheContext, actor: Signed
+) -> list[StandingConsent]:
     """All that were ever given for a machine, newest first."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         return consents.standings_of(conn, find_machine(conn, machine).id)
 
 
 @router.delete("/standing-consents/{number}", status_code=204, responses=documented(403, 404, 409))
-def take_back_consent(number: int, deed: TheDeed, technician: Technician) -> None:
+def take_back_consent(number: int, change: TheChange, technician: Technician) -> None:
     """From now on each listing needs its own yes again."""
-    with deed.house.db.write() as conn:
+    with change.context.db.write() as conn:
         found = consents.standing(conn, number)
         if found is None:
             raise not_found("standing consent", number)
         if found.taken_back_at is not None:
             raise Problem(409, "ended-already", f"{found.taken_back_by} took it back already.")
-        consents.take_back(conn, number, who=deed.who, at=deed.now)
-        deed.audit(conn, "take back standing consent", found.category, found)
-        deed.tell(conn, EventKind.CONSENT, found.machine_id)
+        consents.take_back(conn, number, who=change.who, at=change.now)
+        change.audit(conn, "take back standing consent", found.category, found)
+        change.tell(conn, EventKind.CONSENT, found.machine_id)

@@ -14,7 +14,7 @@ from fastapi.responses import StreamingResponse
 from phylax.core.trends import Reading, TrendPoint
 from phylax.core.trends.shop import ShopTrends, VolumeProspect
 from phylax.core.values import Moment, from_seconds, to_seconds
-from phylax.service.context.context import TheHouse
+from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.monitoring.shop_trends import prospects, shop_trends
 from phylax.service.problems import documented, invalid
@@ -32,23 +32,23 @@ def _wants_csv(request: Request) -> bool:
 
 
 @router.get("/trends")
-def get_trends(house: TheHouse, actor: Signed) -> ShopTrends:
+def get_trends(context: TheContext, actor: Signed) -> ShopTrends:
     """Which volumes will be over, what was freed by week, what costs most, what changes brought."""
-    with house.db.read() as conn:
-        return shop_trends(conn, at=house.now())
+    with context.db.read() as conn:
+        return shop_trends(conn, at=context.now())
 
 
 @router.get("/trends/volumes", response_model=list[VolumeProspect], responses=_CSV)
 def list_prospects(
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     request: Request,
     days: Annotated[int, Query(ge=1, le=730, description="That will be over within so many")] = 730,
     limit: Annotated[int, Query(ge=1, le=20_000)] = 1000,
 ) -> list[VolumeProspect] | StreamingResponse:
     """Volumes that are over their threshold or will be, soonest first; as JSON, or text/csv."""
-    until = house.now() + days * readings.DAY
-    with house.db.read() as conn:
+    until = context.now() + days * readings.DAY
+    with context.db.read() as conn:
         said = outlooks.over_now(conn, limit) + outlooks.crossing_before(conn, until, limit)
         found = list(prospects(conn, said[:limit]))
     if not _wants_csv(request):
@@ -78,7 +78,7 @@ def list_prospects(
 )
 def list_readings(
     machine: str,
-    house: TheHouse,
+    context: TheContext,
     actor: Signed,
     request: Request,
     mount: Annotated[str | None, Query(description="Which volume; the fullest if left out")] = None,
@@ -87,12 +87,12 @@ def list_readings(
     by: Literal["hour", "day"] = "day",
 ) -> list[TrendPoint] | StreamingResponse:
     """Every reading of a span, as it came (90 days back) or a line a day; as JSON, or text/csv."""
-    end = until or house.clock()
+    end = until or context.clock()
     begin = since or end - timedelta(days=30 if by == "hour" else 400)
     if begin >= end:
         raise invalid("/since", "the span must begin before it ends")
     read = readings.hourly if by == "hour" else readings.daily
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         volume = find_volume(find_machine(conn, machine), mount)
         found = read(conn, volume.id, to_seconds(begin), to_seconds(end))
     if not _wants_csv(request):

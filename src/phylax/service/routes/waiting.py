@@ -11,9 +11,9 @@ from phylax.core.consents import NewConsent, NewYes, WaitingListing
 from phylax.core.retention import Scope
 from phylax.core.runs import NewRun, RunsMade
 from phylax.core.survey import ledger
-from phylax.service.context.context import TheHouse
+from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
-from phylax.service.http.changes import TheDeed
+from phylax.service.http.changes import TheChange
 from phylax.service.problems import documented
 from phylax.service.routes.lookup import find_survey
 from phylax.service.rules.consents import give
@@ -25,9 +25,9 @@ router = APIRouter(prefix="/waiting-listings", tags=["consents"])
 
 
 @router.get("")
-def list_waiting_listings(house: TheHouse, actor: Signed) -> list[WaitingListing]:
+def list_waiting_listings(context: TheContext, actor: Signed) -> list[WaitingListing]:
     """Largest first."""
-    with house.db.read() as conn:
+    with context.db.read() as conn:
         machines = shop.machines_by_id(conn, surveys.machines_that_wait(conn))
         found = [
             WaitingListing(
@@ -53,7 +53,7 @@ def list_waiting_listings(house: TheHouse, actor: Signed) -> list[WaitingListing
 
 @router.post("/agree", status_code=201, response_model=RunsMade,
              responses=documented(403, 404, 422))  # fmt: skip
-def agree(new: NewYes, deed: TheDeed, technician: Technician) -> Response:
+def agree(new: NewYes, change: TheChange, technician: Technician) -> Response:
     """Say yes to all that these listings propose; each machine is cleaned of just that."""
 
     def act(conn: Connection) -> RunsMade:
@@ -63,7 +63,7 @@ def agree(new: NewYes, deed: TheDeed, technician: Technician) -> Response:
             yes = NewConsent(
                 survey_id=survey.id, category=one.category, whole=True, via=new.via, word=new.word
             )
-            made = give(conn, deed, survey, yes)
+            made = give(conn, change, survey, yes)
             given[survey.machine_id].append((one.category, made.id))
         runs = []
         for machine_id, some in given.items():
@@ -73,12 +73,12 @@ def agree(new: NewYes, deed: TheDeed, technician: Technician) -> Response:
                 categories=tuple(key for key, _ in some),
                 consent_ids=tuple(number for _, number in some),
             )
-            runs.append(create.make(conn, asked, who=deed.who, at=deed.now))
-            deed.audit(conn, "start clean", runs[-1].machine_tag, after=runs[-1])
+            runs.append(create.make(conn, asked, who=change.who, at=change.now))
+            change.audit(conn, "start clean", runs[-1].machine_tag, after=runs[-1])
         return RunsMade(runs=tuple(runs))
 
-    response = deed.once(new, act)
+    response = change.once(new, act)
     for one in new.listings:
-        with deed.house.db.read() as conn:
-            deed.house.hub.nudge(find_survey(conn, one.survey_id).machine_id)
+        with change.context.db.read() as conn:
+            change.context.wakeups.notify_machine(find_survey(conn, one.survey_id).machine_id)
     return response

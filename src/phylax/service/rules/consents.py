@@ -7,13 +7,13 @@ from phylax.core.consents import Consent, NewConsent
 from phylax.core.events import EventKind
 from phylax.core.retention import Caution
 from phylax.core.survey import Survey
-from phylax.service.http.changes import Deed
+from phylax.service.http.changes import Change
 from phylax.service.problems import invalid, not_found
 from phylax.store import consents, surveys
 from phylax.store.database import Connection
 
 
-def give(conn: Connection, deed: Deed, survey: Survey, new: NewConsent) -> Consent:
+def give(conn: Connection, change: Change, survey: Survey, new: NewConsent) -> Consent:
     """A yes to exactly these items, as the survey found them."""
     check_asks(new.category)
     if new.whole:
@@ -24,9 +24,9 @@ def give(conn: Connection, deed: Deed, survey: Survey, new: NewConsent) -> Conse
         sizes = surveys.sizes(conn, survey.id, new.category, list(new.numbers))
         if missing := set(new.numbers) - sizes.keys():
             raise invalid("/numbers", f"not in this listing: {sorted(missing)[:10]}")
-    made = consents.add(conn, new, survey.machine_id, sizes, who=deed.who, at=deed.now)
-    deed.audit(conn, "give consent", f"survey {survey.id}, {new.category}", after=made)
-    deed.tell(conn, EventKind.CONSENT, survey.machine_id)
+    made = consents.add(conn, new, survey.machine_id, sizes, who=change.who, at=change.now)
+    change.audit(conn, "give consent", f"survey {survey.id}, {new.category}", after=made)
+    change.tell(conn, EventKind.CONSENT, survey.machine_id)
     return made
 
 
