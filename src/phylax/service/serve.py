@@ -18,7 +18,7 @@ from phylax.service.context.context import Context, system_clock
 from phylax.service.http.auth import hash_password
 from phylax.service.telemetry import logs
 from phylax.service.telemetry.logs import LogForm
-from phylax.store import journal, people, routines
+from phylax.store import audit, people, routines
 from phylax.store import shop as shop_store
 from phylax.store.database import Database, NewerFileError
 
@@ -84,6 +84,6 @@ def open_shop(data: Path, edit: ShopEdit, owner: NewPerson) -> None:
             people.add(
                 conn, owner.login, owner.name, Role.OWNER, hash_password(owner.password), at=now
             )
-            journal.audit(conn, who=owner.name, at=now, deed="open shop", subject=edit.name)
+            audit.record(conn, who=owner.name, at=now, deed="open shop", subject=edit.name)
     finally:
         database.close()

@@ -6,7 +6,7 @@ import secrets
 import sqlite3
 
 from phylax.core.generations import Generation
-from phylax.store import journal
+from phylax.store import events
 
 Connection = sqlite3.Connection
 
@@ -14,7 +14,7 @@ Connection = sqlite3.Connection
 def current(conn: Connection) -> Generation:
     """The life of the records, with the number of their newest event."""
     name = conn.execute("SELECT name FROM generation").fetchone()[0]
-    return Generation(name=name, come_to=journal.newest_event(conn))
+    return Generation(name=name, come_to=events.newest(conn))
 
 
 def began(conn: Connection) -> int:

@@ -19,7 +19,7 @@ from phylax.core.values import from_seconds
 from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import Actor, Signed
 from phylax.service.problems import Problem
-from phylax.store import journal
+from phylax.store import audit, events, idempotency
 from phylax.store.database import Connection
 
 
@@ -44,7 +44,7 @@ class Change:
         before: BaseModel | None = None,
         after: BaseModel | None = None,
     ) -> None:
-        journal.audit(
+        audit.record(
             conn,
             who=self.who,
             at=self.now,
@@ -61,7 +61,7 @@ class Change:
         machine_id: int | None = None,
         run_id: int | None = None,
     ) -> None:
-        journal.tell(conn, kind, at=self.now, machine_id=machine_id, run_id=run_id)
+        events.publish(conn, kind, at=self.now, machine_id=machine_id, run_id=run_id)
 
     def once(
         self, body: BaseModel, act: Callable[[Connection], BaseModel], status: int = 201
@@ -72,7 +72,7 @@ class Change:
         fingerprint = sha256(asked.encode()).hexdigest()
         actor = f"person:{self.actor.person.id}"
         with self.context.db.write() as conn:
-            if key and (given := journal.answer(conn, actor, key)):
+            if key and (given := idempotency.answer(conn, actor, key)):
                 if given.request != fingerprint:
                     raise Problem(
                         422, "key-used", "This Idempotency-Key was used for another request."
@@ -81,8 +81,8 @@ class Change:
             made = act(conn)
             text = made.model_dump_json()
             if key:
-                answer = journal.Answer(fingerprint, status, text)
-                journal.keep_answer(conn, actor, key, answer, at=self.now)
+                answer = idempotency.Answer(fingerprint, status, text)
+                idempotency.keep(conn, actor, key, answer, at=self.now)
         return _json(text, status, etag_of(made))
 
 

@@ -15,7 +15,7 @@ from phylax.core.attention import keep, look
 from phylax.core.events import EventKind
 from phylax.service.context.context import Context
 from phylax.service.monitoring import forecasts
-from phylax.store import attention, journal, shop, standing
+from phylax.store import attention, attention_inputs, events, shop
 from phylax.store import outlooks as outlook_store
 
 WHOLE_EVERY = 300
@@ -37,10 +37,10 @@ def watch(context: Context) -> bool:
         event, whole_at = attention.watched(conn)
         happened = attention.machines_since(conn, event)
         whole = happened is None or not 0 <= now - whole_at < WHOLE_EVERY
-        newest, wanted = (journal.newest_event(conn), set()) if happened is None else happened
+        newest, wanted = (events.newest(conn), set()) if happened is None else happened
         wanted |= said.machine_ids
         if whole:
-            wanted |= standing.candidates(conn, at=now, newest_agent=__version__)
+            wanted |= attention_inputs.candidates(conn, at=now, newest_agent=__version__)
     look_at(context, sorted(wanted))
     if whole or wanted:
         with context.db.write() as conn:
@@ -57,7 +57,7 @@ def look_at(context: Context, machine_ids: list[int]) -> None:
         now = context.now()
         with context.db.read() as conn:
             kept = attention.kept(conn, some, at=now)
-            stand = standing.standings(conn, some, at=now, newest_agent=__version__)
+            stand = attention_inputs.standings(conn, some, at=now, newest_agent=__version__)
         found = {one.machine.id: look(one) for one in stand}
         changed = [
             number
@@ -72,7 +72,7 @@ def look_at(context: Context, machine_ids: list[int]) -> None:
             for number in changed:
                 todo = keep(found[number], kept.get(number, ()), now)
                 if attention.carry_out(conn, todo, at=now):
-                    journal.tell(conn, EventKind.ATTENTION, at=now, machine_id=number)
+                    events.publish(conn, EventKind.ATTENTION, at=now, machine_id=number)
 
 
 def whole(context: Context) -> None:
@@ -80,7 +80,7 @@ def whole(context: Context) -> None:
     while forecasts.refresh(context).more:
         pass
     with context.db.read() as conn:
-        wanted = standing.candidates(conn, at=context.now(), newest_agent=__version__)
+        wanted = attention_inputs.candidates(conn, at=context.now(), newest_agent=__version__)
     look_at(context, sorted(wanted))
 
 
@@ -89,7 +89,7 @@ def _is_due(context: Context) -> bool:
         event, whole_at = attention.watched(conn)
         return (
             outlook_store.any_due(conn)
-            or journal.newest_event(conn) != event
+            or events.newest(conn) != event
             or not 0 <= context.now() - whole_at < WHOLE_EVERY
         )
 

@@ -27,7 +27,7 @@ from phylax.service.http.auth import AgentsMachine, hashed, new_secret
 from phylax.service.problems import Problem, documented
 from phylax.service.routes.lookup import find_machine
 from phylax.service.runs import availability, dispatch, ingest
-from phylax.store import agents, journal, presence, records, runs
+from phylax.store import agents, audit, events, presence, records, runs
 
 router = APIRouter(prefix="/agent", tags=["agents"])
 MESSAGE: TypeAdapter[Message] = TypeAdapter(Message)
@@ -66,8 +66,8 @@ def enrol(new: Enrolment, context: TheContext) -> Enrolled:
                 text=f"Agent {new.facts.agent_version} enrolled.",
             ),
         )
-        journal.audit(conn, who=new.facts.host, at=now, deed="enrol agent", subject=machine.tag)
-        journal.tell(conn, EventKind.MACHINE, at=now, machine_id=machine_id)
+        audit.record(conn, who=new.facts.host, at=now, deed="enrol agent", subject=machine.tag)
+        events.publish(conn, EventKind.MACHINE, at=now, machine_id=machine_id)
     return Enrolled(machine_id=machine_id, tag=machine.tag, key=key)
 
 

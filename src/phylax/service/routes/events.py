@@ -12,7 +12,7 @@ from fastapi.sse import EventSourceResponse, ServerSentEvent
 from phylax.core.events import Event
 from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import Signed
-from phylax.store import journal
+from phylax.store import events
 
 router = APIRouter(tags=["events"])
 _KEEP_ALIVE = 15.0
@@ -41,9 +41,9 @@ async def watch(
 
 def _newest(context: Context) -> int:
     with context.db.read() as conn:
-        return journal.newest_event(conn)
+        return events.newest(conn)
 
 
 def _since(context: Context, seen: int) -> list[Event]:
     with context.db.read() as conn:
-        return journal.events(conn, after=seen)
+        return events.listed(conn, after=seen)

@@ -22,7 +22,7 @@ from phylax.service.http.auth import Owner, Signed
 from phylax.service.http.changes import TheChange
 from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import Problem, documented, not_found
-from phylax.store import journal, people
+from phylax.store import audit, people
 
 router = APIRouter(tags=["people"])
 
@@ -115,7 +115,7 @@ def sign_in_for_token(who: SignIn, context: TheContext) -> TokenShown:
     secret, hashed = auth.new_secret("phylax")
     with context.db.write() as conn:
         number = people.add_token(conn, hashed, person.id, "command line", at=context.now())
-        journal.audit(
+        audit.record(
             conn, who=person.name, at=context.now(), deed="make token", subject="command line"
         )
     return TokenShown(id=number, name="command line", token=secret)
@@ -143,5 +143,5 @@ def list_audit(
 ) -> list[Audited]:
     """Everything that was changed, newest first."""
     with context.db.read() as conn:
-        found = journal.audited(conn, before=before, limit=limit + 1)
+        found = audit.listed(conn, before=before, limit=limit + 1)
     return page(found, limit, request, response, "before")

@@ -16,7 +16,7 @@ from phylax.core.runs import Run, conclude, with_steps
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.service.runs.finish import write_down
-from phylax.store import journal, routines, runs, steps
+from phylax.store import events, routines, runs, steps
 from phylax.store.database import Connection
 
 _AGENT = "the agent"
@@ -115,7 +115,7 @@ def _go_on(conn: Connection, run: Run, *, at: int) -> None:
         conclude_run(conn, run, at=at)
     else:
         runs.begin_by_hand(conn, run.id, at_hand=not step.kind.by_agent, at=at)
-    journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
+    events.publish(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
 
 
 def conclude_run(conn: Connection, run: Run, *, at: int) -> None:

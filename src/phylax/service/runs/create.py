@@ -18,15 +18,7 @@ from phylax.core.runs import (
 from phylax.core.survey import Ledger, Tally, ledger
 from phylax.core.values import to_seconds
 from phylax.service.problems import Problem, invalid, not_found
-from phylax.store import (
-    consents,
-    holds,
-    journal,
-    routines,
-    runs,
-    shop,
-    surveys,
-)
+from phylax.store import consents, events, holds, routines, runs, shop, surveys
 from phylax.store.database import Connection
 
 
@@ -63,7 +55,7 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
         surveys.no_longer_waits(conn, new.machine_id)
     made = runs.run(conn, run_id)
     assert made is not None
-    journal.tell(conn, EventKind.RUN, at=at, machine_id=made.machine_id, run_id=made.id)
+    events.publish(conn, EventKind.RUN, at=at, machine_id=made.machine_id, run_id=made.id)
     return made
 
 
@@ -125,7 +117,7 @@ def again(conn: Connection, run_id: int, *, who: str, at: int) -> Run:
 def _told(conn: Connection, run_id: int, at: int) -> Run:
     made = runs.run(conn, run_id)
     assert made is not None
-    journal.tell(conn, EventKind.RUN, at=at, machine_id=made.machine_id, run_id=made.id)
+    events.publish(conn, EventKind.RUN, at=at, machine_id=made.machine_id, run_id=made.id)
     return made
 
 
@@ -157,7 +149,7 @@ def _make_held(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
     assert run_id is not None
     made = runs.run(conn, run_id)
     assert made is not None
-    journal.tell(conn, EventKind.RUN, at=at, machine_id=made.machine_id, run_id=made.id)
+    events.publish(conn, EventKind.RUN, at=at, machine_id=made.machine_id, run_id=made.id)
     return made
 
 

@@ -8,7 +8,7 @@ from phylax.core.records import Entry, RecordKind
 from phylax.core.runs import Conclusion, Run, RunState, Work, in_a_sentence
 from phylax.core.values import from_seconds
 from phylax.service.problems import Problem
-from phylax.store import journal, records, runs
+from phylax.store import events, records, runs
 from phylax.store.database import Connection
 
 _DEEDS: dict[Work, str] = {
@@ -36,7 +36,7 @@ def write_down(conn: Connection, run: Run, conclusion: Conclusion, *, at: int) -
             left_count=None if looked else sum(stay.count for stay in stuck),
         ),
     )
-    journal.tell(conn, EventKind.RECORD, at=at, machine_id=run.machine_id)
+    events.publish(conn, EventKind.RECORD, at=at, machine_id=run.machine_id)
 
 
 def give_up(
@@ -64,7 +64,7 @@ def give_up(
             state=state,
         ),
     )
-    journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
+    events.publish(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
 
 
 def call_off(conn: Connection, run: Run, *, who: str, at: int) -> Run:
@@ -75,7 +75,7 @@ def call_off(conn: Connection, run: Run, *, who: str, at: int) -> Run:
         runs.ask_to_stop(conn, run.id, who=who)
     else:
         give_up(conn, run, RunState.CALLED_OFF, f"called off by {who}", at=at)
-    journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
+    events.publish(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
     found = runs.run(conn, run.id)
     assert found is not None
     return found

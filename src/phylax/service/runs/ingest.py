@@ -37,19 +37,19 @@ from phylax.service.runs.create import expected_to_go
 from phylax.service.runs.finish import write_down
 from phylax.store import (
     agents,
+    attention_inputs,
     consents,
+    events,
     holds,
-    journal,
-    left_again,
     outlooks,
     profiles,
     protections,
     readings,
     records,
+    repeat_leftovers,
     runs,
     surveys,
 )
-from phylax.store import standing as standings
 from phylax.store.database import Connection
 
 _LISTINGS_LAST = int(timedelta(days=30).total_seconds())
@@ -89,10 +89,10 @@ def apply(
             # told again after the records were set back, it may be of a run that they do not know
             known = runs.is_of(conn, message.run_id, machine_id)
             holds.take(conn, machine_id, message, message.run_id if known else None)
-            journal.tell(conn, EventKind.HOLD, at=at, machine_id=machine_id)
+            events.publish(conn, EventKind.HOLD, at=at, machine_id=machine_id)
         case UnheldMessage():
             holds.end(conn, machine_id, message)
-            journal.tell(conn, EventKind.HOLD, at=at, machine_id=machine_id)
+            events.publish(conn, EventKind.HOLD, at=at, machine_id=machine_id)
         case SetBackMessage():
             set_back.told(conn, machine_id, message, at=at)
         case ResultMessage():
@@ -113,7 +113,7 @@ def _take_readings(conn: Connection, machine_id: int, message: ReadingsMessage, 
     free = [share for _, share in newest.values()]
     if free and min(free) < 50:
         queue.make_under_pressure(conn, machine_id, min(free), at=at)
-    journal.tell(conn, EventKind.READING, at=at, machine_id=machine_id)
+    events.publish(conn, EventKind.READING, at=at, machine_id=machine_id)
 
 
 def take_progress(
@@ -125,7 +125,7 @@ def take_progress(
     if go_on:
         checklist.note_progress(conn, run_id, told.progress.step, at=at)
     availability.heard_of(conn, machine_id, at=at)
-    journal.tell(conn, EventKind.RUN, at=at, machine_id=machine_id, run_id=run_id)
+    events.publish(conn, EventKind.RUN, at=at, machine_id=machine_id, run_id=run_id)
     return go_on
 
 
@@ -145,7 +145,7 @@ def _add_part(conn: Connection, run: Run, message: SurveyPartMessage, *, at: int
     surveys.add_part(conn, survey_id, message.lines)
     if run.work == "survey":
         runs.note_look(conn, run.id, survey_id, None, second=False)
-    journal.tell(conn, EventKind.SURVEY, at=at, machine_id=run.machine_id, run_id=run.id)
+    events.publish(conn, EventKind.SURVEY, at=at, machine_id=run.machine_id, run_id=run.id)
 
 
 def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: int) -> None:
@@ -168,7 +168,7 @@ def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: in
     )
     if is_newest:
         profiles.replace(conn, survey)
-        standings.note_kept_young(conn, survey)
+        attention_inputs.note_kept_young(conn, survey)
         if message.covers is not None:
             ended = to_seconds(message.ended_at)
             in_force = {one.entry for one in protections.in_force_on(conn, run.machine_id)}
@@ -180,7 +180,7 @@ def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: in
     by_rule = ledger(survey, standing)
     expected = expected_to_go(by_rule, run.categories) if run.work == "clean" else None
     runs.note_look(conn, run.id, survey_id, expected, second=message.look is Look.SECOND)
-    journal.tell(conn, EventKind.SURVEY, at=at, machine_id=run.machine_id, run_id=run.id)
+    events.publish(conn, EventKind.SURVEY, at=at, machine_id=run.machine_id, run_id=run.id)
 
 
 def _waiting(conn: Connection, found: Ledger) -> Tally:
@@ -218,7 +218,7 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
             by_hand = checklist.next_is_by_hand(conn, run)
             kept = result if run.work == "clean" and result.passes else None
             runs.end_part(conn, run.id, worked=worked, at_hand=by_hand, result=kept)
-            journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
+            events.publish(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
             return
         if went_well:
             conclusion = with_steps(conclusion, checklist.of(conn, run))
@@ -230,14 +230,14 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
         if went_well:
             checklist.note_length(conn, run)
         if run.work == "clean" and not (result.called_off or result.error):
-            left_again.note(
+            repeat_leftovers.note(
                 conn, run.machine_id, run.id, run.categories, result.left,
                 all_named=len(result.left) == sum(
                     stay.count for stay in conclusion.left if stay.reason.should_have_gone
                 ),
                 at=ended,
             )  # fmt: skip
-        journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
+        events.publish(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
         return
     # The run was given up here while the machine still worked; what it did is written down.
     text = f"Reported late for run {run.id}: {in_a_sentence(run.work, conclusion)}"

@@ -17,7 +17,7 @@ from phylax.core.values import from_seconds
 from phylax.service.problems import invalid
 from phylax.service.runs.finish import give_up
 from phylax.service.schedule.timetable import Timetable
-from phylax.store import journal, occurrences, presence, rounds, routines, runs, shop
+from phylax.store import events, occurrences, presence, rounds, routines, runs, shop
 from phylax.store.database import Connection
 from phylax.store.occurrences import Occurring
 from phylax.store.rounds import Member, Postponement
@@ -90,7 +90,7 @@ class _Making:
             run = occurrences.run_of_occurrence(conn, round_.id, machine_id, occurs_at)
             if run is not None and run.state is RunState.WAITING:
                 miss(conn, run.id, at=at, next_came=True)
-        journal.tell(conn, EventKind.ROUND, at=at)
+        events.publish(conn, EventKind.ROUND, at=at)
         return nudged
 
     def make_now(self, member: Member, one: Occurrence) -> None:
@@ -98,7 +98,7 @@ class _Making:
         takes = routines.takes(self._conn, self._routine.id, [member.machine_id])
         self._give_way([member.machine_id])
         self._occur(one, [member], takes)
-        journal.tell(self._conn, EventKind.ROUND, at=self._at)
+        events.publish(self._conn, EventKind.ROUND, at=self._at)
 
     def _pending(self, member: Member) -> Occurrence | None:
         if member.next_at is None or member.occurs_at is None:
@@ -199,7 +199,7 @@ def hold_back(conn: Connection, round_: Round, run: Run, until: int, *, at: int)
         conn, run.id, stretches[0].opens_at, stretches[0].closes_at, stretches[-1].closes_at,
         json.dumps(stretches),
     )  # fmt: skip
-    journal.tell(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
+    events.publish(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
 
 
 # --- chosen ----------------------------------------------------------------------------------

@@ -7,7 +7,7 @@ import logging
 from phylax.core.orders import SetBackMessage
 from phylax.core.records import Entry, RecordKind
 from phylax.core.values import from_seconds
-from phylax.store import generation, journal, records, shop
+from phylax.store import audit, generation, records, shop
 from phylax.store.database import Connection
 
 _ONE_LIFE = 3600
@@ -40,4 +40,4 @@ def told(conn: Connection, machine_id: int, message: SetBackMessage, *, at: int)
         text=text,
     )
     records.append(conn, entry)
-    journal.audit(conn, who="Phylax", at=at, deed="records set back", subject=machine.tag)
+    audit.record(conn, who="Phylax", at=at, deed="records set back", subject=machine.tag)

@@ -13,7 +13,7 @@ from phylax.core.attention.kept_young import KeptYoung, kept_young
 from phylax.core.survey import Survey, Tally
 from phylax.core.trends import Outlook
 from phylax.core.values import from_seconds
-from phylax.store import left_again, outlooks, runs, shop
+from phylax.store import outlooks, repeat_leftovers, runs, shop
 
 Connection = sqlite3.Connection
 _KEPT_YOUNG = TypeAdapter(tuple[KeptYoung, ...])
@@ -69,7 +69,7 @@ def standings(
         (ids,),
     ).fetchall()
     stand = {row["id"]: row for row in rows}
-    left = left_again.often(conn)
+    left = repeat_leftovers.often(conn)
     last = runs.runs_by_id(conn, json.dumps([row["last_run_id"] for row in rows]))
     said: dict[int, list[Outlook]] = {}
     for one in outlooks.of_machines(conn, [machine.id for machine in machines]):
