@@ -11,6 +11,19 @@ import click
 from phylax import __version__
 from phylax.cli._session import EXIT_REFUSED, EXIT_UNREACHABLE, EXIT_USAGE, Session
 
+_EXTRAS = {
+    **dict.fromkeys(
+        (
+            "argon2", "fastapi", "http_message_signatures", "icalendar", "jinja2", "numpy",
+            "prometheus_client", "pythonjsonlogger", "uvicorn",
+        ),
+        "service",
+    ),
+    "aiosmtpd": "demo",
+    "matplotlib": "picture",
+}  # fmt: skip
+"""By package: with which part of Phylax it is installed."""
+
 _NOUNS = {
     "agenda": "what runs where, when and how long",
     "attention": "what needs a person, and what is done about it",
@@ -99,6 +112,12 @@ def _explain(error: Exception) -> int:
 
     from phylax.client import PhylaxError, RefusedError, UnreachableError
 
+    if isinstance(error, ModuleNotFoundError) and (extra := _EXTRAS.get(error.name or "")):
+        click.echo(
+            f"This part of Phylax is not installed here. Run: pip install 'phylax[{extra}]'",
+            err=True,
+        )
+        return EXIT_USAGE
     if isinstance(error, UnreachableError):
         click.echo(f"{error}\nDoes it run? Start it with 'phylax serve', or give --url.", err=True)
         return EXIT_UNREACHABLE
