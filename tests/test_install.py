@@ -6,14 +6,20 @@ import importlib.metadata as metadata
 import os
 import re
 import shutil
+import signal
 import subprocess
 import sys
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 
+import httpx
 import pytest
 from packaging.requirements import Requirement
+
+from helpers import free_port
+from phylax.client import Phylax
+from phylax.core.runs import RunState
 
 ROOT = Path(__file__).parents[1]
 ONLY_SERVICE = ("fastapi", "numpy", "uvicorn", "matplotlib", "icalendar", "aiosmtpd")
@@ -99,15 +105,31 @@ def test_an_agents_machine_gets_an_agent_that_works_and_nothing_of_the_service(
         assert re.search(rf"pip install 'phylax\[({extra})\]'", missing.stderr), missing.stderr
 
 
-def test_with_its_extra_the_wheel_opens_a_shop_with_the_console_in_it(
+def test_with_its_extra_the_wheel_serves_the_console_and_its_agents_work(
     wheel: Path, tmp_path: Path
 ) -> None:
-    python = environment(tmp_path / "python", wheel, "demo")
-    made = run(python, "demo", "--only-make", "--data", str(tmp_path / "demo"), HOME=str(tmp_path))
-    assert made.returncode == 0, made.stderr
+    python, port = environment(tmp_path / "python", wheel, "demo"), free_port()
     (site,) = (tmp_path / "python").glob("lib/python*/site-packages")
-    assert (site / "phylax/service/console/index.html").is_file()
     assert (site / "phylax/py.typed").is_file()
+    words = [python, "-I", "-m", "phylax", "demo", "--data", tmp_path / "demo", "--port", str(port)]
+    with subprocess.Popen(
+        words, env={"HOME": str(tmp_path), "PATH": os.environ["PATH"]}, stdout=subprocess.PIPE,
+        text=True,
+    ) as process:  # fmt: skip
+        try:
+            assert process.stdout is not None
+            while "Ctrl-C" not in process.stdout.readline():
+                assert process.poll() is None
+            page = httpx.get(f"http://127.0.0.1:{port}/").raise_for_status()
+            assert "<script" in page.text
+            token = (tmp_path / "demo/owner.token").read_text().strip()
+            with Phylax(f"http://127.0.0.1:{port}", token) as shop:
+                run = shop.runs.survey("choir-server")
+                while shop.runs.get(run.id).state not in (RunState.DONE, RunState.FAILED):
+                    assert process.poll() is None
+                assert shop.runs.get(run.id).state is RunState.DONE
+        finally:
+            process.send_signal(signal.SIGINT)
 
 
 def test_without_the_console_there_is_no_wheel(tmp_path: Path) -> None:

@@ -12,7 +12,7 @@ from fastapi.responses import FileResponse, PlainTextResponse
 
 from phylax.service.problems import not_found
 
-BUILT = Path(__file__).parent / "console"
+BUILT = Path(__file__).parents[1] / "console"
 _INLINE = re.compile(r"<script(?![^>]*\bsrc=)[^>]*>(.*?)</script>", re.DOTALL)
 
 
