@@ -121,8 +121,8 @@ STUCK = (Stay(reason=Reason.IN_USE, count=2, size=10 * MIB),)
     [
         (40, 30, {"held": HELD}, "10.0 MiB are held and come free only"),
         (40, 30, {"left": STUCK}, "2 items, 10.0 MiB, stayed: in use."),
-        (20, 30, {}, "10.0 MiB came since the look"),
-        (40, 30, {}, "10.0 MiB had gone"),
+        (20, 30, {}, "10.0 MiB more than expected"),
+        (40, 30, {}, "10.0 MiB less than expected"),
         (30, 20, {}, "others on the machine wrote"),
         (30, 40, {}, "others on the machine let go"),
         (30, 30, {"linked": LINKED}, "4 names went of files"),

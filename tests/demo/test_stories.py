@@ -83,7 +83,7 @@ def test_the_x_ray_machine_that_cleaning_cannot_help(conn: Connection) -> None:
     assert found.advice.verdict is IntervalVerdict.CANNOT_HELP
     assert found.advice.helps is Help.LARGER_DISK
     told = needs(conn, "vet-xray", Cause.NEARLY_FULL)
-    assert "cleaning would gain only" in told.evidence
+    assert "cleaning would free only" in told.evidence
     assert told.next_step is NextStep.ASK_CLIENT
 
 

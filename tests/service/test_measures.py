@@ -134,7 +134,7 @@ def test_ready_says_what_is_wrong(
     assert set(fine.json()["checks"]) == {"shop", "room", "time", "watch", "post"}
     monkeypatch.setattr(measures, "_STUCK_AFTER", -1)
     stuck = httpx.get(f"{service.url}/api/v1/ready")
-    assert stuck.status_code == 503 and "has not stirred" in stuck.json()["detail"]
+    assert stuck.status_code == 503 and "no sign of life" in stuck.json()["detail"]
     assert httpx.get(f"{service.url}/api/v1/health").status_code == 200
 
 

@@ -226,7 +226,7 @@ def test_a_site_that_falls_silent_is_one_mail_with_one_line(
     for kind in ("plain", "html"):
         text = mail.mails[-1].get_body((kind,)).get_content()
         assert "60 machines" in text and "and 57 more: m" in text
-        assert text.count("Has not called") == 3
+        assert text.count("Has not been in contact") == 3
 
 
 def test_quiet_hours_hold_back_and_gather(

@@ -33,4 +33,4 @@ def test_what_a_standing_consent_covers_is_promised_and_told(
     ended = owner.runs.get(run.id)
     assert ended.removed is not None and ended.removed.count == 5
     assert ended.balance is not None
-    assert not [word for word in ended.balance.why if "came since" in word]
+    assert not [word for word in ended.balance.why if "new since" in word]

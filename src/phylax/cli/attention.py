@@ -53,7 +53,7 @@ def list_attention(session: Session, machine: str | None, also_handled: bool, fo
 @click.argument("number", type=int)
 @pass_session
 def take(session: Session, number: int) -> None:
-    """I look after it."""
+    """Take it on: you look after it."""
     one = session.shop.attention.take_on(session.shop.attention.get(number))
     console.print(f"{one.machine_tag}, {one.cause}: taken on by {one.taken_by}.")
 
@@ -62,7 +62,7 @@ def take(session: Session, number: int) -> None:
 @click.argument("number", type=int)
 @pass_session
 def give_back(session: Session, number: int) -> None:
-    """Nobody looks after it, or it was not settled after all."""
+    """Give it back: nobody looks after it, or it is not settled after all."""
     one = session.shop.attention.give_back(session.shop.attention.get(number))
     console.print(f"{one.machine_tag}, {one.cause}: open again.")
 
@@ -72,7 +72,7 @@ def give_back(session: Session, number: int) -> None:
 @click.option("--for", "span", default="7 days", show_default=True, help="How long.")
 @pass_session
 def put_off(session: Session, number: int, span: str) -> None:
-    """Let it rest for a while; it comes back sooner when it gets worse."""
+    """Put it off for a while. It comes back sooner if it gets worse."""
     try:
         until = clock_now() + parse_span(span)
     except ValueError as error:
@@ -87,6 +87,6 @@ def put_off(session: Session, number: int, span: str) -> None:
 @click.argument("word")
 @pass_session
 def settle(session: Session, number: int, word: str) -> None:
-    """It is done with; WORD says how, and goes into the machine's record."""
+    """Settle it. WORD says how, and is written to the machine's record."""
     one = session.shop.attention.settle(session.shop.attention.get(number), word)
     console.print(f"{one.machine_tag}, {one.cause}: settled. It comes back when it gets worse.")

@@ -18,7 +18,7 @@ def command() -> None:
 @format_option
 @pass_session
 def list_feeds(session: Session, form: str) -> None:
-    """The addresses that were given out. The addresses themselves are not kept."""
+    """List the calendar addresses. The addresses themselves are not stored."""
     zone = session.the_shop.clock
     columns = (
         Column("number", lambda f: str(f.id), right=True),
@@ -36,7 +36,7 @@ def list_feeds(session: Session, form: str) -> None:
 @click.option("--person", help="Only what this person looks after; login.")
 @pass_session
 def add(session: Session, name: str, client: str | None, person: str | None) -> None:
-    """Make a private address. It is shown this once; whoever knows it can read the calendar."""
+    """Make a private calendar address. It is shown once; who knows it can read the calendar."""
     if client and person:
         raise click.UsageError("Give --client or --person, not both.")
     edit = FeedEdit(name=name)
@@ -57,6 +57,6 @@ def add(session: Session, name: str, client: str | None, person: str | None) -> 
 @click.argument("number", type=int)
 @pass_session
 def withdraw(session: Session, number: int) -> None:
-    """The address leads nowhere from now on."""
+    """Withdraw a calendar address."""
     session.shop.calendars.withdraw(number)
     console.print(f"Calendar address {number} is withdrawn.")

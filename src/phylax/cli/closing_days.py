@@ -22,7 +22,7 @@ def command() -> None:
 @format_option
 @pass_session
 def list_days(session: Session, form: str) -> None:
-    """The closing days, in order of time."""
+    """List the closing days, in order."""
     columns = (
         Column("number", lambda d: str(d.id), right=True),
         Column("first", lambda d: f"{d.first}"),
@@ -58,6 +58,6 @@ def add(
 @click.argument("number", type=int)
 @pass_session
 def remove(session: Session, number: int) -> None:
-    """Be open on these days after all."""
+    """Remove closing days: the shop is open after all."""
     session.shop.closing_days.remove(number)
     console.print(f"Closing days {number} are gone.")

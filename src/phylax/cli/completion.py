@@ -10,7 +10,7 @@ from click.shell_completion import get_completion_class
 @click.argument("shell", type=click.Choice(["bash", "zsh", "fish"]))
 @click.pass_context
 def command(ctx: click.Context, shell: str) -> None:
-    """Print what your shell has to read, as in: eval "$(phylax completion bash)"."""
+    """Print the completion script for your shell, as in: eval "$(phylax completion bash)"."""
     kind = get_completion_class(shell)
     assert kind is not None
     root = ctx.find_root().command

@@ -19,7 +19,7 @@ def command() -> None:
 @format_option
 @pass_session
 def list_consents(session: Session, machine: str, form: str) -> None:
-    """Every yes to a listing of MACHINE, newest first."""
+    """List every yes to a listing of MACHINE, newest first."""
     zone = session.the_shop.clock
     columns = (
         Column("consent", lambda c: str(c.id), right=True),
@@ -64,7 +64,7 @@ def standing(session: Session, machine: str, form: str) -> None:
 @click.option("--word", default="", help="The client's word, as in 'agreed in the contract'.")
 @pass_session
 def give_standing(session: Session, machine: str, category: str, word: str) -> None:
-    """A yes to what the rule proposes of CATEGORY each time, until it is taken back."""
+    """Give a standing consent: what the rule proposes for CATEGORY goes without another yes."""
     made = session.shop.standing_consents.give(machine, category, via="command line", word=word)
     rule = session.shop.machines.rules(machine)[category]
     console.print(
@@ -76,7 +76,7 @@ def give_standing(session: Session, machine: str, category: str, word: str) -> N
 @click.argument("number", type=int)
 @pass_session
 def take_back(session: Session, number: int) -> None:
-    """Take a standing consent back: each listing needs its own yes again."""
+    """Take back a standing consent: each listing needs its own yes again."""
     session.shop.standing_consents.take_back(number)
     console.print(f"Standing consent {number} is taken back.")
 
@@ -85,7 +85,7 @@ def take_back(session: Session, number: int) -> None:
 @format_option
 @pass_session
 def waiting(session: Session, form: str) -> None:
-    """Listings that wait for a yes, over the whole shop, largest first."""
+    """List the listings that wait for a yes, in the whole shop, largest first."""
     zone = session.the_shop.clock
     columns = (
         Column("survey", lambda w: str(w.survey_id), right=True),
@@ -105,7 +105,7 @@ def waiting(session: Session, form: str) -> None:
 @click.option("--yes", is_flag=True, help="Do not ask before cleaning.")
 @pass_session
 def agree(session: Session, listings: tuple[str, ...], word: str, yes: bool) -> None:
-    """Say yes to all that some listings propose, as in '17:downloads', and clean just that."""
+    """Say yes to everything these listings propose, as in '17:downloads', and clean only that."""
     known = {f"{w.survey_id}:{w.category}": w for w in session.shop.waiting_listings.list()}
     if missing := [one for one in listings if one not in known]:
         raise click.BadParameter(

@@ -22,11 +22,11 @@ def command() -> None:
 
 @command.command("list")
 @click.argument("machine")
-@click.option("--also-ended", is_flag=True, help="Also those of which nothing is held any more.")
+@click.option("--also-ended", is_flag=True, help="Also show holds that are empty now.")
 @format_option
 @pass_session
 def list_holds(session: Session, machine: str, also_ended: bool, form: str) -> None:
-    """What MACHINE holds, newest first."""
+    """List what MACHINE holds, newest first."""
     zone = session.the_shop.clock
     columns = (
         Column("hold", lambda h: str(h.id), right=True),
@@ -49,7 +49,7 @@ def list_holds(session: Session, machine: str, also_ended: bool, form: str) -> N
 @format_option
 @pass_session
 def show(session: Session, hold: int, words: str, most: int, form: str) -> None:
-    """The things of HOLD, with what became of each."""
+    """List the items in HOLD and what became of each."""
     from itertools import islice
 
     zone = session.the_shop.clock
@@ -85,7 +85,7 @@ _wait = click.option(
 def put_back(
     session: Session, hold: int, numbers: tuple[int, ...], beside: bool, wait: bool
 ) -> None:
-    """Put the things of HOLD back where they lay. Nothing is ever overwritten."""
+    """Put the items in HOLD back where they were. Nothing is ever overwritten."""
     found = session.shop.holds.get(hold)
     if_taken = IfTaken.BESIDE if beside else IfTaken.LEAVE
     pick = HeldPick(hold_id=hold, numbers=numbers)
@@ -100,7 +100,7 @@ def put_back(
 @_wait
 @pass_session
 def let_go(session: Session, hold: int, numbers: tuple[int, ...], yes: bool, wait: bool) -> None:
-    """Let the things of HOLD go for good now, before their time."""
+    """Remove the items in HOLD for good now, before their time."""
     found = session.shop.holds.get(hold)
     console.print(f"Gone for good from {found.machine_tag}: {_chosen(found, numbers)}.")
     if not yes:

@@ -38,7 +38,7 @@ def list_machines(session: Session, words: str, form: str) -> None:
         Column("tightest volume", lambda m: _tightest(m, m.limit_percent)),
         Column("free", lambda m: show_size(v.free) if (v := _fullest(m)) else "–", right=True),
         Column("last cleaned", lambda m: local(m.cleaned_at, shop.clock)),
-        Column("last heard of", lambda m: local(m.seen_at, shop.clock)),
+        Column("last contact", lambda m: local(m.seen_at, shop.clock)),
     )
     print_list(form, session.shop.machines.list(words=words), columns, empty="No such machines.")
 
@@ -76,7 +76,7 @@ def show_machine(session: Session, machine: str, form: str) -> None:
         ("make and model", f"{found.make} {found.model}".strip() or "–"),
         ("memory", show_size(found.memory) if found.memory else "–"),
         ("agent", found.agent_version or "not enrolled"),
-        ("last heard of", local(found.seen_at, zone)),
+        ("last contact", local(found.seen_at, zone)),
         ("last cleaned", local(found.cleaned_at, zone)),
     ]
     pairs += [
@@ -163,4 +163,4 @@ def make_code(session: Session, machine: str, form: str) -> None:
 def withdraw(session: Session, machine: str) -> None:
     """Withdraw a machine's agent: its key no longer counts."""
     session.shop.machines.withdraw_agent(machine)
-    console.print(f"The agent of {machine} may not call any more.")
+    console.print(f"The agent of {machine} is withdrawn; its key is no longer valid.")

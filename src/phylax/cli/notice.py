@@ -25,7 +25,7 @@ from phylax.core.values import edit_of
 
 @click.group("notice")
 def command() -> None:
-    """Who is told of what, by mail and by hooks, and what became of it."""
+    """Who gets which notices, by mail and by hooks, and whether they arrived."""
 
 
 @command.command("list")
@@ -36,7 +36,7 @@ def command() -> None:
 @format_option
 @pass_session
 def list_notices(session: Session, state: NoticeState | None, most: int, form: str) -> None:
-    """Every message and its fate, newest first."""
+    """List every message and whether it arrived, newest first."""
     zone = session.the_shop.clock
     columns = (
         Column("number", lambda n: str(n.id), right=True),
@@ -56,7 +56,7 @@ def list_notices(session: Session, state: NoticeState | None, most: int, form: s
 @click.argument("number", type=int)
 @pass_session
 def again(session: Session, number: int) -> None:
-    """Try once more what was given up."""
+    """Send again what was given up."""
     one = session.shop.notices.again(number)
     console.print(f"Notice {one.id} to {one.receiver} waits to be sent.")
 
@@ -145,7 +145,7 @@ def mail_server(
     session: Session, host: str | None, port: int, security: Security, login: str,
     sender: str | None,
 ) -> None:  # fmt: skip
-    """Show through which server mail goes; with --host and --sender, set it. For the owner."""
+    """Show the mail server; set it with --host and --sender. For the owner."""
     try:
         before = session.shop.notices.mail_server()
     except NotFoundError:
@@ -173,7 +173,7 @@ def mail_server(
 @format_option
 @pass_session
 def list_hooks(session: Session, form: str) -> None:
-    """Which other programs are told, by HTTP. For the owner."""
+    """List the hooks: programs notified over HTTP. For the owner."""
     columns = (
         Column("number", lambda h: str(h.id), right=True),
         Column("name", lambda h: h.name),
@@ -190,7 +190,7 @@ def list_hooks(session: Session, form: str) -> None:
 @click.option("--told", type=click.Choice(["urgent", "all"]), default="all", show_default=True)
 @pass_session
 def add_hook(session: Session, name: str, url: str, told: Literal["urgent", "all"]) -> None:
-    """Tell another program from now on; prints the key of its signatures, this once."""
+    """Add a hook: notify another program. Prints its signing key once."""
     try:
         edit = HookEdit.model_validate({"name": name, "url": url, "at_once": AtOnce(told)})
     except ValidationError as error:
@@ -204,6 +204,6 @@ def add_hook(session: Session, name: str, url: str, told: Literal["urgent", "all
 @click.argument("number", type=int)
 @pass_session
 def withdraw_hook(session: Session, number: int) -> None:
-    """Tell it no more."""
+    """Remove a hook."""
     session.shop.hooks.withdraw(number)
     console.print(f"Hook {number} is withdrawn.")

@@ -99,7 +99,7 @@ def add(
     machine: str | None,
     client: str | None,
 ) -> None:
-    """Add a folder, a pattern or a site, for the shop or for one client or machine."""
+    """Protect a folder, a pattern or a web site for the shop, a client or a machine."""
     given = {k: v for k, v in (("folder", folder), ("pattern", pattern), ("site", site)) if v}
     if len(given) != 1:
         raise click.UsageError("Give one of --folder, --pattern and --site.")
@@ -115,7 +115,7 @@ def add(
 @click.argument("number", type=int)
 @pass_session
 def remove(session: Session, number: int) -> None:
-    """Take an entry off the list."""
+    """Remove an entry from the protect list."""
     session.shop.protections.remove(number)
     console.print(f"Entry {number} is off the list; what it kept may go by its rule.")
 

@@ -46,7 +46,7 @@ def list_records(session: Session, words: str, machine: str | None, most: int, f
 @format_option
 @pass_session
 def add_note(session: Session, machine: str, text: str, corrects: int | None, form: str) -> None:
-    """Write TEXT into a machine's record."""
+    """Add TEXT to a machine's record."""
     made = session.shop.records.add_note(machine, text, corrects=corrects)
     print_one(form, made, [("entry", str(made.id)), ("machine", made.machine_tag)])
 

@@ -210,7 +210,7 @@ def _today(session: Session) -> date:
 @format_option
 @pass_session
 def list_runs(session: Session, round: int, most: int, form: str) -> None:
-    """What became of a round's times, newest first."""
+    """List a round's past times and what became of each, newest first."""
     zone = session.the_shop.clock
     columns = (
         Column("run", lambda r: str(r.id), right=True),
@@ -228,7 +228,7 @@ def list_runs(session: Session, round: int, most: int, form: str) -> None:
 @click.argument("round", type=int)
 @pass_session
 def seldom_on(session: Session, round: int) -> None:
-    """Machines that are seldom on when a round runs, and an hour that would do."""
+    """List machines that are seldom on when a round runs, with a better hour."""
     found = session.shop.rounds.habits(round)
     for habit in found:
         console.print(f"{habit.sentence}.")
@@ -242,7 +242,7 @@ def seldom_on(session: Session, round: int) -> None:
 @click.option("--word", default="", help="Why.")
 @pass_session
 def skip(session: Session, round: int, machine: str, word: str) -> None:
-    """Leave the next time of a round out, for one machine."""
+    """Skip the next time of a round for one machine."""
     found = session.shop.machines.get(machine)
     session.shop.rounds.skip(round, found.id, word)
     console.print(f"The next time of round {round} is skipped on {found.tag}.")
@@ -258,7 +258,7 @@ def skip(session: Session, round: int, machine: str, word: str) -> None:
 @click.option("--word", default="", help="Why.")
 @pass_session
 def hold_back(session: Session, round: int, machine: str, until: datetime, word: str) -> None:
-    """Hold the next time of a round back, for one machine."""
+    """Hold back the next time of a round for one machine."""
     found = session.shop.machines.get(machine)
     moment = until.replace(tzinfo=session.the_shop.clock).astimezone(UTC)
     session.shop.rounds.hold_back(round, found.id, moment, word)
@@ -284,7 +284,7 @@ def pause(session: Session, round: int, until: datetime | None) -> None:
 @click.argument("round", type=int)
 @pass_session
 def resume(session: Session, round: int) -> None:
-    """Let a paused round go on."""
+    """Resume a paused round."""
     found = session.shop.rounds.get(round)
     plan = found.plan.model_copy(update={"paused": False, "paused_until": None})
     after = session.shop.rounds.change(found, plan)

@@ -75,7 +75,7 @@ def add(session: Session, file: Path) -> None:
 @click.argument("file", type=_FILE)
 @pass_session
 def change(session: Session, routine: str, file: Path) -> None:
-    """Change a routine to what a TOML file says; the former version is kept."""
+    """Replace a routine with a TOML file. The previous version is kept."""
     found = session.shop.routines.get(find_routine(session, routine))
     _tell(session.shop.routines.change(found, _read(file)))
 
@@ -112,7 +112,7 @@ def copy(session: Session, routine: str, name: str) -> None:
 @click.option("--on-bench", is_flag=True, help="It is on the bench: rounds wait for its list.")
 @pass_session
 def run(session: Session, routine: str, machines: Sequence[str], on_bench: bool) -> None:
-    """Carry a routine out now, on one machine or many."""
+    """Run a routine now, on one machine or many."""
     ids = [session.shop.machines.get(tag).id for tag in machines]
     made = session.shop.routines.run(find_routine(session, routine), ids, on_bench=on_bench)
     for one in made:
@@ -123,6 +123,6 @@ def run(session: Session, routine: str, machines: Sequence[str], on_bench: bool)
 @click.argument("routine")
 @pass_session
 def end(session: Session, routine: str) -> None:
-    """Offer a routine no more; what was done by it stays in the record."""
+    """Retire a routine. What was done with it stays in the record."""
     session.shop.routines.end(find_routine(session, routine))
     console.print(f"{routine} is offered no more.")

@@ -235,10 +235,12 @@ def _in_force(session: Session, scope: Scope, number: int, category: str) -> str
 @subject_options
 @pass_session
 def clear(session: Session, category: str, machine: str | None, client: str | None) -> None:
-    """Say nothing of CATEGORY any more: the next farther rule counts again."""
+    """Remove the rule for CATEGORY at this scope: the next wider rule applies again."""
     scope, number = subject(session, machine, client)
     session.shop.rules.remove(session.shop.rules.get(scope, number, category))
-    console.print(f"{category} for {in_words(scope, machine, client)}: nothing said any more.")
+    console.print(
+        f"{category} for {in_words(scope, machine, client)}: no rule at this scope any longer."
+    )
 
 
 @command.command("what-if")
@@ -299,7 +301,7 @@ def save(session: Session, file: Path | None) -> None:
 @click.option("--yes", is_flag=True, help="Do not ask before changing.")
 @pass_session
 def load(session: Session, file: Path, dry_run: bool, yes: bool) -> None:
-    """Make all rules those of a TOML FILE. What it protects is added; nothing is opened by it."""
+    """Replace all rules with those in a TOML FILE. Its protect list is added to the present one."""
     text = file.read_text(encoding="utf-8")
     found = session.shop.rules.apply_document(text)
     columns = (

@@ -52,7 +52,7 @@ def list_runs(session: Session, machine: str | None, most: int, form: str) -> No
 @format_option
 @pass_session
 def show(session: Session, run: int, form: str) -> None:
-    """How a run went."""
+    """Show how a run went."""
     found = session.shop.runs.get(run)
     if form == "table":
         print_end(found)
@@ -160,7 +160,7 @@ def follow_run(session: Session, run: int) -> None:
 @click.argument("run", type=int)
 @pass_session
 def call_off(session: Session, run: int) -> None:
-    """Stop a run; what it did so far is told truthfully."""
+    """Stop a run. What it has done so far is recorded."""
     found = session.shop.runs.call_off(run)
     console.print(f"Run {found.id}: {found.state}; it stops as soon as the machine hears of it.")
 
@@ -170,7 +170,7 @@ def call_off(session: Session, run: int) -> None:
 @format_option
 @pass_session
 def missed(session: Session, days: int, form: str) -> None:
-    """What was missed, and why, newest first."""
+    """List missed runs and why, newest first."""
     zone = session.the_shop.clock
     columns = (
         Column("run", lambda r: str(r.id), right=True),
@@ -187,7 +187,7 @@ def missed(session: Session, days: int, form: str) -> None:
 @click.argument("runs", type=int, nargs=-1, required=True)
 @pass_session
 def again(session: Session, runs: tuple[int, ...]) -> None:
-    """Do again what failed of RUNS: all of one that was missed, else only what was left."""
+    """Repeat RUNS: a missed run in full, any other only what was left."""
     for made in session.shop.runs.again(runs):
         what = ", ".join(made.categories) or made.routine_name or made.work
         console.print(f"Run {made.id} waits for {made.machine_tag}: {what}")

@@ -71,7 +71,7 @@ def set_activity(session: Session, login: str, active: bool) -> None:
     if found is None:
         raise click.UsageError(f"There is nobody with the login {login!r}.")
     session.shop.people.set_activity(found.id, active)
-    console.print(f"{found.name} {'may sign in' if active else 'may not sign in any more'}.")
+    console.print(f"{found.name} {'may sign in' if active else 'can no longer sign in'}.")
 
 
 @command.command("change-password")
@@ -93,7 +93,7 @@ def tokens(session: Session, form: str) -> None:
     columns = (
         Column("token", lambda t: str(t.id), right=True),
         Column("name", lambda t: t.name),
-        Column("of", lambda t: t.login),
+        Column("belongs to", lambda t: t.login),
         Column("made", lambda t: local(t.made_at, zone)),
         Column("withdrawn", lambda t: local(t.withdrawn_at, zone)),
     )

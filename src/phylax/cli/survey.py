@@ -128,7 +128,7 @@ def listing(
     columns = (
         Column("number", lambda i: str(i.number), right=True),
         Column("size", lambda i: show_size(i.size), right=True),
-        Column("of", lambda i: local(i.aged_from, zone) if i.aged_from else "not known"),
+        Column("dated", lambda i: local(i.aged_from, zone) if i.aged_from else "not known"),
         Column("proposed", lambda i: "yes" if i.reason is None else f"no, {i.reason}"),
         Column("file", lambda i: i.path),
         Column("in", lambda i: i.place),

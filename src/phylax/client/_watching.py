@@ -70,7 +70,7 @@ class Notices(Family):
         return self._http.pages(Notice, "/notices", state=state)
 
     def again(self, notice_id: int) -> Notice:
-        """Try once more what was given up."""
+        """Send again what was given up."""
         return self._http.post(Notice, f"/notices/{notice_id}/again")
 
     def wishes(self, person_id: int) -> Wishes:

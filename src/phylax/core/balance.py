@@ -99,9 +99,9 @@ def _against_promise(
     more = removed.size + held.size + stuck - promised.size
     less = -more - was_open
     if more > 0 and _matters(more, promised.size):
-        yield f"{show_size(more)} came since the look that promised."
+        yield f"{show_size(more)} more than expected: new since the survey."
     elif less > 0 and _matters(less, promised.size):
-        yield f"{show_size(less)} had gone, or become too young to go, since the look."
+        yield f"{show_size(less)} less than expected: gone or changed since the survey."
 
 
 def _against_volumes(

@@ -21,7 +21,7 @@
   <label class="field">
     <span>Does anything of it go?</span>
     <select class="box" bind:value={draft.off}>
-      <option value="">as elsewhere said</option>
+      <option value="">as in the wider rule</option>
       <option value="no">{listed ? 'list it' : 'yes, by this rule'}</option>
       <option value="yes">{listed ? 'do not list it' : 'no: off'}</option>
     </select>

@@ -180,7 +180,7 @@
           <th>{@render heading('crossing', 'over its threshold')}</th>
           <th>{@render heading('cleaned', 'last cleaned')}</th>
           <th>next round</th>
-          <th>{@render heading('seen', 'last heard of')}</th>
+          <th>{@render heading('seen', 'last contact')}</th>
         </tr>
       </thead>
       <tbody>

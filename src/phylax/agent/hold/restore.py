@@ -98,7 +98,7 @@ class HeldWork:
             reason, detail = why_left(error)
             if reason is Reason.GONE:
                 # it is held; what is not there is the folder it lay in
-                reason, detail = Reason.FAILED, "the folder it lay in is not there any more"
+                reason, detail = Reason.FAILED, "its folder no longer exists"
             self._outcomes.leave(key, one.place, one.path, one.size, reason, detail)
         self._watch(key, 1, one.size)
 

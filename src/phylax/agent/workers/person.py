@@ -512,7 +512,7 @@ class _Desk:
         except OSError as error:
             reason, detail = why_left(error)
             if reason is Reason.GONE:
-                reason, detail = Reason.FAILED, "the folder it lay in is not there any more"
+                reason, detail = Reason.FAILED, "its folder no longer exists"
             leave(reason, detail)
         self._agent.watch(key, 1, one.size)
 

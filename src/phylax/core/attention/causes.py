@@ -60,7 +60,7 @@ def _nearly_full(standing: Standing) -> Iterator[Found]:
         elif standing.looked_at is None:
             evidence, step = f"{free}; not looked at yet", NextStep.LOOK
         else:
-            evidence = f"{free}; cleaning would gain only {show_size(can_go)}"
+            evidence = f"{free}; cleaning would free only {show_size(can_go)}"
             step = NextStep.ASK_CLIENT
         if advice and advice.helps not in (Help.CLEANING, Help.NOTHING_NEEDED, Help.LOOK):
             evidence += f". {_remedy(advice)}"
@@ -93,7 +93,7 @@ def _filling_fast(standing: Standing) -> Iterator[Found]:
         changed = one.changed
         if changed is None or standing.now - changed.since > RECENT:
             continue
-        before = f", before that by {show_size(max(0, changed.before))}"
+        before = f"; before that {show_size(max(0, changed.before))} a day"
         yield _found(
             standing,
             cause=Cause.FILLING_FAST,
@@ -101,7 +101,7 @@ def _filling_fast(standing: Standing) -> Iterator[Found]:
             urgency=72,
             grade=changed.now // 2**30,
             since=changed.since,
-            reason=f"{one.mount} fills by {show_size(changed.now)} a day since "
+            reason=f"{one.mount} has filled by {show_size(changed.now)} a day since "
             f"{changed.since:%-d %B}{before if changed.before > 2**20 else ''}",
             evidence=_what_grew(changed.grown, changed.looked),
             next_step=NextStep.SEE_TREND if changed.looked else NextStep.LOOK,
@@ -195,7 +195,7 @@ def _left(standing: Standing) -> Iterator[Found]:
             urgency=30,
             grade=run.id,
             since=run.ended_at,
-            reason="The last cleaning left something that should have gone",
+            reason="The last cleaning left items that should have gone",
             evidence=run.reason,
             next_step=NextStep.LOOK,
             run_id=run.id,
@@ -231,8 +231,8 @@ def _silent(standing: Standing) -> Iterator[Found]:
         urgency=50,
         grade=(standing.now - seen).days,
         since=seen,
-        reason="Has not called",
-        evidence=f"Last heard of {show_age(seen, standing.now)}",
+        reason="Has not been in contact",
+        evidence=f"Last contact {show_age(seen, standing.now)}",
         next_step=NextStep.ASK_CLIENT,
     )
 
@@ -292,7 +292,7 @@ def _clock_wrong(standing: Standing) -> Iterator[Found]:
         grade=abs(off).bit_length(),
         since=machine.clock_off_since,
         reason=f"Its clock is {show_seconds(abs(off))} {way}",
-        evidence="Readings are corrected here; what the machine writes itself is not",
+        evidence="Readings are corrected here; file times on the machine are not",
         next_step=NextStep.ASK_CLIENT,
     )
 
@@ -346,7 +346,7 @@ def _agent_old(standing: Standing) -> Iterator[Found]:
             grade=0,
             since=None,
             reason=f"Its agent is {mine}, this service is {newest}",
-            evidence="It works; what came since, it cannot do",
+            evidence="It works, but cannot do what was added since",
             next_step=NextStep.LOOK,
         )
 

@@ -141,7 +141,7 @@ def _not_cleaned_yet(prospect: Prospect) -> Advice:
         return _cannot_help(prospect, None)
     if prospect.can_go is None:
         return none_yet(
-            None, Help.LOOK, f"{_fills(prospect)}; what a cleaning would gain is not known yet."
+            None, Help.LOOK, f"{_fills(prospect)}; what a cleaning would free is not known yet."
         )
     if prospect.can_go < max(over, _WORTH_IT * prospect.capacity):
         return _cannot_help(prospect, None)
@@ -150,7 +150,7 @@ def _not_cleaned_yet(prospect: Prospect) -> Advice:
     return none_yet(
         chosen,
         Help.CLEANING,
-        f"{_fills(prospect)}; a cleaning would gain {show_size(prospect.can_go)}. "
+        f"{_fills(prospect)}; a cleaning would free {show_size(prospect.can_go)}. "
         f"Begin {_every(chosen)}.",
     )
 
@@ -158,7 +158,7 @@ def _not_cleaned_yet(prospect: Prospect) -> Advice:
 def _cannot_help(prospect: Prospect, now_weeks: float | None) -> Advice:
     share = round(100 * prospect.floor / prospect.capacity)
     if prospect.floor > prospect.threshold:
-        after = "straight after a cleaning" if now_weeks else "and a cleaning would gain too little"
+        after = "straight after a cleaning" if now_weeks else "and a cleaning would free too little"
         words = f"{share} % is in use {after}"
     elif prospect.own > 0:
         words = f"What grows is the client's own data, by {_rate(prospect.own)}"

@@ -44,7 +44,7 @@ def enrol(new: Enrolment, context: TheContext) -> Enrolled:
         machine_id = agents.use_code(conn, hashed(new.code.strip().lower()), at=now)
         if machine_id is None:
             raise Problem(
-                403, "code-not-valid", "This code is not valid any more; make a new one.",
+                403, "code-not-valid", "This code is no longer valid; make a new one.",
                 pointer="/code",
             )  # fmt: skip
         machine = find_machine(conn, str(machine_id))

@@ -41,7 +41,7 @@ def add_calendar(edit: FeedEdit, change: TheChange, technician: Technician) -> F
 
 @router.delete("/{feed_id}", status_code=204, responses=documented(403, 404))
 def withdraw_calendar(feed_id: int, change: TheChange, technician: Technician) -> None:
-    """The address leads nowhere from now on."""
+    """Withdraw a calendar address."""
     with change.context.db.write() as conn:
         before = calendars.feed(conn, feed_id)
         if before is None:

@@ -58,7 +58,7 @@ def _checks(context: Context) -> dict[str, str]:
     free = shutil.disk_usage(context.db.path.parent).free
     checks["room"] = "ok" if free > _ROOM else f"only {free} bytes are free for its file"
     for name, age in context.beats().items():
-        checks[name] = "ok" if age < _STUCK_AFTER else f"has not stirred for {age:.0f} s"
+        checks[name] = "ok" if age < _STUCK_AFTER else f"no sign of life for {age:.0f} s"
     return checks
 
 

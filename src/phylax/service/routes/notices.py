@@ -47,7 +47,7 @@ def list_notices(
 
 @router.post("/notices/{notice_id}/again", responses=documented(403, 404, 409))
 def post_again(notice_id: int, change: TheChange, owner: Owner) -> Notice:
-    """Try once more what was given up."""
+    """Send again what was given up."""
     with change.context.db.write() as conn:
         before = notices.notice(conn, notice_id)
         if before is None:

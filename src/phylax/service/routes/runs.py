@@ -100,7 +100,7 @@ def tick_step(
 
 @router.post("/{run_id}/call-off", responses=documented(403, 404, 409))
 def call_off(run_id: int, change: TheChange, technician: Technician) -> Run:
-    """Stop a run; what it did so far is told truthfully."""
+    """Stop a run. What it has done so far is recorded."""
     with change.context.db.write() as conn:
         run = find_run(conn, run_id)
         after = call_off_run(conn, run, who=change.who, at=change.now)

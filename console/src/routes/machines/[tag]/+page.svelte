@@ -197,8 +197,7 @@
         </span>
       </p>
       <p class="muted text-sm">
-        {#if machine.enrolled}last heard of <When at={machine.seen_at} />{:else}no agent enrolled
-          yet{/if}
+        {#if machine.enrolled}last contact <When at={machine.seen_at} />{:else}no agent enrolled yet{/if}
         {#if machine.note}· {machine.note}{/if}
       </p>
     </div>
