@@ -160,7 +160,7 @@ def test_people_and_tokens_are_looked_after(phylax: Run, service: Service) -> No
     assert service.as_("tobias").people.me().role == "technician"
     people = json.loads(phylax("shop", "people", "--format", "json").stdout)
     assert {p["login"] for p in people} == {"ines", "wren", "petra", "tobias"}
-    assert "not sign in any more" in phylax("shop", "person", "tobias", "--inactive").stdout
+    assert "no longer sign in" in phylax("shop", "person", "tobias", "--inactive").stdout
     assert phylax("shop", "person", "nobody", "--active").returncode == 2
     words = ("shop", "change-password", "--present", PASSWORD, "--new", "another long password")
     assert "Changed." in phylax(*words).stdout
@@ -225,7 +225,7 @@ def test_a_rule_is_tried_set_shown_and_cleared(
     phylax("rule", "set", "--yes", "trash", "--keep-for", "20 days")
     shown = " ".join(phylax("rule", "show", "ferry-desk").stdout.split())
     assert "from the machine; keep for from the shop" in shown
-    assert "nothing said" in phylax("rule", "clear", "trash", "--machine", "ferry-desk").stdout
+    assert "no rule" in phylax("rule", "clear", "trash", "--machine", "ferry-desk").stdout
     assert phylax("rule", "clear", "trash", "--machine", "ferry-desk").returncode == 4
     assert "pressure may only shorten" in phylax(
         "rule", "set", "--yes", "trash", "--when-below", "10 %", "25 days"

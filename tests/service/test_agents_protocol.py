@@ -59,7 +59,7 @@ def test_a_new_agent_takes_the_place_of_the_old(owner: Phylax, link: AgentLink) 
 def test_a_newer_code_makes_an_unused_one_worthless(owner: Phylax, machine: Machine) -> None:
     first = owner.machines.enrolment_code(1).code
     owner.machines.enrolment_code(1)
-    with pytest.raises(RefusedError, match="not valid any more"):
+    with pytest.raises(RefusedError, match="no longer valid"):
         enrol(owner.url, first, FACTS)
 
 
