@@ -4,12 +4,13 @@ BIN := .venv/bin
 CONSOLE := src/phylax/service/console/index.html
 TYPES := console/src/lib/api/schema.d.ts
 
-.PHONY: demo demo-fresh test dates attack lint bench shots setup console contract clean help
+.PHONY: demo demo-fresh test check dates attack lint bench shots setup console contract clean help
 
 help:
 	@echo "make demo        the made-up shop, alive, at http://127.0.0.1:8610"
 	@echo "make demo-fresh  the same, made anew"
 	@echo "make test        everything that must hold"
+	@echo "make check       one test file: make check FILE=tests/core/test_retention.py"
 	@echo "make dates       what touches dates, at a dozen chosen days"
 	@echo "make attack      hostile homes, as many as SEEDS says"
 	@echo "make lint        style and types"
@@ -26,6 +27,12 @@ test: setup console .windows/.ready
 	@sh tools/debian-packages.sh chromium gio mkfs.ext4 mount systemd-analyze prometheus promtool
 	$(BIN)/lint-imports
 	$(BIN)/pytest -n 2 --dist loadgroup
+
+# One test file while working on it: make check FILE=tests/core/test_retention.py
+FILE ?= tests/core
+check: .venv/.ready
+	$(BIN)/ruff check src tests
+	$(BIN)/pytest -q $(FILE)
 
 # An hour on a small machine: the tests of everything but agents on real files, twelve times.
 dates: setup console
