@@ -7,6 +7,7 @@ from rich.text import Text
 
 from phylax.cli._output import console
 from phylax.cli._session import EXIT_NOT_DONE, EXIT_PARTLY, Session
+from phylax.core.catalogue import catalogue
 from phylax.core.orders import Progress as RunProgress
 from phylax.core.quantities import count, show_seconds, show_size
 from phylax.core.runs import Run, RunDetail, RunState
@@ -81,9 +82,15 @@ def print_end(run: RunDetail) -> None:
             if stay.reason.should_have_gone and run.balance:
                 continue  # said above
             told = _tally(stay.count, stay.size)
-            console.print(f"  left      {outcome.category}: {told} – {stay.reason}")
+            console.print(f"  left      {_label(outcome.category)}: {told} – {stay.reason}")
     for item in run.left[:20]:
         console.print(f"            {item.place} › {item.path} – {item.reason}", style="dim")
+
+
+def _label(key: str) -> str:
+    """What people call a category; of one that only a newer service knows, its key."""
+    known = catalogue().get(key)
+    return known.name if known else key
 
 
 def _tally(items: int, size: int) -> str:

@@ -66,8 +66,8 @@ def _print_ledger(session: Session, machine: str, form: str) -> None:
         for line in ledger.lines:
             for place in line.places:
                 if place.holds.count:
-                    _print_place(line.category, place)
-        unread = [(line.category, one) for line in ledger.lines for one in line.unread]
+                    _print_place(line.name, place)
+        unread = [(line.name, one) for line in ledger.lines for one in line.unread]
         for key, one in unread[:_NAMED]:
             console.print(f"Not looked at for {key}: {one.path} ({one.why})")
         if len(unread) > _NAMED:
