@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 from pathlib import Path
 
 import pytest
@@ -83,7 +83,6 @@ def test_what_was_held_since_the_copy_is_known_again_and_can_be_put_back(
     owner: Phylax, machine: Machine, agent: Agent, home: Path, context: Context, clock: Clock,
     tmp_path: Path,
 ) -> None:  # fmt: skip
-    clock.now = datetime.now(UTC) + timedelta(hours=2)
     agent.once()
     copy = sqlite3.connect(tmp_path / "copy")
     with sqlite3.connect(context.db.path) as now:
@@ -115,7 +114,6 @@ def test_what_was_held_since_the_copy_is_known_again_and_can_be_put_back(
 def test_an_agent_that_lies_makes_no_new_life_every_time(
     owner: Phylax, machine: Machine, agent: Agent, context: Context, clock: Clock
 ) -> None:
-    clock.now = datetime.now(UTC) + timedelta(hours=2)
 
     def claim(knew: int, came_to: int, number: int) -> str:
         with context.db.write() as conn:

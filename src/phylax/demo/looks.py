@@ -64,8 +64,8 @@ def look_through(
     lately = spec.volumes[0].lately
     # five days of seven
     grows = {"own-folders": lately[1] * 5 / 7} if lately else {}
-    found = covers(entries, lines, there)
-    return LookedThrough(now - timedelta(minutes=30), tuple(lines), listed, found, grows)
+    covered = covers(entries, lines, there)
+    return LookedThrough(now - timedelta(minutes=30), tuple(lines), listed, covered, grows)
 
 
 def as_it_came_in(look: LookedThrough, run_id: int) -> Iterator[Message]:
@@ -132,7 +132,7 @@ def _survey(
     started: datetime,
     ended: datetime,
     lines: tuple[SurveyLine, ...],
-    found: tuple[Cover, ...] | None = None,
+    covered: tuple[Cover, ...] | None = None,
 ) -> SurveyMessage:
     return SurveyMessage(
         id=uuid.uuid4().hex,
@@ -141,5 +141,5 @@ def _survey(
         started_at=started,
         ended_at=ended,
         lines=lines,
-        covers=found,
+        covers=covered,
     )

@@ -33,21 +33,21 @@ class Arrivals:
         """`now` is the epoch second of a look that is to be remembered; 0: of none."""
         self._known = known or {}
         self._now = now
-        self.found: dict[Key, int] = {}
+        self.folders: dict[Key, int] = {}
 
     def since(self, folder: os.stat_result, above: os.stat_result, by_times: int) -> int:
         """The epoch second since which a folder surely lies where it is; `by_times` is what its own
         times say."""
         key = (folder.st_dev, folder.st_ino, above.st_ino)
         first = self._known.get(key)
-        if self._now and (key in self.found or len(self.found) < MOST):
-            self.found[key] = min(by_times, self._now if first is None else first)
+        if self._now and (key in self.folders or len(self.folders) < MOST):
+            self.folders[key] = min(by_times, self._now if first is None else first)
         return by_times if first is None else min(by_times, first)
 
 
-def packed(found: dict[Key, int]) -> str:
+def packed(folders: dict[Key, int]) -> str:
     """In base64."""
-    entries = (_ENTRY.pack(*key, max(0, since)) for key, since in found.items())
+    entries = (_ENTRY.pack(*key, max(0, since)) for key, since in folders.items())
     return b64encode(b"".join(entries)).decode("ascii")
 
 
@@ -60,8 +60,8 @@ def unpacked(text: str) -> dict[Key, int]:
         raise ValueError(str(error)) from error
 
 
-def pages(found: dict[Key, int], at_once: int) -> Iterator[str]:
-    entries = list(found.items())
+def pages(folders: dict[Key, int], at_once: int) -> Iterator[str]:
+    entries = list(folders.items())
     for start in range(0, len(entries), at_once):
         yield packed(dict(entries[start : start + at_once]))
 
@@ -84,12 +84,12 @@ class KeptArrivals:
         except (OSError, ValidationError, ValueError):
             return {}
 
-    def keep(self, whose: str, found: dict[Key, int]) -> None:
+    def keep(self, whose: str, folders: dict[Key, int]) -> None:
         """The newest whole look found these."""
         path = self._folder / f"{whose}.json"
         part = path.with_suffix(".part")
         # on a full volume what was known before stays: it is true still
         with suppress(OSError):
             self._folder.mkdir(parents=True, exist_ok=True)
-            part.write_text(_Kept(folders=packed(found)).model_dump_json(), encoding="ascii")
+            part.write_text(_Kept(folders=packed(folders)).model_dump_json(), encoding="ascii")
             part.replace(path)

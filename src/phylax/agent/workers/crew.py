@@ -8,7 +8,6 @@ that person's rights (`workers.people`).
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from contextlib import closing
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -117,7 +116,7 @@ class Itself:
             part=part, there=there, arrivals=arrivals,
         )  # fmt: skip
         if kept:
-            self._arrivals.keep(_SYSTEM, arrivals.found)
+            self._arrivals.keep(_SYSTEM, arrivals.folders)
         return lines
 
     def clean(self, task: Pass, journal: RunJournal, watch: Watcher) -> PassReport:
@@ -180,8 +179,7 @@ class Crew:
         """What is held counts as not told: the service may not know of it any more. OSError where
         that cannot be noted."""
         for batch in self.hold.batches():
-            with closing(batch):
-                batch.note_untold()
+            batch.note_untold()
 
     def recover(self) -> None:
         """Put back everything that was moved aside by what was cut off."""

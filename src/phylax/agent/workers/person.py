@@ -362,7 +362,7 @@ class _Desk:
                 arrivals=arrivals,
             )
             send_page()
-            for page_of_folders in pages(arrivals.found, _FOLDERS):
+            for page_of_folders in pages(arrivals.folders, _FOLDERS):
                 self._agent.say(jobs.Folders(packed=page_of_folders))
             for line in lines:
                 self._agent.say_line(line)

@@ -94,7 +94,7 @@ def apply(
             holds.end(conn, machine_id, message)
             events.publish(conn, EventKind.HOLD, at=at, machine_id=machine_id)
         case SetBackMessage():
-            set_back.told(conn, machine_id, message, at=at)
+            set_back.take(conn, machine_id, message, at=at)
         case ResultMessage():
             _finish_run(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
         case _:

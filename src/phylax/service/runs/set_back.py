@@ -14,7 +14,7 @@ _ONE_LIFE = 3600
 _log = logging.getLogger("phylax.records")
 
 
-def told(conn: Connection, machine_id: int, message: SetBackMessage, *, at: int) -> None:
+def take(conn: Connection, machine_id: int, message: SetBackMessage, *, at: int) -> None:
     """A new life of the records begins, so that agents notice who call later.
 
     Believed once an hour at most, for it makes every agent tell again what it holds.

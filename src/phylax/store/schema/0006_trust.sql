@@ -17,7 +17,7 @@ CREATE TABLE generation (
     name TEXT NOT NULL,
     since INTEGER NOT NULL
 ) STRICT;
-INSERT INTO generation VALUES (1, lower(hex(randomblob(16))), unixepoch());
+INSERT INTO generation VALUES (1, lower(hex(randomblob(16))), 0);
 
 -- Holds anew: what an agent holds may be of a run that the records do not know, as they were set
 -- back. Foreign keys are off while a schema file is applied.
