@@ -43,10 +43,12 @@ attack: setup
 	@sh tools/debian-packages.sh mkfs.ext4 mount
 	PHYLAX_ATTACK_SEEDS=$(SEEDS) $(BIN)/pytest -n 2 tests/attack/test_hostile_homes.py
 
+LINUX_ONLY := agent/(machines/linux|workers|files/posix|hold/index)
 lint: setup console
 	$(BIN)/ruff check src tests bench tools
 	$(BIN)/ruff format --check src tests bench tools
 	$(BIN)/mypy
+	$(BIN)/mypy --platform win32 --follow-imports silent --exclude '$(LINUX_ONLY)'
 	cd console && npm run --silent check && npm run --silent lint
 
 bench: setup

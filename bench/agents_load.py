@@ -22,8 +22,8 @@ import psutil
 import uvicorn
 from fastapi import FastAPI
 
-from phylax.core.orders import Message
 from phylax.core.people import NewPerson, Role
+from phylax.core.protocol import Message
 from phylax.core.shop import ClientEdit, MachineEdit, MachineFacts, ShopEdit, System
 from phylax.core.values import to_seconds
 from phylax.service.http.auth import new_secret

@@ -25,7 +25,7 @@ from phylax.agent.workers.supervisor import Nursery
 from phylax.core.believed_time import by_clock_alone
 from phylax.core.catalogue import catalogue
 from phylax.core.holds import BatchPick
-from phylax.core.orders import CategoryRule, HeldOrder, SurveyOrder
+from phylax.core.protocol import CategoryRule, HeldOrder, SurveyOrder
 from phylax.core.retention import Rule, Scope, in_force
 
 PERSON = 3001

@@ -18,7 +18,7 @@ from pathlib import Path
 
 import psutil
 
-from phylax.core.rounds import RoundEdit
+from phylax.core.scheduling.rounds import RoundEdit
 from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit, System
 from phylax.core.values import to_seconds
 from phylax.service.runs import queue

@@ -16,7 +16,7 @@ from random import Random
 from phylax.core.retention import Rule, Scope, in_force
 from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit, System
 from phylax.core.survey import AgeDay, Look, Survey, SurveyLine, Tally
-from phylax.core.what_if import WhatIfQuestion
+from phylax.core.survey.what_if import WhatIfQuestion
 from phylax.service.rules.what_if import what_if
 from phylax.store import profiles, rules, shop
 from phylax.store.database import Database

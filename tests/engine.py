@@ -22,7 +22,7 @@ from phylax.agent.runtime.order_runner import OrderRunner
 from phylax.agent.survey.surveyor import Watcher, survey
 from phylax.client import AgentLink
 from phylax.core.catalogue import catalogue
-from phylax.core.orders import (
+from phylax.core.protocol import (
     AgreedListing,
     CategoryOutcome,
     CategoryRule,

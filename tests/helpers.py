@@ -18,7 +18,7 @@ from phylax.agent.runtime import commands
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.attention import Attention, Cause
-from phylax.core.rounds import RoundEdit
+from phylax.core.scheduling.rounds import RoundEdit
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 

@@ -26,7 +26,7 @@ from phylax.agent.workers.people import CrewWithWorkers
 from phylax.agent.workers.supervisor import Nursery
 from phylax.client import AgentLink
 from phylax.core.believed_time import Believed
-from phylax.core.orders import (
+from phylax.core.protocol import (
     CategoryRule,
     CleanOrder,
     HeldMessage,

@@ -25,7 +25,7 @@ from phylax.core.believed_time import by_clock_alone
 from phylax.core.catalogue import category
 from phylax.core.retention import Caution, ProtectEntry, Protection, ProtectKind, RuleInForce
 from phylax.core.survey import SurveyLine
-from phylax.core.what_if import Asked, packed, unpacked
+from phylax.core.survey.what_if import Asked, packed, unpacked
 
 FOLDER, PATTERN = ProtectKind.FOLDER, ProtectKind.PATTERN
 

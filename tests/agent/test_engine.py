@@ -15,10 +15,9 @@ from engine import Bench, ByContents, rule
 from helpers import make_file, make_standin, trashed
 from phylax.agent.config.guard import is_plain_path
 from phylax.agent.machines.standin import StandInMachine
-from phylax.core.counting import unspell
-from phylax.core.orders import CategoryOutcome
+from phylax.core.protocol import CategoryOutcome
 from phylax.core.retention import Reason
-from phylax.core.survey import Item
+from phylax.core.survey import Item, unspell
 
 
 @pytest.fixture

@@ -13,7 +13,7 @@ import pytest
 
 from engine import Bench, Desk, NothingRuns, rule
 from helpers import make_file
-from phylax.core.orders import CategoryRule, CleanOrder
+from phylax.core.protocol import CategoryRule, CleanOrder
 from phylax.core.retention import Reason
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="mounting an image needs root")

@@ -23,7 +23,7 @@ from engine import rule
 from people import PeopleDesk
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.holds import BatchPick
-from phylax.core.orders import HeldOrder
+from phylax.core.protocol import HeldOrder
 
 desk = PeopleDesk(Path(sys.argv[1]), Path(sys.argv[2]), Nursery())
 gone = desk.clean({"user-temp": rule(keep_for="P0D")})

@@ -9,7 +9,7 @@ from engine import Desk, rule
 from helpers import make_file, make_standin
 from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.runtime.sleep import SleepWatch, slept_so_far
-from phylax.core.orders import CategoryRule, CleanOrder
+from phylax.core.protocol import CategoryRule, CleanOrder
 
 MINUTE = timedelta(minutes=1)
 

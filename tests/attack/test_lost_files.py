@@ -23,7 +23,7 @@ from phylax.agent.hold.batch import Batch
 from phylax.agent.machines import InUse
 from phylax.agent.machines.linux import LinuxMachine
 from phylax.agent.machines.linux.mounts import mount_over, mount_table
-from phylax.core.orders import AgreedListing, CleanOrder, ListingMessage, SurveyMessage
+from phylax.core.protocol import AgreedListing, CleanOrder, ListingMessage, SurveyMessage
 from phylax.core.retention import ProtectEntry, ProtectKind, Reason
 
 NOW = {"keep_for": "P0D"}

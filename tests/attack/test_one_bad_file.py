@@ -17,7 +17,7 @@ from phylax.agent.hold.index import HeldFor, HoldIndex
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.survey.walk import DEEPEST
 from phylax.client import Phylax
-from phylax.core.orders import ReadingsMessage
+from phylax.core.protocol import ReadingsMessage
 from phylax.core.retention import ProtectEntry, ProtectKind
 from phylax.core.shop import Machine, ReadingIn
 

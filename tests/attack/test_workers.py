@@ -24,7 +24,7 @@ from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import LONGEST, BoundedReader, WorkerError
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.holds import BatchPick
-from phylax.core.orders import HeldOrder, SurveyMessage, UnheldMessage
+from phylax.core.protocol import HeldOrder, SurveyMessage, UnheldMessage
 from phylax.core.retention import ProtectEntry, ProtectKind
 
 TEMP = {"user-temp": rule(keep_for="P0D")}

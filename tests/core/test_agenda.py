@@ -4,7 +4,7 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from phylax.core.agenda import AgendaLine, site_takes, with_clashes
+from phylax.core.scheduling.agenda import AgendaLine, site_takes, with_clashes
 
 TEN = datetime(2026, 3, 3, 10, tzinfo=UTC)
 MINUTE = timedelta(minutes=1)

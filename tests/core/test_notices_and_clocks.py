@@ -17,7 +17,7 @@ from phylax.core.notices import (
     WishesEdit,
     retry_at,
 )
-from phylax.core.orders import Awake, ReadingsMessage, ResultMessage
+from phylax.core.protocol import Awake, ReadingsMessage, ResultMessage
 from phylax.core.shop import ReadingIn, by_volume
 from phylax.core.values import to_seconds
 

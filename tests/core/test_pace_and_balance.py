@@ -11,10 +11,10 @@ from hypothesis import strategies as st
 
 from phylax.core.balance import balance
 from phylax.core.holds import as_ranges
-from phylax.core.orders import CategoryOutcome
-from phylax.core.pace import Pace
+from phylax.core.protocol import CategoryOutcome
 from phylax.core.quantities import show_seconds
 from phylax.core.retention import Reason
+from phylax.core.scheduling.pace import Pace
 from phylax.core.shop import ReadingIn
 from phylax.core.survey import Stay, Tally
 

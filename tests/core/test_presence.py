@@ -6,7 +6,7 @@ from zoneinfo import ZoneInfo
 import pytest
 
 from helpers import TUESDAY
-from phylax.core.presence import (
+from phylax.core.scheduling.presence import (
     HOUR,
     by_hour_of_week,
     in_a_sentence,
@@ -17,7 +17,7 @@ from phylax.core.presence import (
     propose,
     was_on,
 )
-from phylax.core.timing import Timing
+from phylax.core.scheduling.timing import Timing
 from phylax.core.values import to_seconds
 
 DUBLIN = ZoneInfo("Europe/Dublin")

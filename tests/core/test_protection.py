@@ -6,7 +6,6 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 from phylax.core.catalogue import catalogue
-from phylax.core.counting import Found, LineCount, merged
 from phylax.core.retention import (
     ProtectEntry,
     Protection,
@@ -16,7 +15,7 @@ from phylax.core.retention import (
     in_force,
 )
 from phylax.core.shop import System
-from phylax.core.survey import covers
+from phylax.core.survey import LineCount, SurveyedItem, covers, merged
 
 FOLDER, PATTERN, SITE = ProtectKind.FOLDER, ProtectKind.PATTERN, ProtectKind.SITE
 
@@ -150,7 +149,9 @@ def test_what_each_entry_kept_is_summed_over_lines_and_a_folder_counts_by_being_
     )
     count = LineCount(now=1000)
     for name, entry in (("a", pattern), ("b", pattern), ("c", None)):
-        count.add(Found(name, 5, 1, 1, 1, 5, 1, "", Reason.PROTECTED, kept_by=entry), blocked=True)
+        count.add(
+            SurveyedItem(name, 5, 1, 1, 1, 5, 1, "", Reason.PROTECTED, kept_by=entry), blocked=True
+        )
     rule = in_force([(Scope.CATALOGUE, catalogue()["user-temp"].rule)])
     line = count.line("user-temp", "/", rule, capacity=0, free=0)
     found = covers((pattern, folder, site, pattern), merged([line, line]), {folder})

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from phylax.core.recurrence import checked_rule, how_often, next_dates, occurrences
+from phylax.core.scheduling.recurrence import checked_rule, how_often, next_dates, occurrences
 
 NEW_YORK = ZoneInfo("America/New_York")
 DUBLIN = ZoneInfo("Europe/Dublin")

@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
-from phylax.core.recurrence import checked_rule, next_dates, occurrences
+from phylax.core.scheduling.recurrence import checked_rule, next_dates, occurrences
 
 CONSOLE = Path(__file__).parents[2] / "console"
 NEW_YORK = ZoneInfo("America/New_York")

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from phylax.core.routines import (
+from phylax.core.scheduling.routines import (
     GUESS,
     RoutineEdit,
     RoutineStep,

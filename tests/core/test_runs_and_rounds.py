@@ -5,10 +5,10 @@ from datetime import UTC, datetime
 import pytest
 from pydantic import ValidationError
 
-from phylax.core.orders import CategoryOutcome, ResultMessage
+from phylax.core.protocol import CategoryOutcome, ResultMessage
 from phylax.core.retention import Reason
-from phylax.core.rounds import RoundEdit
 from phylax.core.runs import NewRun, RunState, conclude, in_a_sentence
+from phylax.core.scheduling.rounds import RoundEdit
 from phylax.core.shop import ReadingIn
 from phylax.core.survey import Stay, Tally
 

@@ -8,7 +8,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from helpers import make_file
-from phylax.core.counting import Found, LineCount, as_item, spell, unspell
 from phylax.core.retention import (
     Caution,
     Judge,
@@ -19,18 +18,30 @@ from phylax.core.retention import (
     Scope,
     in_force,
 )
-from phylax.core.survey import Look, Survey, SurveyLine, ledger
+from phylax.core.survey import (
+    LineCount,
+    Look,
+    Survey,
+    SurveyedItem,
+    SurveyLine,
+    as_item,
+    ledger,
+    spell,
+    unspell,
+)
 
 NOW = datetime(2026, 3, 2, tzinfo=UTC)
 NOW_S = int(NOW.timestamp())
 RULE = in_force([(Scope.CATALOGUE, Rule(off=False, keep_for=timedelta(days=1)))])
 
 
-def found(path: str, size: int = 10, days: int = 0, reason: Reason | None = None) -> Found:
-    return Found(path, size, NOW_S - days * 86400, 1, abs(hash(path)) % 2**40, size, 5, "", reason)
+def found(path: str, size: int = 10, days: int = 0, reason: Reason | None = None) -> SurveyedItem:
+    return SurveyedItem(
+        path, size, NOW_S - days * 86400, 1, abs(hash(path)) % 2**40, size, 5, "", reason
+    )
 
 
-def line_of(*items: Found) -> SurveyLine:
+def line_of(*items: SurveyedItem) -> SurveyLine:
     count = LineCount(NOW_S)
     for item in items:
         count.add(item)
@@ -90,7 +101,7 @@ def test_a_folder_at_once_counts_as_its_files_one_by_one(tmp_path: Path) -> None
             int(of.st_mtime), size=size_of, in_use=is_open, protected=keeps(name) is not None
         )
         single.add(
-            Found(name, size_of, int(of.st_mtime), of.st_dev, of.st_ino, of.st_size,
+            SurveyedItem(name, size_of, int(of.st_mtime), of.st_dev, of.st_ino, of.st_size,
                   of.st_mtime_ns, "", reason, kept_by=keeps(name)),
             blocked=is_open or keeps(name) is not None,
         )  # fmt: skip

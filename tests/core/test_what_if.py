@@ -6,11 +6,18 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from phylax.core.counting import Found, LineCount, merged
 from phylax.core.retention import Caution, Judge, Ranking, Rule, Scope, in_force
 from phylax.core.retention.rules import PressureStep, RuleInForce
-from phylax.core.survey import SurveyLine
-from phylax.core.what_if import STALE_AFTER, Asked, Concerned, Profile, answer, packed, unpacked
+from phylax.core.survey import LineCount, SurveyedItem, SurveyLine, merged
+from phylax.core.survey.what_if import (
+    STALE_AFTER,
+    Asked,
+    Concerned,
+    Profile,
+    answer,
+    packed,
+    unpacked,
+)
 
 NOW = datetime(2026, 3, 2, 12, tzinfo=UTC)
 NOW_S = int(NOW.timestamp())
@@ -42,7 +49,7 @@ def survey(items: list, by: RuleInForce, free: int = 5000) -> SurveyLine:
     count = LineCount(NOW_S, by.only_larger or -1)
     for number, (group, age, size, blocked) in enumerate(items):
         reason = judge.why_stays(NOW_S - age, size=size, group=group, in_use=blocked)
-        found = Found(str(number), size, NOW_S - age, 1, number, size, 1, "", reason, group)
+        found = SurveyedItem(str(number), size, NOW_S - age, 1, number, size, 1, "", reason, group)
         count.add(found, blocked=blocked)
     return count.line("trash", "/", by, capacity=CAPACITY, free=free)
 

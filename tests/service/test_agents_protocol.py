@@ -9,7 +9,7 @@ import pytest
 from conftest import Service
 from helpers import Clock, needs_you
 from phylax.client import AgentLink, NotSignedInError, Phylax, RefusedError, enrol
-from phylax.core.orders import (
+from phylax.core.protocol import (
     LEASE_SECONDS,
     CategoryOutcome,
     CleanOrder,

@@ -12,8 +12,8 @@ import pytest
 from conftest import Service
 from helpers import Clock, enrol, make_file, make_standin, needs_you
 from phylax.client import ChangedMeanwhileError, Phylax, RefusedError
-from phylax.core.attention import Attention, Cause, Found, Handling, Standing
-from phylax.core.orders import Awake, ReadingsMessage, SurveyMessage
+from phylax.core.attention import Attention, Cause, Finding, Handling, Standing
+from phylax.core.protocol import Awake, ReadingsMessage, SurveyMessage
 from phylax.core.shop import Machine, MachineFacts, ReadingIn, by_volume
 from phylax.core.survey import Look, Tally
 from phylax.service.context.context import Context
@@ -88,7 +88,7 @@ def test_what_happens_while_the_watch_looks_is_not_written_over(
     tell(context, machine, 96)
     look, alone = monitor.look, threading.Event()
 
-    def look_with_company(standing: Standing) -> list[Found]:
+    def look_with_company(standing: Standing) -> list[Finding]:
         found = list(look(standing))
         if threading.current_thread() is threading.main_thread() and not alone.is_set():
             alone.set()

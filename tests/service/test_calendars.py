@@ -14,7 +14,7 @@ import pytest
 from conftest import Service
 from helpers import TUESDAY, Clock, enrol, make_file, make_standin
 from phylax.client import Phylax, RefusedError
-from phylax.core.calendars import FeedEdit, FeedShown
+from phylax.core.scheduling.calendars import FeedEdit, FeedShown
 from phylax.core.shop import ClientEdit, ClosingDaysEdit, Machine, MachineEdit
 from phylax.service.rounds import scheduler
 

@@ -17,7 +17,7 @@ import pytest
 from conftest import Service
 from helpers import Clock, free_port, wait_until
 from phylax.client import Phylax
-from phylax.core.calendars import FeedEdit
+from phylax.core.scheduling.calendars import FeedEdit
 from phylax.core.shop import ClientEdit, Machine, ReadingIn, by_volume
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor

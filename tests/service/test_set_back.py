@@ -15,7 +15,7 @@ from phylax.agent.runtime.service_records import KnownRecords
 from phylax.client import Phylax
 from phylax.core.generations import Generation, heard, met
 from phylax.core.holds import HeldPick
-from phylax.core.orders import SetBackMessage
+from phylax.core.protocol import SetBackMessage
 from phylax.core.retention import Rule, Scope
 from phylax.core.shop import Machine
 from phylax.service.context.context import Context

@@ -8,10 +8,10 @@ import pytest
 
 from helpers import Clock
 from phylax.client import Phylax
-from phylax.core.orders import CategoryOutcome, ResultMessage
+from phylax.core.protocol import CategoryOutcome, ResultMessage
 from phylax.core.retention import Rule, Scope
-from phylax.core.routines import Routine, RoutineEdit, RoutineStep, StepKind
 from phylax.core.runs import RunState
+from phylax.core.scheduling.routines import Routine, RoutineEdit, RoutineStep, StepKind
 from phylax.core.shop import Machine
 from phylax.core.survey import Tally
 from phylax.service.context.context import Context

@@ -14,10 +14,10 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
-from phylax.core.missed import MissedCause
-from phylax.core.orders import Asleep, Awake, CleanOrder, Order, ResultMessage, SurveyOrder
+from phylax.core.protocol import Asleep, Awake, CleanOrder, Order, ResultMessage, SurveyOrder
 from phylax.core.records import verify
-from phylax.core.rounds import RoundEdit
+from phylax.core.scheduling.missed import MissedCause
+from phylax.core.scheduling.rounds import RoundEdit
 from phylax.core.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.context.context import Context

@@ -8,7 +8,7 @@ from rich.text import Text
 from phylax.cli._output import console
 from phylax.cli._session import EXIT_NOT_DONE, EXIT_PARTLY, Session
 from phylax.core.catalogue import catalogue
-from phylax.core.orders import Progress as RunProgress
+from phylax.core.protocol import Progress as RunProgress
 from phylax.core.quantities import count, show_seconds, show_size
 from phylax.core.runs import Run, RunDetail, RunState
 

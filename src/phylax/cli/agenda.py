@@ -9,8 +9,8 @@ import click
 from phylax.cli._clock import now as clock_now
 from phylax.cli._output import LOOK_HERE, console, format_option, print_list
 from phylax.cli._session import Session, pass_session
-from phylax.core.agenda import AgendaLine
 from phylax.core.quantities import count, show_span
+from phylax.core.scheduling.agenda import AgendaLine
 
 
 @click.command("agenda")

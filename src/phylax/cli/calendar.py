@@ -6,7 +6,7 @@ import click
 
 from phylax.cli._output import Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
-from phylax.core.calendars import FeedEdit
+from phylax.core.scheduling.calendars import FeedEdit
 
 
 @click.group("calendar")

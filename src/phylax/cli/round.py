@@ -13,7 +13,7 @@ from phylax.cli._clock import now as clock_now
 from phylax.cli._output import LOOK_HERE, Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.quantities import count, parse_span, show_span
-from phylax.core.rounds import MachineFilter, Pressure, RoundEdit, RoundPreview
+from phylax.core.scheduling.rounds import MachineFilter, Pressure, RoundEdit, RoundPreview
 
 F = TypeVar("F", bound=Callable[..., Any])
 _ON_CLOSED = {"run": "run", "next-day": "next day", "skip": "skip"}

@@ -14,7 +14,7 @@ from phylax.cli._output import Column, console, format_option, print_list, print
 from phylax.cli._session import Session, pass_session
 from phylax.cli.round import find_routine
 from phylax.core.quantities import count
-from phylax.core.routines import Routine, RoutineEdit
+from phylax.core.scheduling.routines import Routine, RoutineEdit
 
 _FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
 

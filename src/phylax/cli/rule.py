@@ -15,7 +15,7 @@ from phylax.cli._subject import in_words, subject, subject_options
 from phylax.client import NotFoundError
 from phylax.core.quantities import count, parse_size, parse_span, show_size
 from phylax.core.retention import Rule, Scope, ScopedRule, in_force
-from phylax.core.what_if import WhatIf
+from phylax.core.survey.what_if import WhatIf
 
 F = TypeVar("F", bound=Callable[..., Any])
 

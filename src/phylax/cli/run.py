@@ -12,8 +12,8 @@ from phylax.cli._following import exit_code, follow, print_end
 from phylax.cli._output import Column, console, format_option, local, print_list, print_one
 from phylax.cli._session import Session, pass_session
 from phylax.core.quantities import count, show_size, show_span
-from phylax.core.routines import StepState
 from phylax.core.runs import RunDetail, in_words
+from phylax.core.scheduling.routines import StepState
 from phylax.core.survey import Ledger
 
 

@@ -29,7 +29,7 @@ from phylax.core.retention.protection import (
 )
 from phylax.core.rule_document import Differences, NewDocument
 from phylax.core.survey import FolderSum, Ledger, ListedItem, Survey
-from phylax.core.what_if import WhatIf, WhatIfQuestion
+from phylax.core.survey.what_if import WhatIf, WhatIfQuestion
 
 _HOLDS: type[list[Hold]] = list[Hold]
 """`list` is a method's name below."""

@@ -6,11 +6,12 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 
 from phylax.client._family import Family
-from phylax.core.agenda import Agenda
-from phylax.core.calendars import Feed, FeedEdit, FeedShown
 from phylax.core.consents import NewYes, PickedListing, Via, WaitingListing
-from phylax.core.presence import Presence
-from phylax.core.rounds import (
+from phylax.core.runs import NewRoutineRuns, Run, RunsMade
+from phylax.core.scheduling.agenda import Agenda
+from phylax.core.scheduling.calendars import Feed, FeedEdit, FeedShown
+from phylax.core.scheduling.presence import Presence
+from phylax.core.scheduling.rounds import (
     Habit,
     Postponed,
     Round,
@@ -18,8 +19,7 @@ from phylax.core.rounds import (
     RoundMachine,
     RoundPreview,
 )
-from phylax.core.routines import Routine, RoutineEdit
-from phylax.core.runs import NewRoutineRuns, Run, RunsMade
+from phylax.core.scheduling.routines import Routine, RoutineEdit
 from phylax.core.shop import ClosingDays, ClosingDaysEdit
 
 

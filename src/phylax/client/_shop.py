@@ -36,14 +36,14 @@ from phylax.core.people import (
     Token,
     TokenShown,
 )
-from phylax.core.presence import Presence
 from phylax.core.records import ChainCheck, NewNote, Record
 from phylax.core.retention import (
     RuleInForce,
 )
-from phylax.core.rounds import Round
-from phylax.core.routines import StepState, StepTick
 from phylax.core.runs import NewRun, Run, RunDetail, RunsAgain, RunsMade
+from phylax.core.scheduling.presence import Presence
+from phylax.core.scheduling.rounds import Round
+from phylax.core.scheduling.routines import StepState, StepTick
 from phylax.core.shop import (
     Client,
     ClientEdit,

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from pydantic import Field
 
 from phylax.core.catalogue import catalogue
-from phylax.core.orders import CategoryOutcome
+from phylax.core.protocol import CategoryOutcome
 from phylax.core.quantities import count, show_size
 from phylax.core.retention import Reason
 from phylax.core.shop import ReadingIn

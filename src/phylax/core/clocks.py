@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 
-from phylax.core.orders import (
+from phylax.core.protocol import (
     Awake,
     HeldMessage,
     Message,

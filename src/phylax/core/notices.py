@@ -10,7 +10,7 @@ from urllib.parse import urlsplit
 
 from pydantic import AfterValidator, Field, model_validator
 
-from phylax.core.attention import Attention, Found, is_worse
+from phylax.core.attention import Attention, Finding, is_worse
 from phylax.core.shop import Name
 from phylax.core.values import Demand, Moment, Value
 
@@ -192,7 +192,7 @@ class HookMessage(Value):
     kind: NoticeKind
     shop: str
     at: Moment
-    attention: tuple[Found, ...] = ()
+    attention: tuple[Finding, ...] = ()
 
 
 class Told(Value):

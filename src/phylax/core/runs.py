@@ -10,10 +10,10 @@ from pydantic import Field, field_validator, model_validator
 
 from phylax.core.balance import Balance, freed_on_volumes
 from phylax.core.holds import HeldPick, IfTaken
-from phylax.core.missed import MissedCause
-from phylax.core.orders import CategoryOutcome, LeftItem, Progress, ResultMessage
+from phylax.core.protocol import CategoryOutcome, LeftItem, Progress, ResultMessage
 from phylax.core.quantities import count, show_size
-from phylax.core.routines import RoutineStep, RunStep, StepKind, StepState
+from phylax.core.scheduling.missed import MissedCause
+from phylax.core.scheduling.routines import RoutineStep, RunStep, StepKind, StepState
 from phylax.core.shop import ReadingIn
 from phylax.core.survey import Stay, Tally
 from phylax.core.values import Demand, Moment, Value

@@ -7,8 +7,8 @@ from datetime import datetime, timedelta
 
 from phylax.core.attention import Attention, machines_that_need
 from phylax.core.quantities import spoken
-from phylax.core.rounds import Round
 from phylax.core.runs import Run
+from phylax.core.scheduling.rounds import Round
 from phylax.core.values import Moment, Value
 
 

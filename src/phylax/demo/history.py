@@ -9,7 +9,7 @@ from functools import cache
 from random import Random
 from zoneinfo import ZoneInfo
 
-from phylax.core.recurrence import occurrences
+from phylax.core.scheduling.recurrence import occurrences
 from phylax.demo.scenario import MachineSpec, On, RoundSpec, VolumeSpec
 from phylax.demo.tree import GIB
 

@@ -10,7 +10,7 @@ from datetime import datetime, timedelta
 from phylax.agent.config.guard import Guard
 from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.survey.surveyor import survey
-from phylax.core.orders import CategoryRule, ListingMessage, Message, ResultMessage, SurveyMessage
+from phylax.core.protocol import CategoryRule, ListingMessage, Message, ResultMessage, SurveyMessage
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Cover, Item, Look, SurveyLine, Tally, covers
 from phylax.demo import scenario

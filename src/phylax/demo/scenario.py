@@ -12,7 +12,7 @@ from datetime import datetime, time, timedelta
 from phylax.core.notices import AtOnce, WishesEdit
 from phylax.core.people import Role
 from phylax.core.retention import PressureStep, ProtectEntry, ProtectKind, Rule, Scope
-from phylax.core.routines import RoutineEdit, RoutineStep, StepKind
+from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind
 from phylax.core.shop import DiskKind, System
 
 SHOP = "Quayside Computer Repair"

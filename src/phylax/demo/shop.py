@@ -11,16 +11,16 @@ from zoneinfo import ZoneInfo
 
 from phylax.agent.config.home import AgentConfig, AgentHome
 from phylax.agent.machines.standin import StandInMachine
-from phylax.core.missed import MissedCause, because
-from phylax.core.orders import (
+from phylax.core.protocol import (
     CategoryOutcome,
     ResultMessage,
 )
 from phylax.core.records import Entry, RecordKind
 from phylax.core.retention import Scope
-from phylax.core.rounds import Postponed, Pressure, RoundEdit
-from phylax.core.routines import StepTick
 from phylax.core.runs import NewRoutineRuns, RunState
+from phylax.core.scheduling.missed import MissedCause, because
+from phylax.core.scheduling.rounds import Postponed, Pressure, RoundEdit
+from phylax.core.scheduling.routines import StepTick
 from phylax.core.shop import (
     ClientEdit,
     ClosingDaysEdit,

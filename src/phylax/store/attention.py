@@ -6,7 +6,7 @@ import json
 import sqlite3
 from collections.abc import Iterable
 
-from phylax.core.attention import Attention, Cause, Found, Handling, Keep, Kept, is_worse
+from phylax.core.attention import Attention, Cause, Finding, Handling, Keep, Kept, is_worse
 from phylax.core.attention.keeping import FLAPS, SAME_WITHIN
 from phylax.core.values import from_seconds, to_seconds
 
@@ -66,15 +66,15 @@ def carry_out(conn: Connection, todo: Keep, *, at: int) -> bool:
     )
 
 
-def _is_news(before: Kept, found: Found) -> bool:
+def _is_news(before: Kept, found: Finding) -> bool:
     return before.text != _text(found) or is_worse(found.cause, before.handled_grade, found.grade)
 
 
-def _text(found: Found) -> str:
+def _text(found: Finding) -> str:
     return found.model_dump_json(exclude={"since", "machine_tag", "client_id", "client_name"})
 
 
-def _begin(conn: Connection, found: Found, at: int) -> None:
+def _begin(conn: Connection, found: Finding, at: int) -> None:
     since = to_seconds(found.since) if found.since else at
     conn.execute(
         """
@@ -89,7 +89,7 @@ def _begin(conn: Connection, found: Found, at: int) -> None:
     )  # fmt: skip
 
 
-def _go_on(conn: Connection, before: Kept, found: Found, at: int) -> None:
+def _go_on(conn: Connection, before: Kept, found: Finding, at: int) -> None:
     """It is still there; what was handled comes back when it got worse."""
     comes_back = is_worse(found.cause, before.handled_grade, found.grade)
     conn.execute(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 
-from phylax.core.calendars import Feed, FeedEdit
+from phylax.core.scheduling.calendars import Feed, FeedEdit
 from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection

@@ -6,7 +6,7 @@ import sqlite3
 from collections.abc import Iterable, Sequence
 
 from phylax.core.holds import BatchPick, HeldItem, HeldPick, Hold
-from phylax.core.orders import HeldMessage, UnheldMessage
+from phylax.core.protocol import HeldMessage, UnheldMessage
 from phylax.core.survey import Tally
 from phylax.core.values import from_seconds, to_seconds
 

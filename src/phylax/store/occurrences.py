@@ -7,9 +7,9 @@ import sqlite3
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from phylax.core.missed import Between
 from phylax.core.runs import Run, Work
-from phylax.core.timing import Stretch
+from phylax.core.scheduling.missed import Between
+from phylax.core.scheduling.timing import Stretch
 from phylax.store.runs import RUN, as_run
 
 Connection = sqlite3.Connection

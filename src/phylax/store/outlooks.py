@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
-from phylax.core.orders import ResultMessage
+from phylax.core.protocol import ResultMessage
 from phylax.core.survey import Ledger
 from phylax.core.trends import Crossing, Outlook
 from phylax.core.trends.points import Reading

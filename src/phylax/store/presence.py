@@ -6,8 +6,8 @@ import json
 import sqlite3
 from collections.abc import Iterable, Sequence
 
-from phylax.core.missed import Between
-from phylax.core.presence import place_of
+from phylax.core.scheduling.missed import Between
+from phylax.core.scheduling.presence import place_of
 
 Connection = sqlite3.Connection
 _WEEK_BYTES = 21

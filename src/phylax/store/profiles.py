@@ -6,8 +6,8 @@ import sqlite3
 from collections.abc import Iterator
 
 from phylax.core.survey import Survey
+from phylax.core.survey.what_if import Profile, packed, unpacked
 from phylax.core.values import to_seconds
-from phylax.core.what_if import Profile, packed, unpacked
 
 Connection = sqlite3.Connection
 

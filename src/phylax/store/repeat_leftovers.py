@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Iterable
 
 from phylax.core.attention import LeftOften
-from phylax.core.orders import LeftItem
+from phylax.core.protocol import LeftItem
 from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection

@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
-from phylax.core.rounds import Postponed, Round, RoundEdit
+from phylax.core.scheduling.rounds import Postponed, Round, RoundEdit
 from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from pydantic import TypeAdapter
 
-from phylax.core.routines import (
+from phylax.core.scheduling.routines import (
     GUESS,
     Routine,
     RoutineEdit,

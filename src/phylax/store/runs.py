@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 
 from phylax.core.balance import balance
 from phylax.core.holds import HeldPicks
-from phylax.core.orders import Progress, ResultMessage
+from phylax.core.protocol import Progress, ResultMessage
 from phylax.core.runs import Conclusion, Run, RunDetail, RunState, Work
 from phylax.core.survey import Tally
 from phylax.core.values import from_seconds, to_seconds

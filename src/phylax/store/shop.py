@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Iterable
 from datetime import datetime
 
-from phylax.core.rounds import Described
+from phylax.core.scheduling.rounds import Described
 from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit, Shop, ShopEdit, Volume
 from phylax.core.trends import Crossing
 from phylax.core.values import from_seconds

@@ -6,7 +6,7 @@ import json
 import sqlite3
 from collections.abc import Sequence
 
-from phylax.core.routines import RoutineStep, RunStep, StepState
+from phylax.core.scheduling.routines import RoutineStep, RunStep, StepState
 from phylax.core.values import from_seconds
 from phylax.store import routines
 

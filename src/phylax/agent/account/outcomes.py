@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from phylax.core.counting import spell
-from phylax.core.orders import CategoryOutcome, LeftItem
+from phylax.core.protocol import CategoryOutcome, LeftItem
 from phylax.core.retention import Reason
-from phylax.core.survey import Stay, Tally
+from phylax.core.survey import Stay, Tally, spell
 
 NOTHING = Tally()
 NAMED = 200

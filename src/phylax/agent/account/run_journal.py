@@ -22,7 +22,7 @@ from pydantic import TypeAdapter, ValidationError
 from phylax.agent import files
 from phylax.agent.platform.reserve import Reserve
 from phylax.agent.survey.places import Place, deeper
-from phylax.core.orders import Order
+from phylax.core.protocol import Order
 from phylax.core.shop import ReadingIn
 from phylax.core.survey import Tally
 

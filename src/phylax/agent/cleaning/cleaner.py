@@ -30,7 +30,7 @@ from phylax.agent.survey.surveyor import Watcher
 from phylax.agent.survey.walk import Names
 from phylax.core.believed_time import Believed, by_clock_alone
 from phylax.core.catalogue import Category, category
-from phylax.core.orders import AgreedListing, CategoryOutcome
+from phylax.core.protocol import AgreedListing, CategoryOutcome
 from phylax.core.retention import Judge, ProtectEntry, Reason, RuleInForce
 from phylax.core.survey import Item, Tally
 

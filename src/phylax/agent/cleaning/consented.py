@@ -5,7 +5,6 @@ A seal without a change time comes from an agent of an earlier version: nothing 
 
 from __future__ import annotations
 
-import os
 import stat
 from collections.abc import Iterable
 
@@ -17,9 +16,9 @@ from phylax.agent.survey.candidates import handle_on
 from phylax.agent.survey.item import Candidate
 from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place
-from phylax.core.counting import unspell
 from phylax.core.retention import Reason
-from phylax.core.survey import Item, Seal
+from phylax.core.survey import Item, Seal, unspell
+from phylax.core.survey.file_stat import FileStat
 
 
 class ConsentedItems:
@@ -135,11 +134,11 @@ class ConsentedItems:
 
     # removing one name of a file moves the change time of its other names: that was our own doing
 
-    def _note_own_deed(self, went: os.stat_result, seal: Seal) -> None:
+    def _note_own_deed(self, went: FileStat, seal: Seal) -> None:
         if went.st_nlink > 1:
             self._own_deeds[went.st_dev, went.st_ino] = (went.st_mtime_ns, seal)
 
-    def _renewed(self, found: os.stat_result) -> Seal | None:
+    def _renewed(self, found: FileStat) -> Seal | None:
         """The seal of a file of which we removed another name just now, where nothing but its
         change time differs."""
         modified, seal = self._own_deeds.get((found.st_dev, found.st_ino), (None, None))

@@ -9,7 +9,6 @@ over a name in the very moment loses nothing.
 from __future__ import annotations
 
 import errno
-import os
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from datetime import datetime, timedelta
@@ -29,6 +28,7 @@ from phylax.agent.survey.walk import remove_tree
 from phylax.agent.survey.web_stores import stores_in
 from phylax.core.catalogue import Category
 from phylax.core.retention import Reason, RuleInForce
+from phylax.core.survey.file_stat import FileStat
 
 Breath = Callable[[], None]
 LEFT_ASIDE = timedelta(days=30)
@@ -40,7 +40,7 @@ class Going(NamedTuple):
 
     name: str
     size: int
-    of: os.stat_result
+    of: FileStat
 
 
 class Left(NamedTuple):
@@ -450,7 +450,7 @@ def _partly(whys: Sequence[str], went: int, size: int) -> Left:
     return Left(Reason.FAILED, "; ".join(whys[:3]) or "not all of it went", min(went, size))
 
 
-def _is_same(now: os.stat_result, judged: os.stat_result) -> bool:
+def _is_same(now: FileStat, judged: FileStat) -> bool:
     """Whether a file is the one that was judged, unchanged; a move of our own changed its change
     time."""
     # mode, file number, device; then owner, length

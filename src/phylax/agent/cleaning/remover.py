@@ -22,6 +22,7 @@ from phylax.agent.survey.places import Place
 from phylax.agent.survey.surveyor import Stopped, Watcher
 from phylax.agent.survey.walk import Names
 from phylax.core.retention import Judge, Reason
+from phylax.core.survey.file_stat import FileStat
 
 REFRESH = 5.0
 """Seconds after which it is looked anew what is open on the machine."""
@@ -110,7 +111,7 @@ class Remover:
         judge: Judge,
         keeps: Keeps | None,
         in_use: InUse,
-    ) -> Callable[[str, os.stat_result], Reason | None]:
+    ) -> Callable[[str, FileStat], Reason | None]:
         """Why a file of a folder stays by what it is now, or None."""
         if self.clock_moved:
             return lambda name, of: Reason.CLOCK
@@ -123,7 +124,7 @@ class Remover:
         owners, in_blocks = place.owners, candidates.machine.sizes_as_allocated
         simple = candidates.ages_by_change
 
-        def verdict(name: str, of: os.stat_result) -> Reason | None:
+        def verdict(name: str, of: FileStat) -> Reason | None:
             if of[0] & _KIND not in CAN_GO:
                 return _NOT_OURS
             if owners is not None and of[4] not in owners:
@@ -154,7 +155,7 @@ class Remover:
         place: Place,
         folder: Names,
         names: list[str],
-        verdict: Callable[[str, os.stat_result], Reason | None],
+        verdict: Callable[[str, FileStat], Reason | None],
     ) -> list[Going]:
         """Those of some names that may go, by what they are now; of the others it is said."""
         size_of, look = self.candidates.size, files.looker(folder.handle)
@@ -173,9 +174,7 @@ class Remover:
                 self._stays(place, folder, name, of, reason)
         return going
 
-    def _stays(
-        self, place: Place, folder: Names, name: str, of: os.stat_result, reason: Reason
-    ) -> None:
+    def _stays(self, place: Place, folder: Names, name: str, of: FileStat, reason: Reason) -> None:
         if reason is not _NOT_OURS:
             self.leave(place, folder.path, name, self.candidates.size(of), reason)
 
@@ -184,7 +183,7 @@ class Remover:
         place: Place,
         folder: Names,
         names: list[str],
-        verdict: Callable[[str, os.stat_result], Reason | None],
+        verdict: Callable[[str, FileStat], Reason | None],
     ) -> int:
         """Look at each of some names, judge it and remove it in the same breath."""
         way, handle, now = self.way, folder.handle, time.monotonic
@@ -249,7 +248,7 @@ class Remover:
         self._count(len(going), went_size)
         return went
 
-    def _counts(self, size: int, found: os.stat_result) -> int:
+    def _counts(self, size: int, found: FileStat) -> int:
         """The bytes that come free with a name: none while the file has other names."""
         inode = (found.st_dev, found.st_ino)
         had, went = self._links.get(inode, (found.st_nlink, 0))

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import os
 import stat
+import sys
 import tomllib
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
@@ -72,7 +73,7 @@ def write_rules(folder: Path, rules: GuardRules) -> None:
 def _why_loose(path: Path) -> str | None:
     """Why others could change a file or folder; None: they cannot. By the mode where there is one,
     on Windows by where the file lies, which the installation sees to."""
-    if os.name == "nt":
+    if sys.platform == "win32":
         return None
     found = path.lstat()
     if stat.S_ISLNK(found.st_mode):

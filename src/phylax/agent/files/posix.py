@@ -19,7 +19,9 @@ from contextlib import suppress
 from functools import cache, partial
 from itertools import islice
 
-Entries = list[tuple[str, os.stat_result]]
+from phylax.core.survey.file_stat import FileStat
+
+Entries = list[tuple[str, FileStat]]
 
 _FOLDER = os.O_RDONLY | getattr(os, "O_DIRECTORY", 0) | getattr(os, "O_NOFOLLOW", 0) | os.O_CLOEXEC
 _WAY = getattr(os, "O_PATH", os.O_RDONLY) | _FOLDER
@@ -132,17 +134,17 @@ def close(handle: int) -> None:
     os.close(handle)
 
 
-def about(handle: int) -> os.stat_result:
+def about(handle: int) -> FileStat:
     """What an open folder is."""
     return os.fstat(handle)
 
 
-def look(name: str, parent: int) -> os.stat_result:
+def look(name: str, parent: int) -> FileStat:
     """What a name in an open folder is; of a link, the link itself."""
     return os.stat(name, dir_fd=parent, follow_symlinks=False)
 
 
-def looker(parent: int) -> Callable[[str], os.stat_result]:
+def looker(parent: int) -> Callable[[str], FileStat]:
     """The same for many names in one open folder."""
     return partial(os.stat, dir_fd=parent, follow_symlinks=False)
 
@@ -162,7 +164,9 @@ def portions(handle: int, at_once: int) -> Iterator[tuple[Entries, list[str]]]:
                 folders = [e.name for e in listed if e.is_dir(follow_symlinks=False)]
                 what_goes += [e for e in listed if e.is_symlink()]
             try:
-                plain = [(entry.name, entry.stat(follow_symlinks=False)) for entry in what_goes]
+                plain: Entries = [
+                    (entry.name, entry.stat(follow_symlinks=False)) for entry in what_goes
+                ]
             except OSError:
                 # something vanished, or will not be looked at: the others are worth a slower look
                 plain = list(_those_there(what_goes))
@@ -201,13 +205,13 @@ def is_folder(name: str, parent: int) -> bool:
     return True
 
 
-def _those_there(listed: list[os.DirEntry[str]]) -> Iterator[tuple[str, os.stat_result]]:
+def _those_there(listed: list[os.DirEntry[str]]) -> Iterator[tuple[str, FileStat]]:
     for entry in listed:
         with suppress(OSError):
             yield entry.name, entry.stat(follow_symlinks=False)
 
 
-def look_on_this_mount(name: str, parent: int) -> os.stat_result | None:
+def look_on_this_mount(name: str, parent: int) -> FileStat | None:
     """What a name in an open folder is, as long as nothing is mounted over it; else None. Nothing
     that is mounted there is asked."""
     call = _openat2()
@@ -258,7 +262,7 @@ _LEASES = hasattr(fcntl, "F_SETLEASE")
 _ALONE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
 
 
-def look_whether_open(name: str, parent: int) -> tuple[os.stat_result, bool]:
+def look_whether_open(name: str, parent: int) -> tuple[FileStat, bool]:
     """What a name in an open folder is, and whether another process holds that file open or has it
     mapped, by asking for a write lease (fcntl(2)): the owner of a file gets one only while nobody
     else has it.

@@ -20,6 +20,8 @@ from ctypes import wintypes
 from itertools import islice
 from typing import NamedTuple
 
+from phylax.core.survey.file_stat import FileStat
+
 assert sys.platform == "win32"
 
 _ntdll = ctypes.WinDLL("ntdll")
@@ -46,7 +48,7 @@ _IN_USE = (32, 33)
 """ERROR_SHARING_VIOLATION and ERROR_LOCK_VIOLATION."""
 
 
-class Found(NamedTuple):
+class WindowsStat(NamedTuple):
     """What a name is, in the order and with the names of `os.stat_result`."""
 
     st_mode: int
@@ -66,7 +68,7 @@ class Found(NamedTuple):
     """When its attributes or its place were last changed, by the listing of its folder."""
 
 
-Entries = list[tuple[str, Found]]
+Entries = list[tuple[str, FileStat]]
 
 
 class _UnicodeString(ctypes.Structure):
@@ -285,7 +287,7 @@ def _long(path: str) -> str:
 # --- looking ---------------------------------------------------------------------------------
 
 
-def about(handle: int) -> Found:
+def about(handle: int) -> WindowsStat:
     """What an open folder or file is."""
     found = _ByHandle()
     if not _kernel32.GetFileInformationByHandle(handle, ctypes.byref(found)):
@@ -305,7 +307,7 @@ def _time(of: wintypes.FILETIME) -> int:
 def _found(
     attributes: int, number: int, volume: int, links: int, size: int, allocated: int,
     accessed: int, written: int, created: int, changed: int,
-) -> Found:  # fmt: skip
+) -> WindowsStat:  # fmt: skip
     if attributes & _IS_REPARSE:
         mode = stat.S_IFLNK
     else:
@@ -314,14 +316,14 @@ def _found(
     # a file that was copied with its times, or unpacked, was created when it came; when a folder
     # was moved to where it lies, no time of it tells for certain
     came = 0 if attributes & _IS_FOLDER else (max(written, created) - _EPOCH) // 10**7
-    return Found(
+    return WindowsStat(
         mode, number, volume, links, 0, 0, size, (accessed - _EPOCH) // 10**7,
         modified // 10**9, came, modified,
         (allocated + 511) // 512, (created - _EPOCH) // 10**7, (changed - _EPOCH) * 100,
     )  # fmt: skip
 
 
-def look(name: str, parent: int) -> Found:
+def look(name: str, parent: int) -> WindowsStat:
     """What a name in an open folder is; of a link, the link itself."""
     for found, of in _query(parent, name):
         if found.lower() == name.lower():
@@ -357,7 +359,7 @@ def is_folder(name: str, parent: int) -> bool:
         return False
 
 
-def look_on_this_mount(name: str, parent: int) -> Found | None:
+def look_on_this_mount(name: str, parent: int) -> WindowsStat | None:
     """What a name in an open folder is; None where it cannot be told."""
     try:
         return look(name, parent)
@@ -374,7 +376,7 @@ def is_empty(handle: int) -> bool:
     return next(iter(_query(handle)), None) is None
 
 
-def _query(handle: int, only: str | None = None) -> Iterator[tuple[str, Found]]:
+def _query(handle: int, only: str | None = None) -> Iterator[tuple[str, WindowsStat]]:
     # opened once more, since where a handle is in its listing belongs to the handle
     again_open = _open_relative("", handle, _LIST | _READ_ATTRIBUTES | _SYNCHRONIZE, _FOLDER_ONLY)
     try:
@@ -383,7 +385,7 @@ def _query(handle: int, only: str | None = None) -> Iterator[tuple[str, Found]]:
         close(again_open)
 
 
-def _list(handle: int, only: str | None) -> Iterator[tuple[str, Found]]:
+def _list(handle: int, only: str | None) -> Iterator[tuple[str, WindowsStat]]:
     volume = about(handle).st_dev
     buffer = ctypes.create_string_buffer(_BUFFER)
     wanted = None
@@ -411,7 +413,7 @@ def _list(handle: int, only: str | None) -> Iterator[tuple[str, Found]]:
         yield from _unpack(buffer, volume)
 
 
-def _unpack(buffer: ctypes.Array[ctypes.c_char], volume: int) -> Iterator[tuple[str, Found]]:
+def _unpack(buffer: ctypes.Array[ctypes.c_char], volume: int) -> Iterator[tuple[str, WindowsStat]]:
     at = 0
     # the name begins right behind the last field, without the padding of the whole
     after = _Entry.file_id.offset + 8
@@ -456,7 +458,7 @@ def may_look_into(path: str) -> bool:
     return True
 
 
-def looker(parent: int) -> Callable[[str], os.stat_result]:
+def looker(parent: int) -> Callable[[str], WindowsStat]:
     return lambda name: look(name, parent)
 
 
@@ -465,7 +467,7 @@ def is_in_use(error: OSError) -> bool:
     return getattr(error, "winerror", None) in _IN_USE
 
 
-def look_whether_open(name: str, parent: int) -> tuple[os.stat_result, bool]:
+def look_whether_open(name: str, parent: int) -> tuple[WindowsStat, bool]:
     """What a name is. Whether it is open is not asked: the system itself refuses to delete it."""
     return look(name, parent), False
 

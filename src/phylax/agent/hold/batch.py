@@ -24,6 +24,7 @@ from phylax.agent.survey.item import Candidate, Measure, weigh
 from phylax.agent.survey.places import Place, deeper
 from phylax.agent.survey.walk import Complaint, Removed, remove_tree
 from phylax.core.survey import Tally
+from phylax.core.survey.file_stat import FileStat
 from phylax.core.values import Demand, Moment
 
 MANIFEST, THINGS, TOLD = "manifest.jsonl", "things", "told"
@@ -215,7 +216,7 @@ class Batch:
         """Move an announced thing into the hold. OSError where that fails."""
         files.move(name, parent, str(number), self.part(number))
 
-    def look(self, number: int) -> os.stat_result | None:
+    def look(self, number: int) -> FileStat | None:
         """What a thing is by now; None where it is not here."""
         try:
             return files.look(str(number), self.part(number))

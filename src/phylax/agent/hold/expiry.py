@@ -8,7 +8,7 @@ from datetime import datetime
 
 from phylax.agent.hold.hold import Hold
 from phylax.agent.outbox.spool import Spool
-from phylax.core.orders import UnheldMessage
+from phylax.core.protocol import UnheldMessage
 
 _log = logging.getLogger("phylax.agent")
 

@@ -13,6 +13,7 @@ import os
 import re
 import secrets
 import stat
+import sys
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from datetime import datetime, timedelta
@@ -213,6 +214,7 @@ def _own_folder(path: str) -> None:
         os.mkdir(path, 0o700)
     found = os.lstat(path)
     # others may pass through it to a folder of their own below it, and not more
-    others = os.name != "nt" and (found.st_uid != os.geteuid() or found.st_mode & 0o066)
-    if not stat.S_ISDIR(found.st_mode) or others:
+    if sys.platform != "win32" and (found.st_uid != os.geteuid() or found.st_mode & 0o066):
+        raise PermissionError(errno.EPERM, "not the agent's own folder", path)
+    if not stat.S_ISDIR(found.st_mode):
         raise PermissionError(errno.EPERM, "not the agent's own folder", path)

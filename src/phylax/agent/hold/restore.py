@@ -16,7 +16,7 @@ from phylax.agent.hold.hold import Hold
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.survey.surveyor import Stopped, Watcher
 from phylax.core.holds import BatchPick, IfTaken, as_ranges
-from phylax.core.orders import CategoryOutcome, HeldOrder, UnheldMessage
+from phylax.core.protocol import CategoryOutcome, HeldOrder, UnheldMessage
 from phylax.core.retention import Reason
 from phylax.core.survey import Tally
 

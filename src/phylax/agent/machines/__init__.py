@@ -11,6 +11,7 @@ from typing import Literal, Protocol
 
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
+from phylax.core.survey.file_stat import FileStat
 
 HOLD = ".phylax-held"
 """The hold's folder at the top of a volume."""
@@ -61,8 +62,8 @@ class InUse:
         """The file numbers alone: a quick first look for the many that are not open."""
         return frozenset(number for _, number in self.files)
 
-    def holds(self, found: os.stat_result) -> bool:
-        return found[1] in self.numbers and (found[2], found[1]) in self.files
+    def holds(self, file: FileStat | os.stat_result) -> bool:
+        return file[1] in self.numbers and (file[2], file[1]) in self.files
 
 
 class MachineKind(Protocol):

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from phylax.core.orders import Message, ReadingsMessage
+from phylax.core.protocol import Message, ReadingsMessage
 from phylax.core.shop import by_volume
 
 _AT_ONCE = 2000

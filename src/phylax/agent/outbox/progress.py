@@ -9,8 +9,8 @@ from datetime import datetime
 from typing import Protocol
 
 from phylax.agent.outbox.spool import Spool
-from phylax.core.orders import ListingMessage, Message, Progress, Step, SurveyPartMessage
-from phylax.core.pace import Pace
+from phylax.core.protocol import ListingMessage, Message, Progress, Step, SurveyPartMessage
+from phylax.core.scheduling.pace import Pace
 from phylax.core.survey import Item, Look, SurveyLine, Tally
 
 _TELL_EVERY = 0.4

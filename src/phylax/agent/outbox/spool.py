@@ -17,7 +17,7 @@ from phylax.agent import files
 from phylax.agent.outbox.merging import Single
 from phylax.agent.platform.reserve import Reserve
 from phylax.agent.platform.uptime import running
-from phylax.core.orders import Message
+from phylax.core.protocol import Message
 
 _MESSAGE: TypeAdapter[Message] = TypeAdapter(Message)
 _NUMBER = re.compile(r"[0-9]{12}")

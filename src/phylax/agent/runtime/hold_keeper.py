@@ -11,9 +11,9 @@ from phylax.agent.hold.hold import Hold
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.workers.crew import Crew
 from phylax.client import AgentLink, RefusedError
-from phylax.core.counting import spell
 from phylax.core.holds import HeldItem
-from phylax.core.orders import HeldMessage
+from phylax.core.protocol import HeldMessage
+from phylax.core.survey import spell
 
 _PAGE = 500
 _log = logging.getLogger("phylax.agent")

@@ -31,7 +31,7 @@ from phylax.client import (
     RefusedError,
     UnreachableError,
 )
-from phylax.core.orders import ReadingsMessage
+from phylax.core.protocol import ReadingsMessage
 
 _LONGEST_POLL = 25.0
 _LONGEST_PAUSE = 60.0

@@ -24,8 +24,7 @@ from phylax.agent.survey.surveyor import OutOfTime, Stopped
 from phylax.agent.workers.crew import Crew, Pass
 from phylax.client import AgentLink, RefusedError, UnreachableError
 from phylax.core.catalogue import category
-from phylax.core.counting import merged
-from phylax.core.orders import (
+from phylax.core.protocol import (
     AgreedListing,
     CleanOrder,
     HeldOrder,
@@ -37,7 +36,7 @@ from phylax.core.orders import (
     SurveyOrder,
 )
 from phylax.core.retention import Caution, ProtectEntry
-from phylax.core.survey import Item, Look, SurveyLine, Tally, covers
+from phylax.core.survey import Item, Look, SurveyLine, Tally, covers, merged
 
 _WORTH_BYTES, _WORTH_SHARE = 2**20, 100
 """A further pass is worth it for so many bytes, and for one part in so many of what went."""

@@ -12,7 +12,7 @@ from pydantic import ValidationError
 
 from phylax.agent.outbox.spool import Spool
 from phylax.core.generations import Generation, met
-from phylax.core.orders import SetBackMessage
+from phylax.core.protocol import SetBackMessage
 
 _FILE = "records.json"
 _log = logging.getLogger("phylax.agent")

@@ -14,7 +14,7 @@ from datetime import UTC, datetime, timedelta
 
 from phylax.agent.machines import MachineKind
 from phylax.agent.platform.uptime import running
-from phylax.core.orders import Asleep, Awake
+from phylax.core.protocol import Asleep, Awake
 
 _WORTH_TELLING = 60.0
 

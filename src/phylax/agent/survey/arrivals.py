@@ -8,7 +8,6 @@ other, that saw it there; the files in it count from then.
 
 from __future__ import annotations
 
-import os
 import struct
 from base64 import b64decode, b64encode
 from collections.abc import Iterator
@@ -17,6 +16,7 @@ from pathlib import Path
 
 from pydantic import Field, ValidationError
 
+from phylax.core.survey.file_stat import FileStat
 from phylax.core.values import Value
 
 MOST = 50_000
@@ -35,7 +35,7 @@ class Arrivals:
         self._now = now
         self.folders: dict[Key, int] = {}
 
-    def since(self, folder: os.stat_result, above: os.stat_result, by_times: int) -> int:
+    def since(self, folder: FileStat, above: FileStat, by_times: int) -> int:
         """The epoch second since which a folder surely lies where it is; `by_times` is what its own
         times say."""
         key = (folder.st_dev, folder.st_ino, above.st_ino)

@@ -6,7 +6,6 @@ are no files) comes item by item.
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
 from datetime import UTC, datetime
@@ -23,7 +22,6 @@ from phylax.agent.survey.walk import Complaint, Folder, Names, sweep, walk
 from phylax.agent.survey.web_stores import stores_in
 from phylax.core.believed_time import Believed
 from phylax.core.catalogue import Category
-from phylax.core.counting import NOT_KNOWN
 from phylax.core.retention import (
     Caution,
     Judge,
@@ -34,6 +32,8 @@ from phylax.core.retention import (
 )
 from phylax.core.retention.verdicts import percent_free
 from phylax.core.shop import ReadingIn
+from phylax.core.survey import NOT_KNOWN
+from phylax.core.survey.file_stat import FileStat
 from phylax.core.values import to_seconds
 
 
@@ -122,7 +122,7 @@ class Candidates:
 
     # --- files -------------------------------------------------------------------------------
 
-    def size(self, found: os.stat_result) -> int:
+    def size(self, found: FileStat) -> int:
         """The bytes a file counts on its volume."""
         return found.st_blocks * 512 if self.machine.sizes_as_allocated else found.st_size
 
@@ -130,7 +130,7 @@ class Candidates:
         machine = self.machine
         return Measure(machine.sizes_as_allocated, machine.counts_attributes, place.owners)
 
-    def measure_of(self, folder: os.stat_result) -> float:
+    def measure_of(self, folder: FileStat) -> float:
         """When a folder itself was last changed."""
         if self.machine.counts_attributes:
             return max(folder.st_mtime, folder.st_ctime)
@@ -141,7 +141,7 @@ class Candidates:
         """Whether the newest of contents, attributes and arrival is all that an age counts from."""
         return self.machine.counts_attributes and not self.used and not self.believed.behind
 
-    def aged_from(self, found: os.stat_result, arrived: int = 0) -> int:
+    def aged_from(self, found: FileStat, arrived: int = 0) -> int:
         """The epoch second from which a file's age counts: the newest of what is known, so that
         one that came with times of long ago is as young as it came. `arrived`: since when its
         folder lies where it lies."""
@@ -204,9 +204,7 @@ class Candidates:
                 found = [name for name in found if not leaves(name)]
             yield folder if found is folder.names else folder._replace(names=found)
 
-    def keeper(
-        self, place: Place, folder: str, about: os.stat_result | None = None
-    ) -> Keeps | None:
+    def keeper(self, place: Place, folder: str, about: FileStat | None = None) -> Keeps | None:
         """What in the protect list keeps a name in a folder of a place; None: it says nothing.
         `about`: what the folder itself is."""
         protection = self.protection

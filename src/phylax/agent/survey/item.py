@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import stat
 from collections.abc import Callable
 from typing import NamedTuple
@@ -11,6 +10,7 @@ from phylax.agent import files
 from phylax.agent.survey.walk import Complaint, walk
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Seal
+from phylax.core.survey.file_stat import FileStat
 
 Keeps = Callable[[str], ProtectEntry | None]
 """Which entry of the protect list keeps a path, if any."""
@@ -72,14 +72,14 @@ class Measure(NamedTuple):
     owners: range | None = None
     """Whose files may go; None: everyone's."""
 
-    def size(self, of: os.stat_result) -> int:
+    def size(self, of: FileStat) -> int:
         return of.st_blocks * 512 if self.allocated else of.st_size
 
-    def newest(self, of: os.stat_result) -> float:
+    def newest(self, of: FileStat) -> float:
         """When a file was last changed, contents or attributes."""
         return max(of.st_mtime, of.st_ctime) if self.attributes else of.st_mtime
 
-    def is_foreign(self, of: os.stat_result) -> bool:
+    def is_foreign(self, of: FileStat) -> bool:
         return self.owners is not None and of.st_uid not in self.owners
 
 

@@ -20,10 +20,10 @@ from phylax.agent.config.guard import Guard
 from phylax.agent.machines import Location, MachineKind
 from phylax.agent.survey.walk import Complaint
 from phylax.core.catalogue import Category, Folder, Source, Where, catalogue
-from phylax.core.counting import spell
 from phylax.core.retention import Caution
 from phylax.core.shop import ReadingIn
-from phylax.core.survey import Unread
+from phylax.core.survey import Unread, spell
+from phylax.core.survey.file_stat import FileStat
 
 _WILD = re.compile(r"[*?\[]")
 
@@ -57,14 +57,14 @@ class Place:
     label: str = ""
     """What people call it, for instance a browser and its profile."""
 
-    def barrier(self, path: str, about: os.stat_result) -> str | None:
+    def barrier(self, path: str, about: FileStat) -> str | None:
         """Why a folder below the place is not entered: it is somebody else's, who may swap what
         lies in it. At the top of a shared place that is nobody's business."""
         if self.owners is None or about.st_uid in self.owners:
             return None
         return "" if self.is_shared and "/" not in path else "somebody else's"
 
-    def is_foreign(self, of: os.stat_result) -> bool:
+    def is_foreign(self, of: FileStat) -> bool:
         return self.owners is not None and of.st_uid not in self.owners
 
     def open(self) -> int:

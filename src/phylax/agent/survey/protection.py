@@ -10,6 +10,7 @@ from contextlib import suppress
 
 from phylax.agent.machines import MachineKind
 from phylax.core.retention import ProtectEntry, Protection, ProtectKind
+from phylax.core.survey.file_stat import FileStat
 
 
 class ProtectionHere(Protection):
@@ -27,7 +28,7 @@ class ProtectionHere(Protection):
                     of = os.stat(real)
                     self._by_inode[of.st_dev, of.st_ino] = entry
 
-    def meet(self, folder: os.stat_result, written: str) -> None:
+    def meet(self, folder: FileStat, written: str) -> None:
         """A walk enters a folder: where it is one of the list's, it is protected under this name
         too. Names may differ by capitals alone and mean the same."""
         entry = self._by_inode.get((folder.st_dev, folder.st_ino))

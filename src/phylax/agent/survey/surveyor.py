@@ -19,10 +19,9 @@ from phylax.agent.survey.protection import protection_on
 from phylax.agent.survey.walk import Complaint, Folder
 from phylax.core.believed_time import Believed, by_clock_alone
 from phylax.core.catalogue import category
-from phylax.core.counting import Found, LineCount, as_item
-from phylax.core.orders import CategoryRule
+from phylax.core.protocol import CategoryRule
 from phylax.core.retention import Judge, ProtectEntry, Reason
-from phylax.core.survey import Item, SurveyLine
+from phylax.core.survey import Item, LineCount, SurveyedItem, SurveyLine, as_item
 
 _PORTION = 50
 
@@ -234,7 +233,7 @@ class _Look:
         )
         if reason is None and candidate.unseen:
             reason = Reason.NO_RIGHT
-        one = Found(
+        one = SurveyedItem(
             candidate.path,
             candidate.size,
             candidate.aged_from,

@@ -8,13 +8,13 @@ and what lies deeper than `DEEPEST` is left and named.
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterator, Set
 from dataclasses import dataclass
 from typing import Generic, NamedTuple, TypeVar
 
 from phylax.agent import files as system
 from phylax.agent.survey.arrivals import Arrivals
+from phylax.core.survey.file_stat import FileStat
 
 DEEPEST = 256
 """Folders below one another; each costs handles."""
@@ -23,7 +23,7 @@ AT_ONCE = 1000
 
 Complaint = Callable[[str, str], None]
 """Called with a path below the walk's root and why it could not be read."""
-Barrier = Callable[[str, os.stat_result], str | None]
+Barrier = Callable[[str, FileStat], str | None]
 """Asked of each folder by its path and what it is: why it is not entered; None: it is. An empty
 reason is not complained of."""
 Entry = TypeVar("Entry")
@@ -39,8 +39,8 @@ class Folder(NamedTuple):
     name: str
     path: str
     """Below the walk's root, with '/' between names; empty for the root itself."""
-    files: list[tuple[str, os.stat_result]]
-    about: os.stat_result
+    files: list[tuple[str, FileStat]]
+    about: FileStat
     """What the folder itself was, before the walk's owner touched it."""
     arrived: int
     """Epoch second since which it surely has lain where it lies (`arrivals`)."""
@@ -54,7 +54,7 @@ class Names(NamedTuple):
     name: str
     path: str
     names: list[str]
-    about: os.stat_result
+    about: FileStat
     arrived: int
     left: bool
     """The walk leaves the folder, and all that lies in it has been gone through."""
@@ -65,7 +65,7 @@ class _Frame(Generic[Entry]):
     handle: int
     name: str
     path: str
-    about: os.stat_result
+    about: FileStat
     arrived: int
     portions: Iterator[tuple[list[Entry], list[str]]]
     folders: list[str]
@@ -124,9 +124,7 @@ def _steps(
 ) -> Iterator[tuple[_Frame[Entry], int, list[Entry] | None]]:
     """(folder, handle of the one above, a portion of what lies in it); None: it is left now."""
 
-    def frame_of(
-        handle: int, name: str, path: str, about: os.stat_result, arrived: int
-    ) -> _Frame[Entry]:
+    def frame_of(handle: int, name: str, path: str, about: FileStat, arrived: int) -> _Frame[Entry]:
         return _Frame(handle, name, path, about, arrived, listing(handle, AT_ONCE), [])
 
     top = system.again(root)

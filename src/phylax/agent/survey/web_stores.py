@@ -18,6 +18,7 @@ from urllib.parse import quote, urlsplit
 from phylax.agent import files
 from phylax.agent.survey.places import Place
 from phylax.core.catalogue import Shape
+from phylax.core.survey.file_stat import FileStat
 
 _CHROMIUM_EPOCH = 11_644_473_600
 """Seconds from 1601-01-01, from which Chromium counts microseconds, to the Unix epoch."""
@@ -119,7 +120,7 @@ class WebStore:
     def is_there(self) -> bool:
         return self._found() is not None
 
-    def _found(self) -> os.stat_result | None:
+    def _found(self) -> FileStat | None:
         """The store's file, where it is one and lies in the place itself, not behind a link."""
         handle = self._place.open()
         try:

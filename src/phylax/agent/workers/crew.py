@@ -25,7 +25,7 @@ from phylax.agent.outbox.spool import Spool
 from phylax.agent.survey.arrivals import Arrivals, KeptArrivals
 from phylax.agent.survey.surveyor import Listing, Stopped, Watcher, own_folders, survey
 from phylax.core.believed_time import Believed
-from phylax.core.orders import AgreedListing, CategoryRule, HeldMessage, HeldOrder
+from phylax.core.protocol import AgreedListing, CategoryRule, HeldMessage, HeldOrder
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Item, SurveyLine, Tally
 

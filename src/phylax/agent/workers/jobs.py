@@ -13,7 +13,7 @@ from pydantic import Field, TypeAdapter
 from phylax.agent.machines.linux.people import Person
 from phylax.core.believed_time import Believed
 from phylax.core.holds import BatchName, BatchPick, HeldItem, IfTaken
-from phylax.core.orders import AgreedListing, CategoryOutcome, CategoryRule, LeftItem
+from phylax.core.protocol import AgreedListing, CategoryOutcome, CategoryRule, LeftItem
 from phylax.core.retention import ProtectEntry
 from phylax.core.shop import ReadingIn
 from phylax.core.survey import Item, SurveyLine

@@ -34,7 +34,7 @@ from phylax.agent.workers.somebody import Somebody, watched
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.catalogue import category
 from phylax.core.holds import BatchPick, HeldItem
-from phylax.core.orders import HeldMessage, HeldOrder, UnheldMessage
+from phylax.core.protocol import HeldMessage, HeldOrder, UnheldMessage
 from phylax.core.survey import Tally
 
 _PAIR = struct.Struct("<QQ")

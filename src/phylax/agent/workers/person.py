@@ -33,11 +33,10 @@ from phylax.agent.survey.surveyor import Stopped, own_folders, survey
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import LONGEST, receive, send
 from phylax.core.catalogue import catalogue
-from phylax.core.counting import spell
 from phylax.core.holds import HeldItem, IfTaken, as_ranges
-from phylax.core.orders import AgreedListing
+from phylax.core.protocol import AgreedListing
 from phylax.core.retention import Reason
-from phylax.core.survey import Item, SurveyLine, Tally
+from phylax.core.survey import Item, SurveyLine, Tally, spell
 from phylax.core.values import Demand, Value
 
 _PAIR = struct.Struct("<QQ")

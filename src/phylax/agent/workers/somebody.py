@@ -25,7 +25,7 @@ from phylax.agent.workers.person import received
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.believed_time import Believed
 from phylax.core.catalogue import category
-from phylax.core.orders import CategoryRule
+from phylax.core.protocol import CategoryRule
 from phylax.core.retention import ProtectEntry, ProtectKind
 from phylax.core.survey import AgeDay, Stay, SurveyLine, Tally, Unread
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from datetime import timedelta
 
-from phylax.core.attention.findings import Cause, Found, NextStep, Standing
+from phylax.core.attention.findings import Cause, Finding, NextStep, Standing
 from phylax.core.catalogue import category
 from phylax.core.quantities import (
     count,
@@ -28,12 +28,12 @@ CLOCK_WRONG_FROM = 300
 CLOCK_DOUBT_AFTER = timedelta(hours=1)
 HOLD_PERCENT = 5
 
-Rule = Callable[[Standing], Iterable[Found]]
+Rule = Callable[[Standing], Iterable[Finding]]
 
 
-def _found(standing: Standing, **what: object) -> Found:
+def _found(standing: Standing, **what: object) -> Finding:
     machine = standing.machine
-    return Found.model_validate(
+    return Finding.model_validate(
         {
             "machine_id": machine.id,
             "machine_tag": machine.tag,
@@ -44,7 +44,7 @@ def _found(standing: Standing, **what: object) -> Found:
     )
 
 
-def _nearly_full(standing: Standing) -> Iterator[Found]:
+def _nearly_full(standing: Standing) -> Iterator[Finding]:
     """A volume is used more than its threshold allows."""
     said = {one.volume_id: one for one in standing.outlooks}
     for volume in standing.machine.volumes:
@@ -87,7 +87,7 @@ def _remedy(advice: Advice) -> str:
     return words[:1].upper() + words[1:].rstrip(".")
 
 
-def _filling_fast(standing: Standing) -> Iterator[Found]:
+def _filling_fast(standing: Standing) -> Iterator[Finding]:
     """A volume fills at a faster pace than it did, and that is recent."""
     for one in standing.outlooks:
         changed = one.changed
@@ -120,7 +120,7 @@ def _what_grew(grown: Iterable[Grown], looked: bool) -> str:
     return "Not looked at before and after: what grew is not known"
 
 
-def _crosses_soon(standing: Standing) -> Iterator[Found]:
+def _crosses_soon(standing: Standing) -> Iterator[Finding]:
     """A volume likely crosses its threshold within a month."""
     for one in standing.outlooks:
         likely = one.crosses.likely if one.crosses else None
@@ -154,7 +154,7 @@ def _evidence_of(one: Outlook) -> str:
     return between + fills
 
 
-def _run_failed(standing: Standing) -> Iterator[Found]:
+def _run_failed(standing: Standing) -> Iterator[Finding]:
     run = standing.last_run
     if run is not None and run.state is RunState.FAILED:
         yield _found(
@@ -170,7 +170,7 @@ def _run_failed(standing: Standing) -> Iterator[Found]:
         )
 
 
-def _missed(standing: Standing) -> Iterator[Found]:
+def _missed(standing: Standing) -> Iterator[Finding]:
     run, times = standing.last_run, standing.missed_in_a_row
     if run is not None and run.state is RunState.MISSED and times >= 2:
         yield _found(
@@ -186,7 +186,7 @@ def _missed(standing: Standing) -> Iterator[Found]:
         )
 
 
-def _left(standing: Standing) -> Iterator[Found]:
+def _left(standing: Standing) -> Iterator[Finding]:
     run = standing.last_run
     if run is not None and run.state is RunState.PARTLY:
         yield _found(
@@ -202,7 +202,7 @@ def _left(standing: Standing) -> Iterator[Found]:
         )
 
 
-def _waits_for_yes(standing: Standing) -> Iterator[Found]:
+def _waits_for_yes(standing: Standing) -> Iterator[Finding]:
     waits = standing.waits_for_yes
     if waits is not None and waits.count:
         yield _found(
@@ -217,7 +217,7 @@ def _waits_for_yes(standing: Standing) -> Iterator[Found]:
         )
 
 
-def _silent(standing: Standing) -> Iterator[Found]:
+def _silent(standing: Standing) -> Iterator[Finding]:
     """A machine has not called for a week, in which the service would have heard it."""
     seen = standing.machine.seen_at
     if not standing.machine.enrolled or seen is None:
@@ -237,7 +237,7 @@ def _silent(standing: Standing) -> Iterator[Found]:
     )
 
 
-def _always_left(standing: Standing) -> Iterator[Found]:
+def _always_left(standing: Standing) -> Iterator[Finding]:
     often = standing.left_often
     if often is None:
         return
@@ -254,7 +254,7 @@ def _always_left(standing: Standing) -> Iterator[Found]:
     )
 
 
-def _hold_fills(standing: Standing) -> Iterator[Found]:
+def _hold_fills(standing: Standing) -> Iterator[Finding]:
     """What is held takes a good part of a volume that is nearly full."""
     volumes = {volume.mount: volume for volume in standing.machine.volumes}
     for held in standing.held:
@@ -278,7 +278,7 @@ def _hold_fills(standing: Standing) -> Iterator[Found]:
         )
 
 
-def _clock_wrong(standing: Standing) -> Iterator[Found]:
+def _clock_wrong(standing: Standing) -> Iterator[Finding]:
     machine = standing.machine
     off = machine.clock_off
     if abs(off) < CLOCK_WRONG_FROM:
@@ -297,7 +297,7 @@ def _clock_wrong(standing: Standing) -> Iterator[Found]:
     )
 
 
-def _clock_doubted(standing: Standing) -> Iterator[Found]:
+def _clock_doubted(standing: Standing) -> Iterator[Finding]:
     """The agent does not trust its machine's clock, and not only while they get acquainted."""
     machine = standing.machine
     since = machine.clock_doubt_since
@@ -315,7 +315,7 @@ def _clock_doubted(standing: Standing) -> Iterator[Found]:
     )
 
 
-def _kept_young(standing: Standing) -> Iterator[Found]:
+def _kept_young(standing: Standing) -> Iterator[Finding]:
     """Old things that are never old enough, for something changes their attributes."""
     for young in standing.kept_young:
         if not young.again_and_again:
@@ -336,7 +336,7 @@ def _kept_young(standing: Standing) -> Iterator[Found]:
         )
 
 
-def _agent_old(standing: Standing) -> Iterator[Found]:
+def _agent_old(standing: Standing) -> Iterator[Finding]:
     mine, newest = standing.machine.agent_version, standing.newest_agent
     if mine and newest and _parts(mine) < _parts(newest):
         yield _found(
@@ -373,6 +373,6 @@ CAUSES: tuple[Rule, ...] = (
 )
 
 
-def look(standing: Standing) -> list[Found]:
+def look(standing: Standing) -> list[Finding]:
     """Everything on one machine that needs a person."""
     return [found for cause in CAUSES for found in cause(standing)]

@@ -84,7 +84,7 @@ class Standing(Value):
     newest_agent: str = Field("", description="The agent's version that comes with this service")
 
 
-class Found(Value):
+class Finding(Value):
     """Something that needs a person, on one machine."""
 
     cause: Cause
@@ -110,7 +110,7 @@ class Handling(StrEnum):
     SETTLED = "settled"
 
 
-class Attention(Found):
+class Attention(Finding):
     """Something that needs a person, with what was done about it."""
 
     id: int

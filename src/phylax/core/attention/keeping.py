@@ -13,7 +13,7 @@ from itertools import groupby
 from operator import attrgetter
 from typing import NamedTuple
 
-from phylax.core.attention.findings import Attention, Cause, Found
+from phylax.core.attention.findings import Attention, Cause, Finding
 
 SAME_WITHIN = int(timedelta(days=1).total_seconds())
 FLAPS = 3
@@ -53,10 +53,10 @@ class Kept(NamedTuple):
 class Keep(NamedTuple):
     """What is to be done with what is kept."""
 
-    begin: list[Found]
-    again: list[tuple[Kept, Found]]
+    begin: list[Finding]
+    again: list[tuple[Kept, Finding]]
     """It had ended not long ago, and is back."""
-    still: list[tuple[Kept, Found]]
+    still: list[tuple[Kept, Finding]]
     end: list[Kept]
 
 
@@ -64,7 +64,7 @@ def is_worse(cause: Cause, before: int | None, now: int) -> bool:
     return before is not None and now >= before + WORSE_BY.get(cause, 1)
 
 
-def keep(found: Iterable[Found], kept: Iterable[Kept], now: int) -> Keep:
+def keep(found: Iterable[Finding], kept: Iterable[Kept], now: int) -> Keep:
     """What becomes of what is kept for one machine, now that this was found."""
     known = {(one.cause, one.subject): one for one in sorted(kept, key=_open_last)}
     todo = Keep([], [], [], [])

@@ -7,10 +7,10 @@ from typing import Any
 from pydantic import BaseModel
 
 from phylax.core.attention import AttentionEdit
-from phylax.core.calendars import FeedEdit
 from phylax.core.consents import NewConsent, NewStandingConsent, NewYes
 from phylax.core.notices import HookEdit, MailServerEdit, WishesEdit
-from phylax.core.orders import (
+from phylax.core.people import Activity, NewPassword, NewPerson, NewToken, SignIn
+from phylax.core.protocol import (
     Enrolment,
     HeldMessage,
     LeasedProgress,
@@ -22,16 +22,16 @@ from phylax.core.orders import (
     SurveyPartMessage,
     UnheldMessage,
 )
-from phylax.core.people import Activity, NewPassword, NewPerson, NewToken, SignIn
 from phylax.core.records import NewNote
 from phylax.core.retention import Rule
 from phylax.core.retention.protection import NewProtection
-from phylax.core.rounds import Postponed, RoundEdit
-from phylax.core.routines import RoutineEdit, StepTick
 from phylax.core.rule_document import NewDocument
 from phylax.core.runs import NewRoutineRuns, NewRun, RunsAgain
+from phylax.core.scheduling.calendars import FeedEdit
+from phylax.core.scheduling.rounds import Postponed, RoundEdit
+from phylax.core.scheduling.routines import RoutineEdit, StepTick
 from phylax.core.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
-from phylax.core.what_if import WhatIfQuestion
+from phylax.core.survey.what_if import WhatIfQuestion
 
 _READING = {
     "mount": "C:", "capacity": 254_477_860_864, "free": 29_313_986_560,

@@ -5,7 +5,8 @@ from __future__ import annotations
 from datetime import timedelta
 from itertools import islice
 
-from phylax.core.presence import (
+from phylax.core.runs import RunState
+from phylax.core.scheduling.presence import (
     Presence,
     by_hour_of_week,
     in_a_sentence,
@@ -14,8 +15,8 @@ from phylax.core.presence import (
     on_in_window,
     propose,
 )
-from phylax.core.recurrence import next_dates
-from phylax.core.rounds import (
+from phylax.core.scheduling.recurrence import next_dates
+from phylax.core.scheduling.rounds import (
     Habit,
     Postponed,
     Round,
@@ -23,8 +24,7 @@ from phylax.core.rounds import (
     RoundMachine,
     RoundPreview,
 )
-from phylax.core.runs import RunState
-from phylax.core.timing import Occurrence, Timing, ever_fits
+from phylax.core.scheduling.timing import Occurrence, Timing, ever_fits
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.context.context import the_shop
 from phylax.service.problems import Problem, invalid

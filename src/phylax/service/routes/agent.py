@@ -12,7 +12,7 @@ from fastapi.exceptions import RequestValidationError
 from pydantic import TypeAdapter, ValidationError
 
 from phylax.core.events import EventKind
-from phylax.core.orders import (
+from phylax.core.protocol import (
     Enrolled,
     Enrolment,
     GoOn,

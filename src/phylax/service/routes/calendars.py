@@ -6,7 +6,7 @@ from hashlib import sha256
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.calendars import Feed, FeedEdit, FeedShown
+from phylax.core.scheduling.calendars import Feed, FeedEdit, FeedShown
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician, hashed, new_secret
 from phylax.service.http.changes import TheChange

@@ -9,10 +9,10 @@ from typing import Annotated
 from fastapi import APIRouter, Query, Request, Response
 
 from phylax.core.events import EventKind
-from phylax.core.presence import Presence
 from phylax.core.records import Entry, RecordKind
 from phylax.core.retention import RuleInForce
-from phylax.core.rounds import Round
+from phylax.core.scheduling.presence import Presence
+from phylax.core.scheduling.rounds import Round
 from phylax.core.shop import EnrolmentCode, Machine, MachineEdit
 from phylax.core.survey import Ledger, ledger
 from phylax.core.trends import (

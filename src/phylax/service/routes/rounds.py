@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.agenda import Agenda
 from phylax.core.events import EventKind
-from phylax.core.presence import Presence
-from phylax.core.rounds import (
+from phylax.core.runs import Run
+from phylax.core.scheduling.agenda import Agenda
+from phylax.core.scheduling.presence import Presence
+from phylax.core.scheduling.rounds import (
     Habit,
     Postponed,
     Round,
@@ -15,7 +16,6 @@ from phylax.core.rounds import (
     RoundMachine,
     RoundPreview,
 )
-from phylax.core.runs import Run
 from phylax.core.values import Moment, from_seconds, to_seconds
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician

@@ -5,8 +5,8 @@ from __future__ import annotations
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.events import EventKind
-from phylax.core.routines import Routine, RoutineEdit
 from phylax.core.runs import NewRoutineRuns, RunsMade
+from phylax.core.scheduling.routines import Routine, RoutineEdit
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange, check_match, with_etag

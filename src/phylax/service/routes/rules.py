@@ -10,7 +10,7 @@ from phylax.core.events import EventKind
 from phylax.core.people import Role
 from phylax.core.retention import Rule, Scope, ScopedRule, ShopRule, in_force
 from phylax.core.rule_document import Differences, NewDocument, differences, read, write
-from phylax.core.what_if import WhatIf, WhatIfQuestion
+from phylax.core.survey.what_if import WhatIf, WhatIfQuestion
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange, check_match, with_etag

@@ -6,7 +6,7 @@ from phylax.core.catalogue import catalogue, category, why_refused
 from phylax.core.people import Role
 from phylax.core.retention import Rule, RuleInForce, Scope, in_force
 from phylax.core.rule_document import Document, Subject
-from phylax.core.what_if import Concerned, WhatIf, WhatIfQuestion, answer
+from phylax.core.survey.what_if import Concerned, WhatIf, WhatIfQuestion, answer
 from phylax.service.http.auth import Actor
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.store import profiles, protections, rules, shop

@@ -6,9 +6,9 @@ import logging
 from collections.abc import Iterable
 
 from phylax.core import clocks
-from phylax.core.missed import Between, open_times, why_after_all
-from phylax.core.orders import Awake, Message, ReadingsMessage
+from phylax.core.protocol import Awake, Message, ReadingsMessage
 from phylax.core.records import Entry, RecordKind
+from phylax.core.scheduling.missed import Between, open_times, why_after_all
 from phylax.core.shop import VolumeReadings
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.runs import checklist

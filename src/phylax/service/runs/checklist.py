@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from phylax.core.events import EventKind
-from phylax.core.orders import Step
-from phylax.core.routines import (
+from phylax.core.protocol import Step
+from phylax.core.runs import Run, conclude, with_steps
+from phylax.core.scheduling.routines import (
     RunStep,
     StepKind,
     StepState,
@@ -12,7 +13,6 @@ from phylax.core.routines import (
     agents_part,
     current,
 )
-from phylax.core.runs import Run, conclude, with_steps
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.service.runs.finish import write_down

@@ -6,7 +6,6 @@ from phylax.core.catalogue import catalogue
 from phylax.core.events import EventKind
 from phylax.core.holds import HeldPicks
 from phylax.core.retention import Caution
-from phylax.core.routines import Routine
 from phylax.core.runs import (
     NewRoutineRuns,
     NewRun,
@@ -15,6 +14,7 @@ from phylax.core.runs import (
     failed_categories,
     work_of,
 )
+from phylax.core.scheduling.routines import Routine
 from phylax.core.survey import Ledger, Tally, ledger
 from phylax.core.values import to_seconds
 from phylax.service.problems import Problem, invalid, not_found

@@ -6,7 +6,7 @@ import secrets
 
 from phylax.core.catalogue import catalogue
 from phylax.core.events import EventKind
-from phylax.core.orders import (
+from phylax.core.protocol import (
     LEASE_SECONDS,
     AgreedListing,
     CategoryRule,
@@ -16,10 +16,10 @@ from phylax.core.orders import (
     SurveyOrder,
 )
 from phylax.core.retention import Caution
-from phylax.core.routines import StepKind
 from phylax.core.runs import (
     Run,
 )
+from phylax.core.scheduling.routines import StepKind
 from phylax.core.survey import Tally
 from phylax.core.values import from_seconds
 from phylax.service.runs import checklist, queue

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from phylax.core.events import EventKind
-from phylax.core.missed import MissedCause
 from phylax.core.records import Entry, RecordKind
 from phylax.core.runs import Conclusion, Run, RunState, Work, in_a_sentence
+from phylax.core.scheduling.missed import MissedCause
 from phylax.core.values import from_seconds
 from phylax.service.problems import Problem
 from phylax.store import events, records, runs

@@ -6,7 +6,7 @@ from datetime import timedelta
 from typing import assert_never
 
 from phylax.core.events import EventKind
-from phylax.core.orders import (
+from phylax.core.protocol import (
     LEASE_SECONDS,
     HeldMessage,
     LeasedProgress,

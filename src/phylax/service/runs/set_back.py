@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 
-from phylax.core.orders import SetBackMessage
+from phylax.core.protocol import SetBackMessage
 from phylax.core.records import Entry, RecordKind
 from phylax.core.values import from_seconds
 from phylax.store import audit, generation, records, shop

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
-from phylax.core.rounds import RoundEdit
-from phylax.core.timing import Closed, Occurrence, Stretch, Timing
+from phylax.core.scheduling.rounds import RoundEdit
+from phylax.core.scheduling.timing import Closed, Occurrence, Stretch, Timing
 from phylax.service.context.context import the_shop
 from phylax.store import closing_days, rounds, shop
 from phylax.store.database import Connection

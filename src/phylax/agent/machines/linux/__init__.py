@@ -36,8 +36,8 @@ from phylax.agent.machines.linux.mounts import (
 from phylax.agent.machines.linux.packages import Packages
 from phylax.agent.machines.linux.user_dirs import UserDirs, user_dirs
 from phylax.core.catalogue import Folder, Source
-from phylax.core.counting import spell
 from phylax.core.shop import MachineFacts, ReadingIn, System
+from phylax.core.survey import spell
 
 _SYSTEM_FOLDERS = (
     "/bin", "/boot", "/dev", "/etc", "/lib", "/lib64", "/opt", "/proc", "/sbin", "/srv", "/sys",

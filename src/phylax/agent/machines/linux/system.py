@@ -22,6 +22,7 @@ from phylax.agent.machines.linux import (
 )
 from phylax.agent.machines.linux.mounts import folder_behind, mount_over
 from phylax.agent.machines.linux.people import Person
+from phylax.core.survey.file_stat import FileStat
 
 _SHARED = ("tmp", "var/tmp")
 _MOST_OWNERS, _MOST_NAMES = 64, 20_000
@@ -136,7 +137,7 @@ def _is_in(path: str, folder: str) -> bool:
     return path == folder or path.startswith(folder.rstrip("/") + "/")
 
 
-def _group(of: os.stat_result) -> int:
+def _group(of: FileStat) -> int:
     return of.st_gid or of.st_uid
 
 

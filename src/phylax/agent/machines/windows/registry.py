@@ -61,7 +61,7 @@ def _expand(path: str, home: str) -> str:
     """With the person's own folder, which may not be that of whom the agent runs as."""
     local = ntpath.join(home, "AppData", "Local")
     for name, value in (("USERPROFILE", home), ("LOCALAPPDATA", local)):
-        path = re.sub(rf"%{name}%", lambda _, value=value: value, path, flags=re.IGNORECASE)
+        path = re.sub(rf"%{name}%", value.replace("\\", r"\\"), path, flags=re.IGNORECASE)
     return winreg.ExpandEnvironmentStrings(path)
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from enum import StrEnum
 from typing import NamedTuple
 
-from phylax.core.timing import Stretch
+from phylax.core.scheduling.timing import Stretch
 
 _A_MOMENT = 120
 """Seconds: who was on for less may not have asked yet."""

@@ -13,8 +13,8 @@ from hashlib import blake2b
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
-from phylax.core.recurrence import occurrences, to_utc
-from phylax.core.rounds import RoundEdit
+from phylax.core.scheduling.recurrence import occurrences, to_utc
+from phylax.core.scheduling.rounds import RoundEdit
 from phylax.core.values import from_seconds, to_seconds
 
 _LOOK_BACK = timedelta(days=15)

@@ -7,7 +7,7 @@ from typing import Annotated, Literal, NamedTuple
 
 from pydantic import Field, field_validator, model_validator
 
-from phylax.core.recurrence import RecurrenceRule, how_often
+from phylax.core.scheduling.recurrence import RecurrenceRule, how_often
 from phylax.core.shop import Name, System
 from phylax.core.values import Demand, Moment, Span, Value
 

@@ -1,6 +1,6 @@
-"""What service and agent say to each other: enrolment, orders, progress and reports.
+"""What an agent tells the service: readings, surveys, what it holds, how runs ended.
 
-An order is data of a fixed set of kinds. There is no kind that carries a command line or a script.
+A message is taken in once; one that comes again, by its identifier, is passed over.
 """
 
 from __future__ import annotations
@@ -9,109 +9,10 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from phylax.core.holds import BatchName, BatchPick, HeldItem, IfTaken
-from phylax.core.retention import ProtectEntry, RuleInForce
-from phylax.core.shop import MachineFacts, ReadingIn, VolumeReadings, by_volume
+from phylax.core.holds import BatchName, HeldItem
+from phylax.core.shop import ReadingIn, VolumeReadings, by_volume
 from phylax.core.survey import Cover, Item, Look, Stay, SurveyLine, Tally
 from phylax.core.values import Demand, Moment, Value
-
-LEASE_SECONDS = 90
-
-
-class Enrolment(Demand):
-    """An agent's first call."""
-
-    code: Annotated[str, Field(max_length=40, examples=["k7wq-m2xd-9hfe-tz4b"])]
-    facts: MachineFacts
-
-
-class Enrolled(Value):
-    """The agent's own key; shown this once."""
-
-    machine_id: int
-    tag: str
-    key: str
-
-
-class CategoryRule(Value):
-    category: str
-    rule: RuleInForce
-
-
-class AgreedListing(Value):
-    """Exactly the items a person agreed to."""
-
-    category: str
-    consent_id: int
-    items: tuple[Item, ...]
-
-
-class SurveyOrder(Value):
-    kind: Literal["survey"] = "survey"
-    run_id: int
-    lease: str
-    look: tuple[CategoryRule, ...]
-    protect: tuple[ProtectEntry, ...] = ()
-    expect: Tally | None = Field(None, description="What the last look found, for time left")
-    end_by: Moment | None = Field(None, description="By then it must have ended")
-
-
-class CleanOrder(Value):
-    kind: Literal["clean"] = "clean"
-    run_id: int
-    lease: str
-    look: tuple[CategoryRule, ...] = Field(description="Rules in force, for looks and verdicts")
-    protect: tuple[ProtectEntry, ...] = ()
-    clean: tuple[str, ...]
-    standing: tuple[str, ...] = Field(
-        (), description="`ask` categories with a standing consent, which go by their rule"
-    )
-    agreed: tuple[AgreedListing, ...] = ()
-    look_first: bool = Field(description="Survey before cleaning, for work nobody looked at first")
-    expect: Tally | None = Field(None, description="What the last look found, for time left")
-    expect_gone: Tally | None = Field(None, description="What is expected to go or be held")
-    end_by: Moment | None = Field(None, description="By then it must have ended")
-
-
-class HeldOrder(Value):
-    """Put things back from the hold, or let them go before their time."""
-
-    kind: Literal["put back", "let go"]
-    run_id: int
-    lease: str
-    picks: tuple[BatchPick, ...]
-    if_taken: IfTaken = IfTaken.LEAVE
-    expect: Tally | None = None
-
-
-Order = Annotated[SurveyOrder | CleanOrder | HeldOrder, Field(discriminator="kind")]
-
-
-Step = Literal["look", "clean", "second look", "further pass", "put back", "let go"]
-
-
-class Progress(Demand):
-    """How far a run is; only the newest counts."""
-
-    step: Step
-    category: str = ""
-    items: int = Field(0, ge=0)
-    size: int = Field(0, ge=0, description="Bytes looked at or removed so far in this step")
-    of_items: int | None = Field(None, ge=0, description="Items expected in this step, if known")
-    of_size: int | None = Field(None, ge=0)
-    items_per_second: float | None = Field(None, ge=0, description="Over the last seconds")
-    seconds_left: int | None = Field(None, ge=0, description="Of this step, if it can be said")
-
-
-class LeasedProgress(Demand):
-    lease: str
-    progress: Progress
-
-
-class GoOn(Value):
-    """The service's answer to progress."""
-
-    go_on: bool = Field(description="False: the run was called off or is no longer this agent's")
 
 
 class LeftItem(Value):
@@ -160,9 +61,12 @@ class Awake(Demand):
     )
 
 
-class ReadingsMessage(Demand):
+class _Message(Demand):
+    id: str = Field(min_length=8, max_length=120)
+
+
+class ReadingsMessage(_Message):
     kind: Literal["readings"] = "readings"
-    id: str = Field(min_length=8, max_length=80)
     readings: tuple[ReadingIn, ...] = Field((), max_length=2000)
     volumes: tuple[VolumeReadings, ...] = Field(
         (), max_length=2000, description="The same for many times: what was read while out of reach"
@@ -177,11 +81,10 @@ class ReadingsMessage(Demand):
         return self.model_copy(update={"readings": (), "volumes": volumes})
 
 
-class ListingMessage(Demand):
+class ListingMessage(_Message):
     """A page of the kept listing of an `ask` category."""
 
     kind: Literal["listing"] = "listing"
-    id: str = Field(min_length=8, max_length=80)
     run_id: int
     look: Look
     category: str
@@ -189,9 +92,8 @@ class ListingMessage(Demand):
     items: tuple[Item, ...] = Field(max_length=2000)
 
 
-class SurveyMessage(Demand):
+class SurveyMessage(_Message):
     kind: Literal["survey"] = "survey"
-    id: str = Field(min_length=8, max_length=80)
     run_id: int
     look: Look
     started_at: Moment
@@ -202,22 +104,20 @@ class SurveyMessage(Demand):
     )
 
 
-class SurveyPartMessage(Demand):
+class SurveyPartMessage(_Message):
     """Lines of a look that goes on; the whole survey follows."""
 
     kind: Literal["survey part"] = "survey part"
-    id: str = Field(min_length=8, max_length=80)
     run_id: int
     look: Look
     started_at: Moment
     lines: tuple[SurveyLine, ...] = Field(max_length=1000)
 
 
-class HeldMessage(Demand):
+class HeldMessage(_Message):
     """Things that lie in the hold now: a page of a batch."""
 
     kind: Literal["held"] = "held"
-    id: str = Field(min_length=8, max_length=120)
     run_id: int
     batch: BatchName
     category: str
@@ -227,32 +127,29 @@ class HeldMessage(Demand):
     items: tuple[HeldItem, ...] = Field(max_length=2000)
 
 
-class UnheldMessage(Demand):
+class UnheldMessage(_Message):
     """Things of a batch that lie in the hold no longer."""
 
     kind: Literal["unheld"] = "unheld"
-    id: str = Field(min_length=8, max_length=120)
     batch: BatchName
     fate: Literal["put back", "gone"]
     at: Moment
     numbers: tuple[tuple[int, int], ...] = Field(description="First and last of each stretch")
 
 
-class SetBackMessage(Demand):
+class SetBackMessage(_Message):
     """The service's records are younger than this agent knew them: they were set back."""
 
     kind: Literal["set back"] = "set back"
-    id: str = Field(min_length=8, max_length=80)
     generation: str = Field(max_length=80)
     knew: int = Field(ge=0, description="Number of the newest event that the agent knew of")
     came_to: int = Field(ge=0, description="That of the newest when it noticed")
 
 
-class ResultMessage(Demand):
+class ResultMessage(_Message):
     """How a run ended on the machine."""
 
     kind: Literal["result"] = "result"
-    id: str = Field(min_length=8, max_length=80)
     run_id: int
     started_at: Moment
     ended_at: Moment

@@ -254,7 +254,7 @@ def length(measured: Sequence[int], elsewhere: Sequence[int] = ()) -> timedelta:
 @cache
 def shipped() -> dict[str, RoutineEdit]:
     """The routines that come with Phylax, by key, from `routines.toml`."""
-    text = resources.files("phylax.core").joinpath("routines.toml").read_text("utf-8")
+    text = resources.files("phylax.core.scheduling").joinpath("routines.toml").read_text("utf-8")
     found: dict[str, Any] = tomllib.loads(text)
     made = {}
     for key, one in found.items():

@@ -1,21 +1,15 @@
-"""What a look found: a line for each category and volume, its items, and the ledger people read.
-
-The ledger says what goes, what needs a yes, what stays and why.
-"""
+"""What a look found: a line for each category and volume, and its items."""
 
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
-from datetime import timedelta
 from enum import StrEnum
 from typing import Annotated
 
 from pydantic import Field
 
-from phylax.core.catalogue import category
-from phylax.core.retention import Caution, ProtectEntry, Reason, RuleInForce
-from phylax.core.retention.verdicts import percent_free
-from phylax.core.values import Demand, Moment, Span, Value
+from phylax.core.retention import ProtectEntry, Reason, RuleInForce
+from phylax.core.values import Demand, Moment, Value
 
 AGE_DAYS = 801
 """An age profile has a line for each day 0 to 800; what is older counts as 800."""
@@ -187,75 +181,6 @@ class Survey(Value):
     lines: tuple[SurveyLine, ...] = ()
 
 
-class LedgerLine(Value):
-    """One category over all volumes of a machine."""
-
-    category: str
-    name: str
-    cost: str
-    caution: Caution
-    rule: RuleInForce
-    rule_in_words: str
-    holds: Tally
-    goes: Tally
-    needs_yes: Tally
-    standing: bool = Field(
-        False, description="A standing consent covers it: it goes without another yes"
-    )
-    stays: tuple[Stay, ...]
-    largest: tuple[Item, ...]
-    pressed: bool = Field(False, description="A volume is short of space; shorter spans count")
-    keeps_listing: bool = False
-    can_be_held: bool = False
-    hold_for: Span = Field(timedelta(0), description="Held so long first; 0: gone at once")
-    kept_sites: int = 0
-    programs_open: tuple[str, ...] = ()
-    places: tuple[PlaceSum, ...] = ()
-    unread: tuple[Unread, ...] = ()
-    unread_count: int = 0
-
-
-class VolumeShare(Value):
-    """The parts of one volume: what would go, what needs a yes."""
-
-    mount: str
-    goes: int
-    needs_yes: int
-
-
-class Ledger(Value):
-    survey_id: int
-    machine_id: int
-    taken_at: Moment
-    whole: bool = Field(description="False: the look still runs, or was stopped on the way")
-    lines: tuple[LedgerLine, ...]
-    volumes: tuple[VolumeShare, ...]
-    goes: Tally
-    needs_yes: Tally
-
-
-def ledger(survey: Survey, standing: Collection[str] = ()) -> Ledger:
-    """The survey as people read it: a line for each category, and each volume's shares; `standing`
-    are the categories with a standing consent."""
-    by_category: dict[str, list[SurveyLine]] = {}
-    for line in survey.lines:
-        by_category.setdefault(line.category, []).append(line)
-    lines = sorted(
-        (_ledger_line(key, found, key in standing) for key, found in by_category.items()),
-        key=lambda line: category(line.category).order,
-    )
-    return Ledger(
-        survey_id=survey.id,
-        machine_id=survey.machine_id,
-        taken_at=survey.ended_at or survey.started_at,
-        whole=survey.ended_at is not None,
-        lines=tuple(lines),
-        volumes=tuple(_volume_shares(survey.lines)),
-        goes=_sum(line.goes for line in lines),
-        needs_yes=_sum(line.needs_yes for line in lines),
-    )
-
-
 def most_held(places: Iterable[PlaceSum]) -> tuple[PlaceSum, ...]:
     """The places that hold most, in that order."""
     return tuple(sorted(places, key=lambda place: (-place.holds.size, place.place))[:NAMED_PLACES])
@@ -280,10 +205,6 @@ def covers(
     )
 
 
-def _sum(tallies: Iterable[Tally]) -> Tally:
-    return sum(tallies, Tally())
-
-
 def add_stays(stays: Iterable[Stay]) -> tuple[Stay, ...]:
     """Stays of the same reason added together, largest first."""
     sums: dict[Reason, Tally] = {}
@@ -291,46 +212,3 @@ def add_stays(stays: Iterable[Stay]) -> tuple[Stay, ...]:
         sums[stay.reason] = sums.get(stay.reason, Tally()) + Tally(count=stay.count, size=stay.size)
     found = (Stay(reason=r, count=t.count, size=t.size) for r, t in sums.items())
     return tuple(sorted(found, key=lambda s: (-s.size, s.reason)))
-
-
-def _ledger_line(key: str, found: list[SurveyLine], standing: bool) -> LedgerLine:
-    kind = category(key)
-    proposed = _sum(line.goes for line in found)
-    needs_yes = kind.caution is Caution.ASK
-    return LedgerLine(
-        category=key,
-        name=kind.name,
-        cost=kind.cost,
-        caution=kind.caution,
-        rule=found[0].rule,
-        rule_in_words=kind.in_words(found[0].rule),
-        holds=_sum(line.holds for line in found),
-        goes=Tally() if needs_yes else proposed,
-        needs_yes=proposed if needs_yes else Tally(),
-        standing=standing and needs_yes,
-        stays=add_stays(stay for line in found for stay in line.stays),
-        largest=tuple(
-            sorted((i for line in found for i in line.largest), key=lambda i: -i.size)[:LARGEST]
-        ),
-        pressed=any(
-            line.rule.span_at(percent_free(line.free, line.capacity)) < line.rule.keep_for
-            for line in found
-        ),
-        keeps_listing=kind.keeps_listing,
-        can_be_held=kind.can_be_held,
-        hold_for=kind.held_for(found[0].rule),
-        kept_sites=sum(line.kept_sites for line in found),
-        programs_open=tuple(sorted({p for line in found for p in line.programs_open})),
-        places=most_held(place for line in found for place in line.places),
-        unread=tuple(one for line in found for one in line.unread)[:NAMED_UNREAD],
-        unread_count=sum(line.unread_count for line in found),
-    )
-
-
-def _volume_shares(lines: Iterable[SurveyLine]) -> Iterable[VolumeShare]:
-    shares: dict[str, list[int]] = {}
-    for line in lines:
-        share = shares.setdefault(line.mount, [0, 0])
-        share[category(line.category).caution is Caution.ASK] += line.goes.size
-    for mount, (goes, asks) in shares.items():
-        yield VolumeShare(mount=mount, goes=goes, needs_yes=asks)

@@ -7,14 +7,14 @@ from __future__ import annotations
 
 import heapq
 from array import array
-from base64 import b64decode, b64encode
 from collections.abc import Callable, Iterable, Sequence, Set
 from datetime import datetime
 from hashlib import blake2b
-from typing import Any, NamedTuple, Protocol
+from typing import NamedTuple
 
 from phylax.core.retention import DATED_AHEAD, Judge, ProtectEntry, Reason, RuleInForce
-from phylax.core.survey import (
+from phylax.core.survey.file_stat import FileStat
+from phylax.core.survey.lines import (
     AGE_DAYS,
     LARGEST,
     NAMED_UNREAD,
@@ -28,38 +28,20 @@ from phylax.core.survey import (
     SurveyLine,
     Tally,
     Unread,
-    add_kept,
     most_held,
 )
+from phylax.core.survey.spelling import spell
 from phylax.core.values import from_seconds
 
-_DIGEST_BYTES = 16
+DIGEST_BYTES = 16
+MOST_RANKED = 500
 _FIRST_SECOND, _LAST_SECOND = -62_135_596_800, 253_402_300_799
 _NUMBER = 2**63
-_MOST_RANKED = 500
+NOT_KNOWN = 0
+"""An age that cannot be known: counted as the oldest, shown as not known."""
 
 
-class Measured(Protocol):
-    """What the system says of a file: an `os.stat_result`, of which the fields with whole seconds
-    have only numbers (4 owner, 7 used, 8 modified, 9 attributes changed)."""
-
-    @property
-    def st_ino(self) -> int: ...
-    @property
-    def st_dev(self) -> int: ...
-    @property
-    def st_size(self) -> int: ...
-    @property
-    def st_blocks(self) -> int: ...
-    @property
-    def st_mtime_ns(self) -> int: ...
-    @property
-    def st_ctime_ns(self) -> int: ...
-
-    def __getitem__(self, field: Any, /) -> Any: ...
-
-
-class Found(NamedTuple):
+class SurveyedItem(NamedTuple):
     """One item as the walk sees it; plain numbers, for there may be a million."""
 
     path: str
@@ -74,10 +56,6 @@ class Found(NamedTuple):
     group: str = ""
     changed_ns: int = 0
     kept_by: ProtectEntry | None = None
-
-
-NOT_KNOWN = 0
-"""An age that cannot be known: counted as the oldest, shown as not known."""
 
 
 class LineCount:
@@ -101,7 +79,7 @@ class LineCount:
         self._sizes = [0] * AGE_DAYS
         self._goes = [0, 0]
         self._stays: dict[Reason, list[int]] = {}
-        self._largest: list[tuple[int, int, str, Found]] = []
+        self._largest: list[tuple[int, int, str, SurveyedItem]] = []
         self._kept = 0
         self._floor = -1
         self._linked: set[tuple[int, int]] = set()
@@ -144,7 +122,7 @@ class LineCount:
             self._places.append(self._entered.model_copy(update=sums))
         self._entered = None
 
-    def add(self, found: Found, *, blocked: bool = False) -> None:
+    def add(self, found: SurveyedItem, *, blocked: bool = False) -> None:
         """Count one item. `blocked`: in use, protected or behind an open program, so that no rule
         decides on it."""
         self._holds[0] += 1
@@ -166,9 +144,9 @@ class LineCount:
         numbers = _packed((found.size, found.file, found.modified_ns))
         self._hash(numbers, [self._place, found.path])
 
-    def _rank(self, found: Found) -> None:
+    def _rank(self, found: SurveyedItem) -> None:
         """Remember an item one by one, as long as there are few."""
-        if len(self._ranked) == _MOST_RANKED:
+        if len(self._ranked) == MOST_RANKED:
             self._ranks_all = False
             self._ranked.clear()
         if self._ranks_all:
@@ -178,7 +156,7 @@ class LineCount:
     def add_folder(
         self,
         prefix: str,
-        files: Iterable[tuple[str, Measured]],
+        files: Iterable[tuple[str, FileStat]],
         judge: Judge,
         open_files: Set[tuple[int, int]],
         open_numbers: Set[int],
@@ -278,7 +256,7 @@ class LineCount:
                 counts[day] += 1
                 sizes[day] += size
             if size > floor:
-                one = Found(
+                one = SurveyedItem(
                     prefix + name, size, aged_from, found.st_dev, found.st_ino,
                     found.st_size, found.st_mtime_ns, user, reason, "", found.st_ctime_ns,
                 )  # fmt: skip
@@ -296,7 +274,7 @@ class LineCount:
             self._hash(_packed(numbers), [self._place, prefix, *names])
         return total
 
-    def counted_before(self, found: Measured) -> bool:
+    def counted_before(self, found: FileStat) -> bool:
         """Whether a file with several names was counted by another of them; it is from now on."""
         file = (found.st_dev, found.st_ino)
         if file in self._linked:
@@ -315,7 +293,7 @@ class LineCount:
         sums[0] += 1
         sums[1] += size
 
-    def _keep(self, found: Found) -> None:
+    def _keep(self, found: SurveyedItem) -> None:
         """Keep an item among the largest; the running number keeps ties from being compared."""
         self._kept += 1
         entry = (found.size, -self._kept, self._place, found)
@@ -327,7 +305,7 @@ class LineCount:
             self._floor = self._largest[0][0]
 
     def _hash(self, numbers: array[int], names: list[str]) -> None:
-        hashed = blake2b(numbers.tobytes(), digest_size=_DIGEST_BYTES)
+        hashed = blake2b(numbers.tobytes(), digest_size=DIGEST_BYTES)
         hashed.update("\0".join(names).encode("utf-8", "surrogateescape"))
         self._digest += int.from_bytes(hashed.digest(), "big")
 
@@ -372,7 +350,7 @@ class LineCount:
                 KeptBy(entry=entry, kept=Tally(count=count, size=size))
                 for entry, (count, size) in self._kept_by.items()
             ),
-            digest=(self._digest % (1 << 8 * _DIGEST_BYTES)).to_bytes(_DIGEST_BYTES, "big").hex(),
+            digest=(self._digest % (1 << 8 * DIGEST_BYTES)).to_bytes(DIGEST_BYTES, "big").hex(),
             programs_open=tuple(sorted(self.programs_open)),
             places=most_held(self._places),
             unread=tuple(self.unread),
@@ -388,60 +366,7 @@ def _packed(numbers: Sequence[int]) -> array[int]:
         return array("q", [(number + _NUMBER) % (2 * _NUMBER) - _NUMBER for number in numbers])
 
 
-def merged(lines: Iterable[SurveyLine]) -> list[SurveyLine]:
-    """Lines of the same categories on the same volumes, looked at by several, as one line each.
-
-    Files with names in the places of two of them are counted by both.
-    """
-    by_key: dict[tuple[str, str], SurveyLine] = {}
-    for line in lines:
-        key = (line.category, line.mount)
-        by_key[key] = _both(by_key[key], line) if key in by_key else line
-    return list(by_key.values())
-
-
-def _both(one: SurveyLine, other: SurveyLine) -> SurveyLine:
-    stays: dict[Reason, Tally] = {}
-    for stay in (*one.stays, *other.stays):
-        tally = Tally(count=stay.count, size=stay.size)
-        stays[stay.reason] = stays.get(stay.reason, Tally()) + tally
-    ages: dict[int, Tally] = {}
-    for age in (*one.ages, *other.ages):
-        ages[age.day] = ages.get(age.day, Tally()) + Tally(count=age.count, size=age.size)
-    # where one of them has more than it could keep one by one, so has the sum
-    keeps_all = all(line.ranked or not line.ages for line in (one, other))
-    ranked = (*one.ranked, *other.ranked) if keeps_all else ()
-    digest = (int(one.digest, 16) + int(other.digest, 16)) % (1 << 8 * _DIGEST_BYTES)
-    return one.model_copy(
-        update={
-            "holds": one.holds + other.holds,
-            "goes": one.goes + other.goes,
-            "stays": tuple(
-                Stay(reason=reason, count=tally.count, size=tally.size)
-                for reason, tally in stays.items()
-            ),
-            "ages": tuple(
-                AgeDay(day=day, count=ages[day].count, size=ages[day].size) for day in sorted(ages)
-            ),
-            "ranked": ranked if len(ranked) <= _MOST_RANKED else (),
-            "largest": tuple(
-                sorted((*one.largest, *other.largest), key=lambda item: -item.size)[:LARGEST]
-            ),
-            "young_by_attributes": one.young_by_attributes + other.young_by_attributes,
-            "kept_sites": one.kept_sites + other.kept_sites,
-            "people": one.people * bool(one.holds.count) + other.people * bool(other.holds.count)
-            or 1,
-            "kept_by": add_kept((*one.kept_by, *other.kept_by)),
-            "digest": digest.to_bytes(_DIGEST_BYTES, "big").hex(),
-            "programs_open": tuple(sorted({*one.programs_open, *other.programs_open})),
-            "places": most_held((*one.places, *other.places)),
-            "unread": (*one.unread, *other.unread)[:NAMED_UNREAD],
-            "unread_count": one.unread_count + other.unread_count,
-        }
-    )
-
-
-def as_item(found: Found, place: str) -> Item:
+def as_item(found: SurveyedItem, place: str) -> Item:
     """A found file as the item that travels."""
     shown, raw = spell(found.path)
     return Item(
@@ -466,28 +391,3 @@ def as_item(found: Found, place: str) -> Item:
 def _moment(second: int) -> datetime:
     """A file's time, whatever it is: the calendar ends in the years 1 and 9999."""
     return from_seconds(min(max(second, _FIRST_SECOND), _LAST_SECOND))
-
-
-def spell(path: str) -> tuple[str, str | None]:
-    """A path as people may read it, and in base64 besides where its bytes are not UTF-8.
-
-    Control characters are shown as their escapes, so that a name cannot forge a line of a listing.
-    """
-    try:
-        raw = path.encode("utf-8")
-        plain = True
-    except UnicodeEncodeError:
-        raw = path.encode("utf-8", "surrogateescape")
-        plain = False
-    shown = raw.decode("utf-8", "backslashreplace")
-    if not shown.isprintable():
-        shown = "".join(c if c.isprintable() else repr(c)[1:-1] for c in shown)
-        plain = False
-    return shown, None if plain else b64encode(raw).decode("ascii")
-
-
-def unspell(item: Item) -> str:
-    """The path of an item as the machine's own interfaces take it."""
-    if item.raw is None:
-        return item.path
-    return b64decode(item.raw).decode("utf-8", "surrogateescape")

@@ -20,7 +20,7 @@ from zoneinfo import ZoneInfo
 
 from pydantic import AfterValidator, Field
 
-from phylax.core.recurrence_words import from_words, in_words
+from phylax.core.scheduling.recurrence_words import from_words, in_words
 
 _PARTS = frozenset(
     {"FREQ", "INTERVAL", "COUNT", "UNTIL", "BYDAY", "BYMONTHDAY", "BYMONTH", "BYSETPOS", "WKST"}

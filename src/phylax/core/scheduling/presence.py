@@ -13,7 +13,7 @@ from zoneinfo import ZoneInfo
 
 from pydantic import Field
 
-from phylax.core.timing import Timing
+from phylax.core.scheduling.timing import Timing
 from phylax.core.values import Value, from_seconds, to_seconds
 
 HOUR = 3600

@@ -1,0 +1,68 @@
+"""Orders: what the service gives an agent to do.
+
+An order is data of a fixed set of kinds. There is no kind that carries a command line or a script.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from phylax.core.holds import BatchPick, IfTaken
+from phylax.core.retention import ProtectEntry, RuleInForce
+from phylax.core.survey import Item, Tally
+from phylax.core.values import Moment, Value
+
+LEASE_SECONDS = 90
+
+
+class CategoryRule(Value):
+    category: str
+    rule: RuleInForce
+
+
+class AgreedListing(Value):
+    """Exactly the items a person agreed to."""
+
+    category: str
+    consent_id: int
+    items: tuple[Item, ...]
+
+
+class _Order(Value):
+    run_id: int
+    lease: str
+    expect: Tally | None = Field(None, description="What the last look found, for time left")
+
+
+class _LookingOrder(_Order):
+    look: tuple[CategoryRule, ...] = Field(description="Rules in force, for looks and verdicts")
+    protect: tuple[ProtectEntry, ...] = ()
+    end_by: Moment | None = Field(None, description="By then it must have ended")
+
+
+class SurveyOrder(_LookingOrder):
+    kind: Literal["survey"] = "survey"
+
+
+class CleanOrder(_LookingOrder):
+    kind: Literal["clean"] = "clean"
+    clean: tuple[str, ...]
+    standing: tuple[str, ...] = Field(
+        (), description="`ask` categories with a standing consent, which go by their rule"
+    )
+    agreed: tuple[AgreedListing, ...] = ()
+    look_first: bool = Field(description="Survey before cleaning, for work nobody looked at first")
+    expect_gone: Tally | None = Field(None, description="What is expected to go or be held")
+
+
+class HeldOrder(_Order):
+    """Put things back from the hold, or let them go before their time."""
+
+    kind: Literal["put back", "let go"]
+    picks: tuple[BatchPick, ...]
+    if_taken: IfTaken = IfTaken.LEAVE
+
+
+Order = Annotated[SurveyOrder | CleanOrder | HeldOrder, Field(discriminator="kind")]

@@ -1,0 +1,1 @@
+"""When work is due: recurrence, routines, rounds, their times, windows and the agenda."""
