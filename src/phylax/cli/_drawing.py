@@ -47,10 +47,10 @@ def draw(machine: str, trend: Trend, zone: ZoneInfo) -> None:
             label = f"{trend.threshold_percent} % used"
         console.print(f"{label:>{_LABEL}} │{cells}".rstrip())
     console.print(f"{'':>{_LABEL}} └{'─' * _PAST}{'┄' * (_AHEAD if ahead else 0)}")
-    _marks("cleaned", "▲", (one.at for one in trend.cleanings), trend)
+    _marks("cleaned", "▲", (cleaning.at for cleaning in trend.cleanings), trend)
     if trend.outlook is not None:
-        _marks("sudden", "◆", (one.at for one in trend.outlook.sudden), trend)
-    _marks("new line", "┃", (one.began_at for one in trend.lines[1:]), trend)
+        _marks("sudden", "◆", (change.at for change in trend.outlook.sudden), trend)
+    _marks("new line", "┃", (line.began_at for line in trend.lines[1:]), trend)
     begin, now = local(trend.since, zone), local(trend.until, zone)
     end = ""
     if ahead and trend.outlook:
@@ -105,11 +105,11 @@ def say(outlook: Outlook | None, zone: ZoneInfo) -> None:
             f"{_signed(outlook.changed.now)} a day instead of {_signed(outlook.changed.before)}"
             + (f"; what grew: {grown}." if grown else ".")
         )
-    for one in outlook.sudden:
-        grown = ", ".join(f"{g.name} {_signed(g.size)}" for g in one.grown)
+    for change in outlook.sudden:
+        grown = ", ".join(f"{g.name} {_signed(g.size)}" for g in change.grown)
         console.print(
-            f"Sudden, {local(one.at, zone)}: {_signed(one.size)}"
-            + (f" ({grown})" if grown else "" if one.looked else " (not looked at around it)")
+            f"Sudden, {local(change.at, zone)}: {_signed(change.size)}"
+            + (f" ({grown})" if grown else "" if change.looked else " (not looked at around it)")
         )
     if outlook.advice:
         console.print(f"Advice: {outlook.advice.words}")
@@ -159,24 +159,24 @@ def _ahead(trend: Trend) -> dict[int, tuple[int, int, int]]:
 
 def between(cone: Sequence[ConePoint], at: datetime) -> tuple[int, int, int]:
     """Low, likely and high at a time, on straight lines between the points."""
-    for one, other in pairwise(cone):
+    for point, other in pairwise(cone):
         if at <= other.at:
-            share = max(0.0, (at - one.at) / (other.at - one.at))
+            share = max(0.0, (at - point.at) / (other.at - point.at))
             return (
-                int(one.low + share * (other.low - one.low)),
-                int(one.likely + share * (other.likely - one.likely)),
-                int(one.high + share * (other.high - one.high)),
+                int(point.low + share * (other.low - point.low)),
+                int(point.likely + share * (other.likely - point.likely)),
+                int(point.high + share * (other.high - point.high)),
             )
     last = cone[-1]
     return last.low, last.likely, last.high
 
 
 def _cell(
-    found: tuple[int, int, int] | None, row: int, bottom: float, step: float, empty: str
+    levels: tuple[int, int, int] | None, row: int, bottom: float, step: float, empty: str
 ) -> str:
-    if found is None:
+    if levels is None:
         return " "
-    low, likely, high = (_row(level, bottom, step) for level in found)
+    low, likely, high = (_row(level, bottom, step) for level in levels)
     if row == likely:
         return "•"
     return "░" if low <= row <= high else empty

@@ -81,8 +81,8 @@ def print_end(run: RunDetail) -> None:
         for stay in outcome.left:
             if stay.reason.should_have_gone and run.balance:
                 continue  # said above
-            told = _tally(stay.count, stay.size)
-            console.print(f"  left      {_label(outcome.category)}: {told} – {stay.reason}")
+            tally = _tally(stay.count, stay.size)
+            console.print(f"  left      {_label(outcome.category)}: {tally} – {stay.reason}")
     for item in run.left[:20]:
         console.print(f"            {item.place} › {item.path} – {item.reason}", style="dim")
 

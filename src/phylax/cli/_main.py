@@ -124,8 +124,8 @@ def _explain(error: Exception) -> int:
     if isinstance(error, ValidationError):
         for wrong in error.errors():
             field = ".".join(str(part) for part in wrong["loc"])
-            said = str(wrong["msg"]).removeprefix("Value error, ")
-            click.echo(f"{field}: {said}" if field else said, err=True)
+            text = str(wrong["msg"]).removeprefix("Value error, ")
+            click.echo(f"{field}: {text}" if field else text, err=True)
         return EXIT_USAGE
     if not isinstance(error, PhylaxError):
         raise error

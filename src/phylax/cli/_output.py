@@ -57,30 +57,30 @@ def format_option(command: F) -> F:
 
 
 def print_list(
-    form: str, found: Iterable[M], columns: Sequence[Column], *, empty: str, title: str = ""
+    form: str, items: Iterable[M], columns: Sequence[Column], *, empty: str, title: str = ""
 ) -> None:
     """Many of one kind."""
     if form == "json":
         # line by line, so that a long listing needs no memory
         click.echo("[", nl=False)
-        for number, model in enumerate(found):
+        for number, model in enumerate(items):
             click.echo(("," if number else "") + "\n" + model.model_dump_json(), nl=False)
         click.echo("\n]")
     elif form == "csv":
         writer = csv.writer(sys.stdout, lineterminator="\n")
         writer.writerow([column.heading for column in columns])
-        for model in found:
+        for model in items:
             writer.writerow([str(column.show(model)) for column in columns])
     else:
-        _print_table(found, columns, empty, title)
+        _print_table(items, columns, empty, title)
 
 
 _LEAST = 4
 """No column is made narrower than that."""
 
 
-def _print_table(found: Iterable[M], columns: Sequence[Column], empty: str, title: str) -> None:
-    rows = [[column.show(model) for column in columns] for model in found]
+def _print_table(items: Iterable[M], columns: Sequence[Column], empty: str, title: str) -> None:
+    rows = [[column.show(model) for column in columns] for model in items]
     if not rows:
         console.print(empty)
     elif any(column.below for column in columns):
@@ -135,10 +135,10 @@ def _widths(columns: Sequence[Sequence[str | Text]], room: int, *, gap: int) -> 
     return widths
 
 
-def print_one(form: str, found: BaseModel, pairs: Sequence[tuple[str, str]]) -> None:
+def print_one(form: str, item: BaseModel, pairs: Sequence[tuple[str, str]]) -> None:
     """One thing: its pairs of name and value, or the whole as JSON or CSV."""
     if form == "json":
-        click.echo(json.dumps(found.model_dump(mode="json"), indent=2))
+        click.echo(json.dumps(item.model_dump(mode="json"), indent=2))
     elif form == "csv":
         writer = csv.writer(sys.stdout, lineterminator="\n")
         writer.writerow([name for name, _ in pairs])

@@ -87,10 +87,10 @@ def _sudden(axes: object, trend: Trend, zone: ZoneInfo) -> None:
     from matplotlib.axes import Axes
 
     assert isinstance(axes, Axes)
-    found = trend.outlook.sudden if trend.outlook else ()
-    for number, one in enumerate(found):
-        if trend.since <= one.at <= trend.until:
+    changes = trend.outlook.sudden if trend.outlook else ()
+    for number, change in enumerate(changes):
+        if trend.since <= change.at <= trend.until:
             axes.axvline(
-                one.at.astimezone(zone), color=_LOSS, linestyle="-.", linewidth=1.0,  # type: ignore[arg-type]
+                change.at.astimezone(zone), color=_LOSS, linestyle="-.", linewidth=1.0,  # type: ignore[arg-type]
                 label="sudden change" if number == 0 else None,
             )  # fmt: skip

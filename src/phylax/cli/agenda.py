@@ -54,13 +54,13 @@ def _when(line: AgendaLine, local: datetime) -> str:
 
 
 def _where(line: AgendaLine) -> str:
-    who = ", ".join(one.client_name for one in line.clients[:3])
+    who = ", ".join(client.client_name for client in line.clients[:3])
     more = len(line.clients) - 3
     if more > 0:
         who += f" and {count(more, 'other')}"
-    told = f"{count(line.machines, 'machine')}, {who}"
+    words = f"{count(line.machines, 'machine')}, {who}"
     if line.states:
-        told += "; " + ", ".join(f"{n} {state}" for state, n in sorted(line.states.items()))
+        words += "; " + ", ".join(f"{n} {state}" for state, n in sorted(line.states.items()))
     elif line.closes_at is not None:
-        told += f"; window {show_span(line.closes_at - line.opens_at)}"
-    return f"{told}; called off" if line.cancelled else told
+        words += f"; window {show_span(line.closes_at - line.opens_at)}"
+    return f"{words}; called off" if line.cancelled else words

@@ -16,15 +16,15 @@ def command() -> None:
     """What needs a person, and what is done about it."""
 
 
-def _handled(one: Attention) -> str:
-    match one.handling:
+def _handled(item: Attention) -> str:
+    match item.handling:
         case Handling.TAKEN:
-            return f"taken on by {one.taken_by}"
+            return f"taken on by {item.taken_by}"
         case Handling.PUT_OFF:
-            return f"put off by {one.handled_by} until {one.off_until:%Y-%m-%d}"
+            return f"put off by {item.handled_by} until {item.off_until:%Y-%m-%d}"
         case Handling.SETTLED:
-            return f"settled by {one.handled_by}: {one.word}"
-    return "comes and goes" if one.comes_and_goes else ""
+            return f"settled by {item.handled_by}: {item.word}"
+    return "comes and goes" if item.comes_and_goes else ""
 
 
 @command.command("list")
@@ -45,8 +45,8 @@ def list_attention(session: Session, machine: str | None, also_handled: bool, fo
         Column("next", lambda a: a.next_step),
         Column("who", _handled),
     )
-    found = session.shop.attention.list(machine_id=number, also_handled=also_handled)
-    print_list(form, found, columns, empty="Nothing needs you.")
+    items = session.shop.attention.list(machine_id=number, also_handled=also_handled)
+    print_list(form, items, columns, empty="Nothing needs you.")
 
 
 @command.command("take")
@@ -54,8 +54,8 @@ def list_attention(session: Session, machine: str | None, also_handled: bool, fo
 @pass_session
 def take(session: Session, number: int) -> None:
     """Take it on: you look after it."""
-    one = session.shop.attention.take_on(session.shop.attention.get(number))
-    console.print(f"{one.machine_tag}, {one.cause}: taken on by {one.taken_by}.")
+    item = session.shop.attention.take_on(session.shop.attention.get(number))
+    console.print(f"{item.machine_tag}, {item.cause}: taken on by {item.taken_by}.")
 
 
 @command.command("give-back")
@@ -63,8 +63,8 @@ def take(session: Session, number: int) -> None:
 @pass_session
 def give_back(session: Session, number: int) -> None:
     """Give it back: nobody looks after it, or it is not settled after all."""
-    one = session.shop.attention.give_back(session.shop.attention.get(number))
-    console.print(f"{one.machine_tag}, {one.cause}: open again.")
+    item = session.shop.attention.give_back(session.shop.attention.get(number))
+    console.print(f"{item.machine_tag}, {item.cause}: open again.")
 
 
 @command.command("put-off")
@@ -77,9 +77,9 @@ def put_off(session: Session, number: int, span: str) -> None:
         until = clock_now() + parse_span(span)
     except ValueError as error:
         raise click.BadParameter(str(error), param_hint="--for") from error
-    one = session.shop.attention.put_off(session.shop.attention.get(number), until)
+    item = session.shop.attention.put_off(session.shop.attention.get(number), until)
     zone = session.the_shop.clock
-    console.print(f"{one.machine_tag}, {one.cause}: put off until {local(one.off_until, zone)}.")
+    console.print(f"{item.machine_tag}, {item.cause}: put off until {local(item.off_until, zone)}.")
 
 
 @command.command("settle")
@@ -88,5 +88,5 @@ def put_off(session: Session, number: int, span: str) -> None:
 @pass_session
 def settle(session: Session, number: int, word: str) -> None:
     """Settle it. WORD says how, and is written to the machine's record."""
-    one = session.shop.attention.settle(session.shop.attention.get(number), word)
-    console.print(f"{one.machine_tag}, {one.cause}: settled. It comes back when it gets worse.")
+    item = session.shop.attention.settle(session.shop.attention.get(number), word)
+    console.print(f"{item.machine_tag}, {item.cause}: settled. It comes back when it gets worse.")

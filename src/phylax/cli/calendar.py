@@ -44,7 +44,7 @@ def add(session: Session, name: str, client: str | None, person: str | None) -> 
         number = session.shop.clients.find(client).id
         edit = FeedEdit(name=name, about="client", subject_id=number)
     elif person:
-        known = {one.login: one.id for one in session.shop.people.list()}
+        known = {known_person.login: known_person.id for known_person in session.shop.people.list()}
         if person not in known:
             raise click.BadParameter(f"there is nobody {person!r}", param_hint="--person")
         edit = FeedEdit(name=name, about="person", subject_id=known[person])

@@ -59,19 +59,19 @@ def _place(where: catalogue.Where) -> str:
 def show(category: str, form: str) -> None:
     """Explain one category."""
     try:
-        found = catalogue.category(category)
+        kind = catalogue.category(category)
     except KeyError as error:
         raise click.UsageError(str(error.args[0])) from error
     pairs = [
-        ("category", found.key),
-        ("name", found.name),
-        ("what it is", found.what),
-        ("losing it", found.cost),
-        ("caution", str(found.caution)),
-        ("rights", "administrator's" if found.admin else "each person's own"),
-        ("age from", _AGES[found.age]),
-        ("default rule", f"{_rule(found)}. {found.why_rule}"),
+        ("category", kind.key),
+        ("name", kind.name),
+        ("what it is", kind.what),
+        ("losing it", kind.cost),
+        ("caution", str(kind.caution)),
+        ("rights", "administrator's" if kind.admin else "each person's own"),
+        ("age from", _AGES[kind.age]),
+        ("default rule", f"{_rule(kind)}. {kind.why_rule}"),
     ]
-    for system in found.systems:
-        pairs += [(f"on {system}", "\n".join(map(_place, found.on(system))))]
-    print_one(form, found, pairs)
+    for system in kind.systems:
+        pairs += [(f"on {system}", "\n".join(map(_place, kind.on(system))))]
+    print_one(form, kind, pairs)

@@ -54,8 +54,8 @@ def standing(session: Session, machine: str, form: str) -> None:
             ),
         ),
     )
-    found = session.shop.standing_consents.list(machine)
-    print_list(form, found, columns, empty="No standing consent.")
+    consents = session.shop.standing_consents.list(machine)
+    print_list(form, consents, columns, empty="No standing consent.")
 
 
 @command.command("give-standing")
@@ -95,8 +95,8 @@ def waiting(session: Session, form: str) -> None:
         Column("proposes", lambda w: f"{count(w.items, 'item')}, {show_size(w.size)}"),
         Column("looked", lambda w: local(w.looked_at, zone)),
     )
-    found = session.shop.waiting_listings.list()
-    print_list(form, found, columns, empty="Nothing waits for a yes.")
+    listings = session.shop.waiting_listings.list()
+    print_list(form, listings, columns, empty="Nothing waits for a yes.")
 
 
 @command.command("agree")
@@ -107,14 +107,16 @@ def waiting(session: Session, form: str) -> None:
 def agree(session: Session, listings: tuple[str, ...], word: str, yes: bool) -> None:
     """Say yes to everything these listings propose, as in '17:downloads', and clean only that."""
     known = {f"{w.survey_id}:{w.category}": w for w in session.shop.waiting_listings.list()}
-    if missing := [one for one in listings if one not in known]:
+    if missing := [key for key in listings if key not in known]:
         raise click.BadParameter(
             f"{missing[0]!r} does not wait for a yes; see 'phylax consent waiting'",
             param_hint="SURVEY:CATEGORY",
         )
-    for one in (known[key] for key in listings):
-        size = show_size(one.size)
-        console.print(f"{one.machine_tag}: {one.name}, {count(one.items, 'item')}, {size}")
+    for listing in (known[key] for key in listings):
+        size = show_size(listing.size)
+        console.print(
+            f"{listing.machine_tag}: {listing.name}, {count(listing.items, 'item')}, {size}"
+        )
     if not yes:
         click.confirm("Agree, and clean these now?", abort=True)
     picked = [(known[key].survey_id, known[key].category) for key in listings]

@@ -38,8 +38,8 @@ def list_holds(session: Session, machine: str, also_ended: bool, form: str) -> N
         Column("goes for good", lambda h: local(h.until_at, zone)),
         Column("run", lambda h: "" if h.run_id is None else str(h.run_id), right=True),
     )
-    found = session.shop.holds.list(machine, also_ended=also_ended)
-    print_list(form, found, columns, empty=f"Nothing is held on {machine}.")
+    holds = session.shop.holds.list(machine, also_ended=also_ended)
+    print_list(form, holds, columns, empty=f"Nothing is held on {machine}.")
 
 
 @command.command("show")
@@ -60,8 +60,8 @@ def show(session: Session, hold: int, words: str, most: int, form: str) -> None:
         Column("path", lambda i: i.path),
         Column("is", lambda i: f"{i.fate} {local(i.fate_at, zone)}" if i.fate_at else i.fate),
     )
-    found = islice(session.shop.holds.items(hold, words=words), most)
-    print_list(form, found, columns, empty="Nothing of it.")
+    items = islice(session.shop.holds.items(hold, words=words), most)
+    print_list(form, items, columns, empty="Nothing of it.")
 
 
 _numbers = click.option(
@@ -86,10 +86,10 @@ def put_back(
     session: Session, hold: int, numbers: tuple[int, ...], beside: bool, wait: bool
 ) -> None:
     """Put the items in HOLD back where they were. Nothing is ever overwritten."""
-    found = session.shop.holds.get(hold)
+    current = session.shop.holds.get(hold)
     if_taken = IfTaken.BESIDE if beside else IfTaken.LEAVE
     pick = HeldPick(hold_id=hold, numbers=numbers)
-    run = session.shop.runs.put_back(found.machine_tag, [pick], if_taken=if_taken)
+    run = session.shop.runs.put_back(current.machine_tag, [pick], if_taken=if_taken)
     _see_through(session, run, wait)
 
 
@@ -101,11 +101,11 @@ def put_back(
 @pass_session
 def let_go(session: Session, hold: int, numbers: tuple[int, ...], yes: bool, wait: bool) -> None:
     """Remove the items in HOLD for good now, before their time."""
-    found = session.shop.holds.get(hold)
-    console.print(f"Gone for good from {found.machine_tag}: {_chosen(found, numbers)}.")
+    current = session.shop.holds.get(hold)
+    console.print(f"Gone for good from {current.machine_tag}: {_chosen(current, numbers)}.")
     if not yes:
         click.confirm("Let it go now?", abort=True)
-    run = session.shop.runs.let_go(found.machine_tag, [HeldPick(hold_id=hold, numbers=numbers)])
+    run = session.shop.runs.let_go(current.machine_tag, [HeldPick(hold_id=hold, numbers=numbers)])
     _see_through(session, run, wait)
 
 

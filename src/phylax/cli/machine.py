@@ -67,17 +67,17 @@ def _tightest(machine: Machine, threshold: int) -> Text:
 @pass_session
 def show_machine(session: Session, machine: str, form: str) -> None:
     """What a machine is, whose, and how full."""
-    found = session.shop.machines.get(machine)
+    current = session.shop.machines.get(machine)
     zone = session.the_shop.clock
     pairs = [
-        ("tag", found.tag),
-        ("client", found.client_name),
-        ("system", str(found.system)),
-        ("make and model", f"{found.make} {found.model}".strip() or "–"),
-        ("memory", show_size(found.memory) if found.memory else "–"),
-        ("agent", found.agent_version or "not enrolled"),
-        ("last contact", local(found.seen_at, zone)),
-        ("last cleaned", local(found.cleaned_at, zone)),
+        ("tag", current.tag),
+        ("client", current.client_name),
+        ("system", str(current.system)),
+        ("make and model", f"{current.make} {current.model}".strip() or "–"),
+        ("memory", show_size(current.memory) if current.memory else "–"),
+        ("agent", current.agent_version or "not enrolled"),
+        ("last contact", local(current.seen_at, zone)),
+        ("last cleaned", local(current.cleaned_at, zone)),
     ]
     pairs += [
         (
@@ -85,9 +85,9 @@ def show_machine(session: Session, machine: str, form: str) -> None:
             f"{show_size(v.used)} of {show_size(v.capacity)} used "
             f"({show_share(v.used, v.capacity)}), {show_size(v.free)} free",
         )
-        for v in found.volumes
+        for v in current.volumes
     ]
-    print_one(form, found, pairs)
+    print_one(form, current, pairs)
 
 
 @command.command("add")

@@ -48,8 +48,8 @@ def list_notices(session: Session, state: NoticeState | None, most: int, form: s
         Column("when", lambda n: local(n.ended_at or n.due_at, zone)),
         Column("error", lambda n: n.error, below=True),
     )
-    found = islice(session.shop.notices.list(state=state), most)
-    print_list(form, found, columns, empty="No message yet.")
+    notices = islice(session.shop.notices.list(state=state), most)
+    print_list(form, notices, columns, empty="No message yet.")
 
 
 @command.command("again")
@@ -57,8 +57,8 @@ def list_notices(session: Session, state: NoticeState | None, most: int, form: s
 @pass_session
 def again(session: Session, number: int) -> None:
     """Send again what was given up."""
-    one = session.shop.notices.again(number)
-    console.print(f"Notice {one.id} to {one.receiver} waits to be sent.")
+    notice = session.shop.notices.again(number)
+    console.print(f"Notice {notice.id} to {notice.receiver} waits to be sent.")
 
 
 @command.command("wishes")
@@ -83,7 +83,7 @@ def wishes(
     """Show what you are told by mail; with options, change it."""
     number = session.shop.people.me().id
     if person:
-        known = {one.login: one.id for one in session.shop.people.list()}
+        known = {known_person.login: known_person.id for known_person in session.shop.people.list()}
         if person not in known:
             raise click.BadParameter(f"there is nobody {person!r}", param_hint="--person")
         number = known[person]
@@ -126,7 +126,7 @@ def _hours(quiet: str) -> tuple[time | None, time | None]:
 
 
 def _said(error: ValidationError) -> str:
-    return "; ".join(one["msg"].removeprefix("Value error, ") for one in error.errors())
+    return "; ".join(detail["msg"].removeprefix("Value error, ") for detail in error.errors())
 
 
 @command.command("mail-server")

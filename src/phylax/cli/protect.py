@@ -34,8 +34,8 @@ def list_entries(session: Session, machine: str | None, form: str) -> None:
         Column("covers", lambda p: _covers(p, machine), below=True),
         Column("note", lambda p: p.note, below=True),
     )
-    found = session.shop.protections.list(machine)
-    print_list(form, found, columns, empty="Nothing is protected by a list.")
+    protections = session.shop.protections.list(machine)
+    print_list(form, protections, columns, empty="Nothing is protected by a list.")
 
 
 def _covers(entry: ListedProtection, machine: str | None) -> str:
@@ -79,8 +79,8 @@ def machines(session: Session, number: int, form: str) -> None:
         Column("covers", here),
         Column("looked at", lambda on: local(on.looked_at, zone)),
     )
-    found = session.shop.protections.on_machines(number)
-    print_list(form, found, columns, empty="This entry is for no machine.")
+    covered = session.shop.protections.on_machines(number)
+    print_list(form, covered, columns, empty="This entry is for no machine.")
 
 
 @command.command("add")
@@ -127,13 +127,13 @@ def remove(session: Session, number: int) -> None:
 @pass_session
 def test(session: Session, machine: str, path: str | None, site: str | None) -> None:
     """Which entry protects PATH on MACHINE. Ends with 1 where none does."""
-    found = session.shop.protections.test(machine, path=path, site=site)
-    by = found.protected_by
+    answer = session.shop.protections.test(machine, path=path, site=site)
+    by = answer.protected_by
     if by is None:
-        console.print(f"Nothing on the list protects {found.asked} on {machine}.")
+        console.print(f"Nothing on the list protects {answer.asked} on {machine}.")
         sys.exit(1)
     whose = by.subject or f"the {by.scope}"
     console.print(
-        f"{found.asked} stays: {by.entry.kind} {by.entry.what}, entry {by.id} for {whose}"
+        f"{answer.asked} stays: {by.entry.kind} {by.entry.what}, entry {by.id} for {whose}"
         + (f" ({by.note})." if by.note else ".")
     )

@@ -35,8 +35,8 @@ def list_records(session: Session, words: str, machine: str | None, most: int, f
         Column("freed", lambda r: "–" if r.freed is None else show_size(r.freed), right=True),
         Column("left", lambda r: "–" if r.left_count is None else str(r.left_count), right=True),
     )
-    found = islice(session.shop.records.list(machine=machine, words=words), most)
-    print_list(form, found, columns, empty="No such entries.")
+    records = islice(session.shop.records.list(machine=machine, words=words), most)
+    print_list(form, records, columns, empty="No such entries.")
 
 
 @command.command("note")
@@ -55,9 +55,9 @@ def add_note(session: Session, machine: str, text: str, corrects: int | None, fo
 @pass_session
 def verify(session: Session) -> None:
     """Verify the chain of all entries; ends with 4 where it is broken."""
-    found = session.shop.records.verify()
-    if found.intact:
-        console.print(f"{count(found.entries, 'entry')}, each fits the one before it.")
+    check = session.shop.records.verify()
+    if check.intact:
+        console.print(f"{count(check.entries, 'entry')}, each fits the one before it.")
         return
-    console.print(f"Broken at entry {found.broken_at}: {found.why}.")
+    console.print(f"Broken at entry {check.broken_at}: {check.why}.")
     sys.exit(EXIT_REFUSED)

@@ -220,8 +220,8 @@ def list_runs(session: Session, round: int, most: int, form: str) -> None:
         Column("began", lambda r: local(r.started_at, zone)),
         Column("why", lambda r: r.reason),
     )
-    found = islice(session.shop.rounds.runs(round), most)
-    print_list(form, found, columns, empty="It has not run yet.")
+    runs = islice(session.shop.rounds.runs(round), most)
+    print_list(form, runs, columns, empty="It has not run yet.")
 
 
 @command.command("seldom-on")
@@ -229,10 +229,10 @@ def list_runs(session: Session, round: int, most: int, form: str) -> None:
 @pass_session
 def seldom_on(session: Session, round: int) -> None:
     """List machines that are seldom on when a round runs, with a better hour."""
-    found = session.shop.rounds.habits(round)
-    for habit in found:
+    habits = session.shop.rounds.habits(round)
+    for habit in habits:
         console.print(f"{habit.sentence}.")
-    if not found:
+    if not habits:
         console.print("Every machine that has told enough is usually on in its window.")
 
 
@@ -243,9 +243,9 @@ def seldom_on(session: Session, round: int) -> None:
 @pass_session
 def skip(session: Session, round: int, machine: str, word: str) -> None:
     """Skip the next time of a round for one machine."""
-    found = session.shop.machines.get(machine)
-    session.shop.rounds.skip(round, found.id, word)
-    console.print(f"The next time of round {round} is skipped on {found.tag}.")
+    current = session.shop.machines.get(machine)
+    session.shop.rounds.skip(round, current.id, word)
+    console.print(f"The next time of round {round} is skipped on {current.tag}.")
 
 
 @command.command("hold-back")
@@ -259,10 +259,12 @@ def skip(session: Session, round: int, machine: str, word: str) -> None:
 @pass_session
 def hold_back(session: Session, round: int, machine: str, until: datetime, word: str) -> None:
     """Hold back the next time of a round for one machine."""
-    found = session.shop.machines.get(machine)
+    current = session.shop.machines.get(machine)
     moment = until.replace(tzinfo=session.the_shop.clock).astimezone(UTC)
-    session.shop.rounds.hold_back(round, found.id, moment, word)
-    console.print(f"The next time of round {round} waits on {found.tag} until {until:%d.%m. %H:%M}")
+    session.shop.rounds.hold_back(round, current.id, moment, word)
+    console.print(
+        f"The next time of round {round} waits on {current.tag} until {until:%d.%m. %H:%M}"
+    )
 
 
 @command.command("pause")
@@ -271,11 +273,11 @@ def hold_back(session: Session, round: int, machine: str, until: datetime, word:
 @pass_session
 def pause(session: Session, round: int, until: datetime | None) -> None:
     """Pause a round, until a day or until it is resumed."""
-    found = session.shop.rounds.get(round)
+    current = session.shop.rounds.get(round)
     pause: dict[str, Any] = (
         {"paused_until": until.date()} if until else {"paused": True, "paused_until": None}
     )
-    after = session.shop.rounds.change(found, found.plan.model_copy(update=pause))
+    after = session.shop.rounds.change(current, current.plan.model_copy(update=pause))
     going_on = local(after.next_at, session.the_shop.clock) if after.next_at else "when resumed"
     console.print(f"{after.name} is paused; it goes on {going_on}.")
 
@@ -285,9 +287,9 @@ def pause(session: Session, round: int, until: datetime | None) -> None:
 @pass_session
 def resume(session: Session, round: int) -> None:
     """Resume a paused round."""
-    found = session.shop.rounds.get(round)
-    plan = found.plan.model_copy(update={"paused": False, "paused_until": None})
-    after = session.shop.rounds.change(found, plan)
+    current = session.shop.rounds.get(round)
+    plan = current.plan.model_copy(update={"paused": False, "paused_until": None})
+    after = session.shop.rounds.change(current, plan)
     console.print(f"{after.name} goes on {local(after.next_at, session.the_shop.clock)}.")
 
 

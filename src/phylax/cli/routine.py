@@ -47,17 +47,17 @@ def list_routines(session: Session, form: str) -> None:
 @pass_session
 def show(session: Session, routine: str, version: int | None, as_toml: bool, form: str) -> None:
     """The steps of a routine."""
-    found = session.shop.routines.get(find_routine(session, routine), version=version)
+    current = session.shop.routines.get(find_routine(session, routine), version=version)
     if as_toml:
-        click.echo(_toml(found), nl=False)
+        click.echo(_toml(current), nl=False)
         return
-    pairs = [("routine", f"{found.name}, version {found.version}"), ("for", found.note)]
-    pairs += [(f"{number}", step.in_words) for number, step in enumerate(found.steps, 1)]
-    print_one(form, found, pairs)
+    pairs = [("routine", f"{current.name}, version {current.version}"), ("for", current.note)]
+    pairs += [(f"{number}", step.in_words) for number, step in enumerate(current.steps, 1)]
+    print_one(form, current, pairs)
 
 
-def _toml(found: Routine) -> str:
-    edit = RoutineEdit(name=found.name, note=found.note, steps=found.steps)
+def _toml(routine: Routine) -> str:
+    edit = RoutineEdit(name=routine.name, note=routine.note, steps=routine.steps)
     plain: dict[str, Any] = edit.model_dump(mode="json", exclude_defaults=True)
     return tomli_w.dumps(plain)
 
@@ -76,8 +76,8 @@ def add(session: Session, file: Path) -> None:
 @pass_session
 def change(session: Session, routine: str, file: Path) -> None:
     """Replace a routine with a TOML file. The previous version is kept."""
-    found = session.shop.routines.get(find_routine(session, routine))
-    _tell(session.shop.routines.change(found, _read(file)))
+    current = session.shop.routines.get(find_routine(session, routine))
+    _tell(session.shop.routines.change(current, _read(file)))
 
 
 def _read(file: Path) -> RoutineEdit:
@@ -91,8 +91,8 @@ def _tell(made: Routine) -> None:
     console.print(
         f"Routine {made.id}, {made.name}: {count(len(made.steps), 'step')}, version {made.version}"
     )
-    for said in made.put_right:
-        console.print(f"  put right: {said}")
+    for note in made.put_right:
+        console.print(f"  put right: {note}")
 
 
 @command.command("copy")
@@ -101,8 +101,8 @@ def _tell(made: Routine) -> None:
 @pass_session
 def copy(session: Session, routine: str, name: str) -> None:
     """Copy a routine under another NAME, to change it."""
-    found = session.shop.routines.get(find_routine(session, routine))
-    edit = RoutineEdit(name=name, note=found.note, steps=found.steps)
+    current = session.shop.routines.get(find_routine(session, routine))
+    edit = RoutineEdit(name=name, note=current.note, steps=current.steps)
     _tell(session.shop.routines.add(edit))
 
 
@@ -115,8 +115,10 @@ def run(session: Session, routine: str, machines: Sequence[str], on_bench: bool)
     """Run a routine now, on one machine or many."""
     ids = [session.shop.machines.get(tag).id for tag in machines]
     made = session.shop.routines.run(find_routine(session, routine), ids, on_bench=on_bench)
-    for one in made:
-        console.print(f"Run {one.id} waits for {one.machine_tag}: {one.routine_name}")
+    for made_run in made:
+        console.print(
+            f"Run {made_run.id} waits for {made_run.machine_tag}: {made_run.routine_name}"
+        )
 
 
 @command.command("end")

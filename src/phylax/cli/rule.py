@@ -121,7 +121,7 @@ def says_options(command: F) -> F:
             limits |= limit
         folders = given.pop("folder")
         steps = given.pop("when_below")
-        said = {
+        options_given = {
             "off": given.pop("off"),
             "keep_for": given.pop("keep_for"),
             "keep_newest": given.pop("keep_newest"),
@@ -132,15 +132,17 @@ def says_options(command: F) -> F:
             "pressure": [{"below_percent": b, "keep_for": s} for b, s in steps] or None,
             **limits,
         }
-        return command(*args, said={k: v for k, v in said.items() if v is not None}, **given)
+        return command(
+            *args, said={k: v for k, v in options_given.items() if v is not None}, **given
+        )
 
     with_rule.__name__, with_rule.__doc__ = command.__name__, command.__doc__
     wrapped: Any = with_rule
     wrapped.__click_params__ = list(getattr(command, "__click_params__", []))
     for option in reversed(options):
         wrapped = option(wrapped)
-    found: F = wrapped
-    return found
+    decorated: F = wrapped
+    return decorated
 
 
 def _said(session: Session, scope: Scope, number: int, category: str) -> ScopedRule | None:
@@ -150,12 +152,12 @@ def _said(session: Session, scope: Scope, number: int, category: str) -> ScopedR
         return None
 
 
-def _rule(before: ScopedRule | None, said: dict[str, Any]) -> Rule:
+def _rule(before: ScopedRule | None, options_given: dict[str, Any]) -> Rule:
     """What is said now, beside what the scope said before."""
-    if not said:
+    if not options_given:
         raise click.UsageError("Say something: --keep-for, --keep-under, --off or another option.")
     known = before.rule.model_dump(exclude_none=True) if before else {}
-    return Rule.model_validate({**known, **said})
+    return Rule.model_validate({**known, **options_given})
 
 
 @command.command("set")
@@ -167,7 +169,7 @@ def _rule(before: ScopedRule | None, said: dict[str, Any]) -> Rule:
 def set_rule(
     session: Session,
     category: str,
-    said: dict[str, Any],
+    options_given: dict[str, Any],
     machine: str | None,
     client: str | None,
     yes: bool,
@@ -179,7 +181,7 @@ def set_rule(
     """
     scope, number = subject(session, machine, client)
     before = _said(session, scope, number, category)
-    rule = _rule(before, said)
+    rule = _rule(before, options_given)
     if not yes:
         would = session.shop.rules.what_if(category, rule, scope=scope, subject_id=number)
         console.print(
@@ -197,26 +199,29 @@ def set_rule(
 
 def _would_be(session: Session, scope: Scope, category: str, rule: Rule) -> str:
     """A rule in words, with what the shop and the catalogue say beside it."""
-    shop = next((one for one in session.shop.rules.list() if one.category == category), None)
+    shop = next(
+        (shop_rule for shop_rule in session.shop.rules.list() if shop_rule.category == category),
+        None,
+    )
     if shop is None:
         raise click.BadParameter(f"there is no category {category!r}; see 'phylax rule list'")
-    said = [(Scope.CATALOGUE, shop.catalogue), (scope, rule)]
+    scoped = [(Scope.CATALOGUE, shop.catalogue), (scope, rule)]
     if shop.shop is not None and scope is not Scope.SHOP:
-        said.append((Scope.SHOP, shop.shop.rule))
-    return in_force(said).in_words()
+        scoped.append((Scope.SHOP, shop.shop.rule))
+    return in_force(scoped).in_words()
 
 
-def _over_the_shop(found: WhatIf) -> str:
-    about = "" if found.exact else "about "
+def _over_the_shop(answer: WhatIf) -> str:
+    about = "" if answer.exact else "about "
     text = (
-        f"{about}{show_size(found.would_go.size)} would go "
-        f"({count(found.would_go.count, 'item')}) on {count(found.machines, 'machine')}; "
-        f"by the rules in force {show_size(found.goes_now.size)} goes."
+        f"{about}{show_size(answer.would_go.size)} would go "
+        f"({count(answer.would_go.count, 'item')}) on {count(answer.machines, 'machine')}; "
+        f"by the rules in force {show_size(answer.goes_now.size)} goes."
     )
-    if found.stale or found.never_looked:
+    if answer.stale or answer.never_looked:
         text += (
-            f"\n{count(found.stale, 'machine')} looked at too long ago to count on, "
-            f"{count(found.never_looked, 'machine')} never."
+            f"\n{count(answer.stale, 'machine')} looked at too long ago to count on, "
+            f"{count(answer.never_looked, 'machine')} never."
         )
     return text
 
@@ -252,15 +257,15 @@ def clear(session: Session, category: str, machine: str | None, client: str | No
 def what_if(
     session: Session,
     category: str,
-    said: dict[str, Any],
+    options_given: dict[str, Any],
     machine: str | None,
     client: str | None,
     form: str,
 ) -> None:
     """What another rule for CATEGORY would let go, from the last surveys. Nothing is touched."""
     scope, number = subject(session, machine, client)
-    rule = _rule(_said(session, scope, number, category), said)
-    found = session.shop.rules.what_if(category, rule, scope=scope, subject_id=number)
+    rule = _rule(_said(session, scope, number, category), options_given)
+    answer = session.shop.rules.what_if(category, rule, scope=scope, subject_id=number)
     zone = session.the_shop.clock
     columns = (
         Column("machine", lambda m: m.machine_tag),
@@ -271,12 +276,12 @@ def what_if(
         Column("looked at", lambda m: local(m.looked_at, zone) + (", too old" if m.stale else "")),
     )
     if form == "json":
-        click.echo(found.model_dump_json(indent=2))
+        click.echo(answer.model_dump_json(indent=2))
         return
-    most = [m for m in found.most if m.would_go.count or m.goes_now.count]
+    most = [m for m in answer.most if m.would_go.count or m.goes_now.count]
     print_list(form, most, columns, empty="Nothing would go, and nothing goes now.")
     if form == "table":
-        console.print("\n" + _over_the_shop(found))
+        console.print("\n" + _over_the_shop(answer))
 
 
 # --- all at once -----------------------------------------------------------------------------
@@ -303,7 +308,7 @@ def save(session: Session, file: Path | None) -> None:
 def load(session: Session, file: Path, dry_run: bool, yes: bool) -> None:
     """Replace all rules with those in a TOML FILE. Its protect list is added to the present one."""
     text = file.read_text(encoding="utf-8")
-    found = session.shop.rules.apply_document(text)
+    differences = session.shop.rules.apply_document(text)
     columns = (
         Column("what", lambda d: d.what),
         Column("for", lambda d: d.subject or f"the {d.scope}"),
@@ -311,8 +316,10 @@ def load(session: Session, file: Path, dry_run: bool, yes: bool) -> None:
         Column("now", lambda d: d.before),
         Column("then", lambda d: d.after),
     )
-    print_list("table", found.differences, columns, empty="The file says what is said already.")
-    if dry_run or not found.differences:
+    print_list(
+        "table", differences.differences, columns, empty="The file says what is said already."
+    )
+    if dry_run or not differences.differences:
         return
     if not yes:
         click.confirm("Change this?", abort=True)

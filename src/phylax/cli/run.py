@@ -43,8 +43,8 @@ def list_runs(session: Session, machine: str | None, most: int, form: str) -> No
         Column("freed", lambda r: "–" if r.freed is None else show_size(r.freed), right=True),
         Column("why", lambda r: r.reason),
     )
-    found = islice(session.shop.runs.list(machine=machine), most)
-    print_list(form, found, columns, empty="No runs yet.")
+    runs = islice(session.shop.runs.list(machine=machine), most)
+    print_list(form, runs, columns, empty="No runs yet.")
 
 
 @command.command("show")
@@ -53,11 +53,11 @@ def list_runs(session: Session, machine: str | None, most: int, form: str) -> No
 @pass_session
 def show(session: Session, run: int, form: str) -> None:
     """Show how a run went."""
-    found = session.shop.runs.get(run)
+    detail = session.shop.runs.get(run)
     if form == "table":
-        print_end(found)
+        print_end(detail)
     else:
-        print_one(form, found, [("run", str(found.id)), ("state", str(found.state))])
+        print_one(form, detail, [("run", str(detail.id)), ("state", str(detail.state))])
 
 
 @command.command("clean")
@@ -130,16 +130,16 @@ def _sentence(
                 if numbers
                 else (f"{count(line.needs_yes.count, 'item')}, {show_size(line.needs_yes.size)}")
             )
-            told = f"{line.name}: {chosen}"
+            words = f"{line.name}: {chosen}"
         else:
             goes = line.needs_yes if line.standing else line.goes
-            told = f"{line.name}: {count(goes.count, 'item')}, {show_size(goes.size)}"
+            words = f"{line.name}: {count(goes.count, 'item')}, {show_size(goes.size)}"
             if line.standing:
-                told += " (by a standing consent)"
+                words += " (by a standing consent)"
         if line.hold_for:
-            held.append(f"{told}, for {show_span(line.hold_for)}")
+            held.append(f"{words}, for {show_span(line.hold_for)}")
         else:
-            parts.append(told)
+            parts.append(words)
     sentence = f"Gone for good from {machine}:\n  " + "\n  ".join(parts or ["nothing"])
     if held:
         sentence += "\nHeld first, and can be put back so long:\n  " + "\n  ".join(held)
@@ -161,8 +161,10 @@ def follow_run(session: Session, run: int) -> None:
 @pass_session
 def call_off(session: Session, run: int) -> None:
     """Stop a run. What it has done so far is recorded."""
-    found = session.shop.runs.call_off(run)
-    console.print(f"Run {found.id}: {found.state}; it stops as soon as the machine hears of it.")
+    called_off = session.shop.runs.call_off(run)
+    console.print(
+        f"Run {called_off.id}: {called_off.state}; it stops as soon as the machine hears of it."
+    )
 
 
 @command.command("missed")
@@ -201,11 +203,11 @@ def show_steps(session: Session, run: int) -> None:
     _print_steps(session, session.shop.runs.get(run))
 
 
-def _print_steps(session: Session, found: RunDetail) -> None:
+def _print_steps(session: Session, detail: RunDetail) -> None:
     zone = session.the_shop.clock
-    version = f", version {found.routine_version}" if found.routine_version else ""
-    console.print(f"{found.machine_tag}: {found.routine_name or found.work}{version}")
-    for step in found.steps:
+    version = f", version {detail.routine_version}" if detail.routine_version else ""
+    console.print(f"{detail.machine_tag}: {detail.routine_name or detail.work}{version}")
+    for step in detail.steps:
         who = f"  {step.by}, {local(step.at, zone)}" if step.at else ""
         word = f"  “{step.word}”" if step.word else ""
         console.print(f"  {step.number:>2}  {step.state:<9}  {step.in_words}{who}{word}")

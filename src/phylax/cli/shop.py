@@ -67,11 +67,11 @@ def add_person(session: Session, login: str, name: str, role: str, password: str
 @pass_session
 def set_activity(session: Session, login: str, active: bool) -> None:
     """Say whether a person may sign in."""
-    found = next((p for p in session.shop.people.list() if p.login == login), None)
-    if found is None:
+    person = next((p for p in session.shop.people.list() if p.login == login), None)
+    if person is None:
         raise click.UsageError(f"There is nobody with the login {login!r}.")
-    session.shop.people.set_activity(found.id, active)
-    console.print(f"{found.name} {'may sign in' if active else 'can no longer sign in'}.")
+    session.shop.people.set_activity(person.id, active)
+    console.print(f"{person.name} {'may sign in' if active else 'can no longer sign in'}.")
 
 
 @command.command("change-password")

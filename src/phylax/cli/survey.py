@@ -67,9 +67,9 @@ def _print_ledger(session: Session, machine: str, form: str) -> None:
             for place in line.places:
                 if place.holds.count:
                     _print_place(line.name, place)
-        unread = [(line.name, one) for line in ledger.lines for one in line.unread]
-        for key, one in unread[:_NAMED]:
-            console.print(f"Not looked at for {key}: {one.path} ({one.why})")
+        unread = [(line.name, entry) for line in ledger.lines for entry in line.unread]
+        for key, entry in unread[:_NAMED]:
+            console.print(f"Not looked at for {key}: {entry.path} ({entry.why})")
         if len(unread) > _NAMED:
             console.print(f"… and {count(len(unread) - _NAMED, 'place')} more; see --format json.")
 
@@ -133,10 +133,10 @@ def listing(
         Column("file", lambda i: i.path),
         Column("in", lambda i: i.place),
     )
-    found = session.shop.surveys.listing(
+    items = session.shop.surveys.listing(
         ledger.survey_id, category, largest_first=largest, place=place, folder=folder
     )
-    print_list(form, found, columns, empty="The listing is empty.")
+    print_list(form, items, columns, empty="The listing is empty.")
 
 
 def _print_folders(
@@ -150,5 +150,5 @@ def _print_folders(
         Column("folder", lambda f: f.folder or "(directly)"),
         Column("in", lambda f: f.place),
     )
-    found = session.shop.surveys.folders(ledger.survey_id, category, place=place, folder=folder)
-    print_list(form, found, columns, empty="The listing is empty.")
+    folders = session.shop.surveys.folders(ledger.survey_id, category, place=place, folder=folder)
+    print_list(form, folders, columns, empty="The listing is empty.")

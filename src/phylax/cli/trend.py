@@ -116,11 +116,11 @@ def threshold(
     if scope is Scope.SHOP and no_own:
         raise click.UsageError("The shop has one always; give PERCENT.")
     shop, change = session.shop, percent is not None or no_own
-    one = shop.machines.get(machine) if machine else None
-    owner = one.client_id if one else client
+    current = shop.machines.get(machine) if machine else None
+    owner = current.client_id if current else client
     whom = shop.clients.find(owner) if owner else None
-    if change and one:
-        one = shop.machines.set_threshold(one, percent)
+    if change and current:
+        current = shop.machines.set_threshold(current, percent)
     elif change and whom:
         whom = shop.clients.set_threshold(whom, percent)
     elif percent is not None:
@@ -128,8 +128,8 @@ def threshold(
     above, whose = shop.shop().threshold_percent, "the shop's"
     if whom and whom.threshold_percent:
         above, whose = whom.threshold_percent, f"{whom.name}'s"
-    if one and one.threshold_percent:
-        above, whose = one.threshold_percent, "its own"
+    if current and current.threshold_percent:
+        above, whose = current.threshold_percent, "its own"
     console.print(f"{in_words_of(scope, machine, client)}: nearly full above {above} %, {whose}")
 
 
@@ -145,14 +145,14 @@ def soon(session: Session, within: str, form: str) -> None:
         raise click.BadParameter(str(error), param_hint="--within") from error
     zone = session.the_shop.clock
 
-    def likely(one: VolumeProspect) -> str:
-        at = one.crosses.likely if one.crosses else None
-        return "already" if one.over else f"{at.astimezone(zone):%Y-%m-%d}" if at else "–"
+    def likely(prospect: VolumeProspect) -> str:
+        at = prospect.crosses.likely if prospect.crosses else None
+        return "already" if prospect.over else f"{at.astimezone(zone):%Y-%m-%d}" if at else "–"
 
-    def between(one: VolumeProspect) -> str:
+    def between(prospect: VolumeProspect) -> str:
         return (
-            f"Over {one.threshold_percent} %: {in_words(one.crosses, zone)}."
-            if (one.crosses and not one.over)
+            f"Over {prospect.threshold_percent} %: {in_words(prospect.crosses, zone)}."
+            if (prospect.crosses and not prospect.over)
             else ""
         )
 
@@ -165,8 +165,8 @@ def soon(session: Session, within: str, form: str) -> None:
         Column("between", between, below=True),
         Column("advice", lambda p: p.advice.words if p.advice else "", below=True),
     )
-    found = session.shop.trends.volumes(days=max(1, min(days, 730)))
-    print_list(form, found, columns, empty="No volume will be over its threshold so soon.")
+    prospects = session.shop.trends.volumes(days=max(1, min(days, 730)))
+    print_list(form, prospects, columns, empty="No volume will be over its threshold so soon.")
 
 
 @command.command("shop")
@@ -181,11 +181,11 @@ def shop(session: Session, weeks: int) -> None:
         bar = "█" * round(40 * week.size / most)
         console.print(f"  {week.monday:%Y-%m-%d} {show_size(week.size):>10} {bar}")
     console.print("\nWhat costs the most, in 26 weeks")
-    for one in trends.costliest[:8]:
-        console.print(f"  {show_size(one.size):>10} {one.name}")
+    for category in trends.costliest[:8]:
+        console.print(f"  {show_size(category.size):>10} {category.name}")
     if trends.advised:
         console.print("\nHow often volumes are cleaned")
-        for verdict, volumes in sorted(trends.advised.items(), key=lambda one: -one[1]):
+        for verdict, volumes in sorted(trends.advised.items(), key=lambda advised: -advised[1]):
             console.print(f"  {volumes:>10} {verdict}")
     for change in trends.changes:
         before, after = change.before, change.after

@@ -60,8 +60,8 @@ class ChangedMeanwhileError(RefusedError):
     @property
     def current(self) -> dict[str, Any]:
         """What it is now."""
-        found: dict[str, Any] = self.body.get("current", {})
-        return found
+        sent: dict[str, Any] = self.body.get("current", {})
+        return sent
 
 
 class ServiceError(RefusedError):

@@ -42,9 +42,9 @@ class AgentLink(Http):
 
     def _answered(self, response: httpx.Response) -> None:
         super()._answered(response)
-        said = heard(response.headers.get(HEADER, ""))
-        if said is not None and self._told_records is not None:
-            self._told_records(said)
+        generation = heard(response.headers.get(HEADER, ""))
+        if generation is not None and self._told_records is not None:
+            self._told_records(generation)
 
     def report(self, message: Message, *, age: float | None = None) -> None:
         """Send a message; the service applies it once however often it is sent.
@@ -74,5 +74,5 @@ class AgentLink(Http):
 
     def progress(self, run_id: int, lease: str, progress: Progress) -> bool:
         """Tell how far a run is; whether to go on."""
-        told = LeasedProgress(lease=lease, progress=progress)
-        return self.post(GoOn, f"/agent/runs/{run_id}/progress", told).go_on
+        message = LeasedProgress(lease=lease, progress=progress)
+        return self.post(GoOn, f"/agent/runs/{run_id}/progress", message).go_on

@@ -259,8 +259,8 @@ class Runs(Family):
         self, run_id: int, number: int, state: StepState = StepState.DONE, word: str = ""
     ) -> RunDetail:
         """Tick a step by hand, leave it out with a word, or open it again."""
-        said = StepTick(state=state, word=word)
-        return self._http.post(RunDetail, f"/runs/{run_id}/steps/{number}", said)
+        edit = StepTick(state=state, word=word)
+        return self._http.post(RunDetail, f"/runs/{run_id}/steps/{number}", edit)
 
     def follow(self, run_id: int, *, every: float = 0.5) -> Iterator[RunDetail]:
         """The run each time it has changed, until it has ended.

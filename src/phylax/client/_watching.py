@@ -35,23 +35,23 @@ class Attentions(Family):
     def get(self, attention_id: int) -> Attention:
         return self._http.get(Attention, f"/attention/{attention_id}")
 
-    def take_on(self, one: Attention) -> Attention:
+    def take_on(self, item: Attention) -> Attention:
         """I look after it; ChangedMeanwhileError where somebody was faster."""
-        return self._handle(one, AttentionEdit(handling=Handling.TAKEN))
+        return self._handle(item, AttentionEdit(handling=Handling.TAKEN))
 
-    def give_back(self, one: Attention) -> Attention:
-        return self._handle(one, AttentionEdit(handling=Handling.OPEN))
+    def give_back(self, item: Attention) -> Attention:
+        return self._handle(item, AttentionEdit(handling=Handling.OPEN))
 
-    def put_off(self, one: Attention, until: datetime) -> Attention:
+    def put_off(self, item: Attention, until: datetime) -> Attention:
         """It stays away until then, or until it gets worse."""
-        return self._handle(one, AttentionEdit(handling=Handling.PUT_OFF, until=until))
+        return self._handle(item, AttentionEdit(handling=Handling.PUT_OFF, until=until))
 
-    def settle(self, one: Attention, word: str) -> Attention:
+    def settle(self, item: Attention, word: str) -> Attention:
         """It is done with, and stays away until it gets worse; the word goes into the record."""
-        return self._handle(one, AttentionEdit(handling=Handling.SETTLED, word=word))
+        return self._handle(item, AttentionEdit(handling=Handling.SETTLED, word=word))
 
-    def _handle(self, one: Attention, edit: AttentionEdit) -> Attention:
-        return self._http.put(Attention, f"/attention/{one.id}", edit, one.version)
+    def _handle(self, item: Attention, edit: AttentionEdit) -> Attention:
+        return self._http.put(Attention, f"/attention/{item.id}", edit, item.version)
 
 
 class Trends(Family):

@@ -42,9 +42,9 @@ def balance(
 ) -> Balance:
     """Add up what became of each category, and explain what is left unequal. `uncertain`: the agent
     was cut off and could not count everything."""
-    removed = sum((one.removed for one in outcomes), Tally())
-    held = sum((one.held for one in outcomes), Tally())
-    linked = sum((one.linked for one in outcomes), Tally())
+    removed = sum((outcome.removed for outcome in outcomes), Tally())
+    held = sum((outcome.held for outcome in outcomes), Tally())
+    linked = sum((outcome.linked for outcome in outcomes), Tally())
     before, after = tuple(before), tuple(after)
     freed = freed_on_volumes(before, after)
     why = [*_against_promise(promised, removed, held, outcomes)]
@@ -72,7 +72,7 @@ def freed_on_volumes(before: Iterable[ReadingIn], after: Iterable[ReadingIn]) ->
 
 
 def _stuck(outcomes: Iterable[CategoryOutcome]) -> Tally:
-    stays = [stay for one in outcomes for stay in one.left if stay.reason.should_have_gone]
+    stays = [stay for outcome in outcomes for stay in outcome.left if stay.reason.should_have_gone]
     return Tally(count=sum(s.count for s in stays), size=sum(s.size for s in stays))
 
 
@@ -84,8 +84,8 @@ def _against_promise(
     promised: Tally | None, removed: Tally, held: Tally, outcomes: Sequence[CategoryOutcome]
 ) -> Iterable[str]:
     by_reason: dict[str, Tally] = {}
-    for one in outcomes:
-        for stay in one.left:
+    for outcome in outcomes:
+        for stay in outcome.left:
             if stay.reason.should_have_gone:
                 so_far = by_reason.get(stay.reason, Tally())
                 by_reason[stay.reason] = so_far + Tally(count=stay.count, size=stay.size)
@@ -120,7 +120,7 @@ def _against_volumes(
             f"{count(linked.count, 'name')} went of files that have other names still: "
             f"{show_size(linked.size)} stay taken."
         )
-    rows = sum(one.removed.size for one in outcomes if _is_in_tables(one.category))
+    rows = sum(outcome.removed.size for outcome in outcomes if _is_in_tables(outcome.category))
     if rows:
         yield (
             f"{show_size(rows)} were rows in the browsers' own tables, whose files keep their size."

@@ -45,7 +45,7 @@ def set_right(message: Message, off: int) -> Message:
             return message.model_copy(
                 update={
                     "readings": _moved(message.readings, by),
-                    "volumes": tuple(_series(one, -off) for one in message.volumes),
+                    "volumes": tuple(_series(series, -off) for series in message.volumes),
                     "awake": message.awake and _awake(message.awake, by),
                 }
             )
@@ -72,7 +72,7 @@ def set_right(message: Message, off: int) -> Message:
 
 
 def _moved(readings: Sequence[ReadingIn], by: timedelta) -> tuple[ReadingIn, ...]:
-    return tuple(one.model_copy(update={"at": one.at + by}) for one in readings)
+    return tuple(reading.model_copy(update={"at": reading.at + by}) for reading in readings)
 
 
 def _series(readings: VolumeReadings, by: int) -> VolumeReadings:
@@ -86,8 +86,8 @@ def _awake(awake: Awake, by: timedelta) -> Awake:
             "since": awake.since + by,
             "booted_at": awake.booted_at and awake.booted_at + by,
             "slept": tuple(
-                one.model_copy(update={"begin": one.begin + by, "end": one.end + by})
-                for one in awake.slept
+                sleep.model_copy(update={"begin": sleep.begin + by, "end": sleep.end + by})
+                for sleep in awake.slept
             ),
         }
     )

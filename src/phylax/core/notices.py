@@ -215,7 +215,7 @@ def wanted(items: list[Attention], at_once: AtOnce) -> list[Attention]:
     """What somebody wants to be told of these at once."""
     if at_once is AtOnce.NEVER:
         return []
-    return [one for one in items if at_once is AtOnce.ALL or one.urgency >= URGENT]
+    return [item for item in items if at_once is AtOnce.ALL or item.urgency >= URGENT]
 
 
 def retry_at(tries: int, now: datetime) -> datetime | None:

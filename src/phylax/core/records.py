@@ -70,10 +70,10 @@ def digest(entry: Entry, previous: str) -> str:
     The text hashed is JSON with sorted keys, no spaces, times as epoch seconds, fields that are
     not set left out, so that a field added later does not change older digests.
     """
-    said: dict[str, Any] = entry.model_dump(mode="json", include=set(Entry.model_fields))
-    said["at"] = to_seconds(entry.at)
-    said = {name: value for name, value in said.items() if value is not None}
-    text = json.dumps(said | {"previous": previous}, sort_keys=True, separators=(",", ":"))
+    content: dict[str, Any] = entry.model_dump(mode="json", include=set(Entry.model_fields))
+    content["at"] = to_seconds(entry.at)
+    content = {name: value for name, value in content.items() if value is not None}
+    text = json.dumps(content | {"previous": previous}, sort_keys=True, separators=(",", ":"))
     return sha256(text.encode("utf-8")).hexdigest()
 
 

@@ -88,28 +88,28 @@ def write(document: Document) -> str:
     entries = ""
     for (scope, name), entry, note in document.protect:
         of = {} if scope is Scope.SHOP else {str(scope): name}
-        told = {**of, str(entry.kind): entry.what, **({"note": note} if note else {})}
+        line = {**of, str(entry.kind): entry.what, **({"note": note} if note else {})}
         # a table of its own for each, so that people can add one below
-        entries += f"\n[[protect]]\n{tomli_w.dumps(told)}"
+        entries += f"\n[[protect]]\n{tomli_w.dumps(line)}"
     return f"{_HEAD}\n{tomli_w.dumps(ordered)}{entries}"
 
 
 def _plain(rule: Rule) -> dict[str, Any]:
     """A rule as people write it."""
-    said = {f: getattr(rule, f) for f in Rule.model_fields if getattr(rule, f) is not None}
-    for field in said:
+    fields = {f: getattr(rule, f) for f in Rule.model_fields if getattr(rule, f) is not None}
+    for field in fields:
         if field in _SPANS:
-            said[field] = show_span(said[field])
+            fields[field] = show_span(fields[field])
         elif field in _SIZES:
-            said[field] = exact_size(said[field])
+            fields[field] = exact_size(fields[field])
         elif field == "pressure":
-            said[field] = [
+            fields[field] = [
                 {"below_percent": s.below_percent, "keep_for": show_span(s.keep_for)}
-                for s in said[field]
+                for s in fields[field]
             ]
         elif field == "folders":
-            said[field] = list(said[field])
-    return said
+            fields[field] = list(fields[field])
+    return fields
 
 
 def read(text: str) -> Document:
@@ -141,13 +141,13 @@ def _table(value: Any, place: str) -> Mapping[str, Any]:
 
 
 def _read_rules(document: Document, subject: Subject, table: Any, place: str) -> None:
-    for category, said in _table(table, place).items():
+    for category, rule_table in _table(table, place).items():
         where = f"{place}.{category}"
         if category not in catalogue():
             raise ValueError(
                 f"[{where}]: no category {category!r}; there are {', '.join(catalogue())}"
             )
-        document.rules[subject, category] = _read_rule(_table(said, where), where)
+        document.rules[subject, category] = _read_rule(_table(rule_table, where), where)
 
 
 def _read_rule(said: Mapping[str, Any], place: str) -> Rule:
@@ -174,18 +174,18 @@ def _span(text: object) -> timedelta:
 
 
 def _read_entry(entry: Any, place: str) -> tuple[Subject, ProtectEntry, str]:
-    said = dict(_table(entry, place))
+    fields = dict(_table(entry, place))
     subject: Subject = (Scope.SHOP, "")
-    if "client" in said and "machine" in said:
+    if "client" in fields and "machine" in fields:
         raise ValueError(f"[{place}]: say client or machine, not both")
     for scope in (Scope.CLIENT, Scope.MACHINE):
-        if str(scope) in said:
-            subject = (scope, str(said.pop(str(scope))))
-    note = str(said.pop("note", ""))
-    if len(said) != 1 or (kind := next(iter(said))) not in set(ProtectKind):
+        if str(scope) in fields:
+            subject = (scope, str(fields.pop(str(scope))))
+    note = str(fields.pop("note", ""))
+    if len(fields) != 1 or (kind := next(iter(fields))) not in set(ProtectKind):
         raise ValueError(f"[{place}]: say one of folder, pattern or site")
     try:
-        return subject, ProtectEntry(kind=ProtectKind(kind), what=str(said[kind])), note
+        return subject, ProtectEntry(kind=ProtectKind(kind), what=str(fields[kind])), note
     except ValidationError as error:
         raise ValueError(f"[{place}]: {in_a_line(error)}") from None
 
@@ -193,9 +193,9 @@ def _read_entry(entry: Any, place: str) -> tuple[Subject, ProtectEntry, str]:
 def in_a_line(error: ValidationError) -> str:
     """What pydantic found, without its links and inputs."""
     return "; ".join(
-        f"{'.'.join(map(str, one['loc'])) or 'rule'}: "
-        f"{str(one['msg']).removeprefix('Value error, ')}"
-        for one in error.errors()
+        f"{'.'.join(map(str, detail['loc'])) or 'rule'}: "
+        f"{str(detail['msg']).removeprefix('Value error, ')}"
+        for detail in error.errors()
     )
 
 
@@ -233,8 +233,8 @@ def _in_words(rule: Rule | None) -> str:
     """What one scope says, field by field."""
     if rule is None:
         return ""
-    said = _plain(rule)
-    return ", ".join(f"{field.replace('_', ' ')} {_value(v)}" for field, v in said.items())
+    fields = _plain(rule)
+    return ", ".join(f"{field.replace('_', ' ')} {_value(v)}" for field, v in fields.items())
 
 
 def _value(value: Any) -> str:

@@ -223,8 +223,8 @@ def with_steps(conclusion: Conclusion | None, steps: Sequence[RunStep]) -> Concl
     if not left_out or ended.state not in (RunState.DONE, RunState.PARTLY):
         return ended
     named = ", ".join(step.in_words for step in left_out[:3])
-    told = f"{count(len(left_out), 'step')} left out: {named}"
-    reason = f"{ended.reason}; {told}" if ended.reason else told
+    words = f"{count(len(left_out), 'step')} left out: {named}"
+    reason = f"{ended.reason}; {words}" if ended.reason else words
     return ended.model_copy(update={"state": RunState.PARTLY, "reason": reason})
 
 

@@ -234,17 +234,24 @@ class VolumeReadings(_OfVolume):
 
 def by_volume(readings: Iterable[ReadingIn]) -> tuple[VolumeReadings, ...]:
     """Single measurements as series, one for each volume as long as it stays the same."""
-    found: dict[tuple[object, ...], list[ReadingIn]] = {}
-    for one in readings:
-        kind = (one.mount, one.capacity, one.name, one.file_system, one.disk, one.identity)
-        found.setdefault(kind, []).append(one)
+    series_of: dict[tuple[object, ...], list[ReadingIn]] = {}
+    for reading in readings:
+        kind = (
+            reading.mount,
+            reading.capacity,
+            reading.name,
+            reading.file_system,
+            reading.disk,
+            reading.identity,
+        )
+        series_of.setdefault(kind, []).append(reading)
     return tuple(
         VolumeReadings(
             **of_one[0].model_dump(exclude={"at", "free"}),
-            at=tuple(to_seconds(one.at) for one in of_one),
-            free=tuple(one.free for one in of_one),
+            at=tuple(to_seconds(reading.at) for reading in of_one),
+            free=tuple(reading.free for reading in of_one),
         )
-        for of_one in found.values()
+        for of_one in series_of.values()
     )
 
 

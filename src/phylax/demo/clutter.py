@@ -211,11 +211,11 @@ def things(tree: Tree, tag: str, system: System, memory: int) -> list[dict[str, 
     """What the machine has that is no file, as `things.json` lists it."""
     random = tree.random
     now = int(tree.now.timestamp())
-    found: list[dict[str, Any]] = []
+    listed: list[dict[str, Any]] = []
 
     def add(source: str, name: str, gib: float, days: float | None, group: str = "") -> None:
         made = None if days is None else now - int(days * 86400)
-        found.append(
+        listed.append(
             {"source": source, "name": name, "size": int(gib * GIB), "made": made, "group": group}
         )
 
@@ -241,5 +241,5 @@ def things(tree: Tree, tag: str, system: System, memory: int) -> list[dict[str, 
                     add("package-revisions", f"{package} ({90 - n})", 0.35, made, package)
             for n in range(3):
                 add("old-kernels", f"6.1.0-{31 - 3 * n}-amd64", 0.42, 25 + 70 * n, "kernels")
-    tree.total += sum(one["size"] for one in found)
-    return found
+    tree.total += sum(entry["size"] for entry in listed)
+    return listed

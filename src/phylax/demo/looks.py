@@ -49,7 +49,7 @@ def look_through(
         CategoryRule(category=key, rule=rule)
         for key, rule in rules.in_force_on(conn, machine_id).items()
     ]
-    entries = [one.entry for one in protections.in_force_on(conn, machine_id)]
+    entries = [listed.entry for listed in protections.in_force_on(conn, machine_id)]
     there: set[ProtectEntry] = set()
     lines = survey(
         quick,
@@ -60,7 +60,7 @@ def look_through(
         there=there.add,
         listing=lambda key, item: listed.setdefault(key, []).append(item),
     )
-    spec = next(one for one in scenario.MACHINES if one.tag == machine.folder.name)
+    spec = next(spec for spec in scenario.MACHINES if spec.tag == machine.folder.name)
     lately = spec.volumes[0].lately
     # five days of seven
     grows = {"own-folders": lately[1] * 5 / 7} if lately else {}

@@ -121,9 +121,9 @@ def _open_shop(conn: Connection, folder: Path, now: datetime) -> None:
     for login, name, role in scenario.PEOPLE:
         people.add(conn, login, name, role, hashed, at=began)
     for login, wishes in scenario.WISHES:
-        found = people.by_login(conn, login)
-        assert found is not None
-        notices.put_wishes(conn, found[0].id, wishes, who=found[0].name, at=began)
+        known = people.by_login(conn, login)
+        assert known is not None
+        notices.put_wishes(conn, known[0].id, wishes, who=known[0].name, at=began)
     owner = people.by_login(conn, "ines")
     assert owner is not None
     token, token_hash = new_secret("phylax")
@@ -176,9 +176,11 @@ def _make_rounds(
     routines.ship(conn, at=at)
     for routine in scenario.ROUTINES:
         routines.add(conn, routine, who="Ines Marrow", at=at)
-    routine_ids = {one.name: one.id for one in routines.routines(conn, after=0, limit=100)}
-    client_ids = {one.name: one.id for one in shop.clients(conn, after=0, limit=100)}
-    person_ids = {one.name: one.id for one in people.everyone(conn)}
+    routine_ids = {
+        routine.name: routine.id for routine in routines.routines(conn, after=0, limit=100)
+    }
+    client_ids = {client.name: client.id for client in shop.clients(conn, after=0, limit=100)}
+    person_ids = {person.name: person.id for person in people.everyone(conn)}
     for spec in scenario.ROUNDS:
         began = (now - timedelta(days=spec.began_days_ago)).astimezone(zone).date()
         edit = RoundEdit(
@@ -201,7 +203,7 @@ def _make_rounds(
 
 def _close(conn: Connection, now: datetime, zone: ZoneInfo) -> None:
     today = now.astimezone(zone).date()
-    client_ids = {one.name: one.id for one in shop.clients(conn, after=0, limit=100)}
+    client_ids = {client.name: client.id for client in shop.clients(conn, after=0, limit=100)}
     for spec in scenario.CLOSED:
         first = today + timedelta(days=spec.first_in)
         edit = ClosingDaysEdit(
@@ -228,12 +230,12 @@ def _on_bench(conn: Connection, machine_ids: dict[str, int], now: datetime) -> N
     """A machine on the bench, its list begun."""
     tag, name, who = scenario.ON_BENCH
     at = to_seconds(now) - 5400
-    found = routines.routines(conn, after=0, limit=100)
-    routine = next(one for one in found if one.name == name)
+    listed = routines.routines(conn, after=0, limit=100)
+    routine = next(known for known in listed if known.name == name)
     new = NewRoutineRuns(machine_ids=(machine_ids[tag],), on_bench=True)
     (run,) = create.make_routines(conn, routine, new, who=who, at=at)
-    said = StepTick(word="the reading lists on the desktop must stay")
-    checklist.tick(conn, run, 1, said, who=who, at=at + 600)
+    edit = StepTick(word="the reading lists on the desktop must stay")
+    checklist.tick(conn, run, 1, edit, who=who, at=at + 600)
 
 
 def _skip(
@@ -420,7 +422,7 @@ def _result(deed: _Deed, run_id: int) -> ResultMessage:
 
 def _takes(deed: _Deed) -> timedelta:
     """A few minutes; three times as long on a disk that turns."""
-    spec = next(one for one in scenario.MACHINES if one.tag == deed.machine)
+    spec = next(spec_ for spec_ in scenario.MACHINES if spec_.tag == deed.machine)
     seconds = 180 + deed.at.day * 4
     return timedelta(seconds=3 * seconds if spec.volumes[0].disk == "spinning" else seconds)
 

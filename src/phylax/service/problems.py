@@ -85,16 +85,16 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(RequestValidationError)
     def bad_request(request: Request, error: RequestValidationError) -> JSONResponse:
-        found = Problem(422, "not-allowed", "Some values are not allowed.")
-        found.errors = [
+        problem = Problem(422, "not-allowed", "Some values are not allowed.")
+        problem.errors = [
             FieldProblem(
                 pointer="/" + "/".join(str(p) for p in e["loc"][1:]),
                 detail=e["msg"].removeprefix("Value error, "),
             )
             for e in error.errors()
         ]
-        found.detail = "; ".join(f"{e.pointer}: {e.detail}" for e in found.errors[:3])
-        return found.response()
+        problem.detail = "; ".join(f"{e.pointer}: {e.detail}" for e in problem.errors[:3])
+        return problem.response()
 
     @app.exception_handler(HTTPException)
     def http(request: Request, error: HTTPException) -> JSONResponse:

@@ -17,7 +17,7 @@ _SEEN_TO_WITHIN = 3600
 
 def kept(conn: Connection, machine_ids: Iterable[int], *, at: int) -> dict[int, list[Kept]]:
     """What is open on some machines, or ended not long ago, by machine."""
-    found: dict[int, list[Kept]] = {}
+    kept_by_machine: dict[int, list[Kept]] = {}
     rows = conn.execute(
         """
         SELECT a.machine_id, a.id, a.cause, a.subject, a.grade, a.last_seen, a.times, a.ended_at,
@@ -34,48 +34,50 @@ def kept(conn: Connection, machine_ids: Iterable[int], *, at: int) -> dict[int, 
         {"wanted": json.dumps(list(machine_ids)), "recent": at - SAME_WITHIN},
     )
     for machine_id, number, cause, *rest in rows:
-        found.setdefault(machine_id, []).append(Kept(number, Cause(cause), *rest))
-    return found
+        kept_by_machine.setdefault(machine_id, []).append(Kept(number, Cause(cause), *rest))
+    return kept_by_machine
 
 
 def changes(todo: Keep, *, at: int) -> bool:
     """Whether there is anything to be written down."""
     return bool(todo.begin or todo.again or todo.end) or any(
-        _is_news(before, found) or at - before.last_seen >= _SEEN_TO_WITHIN
-        for before, found in todo.still
+        _is_news(before, finding) or at - before.last_seen >= _SEEN_TO_WITHIN
+        for before, finding in todo.still
     )
 
 
 def carry_out(conn: Connection, todo: Keep, *, at: int) -> bool:
     """Begin, go on and end; whether anything changed that somebody might see."""
-    for found in todo.begin:
-        _begin(conn, found, at)
-    for before, found in todo.again:
+    for finding in todo.begin:
+        _begin(conn, finding, at)
+    for before, finding in todo.again:
         conn.execute(
             "UPDATE attention SET ended_at = NULL, times = times + 1 WHERE id = ?", (before.id,)
         )
-        _go_on(conn, before, found, at)
-    for before, found in todo.still:
-        _go_on(conn, before, found, at)
+        _go_on(conn, before, finding, at)
+    for before, finding in todo.still:
+        _go_on(conn, before, finding, at)
     for gone in todo.end:
         conn.execute(
             "UPDATE attention SET ended_at = ?, version = version + 1 WHERE id = ?", (at, gone.id)
         )
     return bool(todo.begin or todo.again or todo.end) or any(
-        _is_news(before, found) for before, found in todo.still
+        _is_news(before, finding) for before, finding in todo.still
     )
 
 
-def _is_news(before: Kept, found: Finding) -> bool:
-    return before.text != _text(found) or is_worse(found.cause, before.handled_grade, found.grade)
+def _is_news(before: Kept, finding: Finding) -> bool:
+    return before.text != _text(finding) or is_worse(
+        finding.cause, before.handled_grade, finding.grade
+    )
 
 
-def _text(found: Finding) -> str:
-    return found.model_dump_json(exclude={"since", "machine_tag", "client_id", "client_name"})
+def _text(finding: Finding) -> str:
+    return finding.model_dump_json(exclude={"since", "machine_tag", "client_id", "client_name"})
 
 
-def _begin(conn: Connection, found: Finding, at: int) -> None:
-    since = to_seconds(found.since) if found.since else at
+def _begin(conn: Connection, finding: Finding, at: int) -> None:
+    since = to_seconds(finding.since) if finding.since else at
     conn.execute(
         """
         INSERT INTO attention
@@ -83,20 +85,20 @@ def _begin(conn: Connection, found: Finding, at: int) -> None:
         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
         """,
         (
-            found.machine_id, found.cause, found.subject, _text(found), found.urgency,
-            found.grade, since, at, at,
+            finding.machine_id, finding.cause, finding.subject, _text(finding), finding.urgency,
+            finding.grade, since, at, at,
         ),
     )  # fmt: skip
 
 
-def _go_on(conn: Connection, before: Kept, found: Finding, at: int) -> None:
+def _go_on(conn: Connection, before: Kept, finding: Finding, at: int) -> None:
     """It is still there; what was handled comes back when it got worse."""
-    comes_back = is_worse(found.cause, before.handled_grade, found.grade)
+    comes_back = is_worse(finding.cause, before.handled_grade, finding.grade)
     conn.execute(
         """
         UPDATE attention SET found = ?, urgency = ?, grade = ?, last_seen = ? WHERE id = ?
         """,
-        (_text(found), found.urgency, found.grade, at, before.id),
+        (_text(finding), finding.urgency, finding.grade, at, before.id),
     )
     if comes_back:
         conn.execute(

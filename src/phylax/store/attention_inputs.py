@@ -71,9 +71,9 @@ def standings(
     stand = {row["id"]: row for row in rows}
     left = repeat_leftovers.often(conn)
     last = runs.runs_by_id(conn, json.dumps([row["last_run_id"] for row in rows]))
-    said: dict[int, list[Outlook]] = {}
-    for one in outlooks.of_machines(conn, [machine.id for machine in machines]):
-        said.setdefault(one.machine_id, []).append(one)
+    outlooks_of: dict[int, list[Outlook]] = {}
+    for outlook in outlooks.of_machines(conn, [machine.id for machine in machines]):
+        outlooks_of.setdefault(outlook.machine_id, []).append(outlook)
     held = _held(conn, ids)
     awake_since = _awake_since(conn, at)
     return [
@@ -88,7 +88,7 @@ def standings(
             looked_at=row["looked_at"] and from_seconds(row["looked_at"]),
             left_often=left.get(machine.id),
             kept_young=_KEPT_YOUNG.validate_json(row["kept_young"] or "[]"),
-            outlooks=tuple(said.get(machine.id, ())),
+            outlooks=tuple(outlooks_of.get(machine.id, ())),
             held=tuple(held.get(machine.id, ())),
             awake_since=awake_since and from_seconds(awake_since),
             newest_agent=newest_agent,
@@ -100,7 +100,7 @@ def standings(
 
 def _held(conn: Connection, ids: str) -> dict[int, list[HeldOn]]:
     """What holds keep on each volume of some machines."""
-    found: dict[int, list[HeldOn]] = {}
+    held_by_machine: dict[int, list[HeldOn]] = {}
     for row in conn.execute(
         """
         SELECT h.machine_id, h.mount, sum(h.held_size) AS size, min(h.held_at) AS since,
@@ -117,8 +117,8 @@ def _held(conn: Connection, ids: str) -> dict[int, list[HeldOn]]:
             since=from_seconds(row["since"]),
             until=from_seconds(row["until"]),
         )
-        found.setdefault(row["machine_id"], []).append(held)
-    return found
+        held_by_machine.setdefault(row["machine_id"], []).append(held)
+    return held_by_machine
 
 
 def _awake_since(conn: Connection, at: int) -> int | None:
@@ -138,5 +138,5 @@ def note_kept_young(conn: Connection, survey: Survey) -> None:
     number = survey.machine_id
     row = conn.execute("SELECT kept_young FROM machines WHERE id = ?", (number,)).fetchone()
     young = kept_young(survey, _KEPT_YOUNG.validate_json(row[0] or "[]"))
-    said = _KEPT_YOUNG.dump_json(young).decode() if young else None
-    conn.execute("UPDATE machines SET kept_young = ? WHERE id = ?", (said, number))
+    text = _KEPT_YOUNG.dump_json(young).decode() if young else None
+    conn.execute("UPDATE machines SET kept_young = ? WHERE id = ?", (text, number))

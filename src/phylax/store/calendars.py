@@ -60,9 +60,9 @@ def was_read(conn: Connection, feed_id: int, *, at: int) -> None:
     conn.execute("UPDATE calendars SET read_at = ? WHERE id = ?", (at, feed_id))
 
 
-def read_is_old(found: Feed, *, at: int) -> bool:
+def read_is_old(subscribed: Feed, *, at: int) -> bool:
     """Whether it is worth a write that it was read."""
-    return found.read_at is None or at - found.read_at.timestamp() > _READ_TO_WITHIN
+    return subscribed.read_at is None or at - subscribed.read_at.timestamp() > _READ_TO_WITHIN
 
 
 def withdraw(conn: Connection, feed_id: int, *, at: int) -> bool:

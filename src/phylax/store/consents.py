@@ -82,7 +82,7 @@ def use(conn: Connection, consent_id: int, run_id: int) -> None:
 
 def agreed(conn: Connection, run_id: int) -> list[tuple[Consent, list[Item]]]:
     """The consents a run acts on, each with exactly its items."""
-    found = [
+    consents = [
         _consent(r) for r in conn.execute("SELECT * FROM consents WHERE run_id = ?", (run_id,))
     ]
     return [
@@ -101,7 +101,7 @@ def agreed(conn: Connection, run_id: int) -> list[tuple[Consent, list[Item]]]:
                 )
             ],
         )
-        for consent in found
+        for consent in consents
     ]
 
 

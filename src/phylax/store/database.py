@@ -25,8 +25,8 @@ class NewerFileError(Exception):
 def migrations() -> list[tuple[int, str]]:
     """The schema files as (number, SQL), in order."""
     files = resources.files("phylax.store.schema").iterdir()
-    found = [(int(f.name[:4]), f.read_text("utf-8")) for f in files if f.name.endswith(".sql")]
-    return sorted(found)
+    scripts = [(int(f.name[:4]), f.read_text("utf-8")) for f in files if f.name.endswith(".sql")]
+    return sorted(scripts)
 
 
 class Database:

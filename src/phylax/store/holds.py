@@ -109,11 +109,14 @@ def take(conn: Connection, machine_id: int, message: HeldMessage, run_id: int | 
         INSERT INTO held_items (hold_id, number, place, path, size, fate)
         VALUES (?, ?, ?, ?, ?, 'held')
         """,
-        [(hold_id, one.number, one.place, one.path, one.size) for one in new],
+        [
+            (hold_id, held_item.number, held_item.place, held_item.path, held_item.size)
+            for held_item in new
+        ],
     )
     conn.execute(
         "UPDATE holds SET held_count = held_count + ?, held_size = held_size + ? WHERE id = ?",
-        (len(new), sum(one.size for one in new), hold_id),
+        (len(new), sum(held_item.size for held_item in new), hold_id),
     )
 
 

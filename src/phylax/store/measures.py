@@ -31,17 +31,17 @@ class VolumeMeasure(NamedTuple):
 
 
 def counts(conn: Connection) -> Counts:
-    def one(sql: str) -> int:
+    def number_of(sql: str) -> int:
         return int(conn.execute(sql).fetchone()[0])
 
     def by(sql: str) -> dict[str, int]:
         return {str(row[0]): int(row[1]) for row in conn.execute(sql)}
 
     return Counts(
-        machines=one("SELECT count(*) FROM machines"),
-        enrolled=one("SELECT count(*) FROM agents"),
-        heard=one("SELECT count(*) FROM machines WHERE seen_at > unixepoch() - 86400"),
-        outlooks_due=one("SELECT count(*) FROM outlooks_due"),
+        machines=number_of("SELECT count(*) FROM machines"),
+        enrolled=number_of("SELECT count(*) FROM agents"),
+        heard=number_of("SELECT count(*) FROM machines WHERE seen_at > unixepoch() - 86400"),
+        outlooks_due=number_of("SELECT count(*) FROM outlooks_due"),
         attention=by("SELECT cause, count(*) FROM attention WHERE ended_at IS NULL GROUP BY cause"),
         runs=by(
             "SELECT state, count(*) FROM runs WHERE state IN ('waiting', 'offered', 'running')"

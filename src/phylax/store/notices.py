@@ -37,8 +37,8 @@ _WISHES = """
 def _wishes(row: sqlite3.Row) -> Wishes:
     if row["version"] is None:
         return Wishes(person_id=row["person_id"], person_name=row["person_name"])
-    found = {name: row[name] for name in Wishes.model_fields}
-    return Wishes.model_validate(found | {"mail": row["mail"] or None})
+    columns = {name: row[name] for name in Wishes.model_fields}
+    return Wishes.model_validate(columns | {"mail": row["mail"] or None})
 
 
 def wishes(conn: Connection, person_id: int) -> Wishes | None:
@@ -195,7 +195,8 @@ def add(
     if row is None:
         return False
     conn.executemany(
-        "INSERT INTO notice_attention VALUES (?, ?)", [(row["id"], one) for one in about]
+        "INSERT INTO notice_attention VALUES (?, ?)",
+        [(row["id"], attention_id) for attention_id in about],
     )
     return True
 
@@ -316,11 +317,11 @@ def told(conn: Connection, *, at: int) -> list[Told]:
     }
     return [
         Told(
-            attention=one,
-            told_grade=known[one.id]["told_grade"],
-            began_at=from_seconds(known[one.id]["began_at"]),
+            attention=item,
+            told_grade=known[item.id]["told_grade"],
+            began_at=from_seconds(known[item.id]["began_at"]),
         )
-        for one in attention.all_open(conn, at=at)
+        for item in attention.all_open(conn, at=at)
     ]
 
 

@@ -85,13 +85,16 @@ def add_occurrences(
                           until_at, takes)
         VALUES (?, ?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING
         """,
-        [(round_id, *routine, work, listed, name, at, int(at_hand), *one) for one in made],
+        [
+            (round_id, *routine, work, listed, name, at, int(at_hand), *occurring)
+            for occurring in made
+        ],
     )
 
 
 def of_round(conn: Connection, round_id: int, machine_ids: Sequence[int]) -> dict[int, list[Run]]:
     """A round's runs that have not ended, by machine."""
-    found: dict[int, list[Run]] = {}
+    runs_by_occurrence: dict[int, list[Run]] = {}
     for row in conn.execute(
         f"""
         {RUN} WHERE r.round_id IS NOT NULL AND r.state IN ('waiting', 'offered', 'running')
@@ -99,8 +102,8 @@ def of_round(conn: Connection, round_id: int, machine_ids: Sequence[int]) -> dic
         """,
         (round_id, json.dumps(list(machine_ids))),
     ):
-        found.setdefault(row["machine_id"], []).append(as_run(row))
-    return found
+        runs_by_occurrence.setdefault(row["machine_id"], []).append(as_run(row))
+    return runs_by_occurrence
 
 
 def run_of_occurrence(
@@ -190,7 +193,7 @@ def _stretches(row: sqlite3.Row) -> tuple[Stretch, ...]:
 
 
 def stretches_in(text: str) -> tuple[Stretch, ...]:
-    return tuple(Stretch(*one) for one in json.loads(text))
+    return tuple(Stretch(*stretch) for stretch in json.loads(text))
 
 
 def worked_between(

@@ -114,35 +114,39 @@ def grounds(conn: Connection, volume_ids: Iterable[int]) -> list[Ground]:
             began_at=row["began_at"] or 0,
             days=days.get(row["id"], []),
             cleanings=cleanings.get(row["id"], []),
-            others=[one[1:] for one in beside.get(row["machine_id"], []) if one[0] != row["id"]],
+            others=[
+                volume[1:] for volume in beside.get(row["machine_id"], []) if volume[0] != row["id"]
+            ],
         )
         for row in volumes
     ]
 
 
-def put(conn: Connection, found: Iterable[tuple[Outlook, int]], done: Iterable[int]) -> None:
+def put(conn: Connection, outlooks: Iterable[tuple[Outlook, int]], done: Iterable[int]) -> None:
     """Keep outlooks, each with the free bytes it was made at; `done` need no new one now."""
     conn.executemany(
         "INSERT OR REPLACE INTO outlooks VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         [
             (
-                one.volume_id,
-                one.machine_id,
+                outlook.volume_id,
+                outlook.machine_id,
                 free,
-                *_times(one),
-                int(one.changed is not None),
-                int(one.over),
-                one.advice.verdict if one.advice else None,
-                one.model_dump_json(exclude_defaults=True),
+                *_times(outlook),
+                int(outlook.changed is not None),
+                int(outlook.over),
+                outlook.advice.verdict if outlook.advice else None,
+                outlook.model_dump_json(exclude_defaults=True),
             )
-            for one, free in found
+            for outlook, free in outlooks
         ],
     )
-    conn.executemany("DELETE FROM outlooks_due WHERE volume_id = ?", [(one,) for one in done])
+    conn.executemany(
+        "DELETE FROM outlooks_due WHERE volume_id = ?", [(volume_id,) for volume_id in done]
+    )
 
 
-def _times(one: Outlook) -> tuple[int | None, int | None, int | None, int | None]:
-    crosses, full = one.crosses or Crossing(), one.full or Crossing()
+def _times(outlook: Outlook) -> tuple[int | None, int | None, int | None, int | None]:
+    crosses, full = outlook.crosses or Crossing(), outlook.full or Crossing()
     moments = (crosses.soonest, crosses.likely, crosses.latest, full.likely)
     first, likely, latest, filled = (None if at is None else to_seconds(at) for at in moments)
     return first, likely, latest, filled
@@ -222,10 +226,10 @@ def note_cleaning(
             ask_outlook(conn, volume_id)
     sums = [
         {
-            "machine": machine_id, "week": week_of(at), "category": one.category,
-            "size": one.removed.size, "items": one.removed.count,
+            "machine": machine_id, "week": week_of(at), "category": outcome.category,
+            "size": outcome.removed.size, "items": outcome.removed.count,
         }
-        for one in result.outcomes
+        for outcome in result.outcomes
     ]  # fmt: skip
     conn.executemany(
         """
@@ -299,28 +303,28 @@ class LookSums(NamedTuple):
 
 
 def note_survey(
-    conn: Connection, found: Ledger, *, second: bool, at: int, is_newest: bool = True
+    conn: Connection, ledger: Ledger, *, second: bool, at: int, is_newest: bool = True
 ) -> None:
     """What a whole survey found, by category; and on each volume what can go."""
     sums = {
         line.category: (line.holds.size, line.goes.size + line.needs_yes.size)
-        for line in found.lines
+        for line in ledger.lines
         if line.holds.size
     }
     conn.execute(
         "INSERT OR REPLACE INTO survey_sums VALUES (?, ?, ?, ?, ?)",
-        (found.machine_id, at, found.survey_id, int(second), json.dumps(sums)),
+        (ledger.machine_id, at, ledger.survey_id, int(second), json.dumps(sums)),
     )
     conn.execute(
         "DELETE FROM survey_sums WHERE machine_id = ? AND at < ?",
-        (found.machine_id, at - 400 * DAY),
+        (ledger.machine_id, at - 400 * DAY),
     )
     if is_newest:
         conn.executemany(
             "UPDATE volumes SET can_go = ? WHERE machine_id = ? AND mount = ?",
-            [(share.goes, found.machine_id, share.mount) for share in found.volumes],
+            [(share.goes, ledger.machine_id, share.mount) for share in ledger.volumes],
         )
-        ask_outlooks_of(conn, found.machine_id)
+        ask_outlooks_of(conn, ledger.machine_id)
 
 
 def looks(conn: Connection, machine_id: int, since: int) -> list[LookSums]:

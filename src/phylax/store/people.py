@@ -26,9 +26,9 @@ def add(conn: Connection, login: str, name: str, role: Role, password: str, *, a
         "INSERT INTO people (login, name, role, password, made_at) VALUES (?, ?, ?, ?, ?)",
         (login, name, role, password, at),
     )
-    found = by_login(conn, login)
-    assert found is not None
-    return found[0]
+    known = by_login(conn, login)
+    assert known is not None
+    return known[0]
 
 
 def everyone(conn: Connection) -> list[Person]:

@@ -44,7 +44,7 @@ def note(conn: Connection, machine_id: int, moments: Iterable[int]) -> None:
 
 def weeks(conn: Connection, machine_ids: Sequence[int]) -> dict[int, dict[int, int]]:
     """The hours of the last weeks, by machine and week."""
-    found: dict[int, dict[int, int]] = {machine_id: {} for machine_id in machine_ids}
+    weeks_of: dict[int, dict[int, int]] = {machine_id: {} for machine_id in machine_ids}
     for row in conn.execute(
         """
         SELECT p.machine_id, p.week, p.hours FROM json_each(?) wanted
@@ -52,8 +52,8 @@ def weeks(conn: Connection, machine_ids: Sequence[int]) -> dict[int, dict[int, i
         """,
         (json.dumps(list(machine_ids)),),
     ):
-        found[row["machine_id"]][row["week"]] = int.from_bytes(row["hours"], "little")
-    return found
+        weeks_of[row["machine_id"]][row["week"]] = int.from_bytes(row["hours"], "little")
+    return weeks_of
 
 
 def note_sleeps(conn: Connection, machine_id: int, slept: Sequence[Between], *, at: int) -> None:
@@ -61,7 +61,8 @@ def note_sleeps(conn: Connection, machine_id: int, slept: Sequence[Between], *, 
     if not slept:
         return
     conn.executemany(
-        "INSERT OR IGNORE INTO sleeps VALUES (?, ?, ?)", [(machine_id, *one) for one in slept]
+        "INSERT OR IGNORE INTO sleeps VALUES (?, ?, ?)",
+        [(machine_id, *stretch) for stretch in slept],
     )
     conn.execute(
         "DELETE FROM sleeps WHERE machine_id = ? AND began_at < ?",

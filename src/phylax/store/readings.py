@@ -46,14 +46,14 @@ def add(
     among them for a day is gone.
     """
     by_mount: dict[str, list[_Series]] = {}
-    for one in readings:
-        if one.capacity:
-            by_mount.setdefault(one.mount, []).append(_in_order(one))
-    for found in by_mount.values():
-        found.sort(key=lambda series: series.at[-1])
-        _add_to_volume(conn, machine_id, found, by_mount)
+    for told_series in readings:
+        if told_series.capacity:
+            by_mount.setdefault(told_series.mount, []).append(_in_order(told_series))
+    for of_volume in by_mount.values():
+        of_volume.sort(key=lambda series: series.at[-1])
+        _add_to_volume(conn, machine_id, of_volume, by_mount)
     if of_all_volumes and by_mount:
-        newest = max(found[-1].at[-1] for found in by_mount.values())
+        newest = max(of_volume[-1].at[-1] for of_volume in by_mount.values())
         conn.execute(
             """
             UPDATE volumes SET gone_at = :at
@@ -71,25 +71,25 @@ class _Series(NamedTuple):
     free: Sequence[int]
 
 
-def _in_order(one: VolumeReadings) -> _Series:
-    if all(earlier <= later for earlier, later in pairwise(one.at)):
-        return _Series(one, one.at, one.free)
-    at, free = zip(*sorted(zip(one.at, one.free, strict=True)), strict=True)
-    return _Series(one, at, free)
+def _in_order(series: VolumeReadings) -> _Series:
+    if all(earlier <= later for earlier, later in pairwise(series.at)):
+        return _Series(series, series.at, series.free)
+    at, free = zip(*sorted(zip(series.at, series.free, strict=True)), strict=True)
+    return _Series(series, at, free)
 
 
 def _add_to_volume(
-    conn: Connection, machine_id: int, found: Sequence[_Series], beside: Iterable[str]
+    conn: Connection, machine_id: int, of_volume: Sequence[_Series], beside: Iterable[str]
 ) -> None:
-    last, last_at, last_free = found[-1].of, found[-1].at[-1], found[-1].free[-1]
+    last, last_at, last_free = of_volume[-1].of, of_volume[-1].at[-1], of_volume[-1].free[-1]
     known = _known(conn, machine_id, last.mount)
     volume_id = _keep_volume(conn, machine_id, last, last_at, last_free)
     before = known.read_at if known else 0
     why = "" if known else _was_called(conn, machine_id, volume_id, last, last_at, set(beside))
-    _keep_lines(conn, volume_id, found, why)
-    for one in found:
-        add_points(conn, volume_id, one.of.capacity, one.at, one.free)
-    first_at = min(one.at[0] for one in found)
+    _keep_lines(conn, volume_id, of_volume, why)
+    for series in of_volume:
+        add_points(conn, volume_id, series.of.capacity, series.at, series.free)
+    first_at = min(series.at[0] for series in of_volume)
     _thin_out(conn, volume_id, since=min(before, first_at), newest=max(before, last_at))
     if before // DAY < last_at // DAY:
         ask_outlook(conn, volume_id)
@@ -169,18 +169,21 @@ def _was_called(
     return f"it was {row['mount']} before"
 
 
-def _keep_lines(conn: Connection, volume_id: int, found: Sequence[_Series], why: str) -> None:
+def _keep_lines(conn: Connection, volume_id: int, of_volume: Sequence[_Series], why: str) -> None:
     known = lines(conn, volume_id)
-    if known and min(one.at[0] for one in found) >= known[-1].began_at:
+    if known and min(series.at[0] for series in of_volume) >= known[-1].began_at:
         # nearly always: everything belongs to the present line
         last = known[-1]
         if all(
-            last.fits(one.of.capacity, one.of.identity) and (last.identity or not one.of.identity)
-            for one in found
+            last.fits(series.of.capacity, series.of.identity)
+            and (last.identity or not series.of.identity)
+            for series in of_volume
         ):
             return
     now = known
-    kinds = sorted((at, one.of.capacity, one.of.identity) for one in found for at in one.at)
+    kinds = sorted(
+        (at, series.of.capacity, series.of.identity) for series in of_volume for at in series.at
+    )
     for kind in kinds:
         now = with_reading(now, *kind)
     if now is known:
@@ -266,10 +269,10 @@ def _thin_out(conn: Connection, volume_id: int, *, since: int, newest: int) -> N
         plain = conn.cursor()
         # tuples, not named rows: there may be thousands
         plain.row_factory = None
-        found = plain.execute(f"SELECT at, free FROM readings WHERE {within} ORDER BY at", span)
+        rows = plain.execute(f"SELECT at, free FROM readings WHERE {within} ORDER BY at", span)
         conn.executemany(
             "DELETE FROM readings WHERE volume_id = ? AND at = ?",
-            zip(repeat(volume_id), in_passing(found.fetchall()), strict=False),
+            zip(repeat(volume_id), in_passing(rows.fetchall()), strict=False),
         )
     conn.execute(
         "DELETE FROM readings WHERE volume_id = ? AND at < ?", (volume_id, newest - HOURLY_KEPT)
@@ -305,7 +308,7 @@ def lowest_shares(
 ) -> dict[tuple[int, int], list[float | None]]:
     """The lowest share free in each of so many equal parts of a span, by (machine, volume); None
     where nothing was read."""
-    found: dict[tuple[int, int], list[float | None]] = {}
+    shares: dict[tuple[int, int], list[float | None]] = {}
     rows = conn.execute(
         """
         SELECT v.machine_id, v.id,
@@ -325,6 +328,6 @@ def lowest_shares(
         },
     )
     for machine_id, volume_id, step, share in rows:
-        line = found.setdefault((machine_id, volume_id), [None] * steps)
+        line = shares.setdefault((machine_id, volume_id), [None] * steps)
         line[step] = share
-    return found
+    return shares

@@ -37,8 +37,8 @@ def note(
             reason = excluded.reason, size = excluded.size, run_id = excluded.run_id
         """,
         [
-            (machine_id, one.category, one.place, one.path, one.reason, one.size, at, run_id)
-            for one in left
+            (machine_id, item.category, item.place, item.path, item.reason, item.size, at, run_id)
+            for item in left
         ],
     )
     if all_named:

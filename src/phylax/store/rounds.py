@@ -72,8 +72,8 @@ def next_ones(conn: Connection, *, limit: int) -> list[Round]:
             ids.append(row["round_id"])
         if len(ids) == limit:
             break
-    found = (round_(conn, round_id) for round_id in ids)
-    return [one for one in found if one is not None]
+    known = (round_(conn, round_id) for round_id in ids)
+    return [known_round for known_round in known if known_round is not None]
 
 
 class Member(NamedTuple):
@@ -248,7 +248,7 @@ def put_members(
     conn.execute("DELETE FROM round_machines WHERE round_id = ?", (round_id,))
     conn.executemany(
         "INSERT INTO round_machines VALUES (?, ?, ?, ?)",
-        [(round_id, *one) for one in next_times],
+        [(round_id, *times) for times in next_times],
     )
 
 
@@ -326,7 +326,7 @@ def skipped_from(conn: Connection, round_id: int, since: int) -> dict[int, set[i
         """,
         (round_id, since),
     )
-    found: dict[int, set[int]] = {}
+    skips: dict[int, set[int]] = {}
     for occurs_at, machine_id in rows:
-        found.setdefault(occurs_at, set()).add(machine_id)
-    return found
+        skips.setdefault(occurs_at, set()).add(machine_id)
+    return skips

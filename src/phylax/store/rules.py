@@ -97,8 +97,10 @@ def _note_change(
         return
     known = rule(conn, scope, subject_id, category)
     words = [
-        kind.in_words(in_force([(Scope.CATALOGUE, kind.rule), *([(scope, one)] if one else [])]))
-        for one in (known.rule if known else None, to)
+        kind.in_words(
+            in_force([(Scope.CATALOGUE, kind.rule), *([(scope, said_rule)] if said_rule else [])])
+        )
+        for said_rule in (known.rule if known else None, to)
     ]
     changes.note_rule(conn, scope, subject_id, category, words[0], words[1], who=who, at=at)
 
@@ -137,8 +139,8 @@ def in_force_on(conn: Connection, machine_id: int) -> dict[str, RuleInForce]:
         """,
         {"machine": machine_id},
     )
-    said = tuple((row["category"], row["scope"], row["rule"]) for row in rows)
-    return dict(_merged(tuple(catalogue()), said))
+    triples = tuple((row["category"], row["scope"], row["rule"]) for row in rows)
+    return dict(_merged(tuple(catalogue()), triples))
 
 
 @lru_cache(maxsize=512)
@@ -147,10 +149,10 @@ def _merged(
 ) -> dict[str, RuleInForce]:
     """For these categories, by what the scopes say, as (category, scope, rule): most machines of a
     shop share it."""
-    said: dict[str, list[tuple[Scope, Rule]]] = {
+    rules_of: dict[str, list[tuple[Scope, Rule]]] = {
         key: [(Scope.CATALOGUE, catalogue()[key].rule)] for key in keys
     }
     for category, scope, text in rows:
-        if category in said:
-            said[category].append((Scope(scope), Rule.model_validate_json(text)))
-    return {key: in_force(scopes) for key, scopes in said.items()}
+        if category in rules_of:
+            rules_of[category].append((Scope(scope), Rule.model_validate_json(text)))
+    return {key: in_force(scopes) for key, scopes in rules_of.items()}

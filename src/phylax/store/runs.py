@@ -320,9 +320,9 @@ def lease(conn: Connection, run_id: int, lease: str, *, until: int) -> Run:
         """,
         (lease, until, run_id),
     )
-    found = run(conn, run_id)
-    assert found is not None
-    return found
+    current = run(conn, run_id)
+    assert current is not None
+    return current
 
 
 def hold_lease(

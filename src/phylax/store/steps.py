@@ -31,9 +31,13 @@ def of_run(
 def _numbered(steps: Sequence[RoutineStep]) -> tuple[RunStep, ...]:
     return tuple(
         RunStep(
-            number=number, kind=one.kind, categories=one.categories, title=one.title, text=one.text
+            number=number,
+            kind=step.kind,
+            categories=step.categories,
+            title=step.title,
+            text=step.text,
         )
-        for number, one in enumerate(steps, 1)
+        for number, step in enumerate(steps, 1)
     )
 
 
@@ -59,8 +63,8 @@ def lay_out(conn: Connection, run_id: int, steps: Sequence[RunStep]) -> None:
         VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING
         """,
         [
-            (run_id, one.number, one.kind, json.dumps(one.categories), one.title, one.text)
-            for one in steps
+            (run_id, step.number, step.kind, json.dumps(step.categories), step.title, step.text)
+            for step in steps
         ],
     )
 

@@ -36,9 +36,9 @@ def finish(
         "UPDATE surveys SET lines = ?, started_at = ?, ended_at = ? WHERE id = ?",
         (_LINES.dump_json(lines).decode(), started, ended, survey_id),
     )
-    found = survey(conn, survey_id)
-    assert found is not None
-    return found
+    current = survey(conn, survey_id)
+    assert current is not None
+    return current
 
 
 def add_part(conn: Connection, survey_id: int, lines: tuple[SurveyLine, ...]) -> None:
@@ -117,12 +117,12 @@ def survey(conn: Connection, survey_id: int) -> Survey | None:
     row = conn.execute("SELECT * FROM surveys WHERE id = ?", (survey_id,)).fetchone()
     if row is None:
         return None
-    found = _survey(row)
-    if found.ended_at is not None:
-        return found
+    current = _survey(row)
+    if current.ended_at is not None:
+        return current
     parts = conn.execute("SELECT line FROM survey_parts WHERE survey_id = ?", (survey_id,))
     lines = tuple(SurveyLine.model_validate_json(part[0]) for part in parts)
-    return found.model_copy(update={"lines": lines})
+    return current.model_copy(update={"lines": lines})
 
 
 def newest(conn: Connection, machine_id: int) -> Survey | None:

@@ -64,16 +64,16 @@ class Outcomes:
         for reason in (Reason.IN_USE, Reason.PROGRAM_OPEN):
             self._left.get(key, {}).pop(reason, None)
         self.named = [
-            one
-            for one in self.named
-            if one.category != key or one.reason not in (Reason.IN_USE, Reason.PROGRAM_OPEN)
+            item
+            for item in self.named
+            if item.category != key or item.reason not in (Reason.IN_USE, Reason.PROGRAM_OPEN)
         ]
 
     def forget(self, key: str) -> None:
         """What was left of a category is looked at anew."""
         self._left.pop(key, None)
         self._unread.pop(key, None)
-        self.named = [one for one in self.named if one.category != key]
+        self.named = [item for item in self.named if item.category != key]
 
     def absorb(self, outcome: CategoryOutcome) -> None:
         """Add what became of a category in somebody's places."""

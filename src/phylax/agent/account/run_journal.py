@@ -98,21 +98,21 @@ class RunJournal:
         about: dict[str, Any] | None = None
         for line in lines:
             try:
-                said = json.loads(line)
+                entry = json.loads(line)
             except json.JSONDecodeError:
                 # the last line, cut off while it was written: its batch had not begun
                 continue
-            if not isinstance(said, dict):
+            if not isinstance(entry, dict):
                 continue
-            if "begun" in said:
-                journal.begun = said["begun"]
-            elif "about" in said:
-                about = said["about"]
-            elif "sums" in said:
-                journal._sums, about = said["sums"], None
-            elif "present" in said:
-                journal.present = {b: [(f, t) for f, t in of] for b, of in said["present"].items()}
-            elif "resumed" in said:
+            if "begun" in entry:
+                journal.begun = entry["begun"]
+            elif "about" in entry:
+                about = entry["about"]
+            elif "sums" in entry:
+                journal._sums, about = entry["sums"], None
+            elif "present" in entry:
+                journal.present = {b: [(f, t) for f, t in of] for b, of in entry["present"].items()}
+            elif "resumed" in entry:
                 journal.resumed += 1
         if about is not None:
             gone = journal.count_gone(about, gone_in(about))

@@ -90,7 +90,7 @@ class Cleaner:
                 slow = _SLOWNESS[disks.get(mount or "", "unknown")]
                 held = bool(category(key).held_for(rules[key]))
                 jobs.append((held, slow, Job(key, mount)))
-        return [job for _, _, job in sorted(jobs, key=lambda one: one[:2])]
+        return [job for _, _, job in sorted(jobs, key=lambda ranked: ranked[:2])]
 
     def go_over(
         self,
@@ -134,7 +134,7 @@ class Cleaner:
         if why:
             self.outcomes.problems.append(why)
             return
-        found = [p for p in self._territory.places(key) if mount is None or p.mount == mount]
+        places = [p for p in self._territory.places(key) if mount is None or p.mount == mount]
         if key not in self._told_unread:
             self._told_unread.add(key)
             for _ in self._territory.unread(key):
@@ -146,17 +146,17 @@ class Cleaner:
                 self._hold, self._journal, self._run_id, kind, rule, self._machine, self._now
             )
             with closing(into):
-                self._clean(kind, rule, into, found, listings)
+                self._clean(kind, rule, into, places, listings)
         else:
             way = ForGood(self._machine, self._journal, kind)
-            self._clean(kind, rule, way, found, listings)
+            self._clean(kind, rule, way, places, listings)
 
     def _clean(
         self,
         kind: Category,
         rule: RuleInForce,
         way: Way,
-        found: list[Place],
+        here: list[Place],
         listings: list[AgreedListing],
     ) -> None:
         candidates = Candidates(
@@ -181,10 +181,10 @@ class Cleaner:
                     continue
                 agreed = ConsentedItems(remover)
                 self.again[kind.key] = agreed.again
-                agreed.clean(found, listing.items)
+                agreed.clean(here, listing.items)
             return
         by_mount: dict[str, list[Place]] = {}
-        for place in found:
+        for place in here:
             by_mount.setdefault(place.mount, []).append(place)
         for places in by_mount.values():
             judge = candidates.judge_for(places[0].mount, places)

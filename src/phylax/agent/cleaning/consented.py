@@ -30,10 +30,10 @@ class ConsentedItems:
         """What was left only because it, or its program, was open."""
         self._own_deeds: dict[tuple[int, int], tuple[int, Seal]] = {}
 
-    def clean(self, found: list[Place], items: Iterable[Item]) -> None:
+    def clean(self, places: list[Place], items: Iterable[Item]) -> None:
         """Raises Stopped when told to stop."""
         kind = self._remover.kind
-        by_shown = {place.shown: place for place in found}
+        by_shown = {place.shown: place for place in places}
         present: dict[str, dict[str, Candidate]] = {}
         for item in items:
             place = by_shown.get(item.place)
@@ -62,7 +62,10 @@ class ConsentedItems:
     def _present(self, place: Place) -> dict[str, Candidate]:
         """What lies in a place now, by name; of one that has vanished, nothing."""
         try:
-            return {one.path: one for one in self._remover.candidates.items(place, _not_now)}
+            return {
+                candidate.path: candidate
+                for candidate in self._remover.candidates.items(place, _not_now)
+            }
         except OSError:
             self._remover.outcomes.could_not_read(self._remover.kind.key)
             return {}
@@ -103,32 +106,32 @@ class ConsentedItems:
             return
         try:
             try:
-                found = files.look(name, handle)
+                st = files.look(name, handle)
             except FileNotFoundError:
                 self._leave(place, item, path, Reason.GONE)
                 return
             except OSError:
                 self._leave(place, item, path, Reason.NO_RIGHT)
                 return
-            seal = self._renewed(found) or Seal(
-                device=found.st_dev,
-                file=found.st_ino,
-                size=found.st_size,
-                modified_ns=found.st_mtime_ns,
-                changed_ns=found.st_ctime_ns,
+            seal = self._renewed(st) or Seal(
+                device=st.st_dev,
+                file=st.st_ino,
+                size=st.st_size,
+                modified_ns=st.st_mtime_ns,
+                changed_ns=st.st_ctime_ns,
             )
-            if place.is_foreign(found):
+            if place.is_foreign(st):
                 self._leave(place, item, path, Reason.FOREIGN)
-            elif seal != item.seal or stat.S_IFMT(found.st_mode) not in CAN_GO:
+            elif seal != item.seal or stat.S_IFMT(st.st_mode) not in CAN_GO:
                 self._leave(place, item, path, Reason.CHANGED)
-            elif self._remover.refresh().holds(found):
+            elif self._remover.refresh().holds(st):
                 self._leave(place, item, path, Reason.IN_USE)
             elif open_programs(place, self._remover.candidates.in_use):
                 self._leave(place, item, path, Reason.PROGRAM_OPEN)
             else:
-                going = Going(name, item.size, found)
+                going = Going(name, item.size, st)
                 if self._remover.let_go(place, "/".join(folders), handle, [going]):
-                    self._note_own_deed(found, item.seal)
+                    self._note_own_deed(st, item.seal)
         finally:
             files.close(handle)
 
@@ -138,11 +141,11 @@ class ConsentedItems:
         if went.st_nlink > 1:
             self._own_deeds[went.st_dev, went.st_ino] = (went.st_mtime_ns, seal)
 
-    def _renewed(self, found: FileStat) -> Seal | None:
+    def _renewed(self, st: FileStat) -> Seal | None:
         """The seal of a file of which we removed another name just now, where nothing but its
         change time differs."""
-        modified, seal = self._own_deeds.get((found.st_dev, found.st_ino), (None, None))
-        return seal if modified == found.st_mtime_ns else None
+        modified, seal = self._own_deeds.get((st.st_dev, st.st_ino), (None, None))
+        return seal if modified == st.st_mtime_ns else None
 
 
 def _not_now(path: str, why: str) -> None:

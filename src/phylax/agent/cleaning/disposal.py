@@ -157,7 +157,7 @@ class IntoHold:
     def announce(
         self, place: Place, folder: str, names: Sequence[str], going: Sequence[Going] = ()
     ) -> None:
-        self._announce(place, folder, [Holding(one.name, one.size) for one in going])
+        self._announce(place, folder, [Holding(entry.name, entry.size) for entry in going])
 
     def _announce(self, place: Place, folder: str, going: Sequence[Holding]) -> None:
         below = folder.split("/") if folder else []
@@ -312,7 +312,7 @@ class Aside(IntoHold):
     def announce(
         self, place: Place, folder: str, names: Sequence[str], going: Sequence[Going] = ()
     ) -> None:
-        self._announce(place, folder, [Holding(one.name, one.size) for one in going])
+        self._announce(place, folder, [Holding(entry.name, entry.size) for entry in going])
 
     def _announce(self, place: Place, folder: str, going: Sequence[Holding]) -> None:
         self._in_place = False
@@ -322,7 +322,7 @@ class Aside(IntoHold):
             # the usual case of this job: a volume with not a byte left
             self._in_place = True
         note = going[0].companion if self._in_place and going else None
-        sized = [(one.name, one.size) for one in going]
+        sized = [(holding.name, holding.size) for holding in going]
         self._journal.about_to(self._kind.key, place, folder, sized, note)
 
     def let_go(self, going: Sequence[Going], parent: int) -> Iterator[Fate]:
@@ -409,9 +409,9 @@ class Aside(IntoHold):
     def _back(self, number: int) -> None:
         """What does not go after all lies where it lay again, or is held where it cannot."""
         assert self._batch is not None
-        for one in self._batch.announced([number]):
+        for entry in self._batch.announced([number]):
             with suppress(OSError):
-                self._batch.put_back(one, beside=False)
+                self._batch.put_back(entry, beside=False)
 
     def _end_item(
         self,

@@ -77,8 +77,8 @@ class Remover:
 
     def refresh(self) -> InUse:
         """Look again at what is open, where that was some seconds ago."""
-        self.candidates.in_use = found = self._open_now.found()
-        return found
+        self.candidates.in_use = in_use = self._open_now.found()
+        return in_use
 
     @property
     def clock_moved(self) -> bool:
@@ -195,7 +195,7 @@ class Remover:
             for name in names:
                 self.leave(place, folder.path, name, 0, *why_left(error))
             return 0
-        went = went_size = told = told_size = 0
+        went = went_size = reported = told_size = 0
         tell_at = now() + _TELL_AFTER
         try:
             for name in names:
@@ -213,13 +213,13 @@ class Remover:
                 size = size_of(of)
                 went += 1
                 went_size += self._counts(size, of) if self._links or of[3] > 1 else size
-                if went % 8 == 0 and (went - told >= _TELL_AT or now() > tell_at):
-                    self._count(went - told, went_size - told_size)
-                    told, told_size, tell_at = went, went_size, now() + _TELL_AFTER
+                if went % 8 == 0 and (went - reported >= _TELL_AT or now() > tell_at):
+                    self._count(went - reported, went_size - told_size)
+                    reported, told_size, tell_at = went, went_size, now() + _TELL_AFTER
         finally:
             way.went(went, went_size)
             way.done()
-        self._count(went - told, went_size - told_size)
+        self._count(went - reported, went_size - told_size)
         return went
 
     def let_go(self, place: Place, folder: str, handle: int, going: list[Going]) -> int:
@@ -227,10 +227,10 @@ class Remover:
         many went."""
         way = self.way
         try:
-            way.announce(place, folder, [one.name for one in going], going)
+            way.announce(place, folder, [entry.name for entry in going], going)
         except OSError as error:
-            for one in going:
-                self.leave(place, folder, one.name, one.size, *why_left(error))
+            for entry in going:
+                self.leave(place, folder, entry.name, entry.size, *why_left(error))
             return 0
         went = went_size = 0
         try:
@@ -248,10 +248,10 @@ class Remover:
         self._count(len(going), went_size)
         return went
 
-    def _counts(self, size: int, found: FileStat) -> int:
+    def _counts(self, size: int, st: FileStat) -> int:
         """The bytes that come free with a name: none while the file has other names."""
-        inode = (found.st_dev, found.st_ino)
-        had, went = self._links.get(inode, (found.st_nlink, 0))
+        inode = (st.st_dev, st.st_ino)
+        had, went = self._links.get(inode, (st.st_nlink, 0))
         if had < 2:
             return size
         went += 1

@@ -52,10 +52,10 @@ def read_rules(folder: Path) -> GuardRules:
     path = folder / GUARD_FILE
     if not path.exists():
         return GuardRules()
-    for one in (path, folder):
-        if why := _why_loose(one):
+    for checked in (path, folder):
+        if why := _why_loose(checked):
             raise LooseGuardError(
-                f"{one} {why}; only the administrator of this machine may change it: "
+                f"{checked} {why}; only the administrator of this machine may change it: "
                 f"make it the agent's own and take the right to write from others"
             )
     return GuardRules.model_validate(tomllib.loads(path.read_text(encoding="utf-8")))
@@ -75,12 +75,12 @@ def _why_loose(path: Path) -> str | None:
     on Windows by where the file lies, which the installation sees to."""
     if sys.platform == "win32":
         return None
-    found = path.lstat()
-    if stat.S_ISLNK(found.st_mode):
+    st = path.lstat()
+    if stat.S_ISLNK(st.st_mode):
         return "is a link"
-    if found.st_uid not in (0, os.geteuid()):
+    if st.st_uid not in (0, os.geteuid()):
         return "belongs to somebody else"
-    if found.st_mode & (stat.S_IWGRP | stat.S_IWOTH):
+    if st.st_mode & (stat.S_IWGRP | stat.S_IWOTH):
         return "can be written by others"
     return None
 

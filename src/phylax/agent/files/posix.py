@@ -156,8 +156,8 @@ def portions(handle: int, at_once: int) -> Iterator[tuple[Entries, list[str]]]:
 
     Kinds come from the listing, so that nothing behind a mount is asked.
     """
-    with os.scandir(handle) as found:
-        while listed := list(islice(found, at_once)):
+    with os.scandir(handle) as entries:
+        while listed := list(islice(entries, at_once)):
             folders: list[str] = []
             what_goes = [e for e in listed if e.is_file(follow_symlinks=False)]
             if len(what_goes) != len(listed):
@@ -175,8 +175,8 @@ def portions(handle: int, at_once: int) -> Iterator[tuple[Entries, list[str]]]:
 
 def name_portions(handle: int, at_once: int) -> Iterator[tuple[list[str], list[str]]]:
     """The same by name alone: what can go, and folders. Nothing in it is asked what it is."""
-    with os.scandir(handle) as found:
-        while listed := list(islice(found, at_once)):
+    with os.scandir(handle) as entries:
+        while listed := list(islice(entries, at_once)):
             folders = [entry.name for entry in listed if entry.is_dir(follow_symlinks=False)]
             yield (
                 [
@@ -190,8 +190,8 @@ def name_portions(handle: int, at_once: int) -> Iterator[tuple[list[str], list[s
 
 def folder_names(handle: int) -> list[str]:
     """The names of the folders in an open folder."""
-    with os.scandir(handle) as found:
-        return [entry.name for entry in found if entry.is_dir(follow_symlinks=False)]
+    with os.scandir(handle) as entries:
+        return [entry.name for entry in entries if entry.is_dir(follow_symlinks=False)]
 
 
 def is_folder(name: str, parent: int) -> bool:
@@ -233,8 +233,8 @@ def names(handle: int) -> list[str]:
 
 
 def is_empty(handle: int) -> bool:
-    with os.scandir(handle) as found:
-        return next(found, None) is None
+    with os.scandir(handle) as entries:
+        return next(entries, None) is None
 
 
 def read(name: str, parent: int, most: int) -> bytes:

@@ -185,7 +185,8 @@ class Batch:
             "below": len(place.below),
             "chain": _chain(place, folders),
             "things": [
-                [one.name, one.size, *([one.companion] if one.companion else [])] for one in going
+                [holding.name, holding.size, *([holding.companion] if holding.companion else [])]
+                for holding in going
             ],
         }
         self._manifest.add(json.dumps(line).encode("ascii"))
@@ -245,18 +246,18 @@ class Batch:
             next(lines, "")
             for line in lines:
                 try:
-                    said = json.loads(line)
+                    row_ = json.loads(line)
                 except json.JSONDecodeError:
                     # cut off while it was written: nothing of it had been moved
                     continue
-                yield from _held_in(said, wanted)
+                yield from _held_in(row_, wanted)
 
     def is_held(self, number: int) -> bool:
         return self.look(number) is not None
 
     def held(self) -> Iterator[Held]:
         """What lies here now."""
-        return (one for one in self.announced() if self.is_held(one.number))
+        return (entry for entry in self.announced() if self.is_held(entry.number))
 
     @property
     def is_empty(self) -> bool:
@@ -277,44 +278,46 @@ class Batch:
 
     def tally(self) -> Tally:
         count = size = 0
-        for one in self.held():
-            count, size = count + 1, size + one.size
+        for entry in self.held():
+            count, size = count + 1, size + entry.size
         return Tally(count=count, size=size)
 
     # --- ending ------------------------------------------------------------------------------
 
-    def put_back(self, one: Held, *, beside: bool) -> str:
+    def put_back(self, entry: Held, *, beside: bool) -> str:
         """Put one thing back where it lay; the name it has there.
 
         FileExistsError where that name is taken again and it is not to be put beside. OSError
         where a folder on the way is now something else, or the volume refuses.
         """
-        parent = self._way_to(one)
+        parent = self._way_to(entry)
         try:
-            for name in _names_beside(one.name) if beside else [one.name]:
-                if one.companion is not None and files.exists(name, parent):
+            for name in _names_beside(entry.name) if beside else [entry.name]:
+                if entry.companion is not None and files.exists(name, parent):
                     # the note of what is there must stay its own
                     continue
                 with suppress(FileExistsError):
-                    noted = one.companion and self._put_companion_back(one, one.companion, name)
+                    noted = entry.companion and self._put_companion_back(
+                        entry, entry.companion, name
+                    )
                     try:
-                        files.move(str(one.number), self.part(one.number), name, parent)
+                        files.move(str(entry.number), self.part(entry.number), name, parent)
                     except OSError:
                         if noted is not None:
-                            self._take_companion_again(one, noted)
+                            self._take_companion_again(entry, noted)
                         raise
                     return name
         except BaseException:
             self._forget_way()
             raise
-        raise FileExistsError(errno.EEXIST, "the name is taken again", one.name)
+        raise FileExistsError(errno.EEXIST, "the name is taken again", entry.name)
 
-    def _way_to(self, one: Held) -> int:
+    def _way_to(self, entry: Held) -> int:
         """A handle on the folder that a thing lay in, kept open for its neighbours."""
-        key = (one.root, one.folders)
+        key = (entry.root, entry.folders)
         if self._way is None or self._way[0] != key:
             self._forget_way()
-            self._way = key, _way_back(one.root, one.folders, one.chain)
+            self._way = key, _way_back(entry.root, entry.folders, entry.chain)
         return self._way[1]
 
     def _forget_way(self) -> None:
@@ -323,29 +326,29 @@ class Batch:
             self._way = None
 
     def _put_companion_back(
-        self, one: Held, companion: Companion, name: str
+        self, entry: Held, companion: Companion, name: str
     ) -> tuple[Companion, str] | None:
         """First the note, then the thing: a trash is never without the note of what it shows. A
         thing put beside takes its note along, under the name that goes with its own."""
-        note = companion.name.replace(one.name, name, 1)
+        note = companion.name.replace(entry.name, name, 1)
         if companion.name.startswith("$I"):
             note = "$I" + name[2:]
-        with self._companion_folder(one, companion) as folder:
+        with self._companion_folder(entry, companion) as folder:
             try:
-                files.move(f"{one.number}+", self.part(one.number), note, folder)
+                files.move(f"{entry.number}+", self.part(entry.number), note, folder)
             except FileNotFoundError:
                 return None
         return companion, note
 
-    def _take_companion_again(self, one: Held, noted: tuple[Companion, str]) -> None:
+    def _take_companion_again(self, entry: Held, noted: tuple[Companion, str]) -> None:
         companion, note = noted
-        with suppress(OSError), self._companion_folder(one, companion) as folder:
-            files.move(note, folder, f"{one.number}+", self.part(one.number))
+        with suppress(OSError), self._companion_folder(entry, companion) as folder:
+            files.move(note, folder, f"{entry.number}+", self.part(entry.number))
 
     @contextmanager
-    def _companion_folder(self, one: Held, companion: Companion) -> Iterator[int]:
-        chain = one.chain[: len(companion.folders) + 1]
-        folder = _way_back(one.root, companion.folders, chain)
+    def _companion_folder(self, entry: Held, companion: Companion) -> Iterator[int]:
+        chain = entry.chain[: len(companion.folders) + 1]
+        folder = _way_back(entry.root, companion.folders, chain)
         try:
             yield folder
         finally:
@@ -430,19 +433,19 @@ def _held_in(line: Any, wanted: Set[int]) -> Iterator[Held]:
 
 def _chain(place: Place, folders: Sequence[str]) -> list[tuple[int, int, int]]:
     """Mode and owner of a place's root and of every folder below it on the way."""
-    found = []
+    chain = []
     handle = files.open_top(place.root)
     try:
         for name in (*place.below, *folders, None):
             of = files.about(handle)
-            found.append((stat.S_IMODE(of.st_mode), of.st_uid, of.st_gid))
+            chain.append((stat.S_IMODE(of.st_mode), of.st_uid, of.st_gid))
             if name is not None:
                 inner = files.open_folder(name, handle)
                 files.close(handle)
                 handle = inner
     finally:
         files.close(handle)
-    return found
+    return chain
 
 
 def _way_back(root: str, folders: Sequence[str], chain: Sequence[tuple[int, int, int]]) -> int:

@@ -22,8 +22,8 @@ def end_what_is_due(hold: Hold, spool: Spool, now: datetime, check: Callable[[],
     """
     for batch in hold.due(now):
         last, stuck = 0, 0
-        for one in batch.announced():
-            last = one.number
+        for entry in batch.announced():
+            last = entry.number
             if batch.is_held(last):
                 check()
                 stuck += not batch.let_go(last, lambda path, why: None).whole

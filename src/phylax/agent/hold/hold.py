@@ -139,9 +139,9 @@ class Hold:
         for batch in self.batches():
             if not batch.head.aside:
                 continue
-            for one in batch.held():
+            for entry in batch.held():
                 with suppress(OSError):
-                    batch.put_back(one, beside=False)
+                    batch.put_back(entry, beside=False)
             if batch.is_empty:
                 batch.sweep_up()
 
@@ -212,9 +212,9 @@ def _own_folder(path: str) -> None:
     """Make the hold's folder, for nobody else; PermissionError where there is another's."""
     with suppress(FileExistsError):
         os.mkdir(path, 0o700)
-    found = os.lstat(path)
+    st = os.lstat(path)
     # others may pass through it to a folder of their own below it, and not more
-    if sys.platform != "win32" and (found.st_uid != os.geteuid() or found.st_mode & 0o066):
+    if sys.platform != "win32" and (st.st_uid != os.geteuid() or st.st_mode & 0o066):
         raise PermissionError(errno.EPERM, "not the agent's own folder", path)
-    if not stat.S_ISDIR(found.st_mode):
+    if not stat.S_ISDIR(st.st_mode):
         raise PermissionError(errno.EPERM, "not the agent's own folder", path)

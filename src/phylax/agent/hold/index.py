@@ -50,13 +50,13 @@ class HoldIndex:
 
     def entries(self) -> Iterator[HeldFor]:
         """All of them, oldest first. A file that is not as we write them is put aside."""
-        found = []
+        listed = []
         for path in sorted(self._folder.glob("*.json")):
             try:
-                found.append(HeldFor.model_validate_json(path.read_bytes()))
+                listed.append(HeldFor.model_validate_json(path.read_bytes()))
             except (OSError, ValidationError):
                 path.replace(path.with_suffix(".odd"))
-        return iter(sorted(found, key=lambda entry: (entry.held_at, entry.batch)))
+        return iter(sorted(listed, key=lambda entry: (entry.held_at, entry.batch)))
 
     def get(self, batch: str) -> HeldFor | None:
         return next((entry for entry in self.entries() if entry.batch == batch), None)

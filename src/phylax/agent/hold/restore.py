@@ -53,7 +53,7 @@ class HeldWork:
         except Stopped:
             did["called_off"] = True
         outcomes = [self._tell(pick) for pick in self._order.picks]
-        did["outcomes"] = tuple(one for one in outcomes if one is not None)
+        did["outcomes"] = tuple(outcome for outcome in outcomes if outcome is not None)
         did["left"] = tuple(self._outcomes.named)
         self._hold.forget_sums()
         return did
@@ -64,7 +64,7 @@ class HeldWork:
         except (OSError, ValueError):
             return []
         with closing(batch):
-            return list(as_ranges(one.number for one in _wanted(batch, pick)))
+            return list(as_ranges(entry.number for entry in _wanted(batch, pick)))
 
     def _carry_out(self, pick: BatchPick) -> None:
         try:
@@ -76,31 +76,33 @@ class HeldWork:
                 self._outcomes.leave(key, pick.batch, "", 0, Reason.GONE)
             return
         with closing(batch):
-            for one in _wanted(batch, pick):
-                self._one(batch, one)
+            for entry in _wanted(batch, pick):
+                self._one(batch, entry)
 
-    def _one(self, batch: Batch, one: Held) -> None:
+    def _one(self, batch: Batch, entry: Held) -> None:
         key = batch.head.category
         try:
             if self._order.kind == "put back":
-                batch.put_back(one, beside=self._order.if_taken is IfTaken.BESIDE)
+                batch.put_back(entry, beside=self._order.if_taken is IfTaken.BESIDE)
             else:
                 whys: list[str] = []
-                batch.let_go(one.number, lambda path, why: whys.append(why))
+                batch.let_go(entry.number, lambda path, why: whys.append(why))
                 if whys:
                     detail = "; ".join(whys[:3])
-                    self._outcomes.leave(key, one.place, one.path, one.size, Reason.FAILED, detail)
+                    self._outcomes.leave(
+                        key, entry.place, entry.path, entry.size, Reason.FAILED, detail
+                    )
         except FileExistsError as error:
             self._outcomes.leave(
-                key, one.place, one.path, one.size, Reason.TAKEN, error.strerror or ""
+                key, entry.place, entry.path, entry.size, Reason.TAKEN, error.strerror or ""
             )
         except OSError as error:
             reason, detail = why_left(error)
             if reason is Reason.GONE:
                 # it is held; what is not there is the folder it lay in
                 reason, detail = Reason.FAILED, "its folder no longer exists"
-            self._outcomes.leave(key, one.place, one.path, one.size, reason, detail)
-        self._watch(key, 1, one.size)
+            self._outcomes.leave(key, entry.place, entry.path, entry.size, reason, detail)
+        self._watch(key, 1, entry.size)
 
     def _tell(self, pick: BatchPick) -> CategoryOutcome | None:
         """Say which of a batch are held no longer, and what became of its category."""
@@ -112,10 +114,10 @@ class HeldWork:
             return self._outcomes.of(key, Tally(), Tally())
         with closing(batch):
             wanted = _within(self._journal.present.get(pick.batch, []))
-            for one in batch.announced():
-                if wanted(one.number) and not batch.is_held(one.number):
-                    numbers.append(one.number)
-                    done += Tally(count=1, size=one.size)
+            for entry in batch.announced():
+                if wanted(entry.number) and not batch.is_held(entry.number):
+                    numbers.append(entry.number)
+                    done += Tally(count=1, size=entry.size)
         ranges = list(as_ranges(numbers))
         for start in range(0, len(ranges), _RANGES):
             self._spool.put(
@@ -134,7 +136,7 @@ class HeldWork:
 
 
 def _wanted(batch: Batch, pick: BatchPick) -> Iterator[Held]:
-    return (one for one in batch.announced(pick.numbers) if batch.is_held(one.number))
+    return (entry for entry in batch.announced(pick.numbers) if batch.is_held(entry.number))
 
 
 def _category_in(batch: str) -> str:

@@ -312,10 +312,10 @@ class StandInMachine:
         files = set()
         for name in state.files_in_use:
             try:
-                found = os.lstat(os.path.join(self._folder, name))
+                st = os.lstat(os.path.join(self._folder, name))
             except FileNotFoundError:
                 continue
-            files.add((found.st_dev, found.st_ino))
+            files.add((st.st_dev, st.st_ino))
         return InUse(frozenset(files), frozenset(p.lower() for p in state.programs_open))
 
     def _homes(self) -> list[str]:

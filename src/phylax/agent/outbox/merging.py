@@ -37,44 +37,44 @@ def gathered(waiting: Iterable[Single]) -> Iterator[Waiting]:
     Only those that say the same of the machine: by the same start of agent and machine, and by a
     clock that was not set between them. What each says then holds for all.
     """
-    found: list[Single] = []
+    singles: list[Single] = []
     number = 0
-    for one in waiting:
-        more = len(one.message.readings) if isinstance(one.message, ReadingsMessage) else 0
-        if found and not (number + more <= _AT_ONCE and _goes_with(one, found[-1])):
-            yield _as_one(found)
-            found, number = [], 0
-        found.append(one)
+    for single in waiting:
+        more = len(single.message.readings) if isinstance(single.message, ReadingsMessage) else 0
+        if singles and not (number + more <= _AT_ONCE and _goes_with(single, singles[-1])):
+            yield _as_one(singles)
+            singles, number = [], 0
+        singles.append(single)
         number += more
-    if found:
-        yield _as_one(found)
+    if singles:
+        yield _as_one(singles)
 
 
 def _goes_with(later: Single, earlier: Single) -> bool:
     message, before = later.message, earlier.message
     if not (isinstance(message, ReadingsMessage) and isinstance(before, ReadingsMessage)):
         return False
-    one, other = message.awake, before.awake
-    if one is None or other is None:
-        return one is other
-    if (one.since, one.booted_at) != (other.since, other.booted_at):
+    awake, other = message.awake, before.awake
+    if awake is None or other is None:
+        return awake is other
+    if (awake.since, awake.booted_at) != (other.since, other.booted_at):
         return False
     if later.age is None or earlier.age is None:
         return later.age is earlier.age
-    apart = (one.at - other.at).total_seconds() + later.age - earlier.age
+    apart = (awake.at - other.at).total_seconds() + later.age - earlier.age
     return abs(apart) < _CLOCK_STOOD
 
 
-def _as_one(found: Sequence[Single]) -> Waiting:
-    _, last, age = found[-1]
-    messages = [one.message for one in found if isinstance(one.message, ReadingsMessage)]
-    if len(found) == 1 or not isinstance(last, ReadingsMessage):
-        return Waiting(last, age, found)
-    slept = tuple(one for message in messages if message.awake for one in message.awake.slept)
+def _as_one(singles: Sequence[Single]) -> Waiting:
+    _, last, age = singles[-1]
+    messages = [single.message for single in singles if isinstance(single.message, ReadingsMessage)]
+    if len(singles) == 1 or not isinstance(last, ReadingsMessage):
+        return Waiting(last, age, singles)
+    slept = tuple(single for message in messages if message.awake for single in message.awake.slept)
     together = ReadingsMessage(
         # what was taken under this name was taken with all before it
         id=last.id,
-        volumes=by_volume(one for message in messages for one in message.readings),
+        volumes=by_volume(single for message in messages for single in message.readings),
         awake=last.awake and last.awake.model_copy(update={"slept": slept[-1000:]}),
     )
-    return Waiting(together, age, found)
+    return Waiting(together, age, singles)

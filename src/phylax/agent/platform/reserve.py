@@ -50,7 +50,7 @@ class Reserve:
 
     def give_up(self) -> bool:
         """Free the room; False where there was none left to free."""
-        found = list(self._folder.iterdir()) if self._folder.is_dir() else []
-        for path in found:
+        paths = list(self._folder.iterdir()) if self._folder.is_dir() else []
+        for path in paths:
             path.unlink(missing_ok=True)
-        return bool(found)
+        return bool(paths)

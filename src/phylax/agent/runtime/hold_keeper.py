@@ -52,9 +52,11 @@ class HoldKeeper:
                 continue
             page: list[HeldItem] = []
             length = batch.length
-            for one in batch.held():
-                shown, _ = spell(one.path)
-                page.append(HeldItem(number=one.number, place=one.place, path=shown, size=one.size))
+            for entry in batch.held():
+                shown, _ = spell(entry.path)
+                page.append(
+                    HeldItem(number=entry.number, place=entry.place, path=shown, size=entry.size)
+                )
                 if len(page) == _PAGE:
                     self._send(batch, page)
                     page = []

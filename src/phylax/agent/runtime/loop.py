@@ -226,8 +226,8 @@ class Agent:
 
     def _finish_cut_off(self) -> bool:
         """Take up runs that an earlier stop, or a disk that refused, cut off."""
-        found = sorted(self._runs.glob("*.jsonl")) if self._runs.is_dir() else []
-        for path in found:
+        paths = sorted(self._runs.glob("*.jsonl")) if self._runs.is_dir() else []
+        for path in paths:
             try:
                 order = RunJournal.order_in(path)
             except (OddJournalError, OSError) as error:
@@ -240,7 +240,7 @@ class Agent:
                 continue
             _log.info("%s: taking up run %s again", self.tag, order.run_id)
             self._worker.carry_out(order)
-        return bool(found)
+        return bool(paths)
 
     def _put_aside(self, path: Path) -> None:
         refused = self._runs / "refused"

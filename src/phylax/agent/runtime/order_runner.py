@@ -146,17 +146,17 @@ class OrderRunner:
         parts = Parts(self._report_now, order.run_id, look, started)
         step: Any = look.value
         watch = ProgressReporter(_Told(self, order), step, order.expect).watch
-        found: list[SurveyLine] = []
+        surveyed: list[SurveyLine] = []
         there: set[ProtectEntry] = set()
         crew = self._crew.parties()
         for party in crew:
             # a category that several have a part of is shown when all of them were looked at
             part = parts.add if len(crew) == 1 else _say_nothing
             now = self._clock.believed()
-            found += party.look(
+            surveyed += party.look(
                 order.look, order.protect, now, watch, pages.add, part, there.add, remember=True
             )
-        lines = merged(found)
+        lines = merged(surveyed)
         pages.send()
         self._spool.put(
             SurveyMessage(
@@ -188,9 +188,11 @@ class OrderRunner:
             if self._send(waiting):
                 continue
             # one that is refused must not take others with it
-            for one in waiting.of:
-                if len(waiting.of) == 1 or not self._send(Waiting(one.message, one.age, [one])):
-                    self._spool.was_refused(one.path)
+            for single in waiting.of:
+                if len(waiting.of) == 1 or not self._send(
+                    Waiting(single.message, single.age, [single])
+                ):
+                    self._spool.was_refused(single.path)
 
     def _send(self, waiting: Waiting) -> bool:
         """Whether the service took it; False where it never will."""
@@ -199,11 +201,11 @@ class OrderRunner:
         except RefusedError as error:
             if error.status not in (409, 413, 422):
                 raise
-            names = ", ".join(one.path.name for one in waiting.of)
+            names = ", ".join(single.path.name for single in waiting.of)
             _log.error("the service will not take %s: %s", names, error)
             return False
-        for one in waiting.of:
-            self._spool.taken(one.path)
+        for single in waiting.of:
+            self._spool.taken(single.path)
         return True
 
 
@@ -326,7 +328,7 @@ class _Cleaning:
         order = self._order
         listed = {listing.category for listing in order.agreed}
         by_rule = [key for key in order.clean if key not in listed]
-        look = tuple(one for one in order.look if one.category in by_rule)
+        look = tuple(rule for rule in order.look if rule.category in by_rule)
         watch = ProgressReporter(_Told(self._worker, order), "second look", None).watch
         now = self._worker._clock.believed()
         lines = [
@@ -363,7 +365,7 @@ def _promised(lines: list[SurveyLine], order: CleanOrder) -> Tally:
         and (category(line.category).caution is Caution.SAFE or line.category in order.standing)
     ]
     agreed = [
-        Tally(count=len(one.items), size=sum(item.size for item in one.items))
-        for one in order.agreed
+        Tally(count=len(listing.items), size=sum(item.size for item in listing.items))
+        for listing in order.agreed
     ]
     return sum([*going, *agreed], Tally())

@@ -108,23 +108,23 @@ class Candidates:
         try:
             for folder in self.files(handle, place, _not_now):
                 keeps = self.keeper(place, folder.path, folder.about)
-                for name, found in folder.files:
-                    if found.st_nlink > 1:
-                        if (found.st_dev, found.st_ino) in linked:
+                for name, st in folder.files:
+                    if st.st_nlink > 1:
+                        if (st.st_dev, st.st_ino) in linked:
                             continue
-                        linked.add((found.st_dev, found.st_ino))
-                    size = self.size(found)
-                    kept = (keeps is not None and keeps(name)) or place.is_foreign(found)
-                    if size > larger and not kept and not self.in_use.holds(found):
-                        yield place.shown, self.aged_from(found, folder.arrived), size
+                        linked.add((st.st_dev, st.st_ino))
+                    size = self.size(st)
+                    kept = (keeps is not None and keeps(name)) or place.is_foreign(st)
+                    if size > larger and not kept and not self.in_use.holds(st):
+                        yield place.shown, self.aged_from(st, folder.arrived), size
         finally:
             files.close(handle)
 
     # --- files -------------------------------------------------------------------------------
 
-    def size(self, found: FileStat) -> int:
+    def size(self, st: FileStat) -> int:
         """The bytes a file counts on its volume."""
-        return found.st_blocks * 512 if self.machine.sizes_as_allocated else found.st_size
+        return st.st_blocks * 512 if self.machine.sizes_as_allocated else st.st_size
 
     def measure(self, place: Place) -> Measure:
         machine = self.machine
@@ -141,18 +141,18 @@ class Candidates:
         """Whether the newest of contents, attributes and arrival is all that an age counts from."""
         return self.machine.counts_attributes and not self.used and not self.believed.behind
 
-    def aged_from(self, found: FileStat, arrived: int = 0) -> int:
+    def aged_from(self, st: FileStat, arrived: int = 0) -> int:
         """The epoch second from which a file's age counts: the newest of what is known, so that
         one that came with times of long ago is as young as it came. `arrived`: since when its
         folder lies where it lies."""
-        newest = self.believed.since(int(found[8]))
+        newest = self.believed.since(int(st[8]))
         if self.machine.counts_attributes:
-            newest = max(newest, self.believed.since(int(found[9])), arrived)
+            newest = max(newest, self.believed.since(int(st[9])), arrived)
         if self.used:
             # with relatime or noatime the access time may be older than the modification
-            return max(newest, int(found[7]))
+            return max(newest, int(st[7]))
         if self.kind.age == "created" and not self.machine.counts_attributes:
-            return int(getattr(found, "st_birthtime", found.st_mtime))
+            return int(getattr(st, "st_birthtime", st.st_mtime))
         return newest
 
     def files(self, root: int, place: Place, complain: Complaint) -> Iterator[Folder]:
@@ -165,25 +165,27 @@ class Candidates:
             root, complain, skip=skip, leave=leaves, barrier=place.barrier, arrivals=self._arrivals
         ):
             self._breathe()
-            found = folder.files
+            entries = folder.files
             if counts is not None:
-                found = [one for one in found if counts(one[0])]
+                entries = [entry for entry in entries if counts(entry[0])]
             if leaves is not None:
-                found = [one for one in found if not leaves(one[0])]
+                entries = [entry for entry in entries if not leaves(entry[0])]
             if place.is_shared and not folder.path:
                 # at the top of a place that all may write to lies what belongs to others
-                found = [one for one in found if not place.is_foreign(one[1])]
+                entries = [entry for entry in entries if not place.is_foreign(entry[1])]
             if listed is not None:
                 # all that people have lies here, of which very little is large
                 larger = listed.larger
                 if self.machine.sizes_as_allocated:
-                    found = [one for one in found if one[1].st_blocks * 512 > larger]
+                    entries = [entry for entry in entries if entry[1].st_blocks * 512 > larger]
                 else:
-                    found = [one for one in found if one[1].st_size > larger]
-                found = [
-                    one for one in found if self.aged_from(one[1], folder.arrived) <= listed.cutoff
+                    entries = [entry for entry in entries if entry[1].st_size > larger]
+                entries = [
+                    entry
+                    for entry in entries
+                    if self.aged_from(entry[1], folder.arrived) <= listed.cutoff
                 ]
-            yield folder if found is folder.files else folder._replace(files=found)
+            yield folder if entries is folder.files else folder._replace(files=entries)
 
     def names(self, root: int, place: Place, complain: Complaint) -> Iterator[Names]:
         """The same by name alone, for who looks at each file at the deed."""
@@ -197,12 +199,12 @@ class Candidates:
             arrivals=self._arrivals,
         ):
             self._breathe()
-            found = folder.names
+            listed = folder.names
             if counts is not None:
-                found = [name for name in found if counts(name)]
+                listed = [name for name in listed if counts(name)]
             if leaves is not None:
-                found = [name for name in found if not leaves(name)]
-            yield folder if found is folder.names else folder._replace(names=found)
+                listed = [name for name in listed if not leaves(name)]
+            yield folder if listed is folder.names else folder._replace(names=listed)
 
     def keeper(self, place: Place, folder: str, about: FileStat | None = None) -> Keeps | None:
         """What in the protect list keeps a name in a folder of a place; None: it says nothing.
@@ -289,11 +291,11 @@ class Candidates:
     def _sites(self, place: Place, complain: Complaint) -> Iterator[Candidate]:
         for store in stores_in(place, self.kind.shape):
             try:
-                found = list(store.sites())
+                sites = list(store.sites())
             except (OSError, ValueError) as error:
                 complain(store.name, str(error))
                 continue
-            for site in found:
+            for site in sites:
                 yield Candidate(
                     path=site.host,
                     size=site.size,
@@ -310,11 +312,11 @@ class Candidates:
     def _things(self, place: Place, complain: Complaint) -> Iterator[Candidate]:
         assert place.source is not None
         try:
-            found = list(self.machine.things(place.source))
+            things = list(self.machine.things(place.source))
         except OSError as error:
             complain("", error.strerror or str(error))
             return
-        for thing in found:
+        for thing in things:
             if thing.mount and thing.mount != place.mount:
                 continue
             at = NOT_KNOWN if thing.aged_from is None else thing.aged_from

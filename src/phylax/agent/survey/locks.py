@@ -21,9 +21,9 @@ _HOLDER = re.compile(r"[-+:]([0-9]{1,10})$")
 
 def open_programs(place: Place, in_use: InUse) -> frozenset[str]:
     """The programs that hold a place open now; those known by a lock alone by the lock's name."""
-    found = place.programs & in_use.programs
-    if found or not place.locks:
-        return found
+    open_now = place.programs & in_use.programs
+    if open_now or not place.locks:
+        return open_now
     return frozenset(os.path.basename(lock) for lock in place.locks if _is_held(lock, in_use))
 
 
@@ -39,10 +39,10 @@ def _runs_for(process: int, uid: int) -> bool:
 def _is_held(lock: str, in_use: InUse) -> bool:
     """Whether somebody holds a lock: a link to a living process, or a file open or locked."""
     try:
-        found = os.lstat(lock)
-        if stat.S_ISLNK(found.st_mode):
+        st = os.lstat(lock)
+        if stat.S_ISLNK(st.st_mode):
             holder = _HOLDER.search(os.readlink(lock))
-            return holder is not None and _runs_for(int(holder[1]), found.st_uid)
+            return holder is not None and _runs_for(int(holder[1]), st.st_uid)
     except OSError:
         return False
-    return in_use.holds(found)
+    return in_use.holds(st)

@@ -127,12 +127,12 @@ class Territory:
         claims: set[tuple[int, int]] = set()
         for kind in catalogue().values():
             unread: list[Unread] = []
-            found = list(self._places_of(kind, unread))
-            self._places[kind.key], self._unread[kind.key] = found, unread
+            places = list(self._places_of(kind, unread))
+            self._places[kind.key], self._unread[kind.key] = places, unread
             if kind.shape in ("files", "trash"):
-                claims |= {(place.device, place.file) for place in found}
+                claims |= {(place.device, place.file) for place in places}
             elif kind.shape == "folders":
-                claims |= {seal for place in found for seal in _item_folders(place)}
+                claims |= {seal for place in places for seal in _item_folders(place)}
         self.claims = frozenset(claims).union(guard.own_folders(), guard.sealed_folders)
         """(device, file number) of every folder that is a place, or an item that is a folder, or
         the agent's own."""
@@ -186,12 +186,12 @@ class Territory:
         """The places a pattern stands for; `*` stands in one folder name, links do not count."""
         try:
             parts_below = [part for part in below.split("/") if part]
-            found = list(_matches(location.path, parts_below, self._elsewhere(location, unread)))
+            matches = list(_matches(location.path, parts_below, self._elsewhere(location, unread)))
             mount = self._machine.mount_at(location.path)
         except OSError as error:
             unread.append(Unread(path=location.shown, why=error.strerror or str(error)))
             return
-        for parts, device, file in found:
+        for parts, device, file in matches:
             place = Place(
                 root=location.path,
                 below=parts,
@@ -273,9 +273,9 @@ def _item_folders(place: Place) -> Iterator[tuple[int, int]]:
             for name in filter(counts, files.folder_names(handle)):
                 with suppress(OSError):
                     folder = files.open_folder(name, handle)
-                    found = files.about(folder)
+                    st = files.about(folder)
                     files.close(folder)
-                    yield found.st_dev, found.st_ino
+                    yield st.st_dev, st.st_ino
         finally:
             files.close(handle)
 
@@ -296,8 +296,8 @@ def _matches_in(
     parent: int, parts: list[str], before: tuple[str, ...], complain: Complaint
 ) -> Iterator[_Match]:
     if not parts:
-        found = files.about(parent)
-        yield before, found.st_dev, found.st_ino
+        st = files.about(parent)
+        yield before, st.st_dev, st.st_ino
         return
     first, rest = parts[0], parts[1:]
     if _WILD.search(first):

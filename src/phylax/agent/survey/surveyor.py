@@ -46,7 +46,7 @@ Listing = Callable[[str, Item], None]
 
 def own_folders(look: Iterable[CategoryRule]) -> tuple[str, ...]:
     """The folders that the shop's rules name."""
-    return tuple(folder for one in look for folder in one.rule.folders)
+    return tuple(folder for rule in look for folder in rule.rule.folders)
 
 
 def survey(
@@ -91,9 +91,9 @@ def survey(
             breathe=partial(watch, kind.key, 0, 0),
             arrivals=arrivals,
         )
-        found = _Look(candidates, territory, watch, listing).lines()
-        lines += found
-        part(found)
+        surveyed = _Look(candidates, territory, watch, listing).lines()
+        lines += surveyed
+        part(surveyed)
     return lines
 
 
@@ -122,8 +122,8 @@ class _Look:
         for mount, places in by_mount.items():
             rule = self._candidates.rule
             count = LineCount(int(self._candidates.believed.now), rule.only_larger or -1)
-            for one in unread:
-                count.could_not_read(one.path, one.why)
+            for entry in unread:
+                count.could_not_read(entry.path, entry.why)
             unread = []
             judge = self._candidates.judge_for(mount, places)
             for place in places:
@@ -196,23 +196,23 @@ class _Look:
         prefix = f"{folder.path}/" if folder.path else ""
         keeps = self._candidates.keeper(place, folder.path, folder.about)
         total = 0
-        for name, found in folder.files:
-            if found.st_nlink > 1 and count.counted_before(found):
+        for name, st in folder.files:
+            if st.st_nlink > 1 and count.counted_before(st):
                 continue
             candidate = Candidate(
                 path=prefix + name,
-                size=self._candidates.size(found),
-                aged_from=self._candidates.aged_from(found, folder.arrived),
-                device=found.st_dev,
-                file=found.st_ino,
-                apparent=found.st_size,
-                modified_ns=found.st_mtime_ns,
-                changed_ns=found.st_ctime_ns,
+                size=self._candidates.size(st),
+                aged_from=self._candidates.aged_from(st, folder.arrived),
+                device=st.st_dev,
+                file=st.st_ino,
+                apparent=st.st_size,
+                modified_ns=st.st_mtime_ns,
+                changed_ns=st.st_ctime_ns,
                 group=place.shown,
                 user=place.user,
-                in_use=self._in_use.holds(found),
+                in_use=self._in_use.holds(st),
                 kept_by=None if keeps is None else keeps(name),
-                foreign=place.is_foreign(found),
+                foreign=place.is_foreign(st),
             )
             self._add(candidate, place, count, judge, program_open)
             total += candidate.size
@@ -233,7 +233,7 @@ class _Look:
         )
         if reason is None and candidate.unseen:
             reason = Reason.NO_RIGHT
-        one = SurveyedItem(
+        item = SurveyedItem(
             candidate.path,
             candidate.size,
             candidate.aged_from,
@@ -248,11 +248,11 @@ class _Look:
             candidate.kept_by,
         )
         blocked = program_open or candidate.in_use or candidate.protected or candidate.foreign
-        count.add(one, blocked=blocked or reason is Reason.DATED_AHEAD)
+        count.add(item, blocked=blocked or reason is Reason.DATED_AHEAD)
         if candidate.protected and self._kind.shape in ("sites", "visits"):
             count.kept_sites += 1
         if self._listing is not None:
-            self._listing(self._kind.key, as_item(one, place.shown))
+            self._listing(self._kind.key, as_item(item, place.shown))
 
     def _complain(self, place: Place, count: LineCount) -> Complaint:
         join = self._machine.join

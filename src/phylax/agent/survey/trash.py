@@ -46,23 +46,25 @@ def trashed(
             try:
                 for name in _names(things, complain):
                     date = _deletion_date(handle, name)
-                    found = _weigh(name, things, date, measure, complain, keeps, breathe, "files/")
-                    if found:
-                        yield found
+                    candidate = _weigh(
+                        name, things, date, measure, complain, keeps, breathe, "files/"
+                    )
+                    if candidate:
+                        yield candidate
             finally:
                 files.close(things)
         case "recycle-bin":
             for name in _names(handle, complain):
                 if name.startswith("$R"):
                     date = _filetime_of_deletion(handle, "$I" + name[2:])
-                    if found := _weigh(name, handle, date, measure, complain, keeps, breathe):
-                        yield found
+                    if candidate := _weigh(name, handle, date, measure, complain, keeps, breathe):
+                        yield candidate
         case "plain":
             for name in _names(handle, complain):
                 if name != ".DS_Store" and (
-                    found := _weigh(name, handle, None, measure, complain, keeps, breathe)
+                    candidate := _weigh(name, handle, None, measure, complain, keeps, breathe)
                 ):
-                    yield found
+                    yield candidate
 
 
 def thing_folder(layout: TrashLayout) -> str:

@@ -124,30 +124,30 @@ class WebStore:
         """The store's file, where it is one and lies in the place itself, not behind a link."""
         handle = self._place.open()
         try:
-            found = files.look(self.name, handle)
+            st = files.look(self.name, handle)
         except FileNotFoundError:
             return None
         finally:
             files.close(handle)
-        return found if stat.S_ISREG(found.st_mode) else None
+        return st if stat.S_ISREG(st.st_mode) else None
 
     def sites(self) -> Iterator[Site]:
         """What the store holds by site. ValueError where it is not as expected."""
-        found = self._found()
-        if found is None:
+        st = self._found()
+        if st is None:
             return
         sums: dict[str, list[int]] = {}
         try:
             with closing(self._connect("mode=ro&immutable=1")) as conn:
                 for host, size, used, made in conn.execute(self._table.question):
-                    one = sums.setdefault(self._host(host), [0, 0, 0])
-                    one[0] += size or 0
-                    one[1] = max(one[1], used // 10**6 - self._table.epoch)
-                    one[2] = max(one[2], (made - self._table.epoch * 10**6) * 1000)
+                    site_sums = sums.setdefault(self._host(host), [0, 0, 0])
+                    site_sums[0] += size or 0
+                    site_sums[1] = max(site_sums[1], used // 10**6 - self._table.epoch)
+                    site_sums[2] = max(site_sums[2], (made - self._table.epoch * 10**6) * 1000)
         except sqlite3.Error as error:
             raise ValueError(f"{self.name} cannot be read: {error}") from error
         for host, (size, used, made) in sorted(sums.items()):
-            yield Site(host, size, max(used, 1), max(made, 0), found.st_dev, found.st_ino)
+            yield Site(host, size, max(used, 1), max(made, 0), st.st_dev, st.st_ino)
 
     def forget(self, hosts: Iterable[str]) -> None:
         """Delete the rows of these sites, in one transaction. OSError where that fails."""

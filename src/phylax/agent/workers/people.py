@@ -108,7 +108,9 @@ class CrewWithWorkers(Crew):
                 task.run_id, f"{journal.identity} {person.uid}", asked.category, mount.path,
                 aside=asked.aside,
             )  # fmt: skip
-            rule = next(one.rule for one in task.look if one.category == asked.category)
+            rule = next(
+                asked_rule.rule for asked_rule in task.look if asked_rule.category == asked.category
+            )
             held_at = datetime.fromtimestamp(task.now.now, UTC)
             until = asked.until_at if asked.aside else held_at + kind.held_for(rule)
             entry = HeldFor(
@@ -160,8 +162,8 @@ class CrewWithWorkers(Crew):
         for name, entry in batches.items():
             count, size = held.get(name, (0, 0))
             if not entry.aside:
-                told = {"count": count, "size": size, "told": False}
-                self.index.put(entry.model_copy(update=told))
+                counted = {"count": count, "size": size, "told": False}
+                self.index.put(entry.model_copy(update=counted))
             elif name not in held:
                 # nothing below a person's folder is asked by root
                 self.index.remove(name)
@@ -241,14 +243,14 @@ class CrewWithWorkers(Crew):
             if_taken=order.if_taken,
             before={batch: tuple(ranges) for batch, ranges in journal.present.items()},
         )
-        said = self.nursery.work(person, job, handle)
+        report = self.nursery.work(person, job, handle)
         field = "put_back" if order.kind == "put back" else "removed"
         outcomes = {outcome.category: outcome for outcome in did["outcomes"]}
-        for outcome in said.outcomes:
+        for outcome in report.outcomes:
             tally = done.get(outcome.category, Tally())
             outcomes[outcome.category] = outcome.model_copy(update={field: tally})
         did["outcomes"] = tuple(outcomes.values())
-        did["left"] = (*did["left"], *said.left)[:NAMED]
+        did["left"] = (*did["left"], *report.left)[:NAMED]
         if stop:
             did["called_off"] = True
 
@@ -284,11 +286,11 @@ class CrewWithWorkers(Crew):
                 picks=(BatchPick(batch=entry.batch),),
             )
             try:
-                said = self.nursery.work(person, job, lambda message: jobs.Answer())
+                report = self.nursery.work(person, job, lambda message: jobs.Answer())
             except WorkerError as error:
                 _log.error("what is held for %s cannot be let go: %s", person.name, error)
                 continue
-            if any(outcome.left for outcome in said.outcomes):
+            if any(outcome.left for outcome in report.outcomes):
                 _log.error("held things of %s in %s cannot be let go", person.name, entry.batch)
                 continue
             spool.put(
@@ -368,17 +370,17 @@ class CrewWithWorkers(Crew):
             batches=tuple(entry.batch for entry in asides),
         )  # fmt: skip
         try:
-            said = self.nursery.work(person, job, lambda message: None)
+            report = self.nursery.work(person, job, lambda message: None)
         except WorkerError as error:
             _log.error("the worker for %s: %s", person.name, error)
             return None
         for entry in asides:
             # what could not go back waits there as held things do, and ends with its time
-            if entry.batch in said.held:
+            if entry.batch in report.held:
                 self.index.put(entry.model_copy(update={"aside": False}))
             else:
                 self.index.remove(entry.batch)
-        return said.gone
+        return report.gone
 
     def recover(self) -> None:
         super().recover()

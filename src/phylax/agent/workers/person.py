@@ -112,8 +112,8 @@ class _Agent:
         """Say the last word; where it is too long, with fewer names."""
         while len(report.model_dump_json()) > LONGEST // 2 and (report.left or report.again):
             again = tuple(
-                one.model_copy(update={"items": one.items[: len(one.items) // 2]})
-                for one in report.again
+                listing.model_copy(update={"items": listing.items[: len(listing.items) // 2]})
+                for listing in report.again
             )
             left = report.left[: len(report.left) // 2]
             update = {"left": left, "again": again if left else ()}
@@ -141,8 +141,8 @@ class _Agent:
     def flush(self) -> None:
         unsaid, self._unsaid = self._unsaid, {}
         for category, (items, size) in unsaid.items():
-            told = jobs.Watched(category=category, items=items, size=max(size, 0))
-            if not self.ask(told).go_on:
+            watched = jobs.Watched(category=category, items=items, size=max(size, 0))
+            if not self.ask(watched).go_on:
                 raise Stopped
 
     def in_use(self) -> InUse:
@@ -171,14 +171,14 @@ class _Journal:
             sent = tuple(names)
         else:
             sent = tuple((_sent(name), size) for name, size in names)
-        told = jobs.About(
+        about = jobs.About(
             category=category,
             root=_sent(place.root),
             folders=tuple(map(_sent, (*place.below, *(folder.split("/") if folder else ())))),
             names=sent,
             note=note and (tuple(map(_sent, note[0])), _sent(note[1])),
         )
-        answer = self._agent.ask(told)
+        answer = self._agent.ask(about)
         if not answer.ok:
             raise OSError(answer.code, answer.why)
 
@@ -421,9 +421,11 @@ class _Desk:
 
     def _tell_held(self, batch: Batch) -> None:
         page: list[HeldItem] = []
-        for one in batch.held():
-            shown, _ = spell(one.path)
-            page.append(HeldItem(number=one.number, place=one.place, path=shown, size=one.size))
+        for entry in batch.held():
+            shown, _ = spell(entry.path)
+            page.append(
+                HeldItem(number=entry.number, place=entry.place, path=shown, size=entry.size)
+            )
             if len(page) == _PAGE:
                 self._agent.say_items(
                     lambda items: jobs.HeldTold(batch=batch.name, items=items), tuple(page)
@@ -452,9 +454,9 @@ class _Desk:
                     continue
                 with closing(batch):
                     try:
-                        for one in batch.announced(pick.numbers):
-                            if batch.is_held(one.number):
-                                self._end_one(job, batch, one, outcomes)
+                        for entry in batch.announced(pick.numbers):
+                            if batch.is_held(entry.number):
+                                self._end_one(job, batch, entry, outcomes)
                     finally:
                         before = job.before.get(pick.batch, ())
                         gone = (
@@ -495,15 +497,15 @@ class _Desk:
         while page := tuple(islice(ranges, 5000)):
             self._agent.say(message(batch=batch, numbers=page))
 
-    def _end_one(self, job: jobs.HeldJob, batch: Batch, one: Held, outcomes: Outcomes) -> None:
+    def _end_one(self, job: jobs.HeldJob, batch: Batch, entry: Held, outcomes: Outcomes) -> None:
         key = batch.head.category
-        leave = partial(outcomes.leave, key, one.place, one.path, one.size)
+        leave = partial(outcomes.leave, key, entry.place, entry.path, entry.size)
         try:
             if job.kind == "put back":
-                batch.put_back(one, beside=job.if_taken is IfTaken.BESIDE)
+                batch.put_back(entry, beside=job.if_taken is IfTaken.BESIDE)
             else:
                 whys: list[str] = []
-                batch.let_go(one.number, lambda path, why: whys.append(why))
+                batch.let_go(entry.number, lambda path, why: whys.append(why))
                 if whys:
                     leave(Reason.FAILED, "; ".join(whys[:3]))
         except FileExistsError as error:
@@ -513,7 +515,7 @@ class _Desk:
             if reason is Reason.GONE:
                 reason, detail = Reason.FAILED, "its folder no longer exists"
             leave(reason, detail)
-        self._agent.watch(key, 1, one.size)
+        self._agent.watch(key, 1, entry.size)
 
     def recover(self, job: jobs.RecoverJob) -> None:
         hold = _PersonsHold(self._machine, self._agent, job.folders, job.batches)

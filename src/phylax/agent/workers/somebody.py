@@ -83,10 +83,10 @@ class Somebody:
         remember: bool = False,
     ) -> list[SurveyLine]:
         crew = self._crew
-        look = [one for one in look if _is_for_people(one.category)]
+        look = [rule for rule in look if _is_for_people(rule.category)]
         if not look:
             return []
-        rules = {one.category: one.rule for one in look}
+        rules = {rule.category: rule.rule for rule in look}
         volumes = {volume.mount: volume for volume in crew.machine.volumes()}
         lines: list[SurveyLine] = []
         stop: list[Stopped] = []
@@ -144,7 +144,7 @@ class Somebody:
             remember=kept,
         )
         try:
-            said = crew.nursery.work(self._person, job, handle)
+            report = crew.nursery.work(self._person, job, handle)
         except WorkerError as error:
             if stop:
                 raise stop[0] from None
@@ -155,7 +155,7 @@ class Somebody:
         if kept:
             crew.arrivals.keep(whose, folders)
         for entry in protect:
-            if entry.kind is ProtectKind.FOLDER and entry.what in said.there:
+            if entry.kind is ProtectKind.FOLDER and entry.what in report.there:
                 there(entry)
         part(lines)
         return lines
@@ -218,7 +218,7 @@ class Somebody:
             known=packed(crew.arrivals.known(str(self._person.uid))),
         )
         try:
-            said = crew.nursery.work(self._person, job, handle)
+            ended = crew.nursery.work(self._person, job, handle)
         except WorkerError as error:
             _log.error("the worker for %s: %s", self.name, error)
             report.problems.append(f"the places of {self.name} were not gone through: {error}")
@@ -227,14 +227,14 @@ class Somebody:
             crew.settle(self._person, journal, last)
             report.stopped = stop[0] if stop else None
             return report
-        for outcome in said.outcomes:
+        for outcome in ended.outcomes:
             if outcome.category in keys:
                 outcomes.absorb(outcome)
-        outcomes.name(left for left in said.left if left.category in keys)
-        report.again = {one.category: list(one.items) for one in said.again}
-        report.refused = {key: size for key, size in said.refused.items() if key in keys}
-        report.problems = list(said.problems)
-        crew.end_pass(open_batches, said.held)
+        outcomes.name(left for left in ended.left if left.category in keys)
+        report.again = {agreed.category: list(agreed.items) for agreed in ended.again}
+        report.refused = {key: size for key, size in ended.refused.items() if key in keys}
+        report.problems = list(ended.problems)
+        crew.end_pass(open_batches, ended.held)
         if stop:
             report.stopped = stop[0]
         return report
@@ -249,8 +249,8 @@ def watched(message: jobs.Watched, watch: Watcher, stop: list[Stopped]) -> jobs.
     try:
         if not stop:
             watch(message.category, message.items, message.size)
-    except Stopped as told:
-        stop.append(told)
+    except Stopped as stopped:
+        stop.append(stopped)
     return jobs.Answer(go_on=not stop)
 
 
@@ -261,9 +261,9 @@ def _is_plausible(line: SurveyLine, protect: Sequence[ProtectEntry]) -> bool:
         line.young_by_attributes,
         *line.stays,
         *line.ages,
-        *(one.kept for one in line.kept_by),
+        *(kept_by.kept for kept_by in line.kept_by),
     ]
-    of_list = all(one.entry in protect for one in line.kept_by)
+    of_list = all(kept_by.entry in protect for kept_by in line.kept_by)
     return of_list and all(0 <= n.count <= 2**62 and 0 <= n.size <= 2**62 for n in numbers)
 
 

@@ -46,11 +46,11 @@ def _found(standing: Standing, **what: object) -> Finding:
 
 def _nearly_full(standing: Standing) -> Iterator[Finding]:
     """A volume is used more than its threshold allows."""
-    said = {one.volume_id: one for one in standing.outlooks}
+    outlook_of = {line.volume_id: line for line in standing.outlooks}
     for volume in standing.machine.volumes:
         if not volume.is_nearly_full(standing.threshold_percent):
             continue
-        outlook = said.get(volume.id)
+        outlook = outlook_of.get(volume.id)
         advice = outlook.advice if outlook else None
         can_go = standing.can_go.size if standing.can_go else 0
         worth_it = 100 * can_go >= volume.capacity
@@ -89,29 +89,31 @@ def _remedy(advice: Advice) -> str:
 
 def _filling_fast(standing: Standing) -> Iterator[Finding]:
     """A volume fills at a faster pace than it did, and that is recent."""
-    for one in standing.outlooks:
-        changed = one.changed
+    for outlook in standing.outlooks:
+        changed = outlook.changed
         if changed is None or standing.now - changed.since > RECENT:
             continue
         before = f"; before that {show_size(max(0, changed.before))} a day"
         yield _found(
             standing,
             cause=Cause.FILLING_FAST,
-            subject=one.mount,
+            subject=outlook.mount,
             urgency=72,
             grade=changed.now // 2**30,
             since=changed.since,
-            reason=f"{one.mount} has filled by {show_size(changed.now)} a day since "
+            reason=f"{outlook.mount} has filled by {show_size(changed.now)} a day since "
             f"{changed.since:%-d %B}{before if changed.before > 2**20 else ''}",
             evidence=_what_grew(changed.grown, changed.looked),
             next_step=NextStep.SEE_TREND if changed.looked else NextStep.LOOK,
-            volume_mount=one.mount,
+            volume_mount=outlook.mount,
         )
 
 
 def _what_grew(grown: Iterable[Grown], looked: bool) -> str:
     names = [
-        f"{one.name or one.category} by {show_size(one.size)}" for one in grown if one.size > 0
+        f"{category.name or category.category} by {show_size(category.size)}"
+        for category in grown
+        if category.size > 0
     ]
     if names:
         return "What grew: " + ", ".join(names[:2])
@@ -122,35 +124,38 @@ def _what_grew(grown: Iterable[Grown], looked: bool) -> str:
 
 def _crosses_soon(standing: Standing) -> Iterator[Finding]:
     """A volume likely crosses its threshold within a month."""
-    for one in standing.outlooks:
-        likely = one.crosses.likely if one.crosses else None
-        if one.over or likely is None or likely - standing.now > SOON:
+    for outlook in standing.outlooks:
+        likely = outlook.crosses.likely if outlook.crosses else None
+        if outlook.over or likely is None or likely - standing.now > SOON:
             continue
         yield _found(
             standing,
             cause=Cause.CROSSES_SOON,
-            subject=one.mount,
+            subject=outlook.mount,
             urgency=55,
             grade=(SOON - (likely - standing.now)).days,
             since=None,
-            reason=f"{one.mount} will be over {one.threshold_percent} % on about {likely:%-d %B}",
-            evidence=_evidence_of(one),
+            reason=f"{outlook.mount} will be over {outlook.threshold_percent} % "
+            f"on about {likely:%-d %B}",
+            evidence=_evidence_of(outlook),
             next_step=NextStep.SEE_TREND,
-            volume_mount=one.mount,
+            volume_mount=outlook.mount,
         )
 
 
-def _evidence_of(one: Outlook) -> str:
-    assert one.crosses is not None
-    first, last = one.crosses.soonest, one.crosses.latest
+def _evidence_of(outlook: Outlook) -> str:
+    assert outlook.crosses is not None
+    first, last = outlook.crosses.soonest, outlook.crosses.latest
     if first and last and first.date() == last.date():
         between = "Hardly any doubt of the day"
     else:
         between = f"Between {first:%-d %B}" if first else "Between now"
         between += f" and {last:%-d %B}" if last else " and much later"
-    fills = f"; it fills by {show_size(max(0, one.fills.likely))} a day" if one.fills else ""
-    if one.full and one.full.likely and one.full.likely - one.read_at < SOON:
-        fills += f", likely full on {one.full.likely:%-d %B}"
+    fills = (
+        f"; it fills by {show_size(max(0, outlook.fills.likely))} a day" if outlook.fills else ""
+    )
+    if outlook.full and outlook.full.likely and outlook.full.likely - outlook.read_at < SOON:
+        fills += f", likely full on {outlook.full.likely:%-d %B}"
     return between + fills
 
 
@@ -375,4 +380,4 @@ CAUSES: tuple[Rule, ...] = (
 
 def look(standing: Standing) -> list[Finding]:
     """Everything on one machine that needs a person."""
-    return [found for cause in CAUSES for found in cause(standing)]
+    return [finding for cause in CAUSES for finding in cause(standing)]

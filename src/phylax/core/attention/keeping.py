@@ -64,30 +64,32 @@ def is_worse(cause: Cause, before: int | None, now: int) -> bool:
     return before is not None and now >= before + WORSE_BY.get(cause, 1)
 
 
-def keep(found: Iterable[Finding], kept: Iterable[Kept], now: int) -> Keep:
+def keep(findings: Iterable[Finding], kept: Iterable[Kept], now: int) -> Keep:
     """What becomes of what is kept for one machine, now that this was found."""
-    known = {(one.cause, one.subject): one for one in sorted(kept, key=_open_last)}
+    known = {(entry.cause, entry.subject): entry for entry in sorted(kept, key=_open_last)}
     todo = Keep([], [], [], [])
-    for one in found:
-        before = known.pop((one.cause, one.subject), None)
+    for entry in findings:
+        before = known.pop((entry.cause, entry.subject), None)
         if before is None or (before.ended_at and now - before.ended_at > SAME_WITHIN):
-            todo.begin.append(one)
+            todo.begin.append(entry)
         elif before.ended_at is not None:
-            todo.again.append((before, one))
+            todo.again.append((before, entry))
         else:
-            todo.still.append((before, one))
+            todo.still.append((before, entry))
     todo.end.extend(
-        one for one in known.values() if one.ended_at is None and not _may_come_back(one, now)
+        entry
+        for entry in known.values()
+        if entry.ended_at is None and not _may_come_back(entry, now)
     )
     return todo
 
 
-def _open_last(one: Kept) -> tuple[bool, int]:
-    return one.ended_at is None, one.ended_at or 0
+def _open_last(kept: Kept) -> tuple[bool, int]:
+    return kept.ended_at is None, kept.ended_at or 0
 
 
-def _may_come_back(one: Kept, now: int) -> bool:
-    return one.times >= FLAPS and now - one.last_seen < SAME_WITHIN
+def _may_come_back(kept: Kept, now: int) -> bool:
+    return kept.times >= FLAPS and now - kept.last_seen < SAME_WITHIN
 
 
 def in_order(attention: Iterable[Attention]) -> list[Attention]:
@@ -95,21 +97,21 @@ def in_order(attention: Iterable[Attention]) -> list[Attention]:
 
     The same cause on many machines of one client is one thing; all else goes by machine.
     """
-    ordered = sorted(attention, key=lambda one: (-one.urgency, one.machine_tag, one.id))
+    ordered = sorted(attention, key=lambda item: (-item.urgency, item.machine_tag, item.id))
     machines: dict[tuple[Cause, int], set[int]] = {}
-    for one in ordered:
-        machines.setdefault((one.cause, one.client_id), set()).add(one.machine_id)
+    for item in ordered:
+        machines.setdefault((item.cause, item.client_id), set()).add(item.machine_id)
 
-    def group(one: Attention) -> str:
-        if len(machines[one.cause, one.client_id]) >= SITE_FROM:
-            return f"{_SITE}{one.client_id}: {one.cause}"
-        return f"machine {one.machine_id}"
+    def group(item: Attention) -> str:
+        if len(machines[item.cause, item.client_id]) >= SITE_FROM:
+            return f"{_SITE}{item.client_id}: {item.cause}"
+        return f"machine {item.machine_id}"
 
     groups: dict[str, list[Attention]] = {}
-    for one in ordered:
-        name = group(one)
-        groups.setdefault(name, []).append(one.model_copy(update={"group": name}))
-    return [one for together in groups.values() for one in together]
+    for item in ordered:
+        name = group(item)
+        groups.setdefault(name, []).append(item.model_copy(update={"group": name}))
+    return [item for together in groups.values() for item in together]
 
 
 class Together(NamedTuple):
@@ -121,9 +123,9 @@ class Together(NamedTuple):
 
 def in_groups(ordered: Iterable[Attention]) -> list[Together]:
     """Neighbours of one group together; from `in_order`."""
-    groups = (tuple(found) for _, found in groupby(ordered, key=attrgetter("group")))
+    groups = (tuple(group_items) for _, group_items in groupby(ordered, key=attrgetter("group")))
     return [Together(items, items[0].group.startswith(_SITE)) for items in groups]
 
 
 def machines_that_need(attention: Sequence[Attention]) -> int:
-    return len({one.machine_id for one in attention if one.needs_somebody})
+    return len({item.machine_id for item in attention if item.needs_somebody})

@@ -36,7 +36,7 @@ class KeptYoung(Value):
 
 def kept_young(survey: Survey, known: Iterable[KeptYoung] = ()) -> tuple[KeptYoung, ...]:
     """What a look found; `known` is what the look before did."""
-    since = {(one.category, one.mount): one.since for one in known}
+    since = {(entry.category, entry.mount): entry.since for entry in known}
     at = survey.ended_at or survey.started_at
     return tuple(
         KeptYoung(

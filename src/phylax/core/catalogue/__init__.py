@@ -176,8 +176,8 @@ def why_refused(kind: Category, rule: Rule, merged: RuleInForce) -> tuple[str, s
 
     `merged` is what would be in force by it.
     """
-    said = {field for field in Rule.model_fields if getattr(rule, field) is not None}
-    if kind.caution is Caution.REPORT and (wrong := sorted(said - _LISTED_FIELDS)):
+    fields = {field for field in Rule.model_fields if getattr(rule, field) is not None}
+    if kind.caution is Caution.REPORT and (wrong := sorted(fields - _LISTED_FIELDS)):
         return wrong[0], (
             f"{kind.key} is only ever listed and never goes; a rule may set keep_for and "
             "only_larger, which say what is listed, or switch it off"
@@ -219,8 +219,8 @@ def read_category(text: str) -> Category:
 def catalogue() -> Mapping[str, Category]:
     """All categories by key, in ledger order."""
     files = (f for f in resources.files(__name__).iterdir() if f.name.endswith(".toml"))
-    found = sorted((read_category(f.read_text("utf-8")) for f in files), key=lambda c: c.order)
-    return {category.key: category for category in found}
+    categories = sorted((read_category(f.read_text("utf-8")) for f in files), key=lambda c: c.order)
+    return {category.key: category for category in categories}
 
 
 def category(key: str) -> Category:

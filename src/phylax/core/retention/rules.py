@@ -292,16 +292,16 @@ def in_force(scopes: Iterable[tuple[Scope, Rule]]) -> RuleInForce:
     The catalogue's must be among them and set both off and keep_for. A nearer span or limit is a
     wish that things go by it, and lifts a farther "off".
     """
-    said: dict[str, object] = {}
+    values: dict[str, object] = {}
     sources: dict[str, Scope] = {}
     for scope, rule in sorted(scopes, key=lambda pair: _NEARNESS[pair[0]]):
         for field in FIELDS:
             value = getattr(rule, field)
             if value is not None:
-                said[field], sources[field] = value, scope
+                values[field], sources[field] = value, scope
         wishes = rule.keep_for is not None or rule.keep_under or rule.keep_under_percent
-        if rule.off is None and wishes and said.get("off"):
-            said["off"], sources["off"] = False, scope
-    if "off" not in said or "keep_for" not in said:
+        if rule.off is None and wishes and values.get("off"):
+            values["off"], sources["off"] = False, scope
+    if "off" not in values or "keep_for" not in values:
         raise ValueError("the catalogue's own rule must set both off and keep_for")
-    return RuleInForce.model_validate({**said, "sources": sources})
+    return RuleInForce.model_validate({**values, "sources": sources})

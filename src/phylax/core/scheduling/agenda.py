@@ -53,9 +53,9 @@ def site_takes(takes: Sequence[timedelta], at_once: int | None) -> timedelta:
     if at_once is None or at_once >= len(takes):
         return max(takes)
     ends = [timedelta(0)] * at_once
-    for one in sorted(takes, reverse=True):
+    for takes_here in sorted(takes, reverse=True):
         soonest = ends.index(min(ends))
-        ends[soonest] += one
+        ends[soonest] += takes_here
     return max(ends)
 
 
@@ -67,23 +67,23 @@ def with_clashes(
     `shared` says how many machines two rounds (lower number first) have in common.
     """
     ordered = sorted(lines, key=lambda line: (line.opens_at, line.round_id))
-    told: list[list[str]] = [[] for _ in ordered]
+    clashes: list[list[str]] = [[] for _ in ordered]
     under_way: list[int] = []
     for number, line in enumerate(ordered):
         if line.closes_at is not None and line.ends_at > line.closes_at:
             late = line.ends_at - line.closes_at
-            told[number].append(f"not through before it closes: {show_span(late)} too long")
+            clashes[number].append(f"not through before it closes: {show_span(late)} too long")
         under_way = [n for n in under_way if ordered[n].ends_at > line.opens_at]
         for other in under_way:
             a, b = ordered[other].round_id, line.round_id
             both = shared.get((min(a, b), max(a, b)), 0)
             if both and a != b:
-                told[number].append(_with(ordered[other], both))
-                told[other].append(_with(line, both))
+                clashes[number].append(_with(ordered[other], both))
+                clashes[other].append(_with(line, both))
         under_way.append(number)
     return [
         line.model_copy(update={"clashes": tuple(words)}) if words else line
-        for line, words in zip(ordered, told, strict=True)
+        for line, words in zip(ordered, clashes, strict=True)
     ]
 
 

@@ -60,9 +60,9 @@ def overlap(some: Iterable[Between], others: Iterable[Between]) -> int:
 def open_times(stretches: Sequence[Stretch], until: int) -> list[Between]:
     """When a run might have started, up to a moment."""
     return [
-        Between(one.opens_at, min(one.closes_at, until))
-        for one in stretches
-        if one.opens_at < until
+        Between(stretch.opens_at, min(stretch.closes_at, until))
+        for stretch in stretches
+        if stretch.opens_at < until
     ]
 
 
@@ -79,7 +79,7 @@ class Known(NamedTuple):
 
 def why(open_: Sequence[Between], known: Known) -> Missed:
     """The reason nearest to running: who asked and was refused was on; who was busy was on too."""
-    whole = sum(one.end - one.begin for one in open_)
+    whole = sum(stretch.end - stretch.begin for stretch in open_)
     if whole and overlap(open_, known.outages) >= whole:
         return because(MissedCause.SERVICE_DOWN)
     if not known.enrolled:

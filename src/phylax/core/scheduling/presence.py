@@ -83,9 +83,9 @@ def _last_days(
 ) -> Iterator[tuple[datetime, int]]:
     """The last days like those of a round, newest first: local opening, epoch second."""
     coming = []
-    for one in timing.after(now):
-        coming.append(one.day.weekday())
-        if len(coming) == 14 or one.opens_at > now + 28 * 86400:
+    for occurrence in timing.after(now):
+        coming.append(occurrence.day.weekday())
+        if len(coming) == 14 or occurrence.opens_at > now + 28 * 86400:
             break
     wanted = set(coming) or set(range(7))
     day = from_seconds(now).astimezone(timing.zone).date()
@@ -131,8 +131,8 @@ def known_since(weeks: Weeks) -> int | None:
     return (week * WEEK_HOURS + (weeks[week] & -weeks[week]).bit_length() - 1) * HOUR
 
 
-def is_seldom(found: OnAt) -> bool:
-    return found.says_enough and found.share < _SELDOM
+def is_seldom(on_at: OnAt) -> bool:
+    return on_at.says_enough and on_at.share < _SELDOM
 
 
 def propose(timing: Timing, weeks: Weeks, now: int, since: int) -> tuple[str, time] | None:
@@ -152,35 +152,35 @@ def propose(timing: Timing, weeks: Weeks, now: int, since: int) -> tuple[str, ti
     shares = by_hour_of_week(weeks, timing.zone, now)
     best = _best(
         (((day, hour), shares[day][hour]) for day in range(7) for hour in range(24)),
-        lambda found: nearness(found[1]),
+        lambda usual: nearness(usual[1]),
     )
     return None if best is None else (_DAYS[best[0]], time(best[1]))
 
 
-def _best(found: Iterable[tuple[_T, float]], near: Callable[[_T], int]) -> _T | None:
-    usual = [(share, near(what), what) for what, share in found if share >= _USUAL]
+def _best(shares: Iterable[tuple[_T, float]], near: Callable[[_T], int]) -> _T | None:
+    usual = [(share, near(what), what) for what, share in shares if share >= _USUAL]
     if not usual:
         return None
-    return max(usual, key=lambda one: (one[0], one[1]))[2]
+    return max(usual, key=lambda ranked: (ranked[0], ranked[1]))[2]
 
 
 def in_a_sentence(
-    tag: str, timing: Timing, found: OnAt, proposed: tuple[str, time] | None, now: int
+    tag: str, timing: Timing, on_at: OnAt, proposed: tuple[str, time] | None, now: int
 ) -> str:
     """``museum-kiosk has been on at this hour on 1 of the last 12 Tuesdays; Tuesdays 10:00 …``."""
     days = _days_in_words(timing, now)
     when = "in this window" if timing.plan.closes else "at this hour"
-    said = f"{tag} has been on {when} on {found.was_on} of the last {found.of} {days}"
+    words = f"{tag} has been on {when} on {on_at.was_on} of the last {on_at.of} {days}"
     if proposed is None:
-        return f"{said}; no hour of the week is one at which it usually is on"
+        return f"{words}; no hour of the week is one at which it usually is on"
     on = proposed[0] or ("" if days == "days" else days)
-    return f"{said}; {on} {proposed[1]:%H:%M} would do".replace(";  ", "; ")
+    return f"{words}; {on} {proposed[1]:%H:%M} would do".replace(";  ", "; ")
 
 
 def _days_in_words(timing: Timing, now: int) -> str:
     coming: Sequence[int] = []
-    for one in timing.after(now):
-        coming = [*coming, one.day.weekday()]
+    for occurrence in timing.after(now):
+        coming = [*coming, occurrence.day.weekday()]
         if len(coming) == 8:
             break
     return _DAYS[coming[0]] if len(set(coming)) == 1 else "days"

@@ -41,7 +41,7 @@ _DAY = timedelta(days=1)
 
 def parts(rule: str) -> dict[str, str]:
     """The parts of a RECUR value by name, upper case. ValueError says which part is not taken."""
-    found: dict[str, str] = {}
+    parts_of: dict[str, str] = {}
     for part in rule.strip().upper().removeprefix("RRULE:").rstrip(";").split(";"):
         name, equals, value = part.partition("=")
         if not equals or name not in _PARTS:
@@ -49,24 +49,24 @@ def parts(rule: str) -> dict[str, str]:
                 f"{part!r} is not a part of a recurrence rule that is taken here; "
                 f"allowed are {', '.join(sorted(_PARTS))}, as in 'FREQ=WEEKLY;BYDAY=TU'"
             )
-        if name in found:
+        if name in parts_of:
             raise ValueError(f"{name} stands twice in the recurrence rule")
-        found[name] = value
-    _check(found)
-    return found
+        parts_of[name] = value
+    _check(parts_of)
+    return parts_of
 
 
-def _check(found: dict[str, str]) -> None:
-    frequency = found.get("FREQ")
+def _check(rule_parts: dict[str, str]) -> None:
+    frequency = rule_parts.get("FREQ")
     if frequency not in _FREQUENCIES:
         raise ValueError(f"FREQ must be one of {', '.join(_FREQUENCIES)}")
     for name, (lowest, highest) in _RANGES.items():
-        for number in found.get(name, "").split(",") if name in found else ():
+        for number in rule_parts.get(name, "").split(",") if name in rule_parts else ():
             # from the end only where a part counts days or places
             size = number.removeprefix("-") if name in _FROM_THE_END else number
             if not size.isdecimal() or not lowest <= int(size) <= highest:
                 raise ValueError(f"{name} in the recurrence rule must be {lowest} to {highest}")
-    for day in found["BYDAY"].split(",") if "BYDAY" in found else ():
+    for day in rule_parts["BYDAY"].split(",") if "BYDAY" in rule_parts else ():
         match = _BYDAY.fullmatch(day)
         if match is None or (match[1] and not 1 <= abs(int(match[1])) <= 53):
             raise ValueError(
@@ -74,16 +74,16 @@ def _check(found: dict[str, str]) -> None:
             )
         if match[1] and frequency not in ("MONTHLY", "YEARLY"):
             raise ValueError(f"{day} counts days in a month or year; it needs FREQ=MONTHLY")
-    if found.get("WKST", "MO") not in _WEEKDAYS:
+    if rule_parts.get("WKST", "MO") not in _WEEKDAYS:
         raise ValueError(f"WKST must be one of {', '.join(_WEEKDAYS)}")
-    if frequency == "WEEKLY" and "BYMONTHDAY" in found:
+    if frequency == "WEEKLY" and "BYMONTHDAY" in rule_parts:
         raise ValueError("BYMONTHDAY does not go with FREQ=WEEKLY; take FREQ=MONTHLY")
-    if "COUNT" in found and "UNTIL" in found:
+    if "COUNT" in rule_parts and "UNTIL" in rule_parts:
         raise ValueError("a recurrence rule ends by COUNT or by UNTIL, not by both")
-    if "BYSETPOS" in found and not {"BYDAY", "BYMONTHDAY", "BYMONTH"} & found.keys():
+    if "BYSETPOS" in rule_parts and not {"BYDAY", "BYMONTHDAY", "BYMONTH"} & rule_parts.keys():
         raise ValueError("BYSETPOS chooses among the days of another part, such as BYDAY")
-    if "UNTIL" in found:
-        _until(found["UNTIL"])
+    if "UNTIL" in rule_parts:
+        _until(rule_parts["UNTIL"])
 
 
 def _until(text: str) -> datetime:
@@ -104,8 +104,8 @@ def _day(text: str) -> date:
 
 def checked_rule(rule: str) -> str:
     """The rule in its plain form, from a rule or plain words; ValueError where it is neither."""
-    found = parts(rule if "=" in rule else from_words(rule))
-    return ";".join(f"{name}={value}" for name, value in found.items())
+    rule_parts = parts(rule if "=" in rule else from_words(rule))
+    return ";".join(f"{name}={value}" for name, value in rule_parts.items())
 
 
 RecurrenceRule = Annotated[
@@ -137,23 +137,27 @@ class _Rule:
 
 @lru_cache(maxsize=1024)
 def _read(rule: str) -> _Rule:
-    found = parts(rule)
+    rule_parts = parts(rule)
     numbers = {
-        name: tuple(int(n) for n in found[name].split(","))
+        name: tuple(int(n) for n in rule_parts[name].split(","))
         for name in ("BYMONTHDAY", "BYMONTH", "BYSETPOS")
-        if name in found
+        if name in rule_parts
     }
-    days = [_BYDAY.fullmatch(day) for day in found["BYDAY"].split(",")] if "BYDAY" in found else []
+    days = (
+        [_BYDAY.fullmatch(day) for day in rule_parts["BYDAY"].split(",")]
+        if "BYDAY" in rule_parts
+        else []
+    )
     return _Rule(
-        frequency=found["FREQ"],
-        interval=int(found.get("INTERVAL", "1")),
-        count=int(found["COUNT"]) if "COUNT" in found else None,
-        until=_until(found["UNTIL"]) if "UNTIL" in found else None,
+        frequency=rule_parts["FREQ"],
+        interval=int(rule_parts.get("INTERVAL", "1")),
+        count=int(rule_parts["COUNT"]) if "COUNT" in rule_parts else None,
+        until=_until(rule_parts["UNTIL"]) if "UNTIL" in rule_parts else None,
         weekdays=tuple((int(day[1] or 0), _WEEKDAYS.index(day[2])) for day in days if day),
         month_days=numbers.get("BYMONTHDAY", ()),
         months=numbers.get("BYMONTH", ()),
         positions=numbers.get("BYSETPOS", ()),
-        week_starts=_WEEKDAYS.index(found.get("WKST", "MO")),
+        week_starts=_WEEKDAYS.index(rule_parts.get("WKST", "MO")),
     )
 
 
@@ -161,11 +165,11 @@ def _expanded(rule: _Rule, starts_on: date, begin: date) -> Iterator[date]:
     """The rule's days, not before `starts_on`, from the period that `begin` lies in."""
     last_found = begin
     for period in _periods(rule, starts_on, begin):
-        found = sorted(set(_of_period(rule, starts_on, period)))
+        days = sorted(set(_of_period(rule, starts_on, period)))
         if rule.positions:
-            chosen = (n - 1 if n > 0 else len(found) + n for n in rule.positions)
-            found = sorted({found[n] for n in chosen if 0 <= n < len(found)})
-        for day in found:
+            chosen = (n - 1 if n > 0 else len(days) + n for n in rule.positions)
+            days = sorted({days[n] for n in chosen if 0 <= n < len(days)})
+        for day in days:
             if day >= starts_on:
                 last_found = day
                 yield day
@@ -226,36 +230,38 @@ def _is_in(rule: _Rule, day: date) -> bool:
     length = calendar.monthrange(day.year, day.month)[1]
     return (
         (not rule.months or day.month in rule.months)
-        and (not rule.weekdays or any(day.weekday() == one for _, one in rule.weekdays))
+        and (not rule.weekdays or any(day.weekday() == weekday for _, weekday in rule.weekdays))
         and (not rule.month_days or not {day.day, day.day - length - 1}.isdisjoint(rule.month_days))
     )
 
 
 def _of_month(rule: _Rule, starts_on: date, first: date) -> Iterable[date]:
     days = _stretch(first, calendar.monthrange(first.year, first.month)[1])
-    found: set[date] | None = None
+    month_days: set[date] | None = None
     if rule.month_days:
-        found = {day for day in days if not {day.day, day.day - len(days) - 1}.isdisjoint(
+        month_days = {day for day in days if not {day.day, day.day - len(days) - 1}.isdisjoint(
             rule.month_days)}  # fmt: skip
     if rule.weekdays:
         named = _weekdays_of(rule, days)
-        found = named if found is None else found & named
-    if found is None:
-        found = {day for day in days if day.day == starts_on.day}
-    return found
+        month_days = named if month_days is None else month_days & named
+    if month_days is None:
+        month_days = {day for day in days if day.day == starts_on.day}
+    return month_days
 
 
 def _of_year(rule: _Rule, starts_on: date, first: date) -> Iterable[date]:
     months = rule.months or range(1, 13)
     firsts = [date(first.year, month, 1) for month in months]
     if rule.months or rule.month_days:
-        found = set[date]()
-        for one in firsts:
-            found.update(_of_month(rule, starts_on, one))
+        days = set[date]()
+        for first_day in firsts:
+            days.update(_of_month(rule, starts_on, first_day))
         if rule.weekdays and not rule.months:
             # with dates but no months, "the 20th Monday" counts from the year's first day
-            found = {d for one in firsts for d in _dates_of(rule, one)} & _of_days(rule, first)
-        return found
+            days = {d for first_day in firsts for d in _dates_of(rule, first_day)} & _of_days(
+                rule, first
+            )
+        return days
     if rule.weekdays:
         return _of_days(rule, first)
     length = calendar.monthrange(first.year, starts_on.month)[1]
@@ -281,14 +287,14 @@ def _stretch(first: date, days: int) -> list[date]:
 
 def _weekdays_of(rule: _Rule, days: list[date]) -> set[date]:
     """The days that BYDAY names, counted in this month or year."""
-    found = set[date]()
+    dates = set[date]()
     for which, weekday in rule.weekdays:
         named = [day for day in days if day.weekday() == weekday]
         if which == 0:
-            found.update(named)
+            dates.update(named)
         elif abs(which) <= len(named):
-            found.add(named[which - 1 if which > 0 else which])
-    return found
+            dates.add(named[which - 1 if which > 0 else which])
+    return dates
 
 
 def to_utc(local: datetime, zone: ZoneInfo) -> datetime:
@@ -327,7 +333,7 @@ def next_dates(
 
 def how_often(rule: str, at: time | None = None) -> str:
     """The rule as people say it: ``every Tuesday at 18:30``. Unusual rules are given as written."""
-    said = in_words(parts(rule), at)
-    if said is None:
+    words = in_words(parts(rule), at)
+    if words is None:
         return rule if at is None else f"{rule} at {at:%H:%M}"
-    return said
+    return words

@@ -67,9 +67,11 @@ def from_words(text: str) -> str:
     """The recurrence rule that plain words mean. ValueError says which words are taken."""
     words = _AT.sub("", " ".join(text.lower().split()))
     end = ""
-    if found := _END.search(words):
-        words = words[: found.start()]
-        end = f";COUNT={found['count']}" if found["count"] else f";UNTIL={_plain(found['until'])}"
+    if ending := _END.search(words):
+        words = words[: ending.start()]
+        end = (
+            f";COUNT={ending['count']}" if ending["count"] else f";UNTIL={_plain(ending['until'])}"
+        )
     for pattern, form in _FORMS:
         match = pattern.fullmatch(words)
         rule = _rule(form, match.groupdict()) if match else None
@@ -85,9 +87,9 @@ def _plain(day: str) -> str:
         raise ValueError(f"{day!r} is no day of the calendar; write it as in 2027-06-30") from None
 
 
-def _rule(form: str, said: dict[str, str | None]) -> str | None:
+def _rule(form: str, fields: dict[str, str | None]) -> str | None:
     """A rule from what a form caught; None where its words mean nothing."""
-    every = _number(said.get("n"))
+    every = _number(fields.get("n"))
     if every is None:
         return None
     interval = f";INTERVAL={every}" if every > 1 else ""
@@ -97,22 +99,22 @@ def _rule(form: str, said: dict[str, str | None]) -> str | None:
         case "working":
             return f"FREQ=WEEKLY;BYDAY={_WORKING}"
         case "week":
-            days = _codes(said.get("days") or "")
+            days = _codes(fields.get("days") or "")
             return f"FREQ=WEEKLY{interval}" + (f";BYDAY={days}" if days else "")
         case "month":
-            return f"FREQ=MONTHLY{interval};BYMONTHDAY={_dates(said.get('dates') or '')}"
+            return f"FREQ=MONTHLY{interval};BYMONTHDAY={_dates(fields.get('dates') or '')}"
         case "place":
-            place = _PLACES.get(said.get("place") or "")
+            place = _PLACES.get(fields.get("place") or "")
             if place is None:
                 return None
-            if said.get("day") == "working day":
+            if fields.get("day") == "working day":
                 return f"FREQ=MONTHLY{interval};BYDAY={_WORKING};BYSETPOS={place}"
-            return f"FREQ=MONTHLY{interval};BYDAY={place}{_codes(said.get('day') or '')}"
-    month = said.get("month")
+            return f"FREQ=MONTHLY{interval};BYDAY={place}{_codes(fields.get('day') or '')}"
+    month = fields.get("month")
     if month is None:
         return "FREQ=YEARLY"
     number = [name.lower() for name in _MONTHS].index(month) + 1
-    return f"FREQ=YEARLY;BYMONTH={number};BYMONTHDAY={int(said.get('date') or 1)}"
+    return f"FREQ=YEARLY;BYMONTH={number};BYMONTHDAY={int(fields.get('date') or 1)}"
 
 
 def _number(word: str | None) -> int | None:
@@ -122,40 +124,40 @@ def _number(word: str | None) -> int | None:
 
 
 def _codes(days: str) -> str:
-    said = re.findall(_DAY, days)
-    return ",".join(code for code, name in DAYS.items() if any(name.lower() in d for d in said))
+    names = re.findall(_DAY, days)
+    return ",".join(code for code, name in DAYS.items() if any(name.lower() in d for d in names))
 
 
 def _dates(words: str) -> str:
-    found = re.findall(r"\d+|last day|first", words)
+    numbers = re.findall(r"\d+|last day|first", words)
     fixed = {"last day": -1, "first": 1}
-    return ",".join(str(fixed.get(one) or int(one)) for one in found)
+    return ",".join(str(fixed.get(number) or int(number)) for number in numbers)
 
 
 # --- in words --------------------------------------------------------------------------------
 
 
-def in_words(found: dict[str, str], at: time | None = None) -> str | None:
+def in_words(rule_parts: dict[str, str], at: time | None = None) -> str | None:
     """A rule's parts as people say them: ``every Tuesday at 18:30``; None for unusual rules."""
-    said = _how_often(found)
-    if said is None:
+    words = _how_often(rule_parts)
+    if words is None:
         return None
     when = "" if at is None else f" at {at:%H:%M}"
     end = ""
-    if "COUNT" in found:
-        end = f", {count(int(found['COUNT']), 'time')}"
-    elif "UNTIL" in found:
-        end = f", until {datetime.strptime(found['UNTIL'][:8], '%Y%m%d').date()}"  # noqa: DTZ007
-    return f"{said}{when}{end}"
+    if "COUNT" in rule_parts:
+        end = f", {count(int(rule_parts['COUNT']), 'time')}"
+    elif "UNTIL" in rule_parts:
+        end = f", until {datetime.strptime(rule_parts['UNTIL'][:8], '%Y%m%d').date()}"  # noqa: DTZ007
+    return f"{words}{when}{end}"
 
 
-def _how_often(found: dict[str, str]) -> str | None:
-    by = sorted(name for name in found if name.startswith("BY"))
-    every = int(found.get("INTERVAL", "1"))
-    unit = _UNITS[found["FREQ"]]
+def _how_often(rule_parts: dict[str, str]) -> str | None:
+    by = sorted(name for name in rule_parts if name.startswith("BY"))
+    every = int(rule_parts.get("INTERVAL", "1"))
+    unit = _UNITS[rule_parts["FREQ"]]
     span = f"every {unit}" if every == 1 else f"every {every} {unit}s"
-    days = [d for d in found.get("BYDAY", "").split(",") if d]
-    match found["FREQ"], by:
+    days = [d for d in rule_parts.get("BYDAY", "").split(",") if d]
+    match rule_parts["FREQ"], by:
         case (("DAILY" | "WEEKLY"), []):
             return span
         case "YEARLY", [] if every == 1:
@@ -163,18 +165,18 @@ def _how_often(found: dict[str, str]) -> str | None:
         case "WEEKLY", ["BYDAY"] if all(d in DAYS for d in days):
             return _weekly(span, every, days)
         case "MONTHLY", ["BYMONTHDAY"]:
-            dates = [int(d) for d in found["BYMONTHDAY"].split(",")]
+            dates = [int(d) for d in rule_parts["BYMONTHDAY"].split(",")]
             if all(d > 0 or d == -1 for d in dates):
-                said = ["the last day" if d == -1 else f"the {_ordinal(d)}" for d in dates]
-                return f"{span} on {_list(said)}"
+                day_words = ["the last day" if d == -1 else f"the {_ordinal(d)}" for d in dates]
+                return f"{span} on {_list(day_words)}"
         case "MONTHLY", ["BYDAY"] if len(days) == 1 and days[0][:-2]:
             place = _NTH.get(int(days[0][:-2]))
             return f"{span} on the {place} {DAYS[days[0][-2:]]}" if place else None
-        case "MONTHLY", ["BYDAY", "BYSETPOS"] if found["BYDAY"] == _WORKING:
-            place = _NTH.get(int(found["BYSETPOS"])) if _one(found["BYSETPOS"]) else None
+        case "MONTHLY", ["BYDAY", "BYSETPOS"] if rule_parts["BYDAY"] == _WORKING:
+            place = _NTH.get(int(rule_parts["BYSETPOS"])) if _one(rule_parts["BYSETPOS"]) else None
             return f"{span} on the {place} working day" if place else None
         case "YEARLY", ["BYMONTH", "BYMONTHDAY"] if every == 1:
-            month, day = found["BYMONTH"], found["BYMONTHDAY"]
+            month, day = rule_parts["BYMONTH"], rule_parts["BYMONTHDAY"]
             if _one(month) and day.isdecimal():
                 return f"every year on {day} {_MONTHS[int(month) - 1]}"
     return None

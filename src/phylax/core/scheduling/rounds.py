@@ -37,8 +37,8 @@ class MachineFilter(Demand):
     def takes(self, machine: Described) -> bool:
         if self.systems and machine.system not in self.systems:
             return False
-        told = f"{machine.tag} {machine.client_name} {machine.make} {machine.model}".casefold()
-        return all(word in told for word in self.words.casefold().split())
+        text = f"{machine.tag} {machine.client_name} {machine.make} {machine.model}".casefold()
+        return all(word in text for word in self.words.casefold().split())
 
 
 class Pressure(Demand):

@@ -123,8 +123,8 @@ def in_order(steps: Sequence[RoutineStep]) -> Ordered:
     kinds = [step.kind for step in steps]
     if StepKind.SECOND_LOOK in kinds and StepKind.CLEAN not in kinds:
         raise ValueError("a second look compares with a cleaning, and there is none; add one")
-    told: list[str] = []
-    groups, first = _grouped(_once_each(steps, told))
+    notes: list[str] = []
+    groups, first = _grouped(_once_each(steps, notes))
     if StepKind.CLEAN in groups:
         for kind, why in (
             (StepKind.SURVEY, "a survey was put first: what goes is known before it goes"),
@@ -132,36 +132,36 @@ def in_order(steps: Sequence[RoutineStep]) -> Ordered:
         ):
             if kind not in groups:
                 groups[kind] = [RoutineStep(kind=kind)]
-                told.append(why)
+                notes.append(why)
     if StepKind.CLEAN in groups and len(groups[StepKind.CLEAN]) > 1:
         # the agent cleans and looks again in one go
         clean, *behind = groups[StepKind.CLEAN]
         second, *after = groups[StepKind.SECOND_LOOK]
         groups[StepKind.CLEAN] = [clean]
         groups[StepKind.SECOND_LOOK] = [second, *behind, *after]
-        told.append("the second look was put straight behind the cleaning, with nothing between")
+        notes.append("the second look was put straight behind the cleaning, with nothing between")
     given = [kind for kind in groups if kind in kinds]
     wanted = sorted(given, key=_ORDER.index)
-    told += [
+    notes += [
         f"{kind} was moved: {_WHY[kind]}"
         for kind, was in zip(wanted, given, strict=True)
         if kind is not was
     ]
     ordered = [step for kind in sorted(groups, key=_ORDER.index) for step in groups[kind]]
-    return Ordered((*first, *ordered), tuple(told))
+    return Ordered((*first, *ordered), tuple(notes))
 
 
-def _once_each(steps: Sequence[RoutineStep], told: list[str]) -> list[RoutineStep]:
+def _once_each(steps: Sequence[RoutineStep], notes: list[str]) -> list[RoutineStep]:
     """Steps of the same kind joined into the first of them; steps by hand stay as they are."""
     kept: list[RoutineStep] = []
     for step in steps:
-        twin = next((n for n, one in enumerate(kept) if one.kind is step.kind), None)
+        twin = next((n for n, other_step in enumerate(kept) if other_step.kind is step.kind), None)
         if step.kind is StepKind.BY_HAND or twin is None:
             kept.append(step)
             continue
         both = tuple(dict.fromkeys((*kept[twin].categories, *step.categories)))
         kept[twin] = RoutineStep(kind=step.kind, categories=both)
-        told.append(f"{step.kind} stood twice and was joined: it is done once")
+        notes.append(f"{step.kind} stood twice and was joined: it is done once")
     return kept
 
 
@@ -255,10 +255,10 @@ def length(measured: Sequence[int], elsewhere: Sequence[int] = ()) -> timedelta:
 def shipped() -> dict[str, RoutineEdit]:
     """The routines that come with Phylax, by key, from `routines.toml`."""
     text = resources.files("phylax.core.scheduling").joinpath("routines.toml").read_text("utf-8")
-    found: dict[str, Any] = tomllib.loads(text)
+    tables: dict[str, Any] = tomllib.loads(text)
     made = {}
-    for key, one in found.items():
-        edit = RoutineEdit.model_validate(one)
+    for key, table in tables.items():
+        edit = RoutineEdit.model_validate(table)
         ordered = in_order(edit.steps)
         assert not ordered.put_right, f"{key}: {ordered.put_right}"
         made[key] = edit

@@ -66,13 +66,13 @@ class Timing:
             begin -= _LOOK_BACK
         waiting: Occurrence | None = None
         for at in occurrences(plan.recurrence, plan.starts_on, plan.at, self.zone, after=begin):
-            found = self._placed(at)
-            if found is None:
+            occurrence = self._placed(at)
+            if occurrence is None:
                 continue
             # several times that come to one day are one
-            if waiting and waiting.day < found.day and waiting.opens_at > moment:
+            if waiting and waiting.day < occurrence.day and waiting.opens_at > moment:
                 yield waiting
-            waiting = found
+            waiting = occurrence
         if waiting and waiting.opens_at > moment:
             yield waiting
 
@@ -100,25 +100,25 @@ class Timing:
     def is_closed(self, day: date) -> bool:
         return any(closed.first <= day <= closed.last for closed in self.closed)
 
-    def stretches(self, one: Occurrence) -> tuple[Stretch, ...]:
+    def stretches(self, occurrence: Occurrence) -> tuple[Stretch, ...]:
         """When a run of an occurrence may start: its own window, and those it may catch up in."""
         plan = self.plan
-        limit = one.opens_at + int(plan.catch_up.total_seconds())
+        limit = occurrence.opens_at + int(plan.catch_up.total_seconds())
         if plan.closes is None:
-            return (Stretch(one.opens_at, limit, None),)
-        own = self._window(one.day)
-        found = [Stretch(one.opens_at, own, own)]
+            return (Stretch(occurrence.opens_at, limit, None),)
+        own = self._window(occurrence.day)
+        open_times = [Stretch(occurrence.opens_at, own, own)]
         if plan.late_outside:
             if limit > own:
-                found.append(Stretch(own, limit, None))
-            return tuple(found)
-        day = one.day + _DAY
+                open_times.append(Stretch(own, limit, None))
+            return tuple(open_times)
+        day = occurrence.day + _DAY
         while (opens := self._local(day, plan.at)) <= limit:
             if plan.on_closing_days == "run" or not self.is_closed(day):
                 closes = self._window(day)
-                found.append(Stretch(opens, min(closes, limit), closes))
+                open_times.append(Stretch(opens, min(closes, limit), closes))
             day += _DAY
-        return tuple(found)
+        return tuple(open_times)
 
     def from_now(self, now: int) -> Occurrence | None:
         """An occurrence for reasons other than the calendar: now, or when the window next opens."""
@@ -142,20 +142,22 @@ class Timing:
     def _local(self, day: date, at: time) -> int:
         return to_seconds(to_utc(datetime.combine(day, at), self.zone))
 
-    def told(self, one: Occurrence) -> str:
+    def told(self, occurrence: Occurrence) -> str:
         """What the calendar or the clock did to this time; empty where nothing."""
-        nominal = from_seconds(one.occurs_at).astimezone(self.zone)
+        nominal = from_seconds(occurrence.occurs_at).astimezone(self.zone)
         notes = []
-        if one.moved:
-            notes.append(f"{nominal:%d.%m.%Y} is a closing day: moved to {one.day:%d.%m.%Y}")
-        local = from_seconds(one.opens_at).astimezone(self.zone)
+        if occurrence.moved:
+            notes.append(f"{nominal:%d.%m.%Y} is a closing day: moved to {occurrence.day:%d.%m.%Y}")
+        local = from_seconds(occurrence.opens_at).astimezone(self.zone)
         if local.time().replace(microsecond=0) != self.plan.at:
             notes.append(
-                f"on {one.day:%d.%m.%Y} the clocks skip {self.plan.at:%H:%M}: it is {local:%H:%M}"
+                f"on {occurrence.day:%d.%m.%Y} the clocks skip {self.plan.at:%H:%M}: "
+                f"it is {local:%H:%M}"
             )
         elif local.replace(fold=1).utcoffset() != local.replace(fold=0).utcoffset():
             notes.append(
-                f"on {one.day:%d.%m.%Y} the clocks show {self.plan.at:%H:%M} twice: the first"
+                f"on {occurrence.day:%d.%m.%Y} the clocks show {self.plan.at:%H:%M} twice: "
+                "the first"
             )
         return "; ".join(notes)
 
@@ -186,4 +188,4 @@ def fits(stretch: Stretch, now: int, takes: timedelta) -> bool:
 
 
 def ever_fits(stretches: Sequence[Stretch], takes: timedelta) -> bool:
-    return any(fits(one, one.opens_at, takes) for one in stretches)
+    return any(fits(stretch, stretch.opens_at, takes) for stretch in stretches)

@@ -80,7 +80,10 @@ def ledger(survey: Survey, standing: Collection[str] = ()) -> Ledger:
     for line in survey.lines:
         by_category.setdefault(line.category, []).append(line)
     lines = sorted(
-        (_ledger_line(key, found, key in standing) for key, found in by_category.items()),
+        (
+            _ledger_line(key, of_category, key in standing)
+            for key, of_category in by_category.items()
+        ),
         key=lambda line: category(line.category).order,
     )
     return Ledger(
@@ -95,37 +98,37 @@ def ledger(survey: Survey, standing: Collection[str] = ()) -> Ledger:
     )
 
 
-def _ledger_line(key: str, found: list[SurveyLine], standing: bool) -> LedgerLine:
+def _ledger_line(key: str, lines: list[SurveyLine], standing: bool) -> LedgerLine:
     kind = category(key)
-    proposed = _sum(line.goes for line in found)
+    proposed = _sum(line.goes for line in lines)
     needs_yes = kind.caution is Caution.ASK
     return LedgerLine(
         category=key,
         name=kind.name,
         cost=kind.cost,
         caution=kind.caution,
-        rule=found[0].rule,
-        rule_in_words=kind.in_words(found[0].rule),
-        holds=_sum(line.holds for line in found),
+        rule=lines[0].rule,
+        rule_in_words=kind.in_words(lines[0].rule),
+        holds=_sum(line.holds for line in lines),
         goes=Tally() if needs_yes else proposed,
         needs_yes=proposed if needs_yes else Tally(),
         standing=standing and needs_yes,
-        stays=add_stays(stay for line in found for stay in line.stays),
+        stays=add_stays(stay for line in lines for stay in line.stays),
         largest=tuple(
-            sorted((i for line in found for i in line.largest), key=lambda i: -i.size)[:LARGEST]
+            sorted((i for line in lines for i in line.largest), key=lambda i: -i.size)[:LARGEST]
         ),
         pressed=any(
             line.rule.span_at(percent_free(line.free, line.capacity)) < line.rule.keep_for
-            for line in found
+            for line in lines
         ),
         keeps_listing=kind.keeps_listing,
         can_be_held=kind.can_be_held,
-        hold_for=kind.held_for(found[0].rule),
-        kept_sites=sum(line.kept_sites for line in found),
-        programs_open=tuple(sorted({p for line in found for p in line.programs_open})),
-        places=most_held(place for line in found for place in line.places),
-        unread=tuple(one for line in found for one in line.unread)[:NAMED_UNREAD],
-        unread_count=sum(line.unread_count for line in found),
+        hold_for=kind.held_for(lines[0].rule),
+        kept_sites=sum(line.kept_sites for line in lines),
+        programs_open=tuple(sorted({p for line in lines for p in line.programs_open})),
+        places=most_held(place for line in lines for place in line.places),
+        unread=tuple(entry for line in lines for entry in line.unread)[:NAMED_UNREAD],
+        unread_count=sum(line.unread_count for line in lines),
     )
 
 

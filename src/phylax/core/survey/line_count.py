@@ -122,36 +122,36 @@ class LineCount:
             self._places.append(self._entered.model_copy(update=sums))
         self._entered = None
 
-    def add(self, found: SurveyedItem, *, blocked: bool = False) -> None:
+    def add(self, item: SurveyedItem, *, blocked: bool = False) -> None:
         """Count one item. `blocked`: in use, protected or behind an open program, so that no rule
         decides on it."""
         self._holds[0] += 1
-        self._holds[1] += found.size
-        if not blocked and found.size > self._larger:
-            day = min(max((self._now - found.aged_from) // 86400, 0), AGE_DAYS - 1)
+        self._holds[1] += item.size
+        if not blocked and item.size > self._larger:
+            day = min(max((self._now - item.aged_from) // 86400, 0), AGE_DAYS - 1)
             self._counts[day] += 1
-            self._sizes[day] += found.size
-            self._rank(found)
-        if found.reason is None:
+            self._sizes[day] += item.size
+            self._rank(item)
+        if item.reason is None:
             self._goes[0] += 1
-            self._goes[1] += found.size
+            self._goes[1] += item.size
         else:
-            self._stay(found.reason, 1, found.size)
-        if found.kept_by is not None:
-            self._is_kept_by(found.kept_by, found.size)
-        if found.size > self._floor:
-            self._keep(found)
-        numbers = _packed((found.size, found.file, found.modified_ns))
-        self._hash(numbers, [self._place, found.path])
+            self._stay(item.reason, 1, item.size)
+        if item.kept_by is not None:
+            self._is_kept_by(item.kept_by, item.size)
+        if item.size > self._floor:
+            self._keep(item)
+        numbers = _packed((item.size, item.file, item.modified_ns))
+        self._hash(numbers, [self._place, item.path])
 
-    def _rank(self, found: SurveyedItem) -> None:
+    def _rank(self, item: SurveyedItem) -> None:
         """Remember an item one by one, as long as there are few."""
         if len(self._ranked) == MOST_RANKED:
             self._ranks_all = False
             self._ranked.clear()
         if self._ranks_all:
-            group = found.group or self._place
-            self._ranked.append(Ranked(group=group, aged_from=found.aged_from, size=found.size))
+            group = item.group or self._place
+            self._ranked.append(Ranked(group=group, aged_from=item.aged_from, size=item.size))
 
     def add_folder(
         self,
@@ -191,11 +191,11 @@ class LineCount:
         names: list[str] = []
         numbers: list[int] = []
         old = old_size = young = young_size = 0
-        for name, found in files:
-            _, number, device, links, owner, _, length, used_at, modified, changed = found[:10]
-            if links > 1 and self.counted_before(found):
+        for name, st in files:
+            _, number, device, links, owner, _, length, used_at, modified, changed = st[:10]
+            if links > 1 and self.counted_before(st):
                 continue
-            size = found.st_blocks * 512 if in_blocks else length
+            size = st.st_blocks * 512 if in_blocks else length
             aged_from = modified
             if behind is not None:
                 aged_from = max(behind(modified), behind(changed) if attributes else 0)
@@ -256,14 +256,14 @@ class LineCount:
                 counts[day] += 1
                 sizes[day] += size
             if size > floor:
-                one = SurveyedItem(
-                    prefix + name, size, aged_from, found.st_dev, found.st_ino,
-                    found.st_size, found.st_mtime_ns, user, reason, "", found.st_ctime_ns,
+                item = SurveyedItem(
+                    prefix + name, size, aged_from, st.st_dev, st.st_ino,
+                    st.st_size, st.st_mtime_ns, user, reason, "", st.st_ctime_ns,
                 )  # fmt: skip
-                self._keep(one)
+                self._keep(item)
                 floor = self._floor
             names.append(name)
-            numbers += (size, number, found.st_mtime_ns)
+            numbers += (size, number, st.st_mtime_ns)
         total = sum(numbers[::3])
         self._holds[0] += len(names)
         self._holds[1] += total
@@ -274,9 +274,9 @@ class LineCount:
             self._hash(_packed(numbers), [self._place, prefix, *names])
         return total
 
-    def counted_before(self, found: FileStat) -> bool:
+    def counted_before(self, st: FileStat) -> bool:
         """Whether a file with several names was counted by another of them; it is from now on."""
-        file = (found.st_dev, found.st_ino)
+        file = (st.st_dev, st.st_ino)
         if file in self._linked:
             return True
         self._linked.add(file)
@@ -293,10 +293,10 @@ class LineCount:
         sums[0] += 1
         sums[1] += size
 
-    def _keep(self, found: SurveyedItem) -> None:
+    def _keep(self, item: SurveyedItem) -> None:
         """Keep an item among the largest; the running number keeps ties from being compared."""
         self._kept += 1
-        entry = (found.size, -self._kept, self._place, found)
+        entry = (item.size, -self._kept, self._place, item)
         if len(self._largest) < LARGEST:
             heapq.heappush(self._largest, entry)
         else:
@@ -338,8 +338,8 @@ class LineCount:
                 if count
             ),
             largest=tuple(
-                as_item(found, place)
-                for _, _, place, found in sorted(self._largest, key=lambda e: (-e[0], -e[1]))
+                as_item(item, place)
+                for _, _, place, item in sorted(self._largest, key=lambda e: (-e[0], -e[1]))
             ),
             ranked=tuple(self._ranked),
             young_by_attributes=Tally(
@@ -366,24 +366,24 @@ def _packed(numbers: Sequence[int]) -> array[int]:
         return array("q", [(number + _NUMBER) % (2 * _NUMBER) - _NUMBER for number in numbers])
 
 
-def as_item(found: SurveyedItem, place: str) -> Item:
+def as_item(item: SurveyedItem, place: str) -> Item:
     """A found file as the item that travels."""
-    shown, raw = spell(found.path)
+    shown, raw = spell(item.path)
     return Item(
         place=place,
         path=shown,
         raw=raw,
-        size=found.size,
-        aged_from=None if found.aged_from == NOT_KNOWN else _moment(found.aged_from),
-        reason=found.reason,
-        user=found.user,
-        group=found.group,
+        size=item.size,
+        aged_from=None if item.aged_from == NOT_KNOWN else _moment(item.aged_from),
+        reason=item.reason,
+        user=item.user,
+        group=item.group,
         seal=Seal(
-            device=found.device,
-            file=found.file,
-            size=found.apparent,
-            modified_ns=found.modified_ns,
-            changed_ns=found.changed_ns,
+            device=item.device,
+            file=item.file,
+            size=item.apparent,
+            modified_ns=item.modified_ns,
+            changed_ns=item.changed_ns,
         ),
     )
 

@@ -198,7 +198,10 @@ def covers(
     entries: Iterable[ProtectEntry], lines: Iterable[SurveyLine], there: Collection[ProtectEntry]
 ) -> tuple[Cover, ...]:
     """What each entry in force covers, by a look's lines and the folders that are `there`."""
-    kept = {one.entry: one.kept for one in add_kept(k for line in lines for k in line.kept_by)}
+    kept = {
+        kept_by.entry: kept_by.kept
+        for kept_by in add_kept(k for line in lines for k in line.kept_by)
+    }
     return tuple(
         Cover(entry=entry, is_there=entry in there, kept=kept.get(entry, Tally()))
         for entry in dict.fromkeys(entries)
@@ -210,5 +213,5 @@ def add_stays(stays: Iterable[Stay]) -> tuple[Stay, ...]:
     sums: dict[Reason, Tally] = {}
     for stay in stays:
         sums[stay.reason] = sums.get(stay.reason, Tally()) + Tally(count=stay.count, size=stay.size)
-    found = (Stay(reason=r, count=t.count, size=t.size) for r, t in sums.items())
-    return tuple(sorted(found, key=lambda s: (-s.size, s.reason)))
+    summed = (Stay(reason=r, count=t.count, size=t.size) for r, t in sums.items())
+    return tuple(sorted(summed, key=lambda s: (-s.size, s.reason)))

@@ -30,22 +30,22 @@ def merged(lines: Iterable[SurveyLine]) -> list[SurveyLine]:
     return list(by_key.values())
 
 
-def _both(one: SurveyLine, other: SurveyLine) -> SurveyLine:
+def _both(first: SurveyLine, other: SurveyLine) -> SurveyLine:
     stays: dict[Reason, Tally] = {}
-    for stay in (*one.stays, *other.stays):
+    for stay in (*first.stays, *other.stays):
         tally = Tally(count=stay.count, size=stay.size)
         stays[stay.reason] = stays.get(stay.reason, Tally()) + tally
     ages: dict[int, Tally] = {}
-    for age in (*one.ages, *other.ages):
+    for age in (*first.ages, *other.ages):
         ages[age.day] = ages.get(age.day, Tally()) + Tally(count=age.count, size=age.size)
     # where one of them has more than it could keep one by one, so has the sum
-    keeps_all = all(line.ranked or not line.ages for line in (one, other))
-    ranked = (*one.ranked, *other.ranked) if keeps_all else ()
-    digest = (int(one.digest, 16) + int(other.digest, 16)) % (1 << 8 * DIGEST_BYTES)
-    return one.model_copy(
+    keeps_all = all(line.ranked or not line.ages for line in (first, other))
+    ranked = (*first.ranked, *other.ranked) if keeps_all else ()
+    digest = (int(first.digest, 16) + int(other.digest, 16)) % (1 << 8 * DIGEST_BYTES)
+    return first.model_copy(
         update={
-            "holds": one.holds + other.holds,
-            "goes": one.goes + other.goes,
+            "holds": first.holds + other.holds,
+            "goes": first.goes + other.goes,
             "stays": tuple(
                 Stay(reason=reason, count=tally.count, size=tally.size)
                 for reason, tally in stays.items()
@@ -55,17 +55,18 @@ def _both(one: SurveyLine, other: SurveyLine) -> SurveyLine:
             ),
             "ranked": ranked if len(ranked) <= MOST_RANKED else (),
             "largest": tuple(
-                sorted((*one.largest, *other.largest), key=lambda item: -item.size)[:LARGEST]
+                sorted((*first.largest, *other.largest), key=lambda item: -item.size)[:LARGEST]
             ),
-            "young_by_attributes": one.young_by_attributes + other.young_by_attributes,
-            "kept_sites": one.kept_sites + other.kept_sites,
-            "people": one.people * bool(one.holds.count) + other.people * bool(other.holds.count)
+            "young_by_attributes": first.young_by_attributes + other.young_by_attributes,
+            "kept_sites": first.kept_sites + other.kept_sites,
+            "people": first.people * bool(first.holds.count)
+            + other.people * bool(other.holds.count)
             or 1,
-            "kept_by": add_kept((*one.kept_by, *other.kept_by)),
+            "kept_by": add_kept((*first.kept_by, *other.kept_by)),
             "digest": digest.to_bytes(DIGEST_BYTES, "big").hex(),
-            "programs_open": tuple(sorted({*one.programs_open, *other.programs_open})),
-            "places": most_held((*one.places, *other.places)),
-            "unread": (*one.unread, *other.unread)[:NAMED_UNREAD],
-            "unread_count": one.unread_count + other.unread_count,
+            "programs_open": tuple(sorted({*first.programs_open, *other.programs_open})),
+            "places": most_held((*first.places, *other.places)),
+            "unread": (*first.unread, *other.unread)[:NAMED_UNREAD],
+            "unread_count": first.unread_count + other.unread_count,
         }
     )

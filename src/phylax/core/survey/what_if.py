@@ -197,8 +197,8 @@ def _older(profile: Profile, day: int) -> tuple[int, int]:
 
 def _one_by_one(profile: Profile, rule: RuleInForce, caution: Caution) -> tuple[int, int]:
     """Judge every single item, as a survey does."""
-    found = _numbers(profile.items)
-    items = [(str(found[n]), found[n + 1], found[n + 2]) for n in range(0, len(found), 3)]
+    numbers = _numbers(profile.items)
+    items = [(str(numbers[n]), numbers[n + 1], numbers[n + 2]) for n in range(0, len(numbers), 3)]
     ranking = Ranking(rule, profile.capacity, profile.looked_at)
     while ranking.wants_pass:
         for group, aged_from, size in items:
@@ -243,7 +243,7 @@ def answer(
         return known[id(rule)]
 
     stale_before = now - int(STALE_AFTER.total_seconds())
-    found: list[tuple[int, Concerned, list[int], bool, int]] = []
+    answers: list[tuple[int, Concerned, list[int], bool, int]] = []
     sums = [0, 0, 0, 0]
     all_exact, stale, never = True, 0, 0
     for machine in machines:
@@ -261,14 +261,14 @@ def answer(
         all_exact &= exact
         stale += machine.looked_at < stale_before
         change = abs(numbers[3] - numbers[1])
-        found.append((change, machine, numbers, exact, machine.looked_at))
-    found.sort(key=lambda one: (-one[0], -one[2][3], one[1].tag))
+        answers.append((change, machine, numbers, exact, machine.looked_at))
+    answers.sort(key=lambda answer_line: (-answer_line[0], -answer_line[2][3], answer_line[1].tag))
     return WhatIf(
         category=category,
         goes_now=Tally(count=sums[0], size=sums[1]),
         would_go=Tally(count=sums[2], size=sums[3]),
         exact=all_exact,
-        machines=len(found),
+        machines=len(answers),
         stale=stale,
         never_looked=never,
         most=tuple(
@@ -283,6 +283,6 @@ def answer(
                 stale=looked_at < stale_before,
                 exact=exact,
             )
-            for _, machine, numbers, exact, looked_at in found[:MOST_NAMED]
+            for _, machine, numbers, exact, looked_at in answers[:MOST_NAMED]
         ),
     )

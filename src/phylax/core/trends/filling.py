@@ -183,21 +183,21 @@ def _days(span: float) -> str:
 def _without_those_in_passing(cleanings: Sequence[Freed]) -> Sequence[Freed]:
     if len(cleanings) < 3:
         return cleanings
-    usual = float(np.median([one.size for one in cleanings]))
-    return [one for one in cleanings if one.size >= _IN_PASSING * usual]
+    usual = float(np.median([cleaning.size for cleaning in cleanings]))
+    return [cleaning for cleaning in cleanings if cleaning.size >= _IN_PASSING * usual]
 
 
 def _teeth(cleanings: Sequence[Freed], begin: float, end: float, capacity: float) -> Teeth | None:
     """The cleanings that go on; None where there are too few, or they have ceased."""
-    mine = [one for one in cleanings if begin <= one.at <= end][-_CLEANINGS_COUNT:]
+    mine = [cleaning for cleaning in cleanings if begin <= cleaning.at <= end][-_CLEANINGS_COUNT:]
     if len(mine) < 2:
         return None
-    apart = np.diff([one.at for one in mine])
+    apart = np.diff([cleaning.at for cleaning in mine])
     every = float(np.median(apart))
     if every < 0.5 or end - mine[-1].at > 2 * every + 1:
         return None
     # each cleaning takes what gathered since the one before
-    rates = np.array([one.size for one in mine[1:]]) / np.maximum(apart, 0.5)
+    rates = np.array([cleaning.size for cleaning in mine[1:]]) / np.maximum(apart, 0.5)
     rate = float(np.median(rates)) if len(rates) > 2 else float(rates.mean())
     if rate * every < _NO_TOOTH * capacity:
         return None
@@ -207,10 +207,10 @@ def _teeth(cleanings: Sequence[Freed], begin: float, end: float, capacity: float
 def _without_teeth(
     at: Floats, used: Floats, cleanings: Sequence[Freed], teeth: Teeth | None
 ) -> Floats:
-    times = np.array([one.at for one in cleanings])
+    times = np.array([cleaning.at for cleaning in cleanings])
     before = np.searchsorted(times, at, side="right")
     if teeth is None:
-        given_back = np.concatenate([[0.0], np.cumsum([one.size for one in cleanings])])
+        given_back = np.concatenate([[0.0], np.cumsum([cleaning.size for cleaning in cleanings])])
         added: Floats = used + given_back[before] - given_back[before[-1]]
         return added
     # before the first known one, a tooth as long as any
@@ -221,7 +221,7 @@ def _without_teeth(
 
 def _unsure(at: Floats, cleanings: Sequence[Freed], teeth: Teeth | None) -> Floats:
     """By how much a step with a cleaning in it may be off: not all take the same."""
-    cleaned = np.searchsorted(np.array([one.at for one in cleanings]), at, side="right")
+    cleaned = np.searchsorted(np.array([cleaning.at for cleaning in cleanings]), at, side="right")
     share = _TEETH_DIFFER * teeth.rate * teeth.every if teeth else 0.0
     unsure: Floats = np.where(np.diff(cleaned) > 0, share, 0.0)
     return unsure
@@ -248,8 +248,8 @@ def _nearby(rates: Floats, centre: float) -> Floats:
     medians = np.median(sliding_window_view(rates, n), axis=1)
     before = np.concatenate([np.full(n, medians[0]), medians[:-1]])
     after = np.concatenate([medians[1:], np.full(n, medians[-1])])
-    found: Floats = np.where(np.abs(rates - before) < np.abs(rates - after), before, after)
-    return found
+    nearest: Floats = np.where(np.abs(rates - before) < np.abs(rates - after), before, after)
+    return nearest
 
 
 def _same_drift_since(change: Floats, span: Floats, age: Floats) -> tuple[int, float | None]:

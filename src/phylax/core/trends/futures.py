@@ -104,8 +104,8 @@ class Futures:
         share = np.clip((level - low) / np.maximum(high - low, 1.0), 0, 1)
         earlier = np.where(first > 0, DAYS[before], 0)
         day = earlier + np.where(first > 0, share, 1.0) * (DAYS[first] - earlier)
-        found = np.sort(np.where(crosses, day, np.inf))
-        return Range(*(float(found[int(share * (len(found) - 1))]) for share in _SHARES))
+        days = np.sort(np.where(crosses, day, np.inf))
+        return Range(*(float(days[int(share * (len(days) - 1))]) for share in _SHARES))
 
     def cone(self) -> list[tuple[float, float, float, float]]:
         """(days from now, low, likely, high) of used bytes at a dozen times."""

@@ -189,12 +189,12 @@ def _remedy(prospect: Prospect) -> tuple[Help, str]:
     over = prospect.floor + tooth - prospect.threshold
     wanted = max(over, 0.0) + year + _ROOM * prospect.capacity
     roomy = [
-        one
-        for one in prospect.others
-        if one.free - wanted > (100 - prospect.threshold_percent) / 100 * one.capacity
+        volume
+        for volume in prospect.others
+        if volume.free - wanted > (100 - prospect.threshold_percent) / 100 * volume.capacity
     ]
     if roomy:
-        best = max(roomy, key=lambda one: one.free)
+        best = max(roomy, key=lambda volume: volume.free)
         return Help.OTHER_VOLUME, (
             f"move {show_size(int(wanted))} to {best.mount}, which has {show_size(best.free)} free"
         )

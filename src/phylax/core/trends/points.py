@@ -68,12 +68,12 @@ def in_passing(readings: Sequence[tuple[int, int]]) -> list[int]:
         return []
     low: dict[int, tuple[int, int]] = {}
     high: dict[int, tuple[int, int]] = {}
-    for one in readings:
-        day, free = one[0] // DAY, one[1]
-        if free < low.setdefault(day, one)[1]:
-            low[day] = one
-        if free > high.setdefault(day, one)[1]:
-            high[day] = one
+    for point in readings:
+        day, free = point[0] // DAY, point[1]
+        if free < low.setdefault(day, point)[1]:
+            low[day] = point
+        if free > high.setdefault(day, point)[1]:
+            high[day] = point
     kept = {at for at, _ in (*low.values(), *high.values())}
     return [readings[n][0] for n in within if readings[n][0] not in kept]
 
@@ -106,10 +106,10 @@ def condense(readings: Sequence[Reading], most: int) -> list[Reading]:
 
 def condense_points(trend: Trend, columns: int) -> list[TrendPoint | None]:
     """A trend's points on so many columns of equal time; the last of each, None where unknown."""
-    found: list[TrendPoint | None] = [None] * columns
+    points: list[TrendPoint | None] = [None] * columns
     width = (trend.until - trend.since).total_seconds() / columns
     for point in trend.points:
         column = min(columns - 1, int((point.at - trend.since).total_seconds() / width))
         if column >= 0:
-            found[column] = point
-    return found
+            points[column] = point
+    return points

@@ -34,18 +34,18 @@ def regrowth(category: str, name: str, looks: Sequence[Seen]) -> Regrowth | None
     cycles = list(_cycles(looks))[-_CYCLES:]
     if not cycles:
         return None
-    rates = [one.rate for one in cycles]
+    rates = [cycle.rate for cycle in cycles]
     low, high = min(rates), max(rates)
     if len(rates) > 4:
         tenths = quantiles(rates, n=10)
         low, high = tenths[0], tenths[-1]
-    backs = [one.back_in for one in cycles if one.back_in is not None]
+    backs = [cycle.back_in for cycle in cycles if cycle.back_in is not None]
     return Regrowth(
         category=category,
         name=name,
         cleanings=len(cycles),
         rate=Rate(low=int(low), likely=int(median(rates)), high=int(high)),
-        removed=int(median(one.removed for one in cycles)),
+        removed=int(median(cycle.removed for cycle in cycles)),
         # mostly it must have come back for this to be said
         back_in_days=round(median(backs)) if 2 * len(backs) > len(cycles) else None,
     )
@@ -68,7 +68,14 @@ def _cycles(looks: Sequence[Seen]) -> Iterable[_Cycle]:
             continue
         last = later[-1]
         rate = (last.holds - clean.holds) / ((last.at - clean.at) / DAY)
-        back = next((one for one in later if one.holds - clean.holds >= BACK * removed), None)
+        back = next(
+            (
+                later_look
+                for later_look in later
+                if later_look.holds - clean.holds >= BACK * removed
+            ),
+            None,
+        )
         yield _Cycle(removed, max(0.0, rate), back and (back.at - clean.at) / DAY)
 
 
@@ -76,4 +83,6 @@ def grown_between(before: dict[str, int], after: dict[str, int]) -> list[tuple[s
     """What categories grew by from one look to another, most first, then what shrank."""
     keys = before.keys() | after.keys()
     changes = ((key, after.get(key, 0) - before.get(key, 0)) for key in keys)
-    return sorted(((k, size) for k, size in changes if size), key=lambda one: (-one[1], one[0]))
+    return sorted(
+        ((k, size) for k, size in changes if size), key=lambda grown: (-grown[1], grown[0])
+    )

@@ -92,14 +92,21 @@ def effect(days: int, cleanings: int, freed: int) -> Effect:
 
 def sum_categories(sums: Iterable[CategorySum]) -> tuple[CategorySum, ...]:
     """Added up by category, most first."""
-    found: dict[str, CategorySum] = {}
-    for one in sums:
-        known = found.get(one.category)
-        found[one.category] = (
-            one
+    sum_of: dict[str, CategorySum] = {}
+    for category_sum in sums:
+        known = sum_of.get(category_sum.category)
+        sum_of[category_sum.category] = (
+            category_sum
             if known is None
-            else one.model_copy(
-                update={"size": one.size + known.size, "items": one.items + known.items}
+            else category_sum.model_copy(
+                update={
+                    "size": category_sum.size + known.size,
+                    "items": category_sum.items + known.items,
+                }
             )
         )
-    return tuple(sorted(found.values(), key=lambda one: (-one.size, one.category)))
+    return tuple(
+        sorted(
+            sum_of.values(), key=lambda category_sum: (-category_sum.size, category_sum.category)
+        )
+    )

@@ -54,9 +54,9 @@ TheContext = Annotated[Context, Depends(the_context)]
 
 def the_shop(conn: Connection) -> Shop:
     """The shop; a problem says what to do where none was opened."""
-    found = shop_store.shop(conn)
-    if found is None:
+    shop = shop_store.shop(conn)
+    if shop is None:
         raise Problem(
             409, "no-shop-yet", "No shop was opened in this data directory; run 'phylax shop open'."
         )
-    return found
+    return shop

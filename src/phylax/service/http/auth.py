@@ -68,7 +68,7 @@ def sign_in(context: Context, login: str, password: str) -> Person:
     now = context.now()
     with context.db.read() as conn:
         failures, last_at = people.failures(conn, login)
-        found = people.by_login(conn, login)
+        account = people.by_login(conn, login)
     wait = min(_LONGEST_WAIT, 2 ** (failures - _FREE_FAILURES)) if failures >= _FREE_FAILURES else 0
     if now < last_at + wait:
         left = last_at + wait - now
@@ -79,8 +79,8 @@ def sign_in(context: Context, login: str, password: str) -> Person:
             headers={"Retry-After": str(left)},
         )
     try:
-        _hasher.verify(found[1] if found else _nobodys_password(), password)
-        known = found is not None and found[0].active
+        _hasher.verify(account[1] if account else _nobodys_password(), password)
+        known = account is not None and account[0].active
     except VerificationError:
         known = False
     with context.db.write() as conn:
@@ -88,9 +88,9 @@ def sign_in(context: Context, login: str, password: str) -> Person:
             people.note_failure(conn, login, at=now)
         elif failures:
             people.forget_failures(conn, login)
-    if not known or found is None:
+    if not known or account is None:
         raise Problem(401, "sign-in-failed", "Login and password do not fit together.")
-    return found[0]
+    return account[0]
 
 
 def begin_session(context: Context, person: Person, response: Response) -> None:
@@ -124,9 +124,9 @@ def signed_in(request: Request, context: TheContext) -> Actor:
     scheme, _, secret = request.headers.get("authorization", "").partition(" ")
     if scheme.lower() == "bearer" and secret:
         with context.db.read() as conn:
-            found = people.by_token(conn, hashed(secret.strip()))
-        if found:
-            return Actor(found[0], "token")
+            known = people.by_token(conn, hashed(secret.strip()))
+        if known:
+            return Actor(known[0], "token")
         raise _unknown("This token is not known or was withdrawn.")
     if cookie := request.cookies.get(COOKIE):
         with context.db.read() as conn:

@@ -23,18 +23,18 @@ N = TypeVar("N", bound=Numbered)
 
 
 def page(
-    found: Sequence[N], limit: int, request: Request, response: Response, cursor: str
+    rows: Sequence[N], limit: int, request: Request, response: Response, cursor: str
 ) -> list[N]:
     """The first `limit` of what was found; one more than that means there is a next page."""
-    shown = list(found[:limit])
-    if len(found) > limit:
+    shown = list(rows[:limit])
+    if len(rows) > limit:
         link_next(request, response, **{cursor: shown[-1].id})
     return shown
 
 
-def as_json(found: Iterable[BaseModel], headers: Mapping[str, str] | None = None) -> Response:
+def as_json(models: Iterable[BaseModel], headers: Mapping[str, str] | None = None) -> Response:
     """An array as it is: what was just made needs no checking once more, and these are long."""
-    body = "[" + ",".join(one.model_dump_json() for one in found) + "]"
+    body = "[" + ",".join(model.model_dump_json() for model in models) + "]"
     kept = {name: value for name, value in (headers or {}).items() if name.lower() == "link"}
     return Response(body, media_type="application/json", headers=kept)
 

@@ -56,9 +56,9 @@ def refresh(context: Context, limit: int = AT_A_TIME) -> Refreshed:
         if not volume_ids:
             return Refreshed(set(), more=False)
         grounds = outlooks.grounds(conn, volume_ids)
-        found = [(make(conn, ground, now), _free(ground)) for ground in grounds]
+        made = [(make(conn, ground, now), _free(ground)) for ground in grounds]
     with context.db.write() as conn:
-        outlooks.put(conn, found, volume_ids)
+        outlooks.put(conn, made, volume_ids)
     return Refreshed({ground.machine_id for ground in grounds}, len(volume_ids) == limit)
 
 
@@ -71,7 +71,7 @@ def make(conn: Connection, ground: Ground, now: int) -> Outlook:
     days = [day for day in ground.days if day.at >= ground.began_at]
     threshold = ground.capacity * ground.threshold_percent / 100
     used = ground.capacity - _free(ground)
-    said: dict[str, object] = {
+    values: dict[str, object] = {
         "volume_id": ground.volume_id,
         "machine_id": ground.machine_id,
         "mount": ground.mount,
@@ -83,19 +83,19 @@ def make(conn: Connection, ground: Ground, now: int) -> Outlook:
     }
     cleanings = [Freed(at / DAY, size) for at, size in ground.cleanings if at >= ground.began_at]
     try:
-        found = filling(_levels(days), cleanings, ground.capacity, now / DAY)
+        fill = filling(_levels(days), cleanings, ground.capacity, now / DAY)
     except NotYet as why:
-        return Outlook.model_validate(said | {"not_yet": str(why)})
-    ahead = futures(found, draws(SEED))
-    gross = _rate(found.gross, found.drift_error)
-    said |= {
+        return Outlook.model_validate(values | {"not_yet": str(why)})
+    ahead = futures(fill, draws(SEED))
+    gross = _rate(fill.gross, fill.drift_error)
+    values |= {
         "fills": gross,
-        "net": _rate(found.drift, found.drift_error),
-        "crosses": None if used > threshold else _crossing(ahead.crossing(threshold), found.now),
-        "full": _crossing(ahead.crossing(ground.capacity), found.now),
+        "net": _rate(fill.drift, fill.drift_error),
+        "crosses": None if used > threshold else _crossing(ahead.crossing(threshold), fill.now),
+        "full": _crossing(ahead.crossing(ground.capacity), fill.now),
         "cone": tuple(
             ConePoint(
-                at=_moment(found.now + day),
+                at=_moment(fill.now + day),
                 # used that is high is free that is low
                 low=max(0, int(ground.capacity - high)),
                 likely=max(0, int(ground.capacity - likely)),
@@ -104,16 +104,16 @@ def make(conn: Connection, ground: Ground, now: int) -> Outlook:
             for day, low, likely, high in ahead.cone()
         ),
     }
-    changed, sudden = _explained(conn, ground, found, days)
-    said |= {
+    changed, sudden = _explained(conn, ground, fill, days)
+    values |= {
         "changed": changed,
         "sudden": sudden,
-        "advice": advise(_prospect(ground, found, changed)),
+        "advice": advise(_prospect(ground, fill, changed)),
     }
-    if found.teeth is not None:
-        said["cleaned_every_days"] = round(found.teeth.every, 1)
-        said["freed_each"] = int(found.teeth.rate * found.teeth.every)
-    return Outlook.model_validate(said)
+    if fill.teeth is not None:
+        values["cleaned_every_days"] = round(fill.teeth.every, 1)
+        values["freed_each"] = int(fill.teeth.rate * fill.teeth.every)
+    return Outlook.model_validate(values)
 
 
 def _over_since(days: Sequence[Reading], threshold: float) -> datetime | None:
@@ -139,17 +139,17 @@ def _rate(likely: float, error: float) -> Rate:
     return Rate(low=int(likely - doubt), likely=int(likely), high=int(likely + doubt))
 
 
-def _crossing(found: Range, now: float) -> Crossing:
-    times = [None if day == float("inf") else _moment(now + day) for day in found]
+def _crossing(crossing: Range, now: float) -> Crossing:
+    times = [None if day == float("inf") else _moment(now + day) for day in crossing]
     return Crossing.model_validate(dict(zip(("soonest", "likely", "latest"), times, strict=True)))
 
 
 def _explained(
-    conn: Connection, ground: Ground, found: Filling, days: Sequence[Reading]
+    conn: Connection, ground: Ground, fill: Filling, days: Sequence[Reading]
 ) -> tuple[PaceChange | None, tuple[SuddenChange, ...]]:
     """Sudden changes and a change of pace, each with the categories that grew about it."""
-    changed = _pace_change(ground, found)
-    if not found.sudden and changed is None:
+    changed = _pace_change(ground, fill)
+    if not fill.sudden and changed is None:
         return None, ()
     looks = outlooks.looks(conn, ground.machine_id, ground.read_at - _LOOKS_BACK)
     if changed is not None:
@@ -164,23 +164,23 @@ def _explained(
         changed = changed.model_copy(update={"grown": grown, "looked": looked})
     before = {day.at / DAY: earlier.at for earlier, day in pairwise(days)}
     sudden = []
-    for jump in found.sudden[-_SUDDEN_SHOWN:]:
+    for jump in fill.sudden[-_SUDDEN_SHOWN:]:
         at = int(jump.at * DAY)
         grown, looked = _grown(looks, before.get(jump.at, at), at, up=jump.size > 0)
-        one = SuddenChange(at=from_seconds(at), size=int(jump.size), grown=grown, looked=looked)
-        sudden.append(one)
+        change = SuddenChange(at=from_seconds(at), size=int(jump.size), grown=grown, looked=looked)
+        sudden.append(change)
     return changed, tuple(sudden)
 
 
-def _pace_change(ground: Ground, found: Filling) -> PaceChange | None:
+def _pace_change(ground: Ground, fill: Filling) -> PaceChange | None:
     """Only where it matters: twice as fast as before, and a fiftieth of the volume a month."""
-    before = found.drift_before
-    if before is None or found.drift < 2 * max(before, 0.0):
+    before = fill.drift_before
+    if before is None or fill.drift < 2 * max(before, 0.0):
         return None
-    if 30 * (found.drift - before) < _MATTERS * ground.capacity:
+    if 30 * (fill.drift - before) < _MATTERS * ground.capacity:
         return None
     return PaceChange(
-        since=from_seconds(int(found.since * DAY)), before=int(before), now=int(found.drift)
+        since=from_seconds(int(fill.since * DAY)), before=int(before), now=int(fill.drift)
     )
 
 
@@ -205,29 +205,29 @@ def _name(category: str) -> str:
     return catalogue()[category].name if category in catalogue() else category
 
 
-def _prospect(ground: Ground, found: Filling, changed: PaceChange | None) -> Prospect:
+def _prospect(ground: Ground, fill: Filling, changed: PaceChange | None) -> Prospect:
     return Prospect(
         mount=ground.mount,
         capacity=ground.capacity,
         threshold_percent=ground.threshold_percent,
-        floor=found.level,
-        own=found.drift,
-        own_error=found.drift_error,
-        regrows=found.teeth.rate if found.teeth else None,
-        every=found.teeth.every if found.teeth else None,
+        floor=fill.level,
+        own=fill.drift,
+        own_error=fill.drift_error,
+        regrows=fill.teeth.rate if fill.teeth else None,
+        every=fill.teeth.every if fill.teeth else None,
         can_go=ground.can_go,
-        grows=_what_grows(changed, found),
-        others=tuple(OtherVolume(*one) for one in ground.others),
+        grows=_what_grows(changed, fill),
+        others=tuple(OtherVolume(*other) for other in ground.others),
     )
 
 
-def _what_grows(changed: PaceChange | None, found: Filling) -> str:
+def _what_grows(changed: PaceChange | None, fill: Filling) -> str:
     """The category that at least half of the growth since a change of pace is of."""
     if changed is None or not changed.grown:
         return ""
     most = changed.grown[0]
-    days = found.now - changed.since.timestamp() / DAY
-    return most.name if most.size >= 0.5 * found.drift * days else ""
+    days = fill.now - changed.since.timestamp() / DAY
+    return most.name if most.size >= 0.5 * fill.drift * days else ""
 
 
 def regrowths(conn: Connection, machine_id: int, now: int) -> list[Regrowth]:
@@ -236,5 +236,8 @@ def regrowths(conn: Connection, machine_id: int, now: int) -> list[Regrowth]:
     looks = outlooks.looks(conn, machine_id, now - int(timedelta(days=200).total_seconds()))
     for key in {key for look in looks for key in look.sums}:
         seen[key] = [Seen(look.at, look.sums.get(key, (0, 0))[0], look.second) for look in looks]
-    found = (regrowth(key, _name(key), looks_at) for key, looks_at in seen.items())
-    return sorted((one for one in found if one), key=lambda one: -one.rate.likely)
+    per_category = (regrowth(key, _name(key), looks_at) for key, looks_at in seen.items())
+    return sorted(
+        (category_regrowth for category_regrowth in per_category if category_regrowth),
+        key=lambda category_regrowth: -category_regrowth.rate.likely,
+    )

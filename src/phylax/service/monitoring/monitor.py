@@ -29,7 +29,7 @@ _log = logging.getLogger("phylax.watch")
 
 def watch(context: Context) -> bool:
     """One turn; whether there is more to do at once."""
-    said = forecasts.refresh(context)
+    refreshed = forecasts.refresh(context)
     now = context.now()
     with context.db.read() as conn:
         if shop.shop(conn) is None:
@@ -38,7 +38,7 @@ def watch(context: Context) -> bool:
         happened = attention.machines_since(conn, event)
         whole = happened is None or not 0 <= now - whole_at < WHOLE_EVERY
         newest, wanted = (events.newest(conn), set()) if happened is None else happened
-        wanted |= said.machine_ids
+        wanted |= refreshed.machine_ids
         if whole:
             wanted |= attention_inputs.candidates(conn, at=now, newest_agent=__version__)
     look_at(context, sorted(wanted))
@@ -47,7 +47,7 @@ def watch(context: Context) -> bool:
             attention.note_watched(conn, newest, now if whole else None)
             if whole:
                 attention.forget_old(conn, at=now)
-    return said.more
+    return refreshed.more
 
 
 def look_at(context: Context, machine_ids: list[int]) -> None:
@@ -58,10 +58,10 @@ def look_at(context: Context, machine_ids: list[int]) -> None:
         with context.db.read() as conn:
             kept = attention.kept(conn, some, at=now)
             stand = attention_inputs.standings(conn, some, at=now, newest_agent=__version__)
-        found = {one.machine.id: look(one) for one in stand}
+        findings_of = {standing.machine.id: look(standing) for standing in stand}
         changed = [
             number
-            for number, findings in found.items()
+            for number, findings in findings_of.items()
             if attention.changes(keep(findings, kept.get(number, ()), now), at=now)
         ]
         if not changed:
@@ -70,7 +70,7 @@ def look_at(context: Context, machine_ids: list[int]) -> None:
             # somebody may have handled it while it was looked at
             kept = attention.kept(conn, changed, at=now)
             for number in changed:
-                todo = keep(found[number], kept.get(number, ()), now)
+                todo = keep(findings_of[number], kept.get(number, ()), now)
                 if attention.carry_out(conn, todo, at=now):
                     events.publish(conn, EventKind.ATTENTION, at=now, machine_id=number)
 

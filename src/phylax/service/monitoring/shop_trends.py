@@ -39,57 +39,65 @@ def shop_trends(conn: Connection, *, at: int) -> ShopTrends:
         crossing=prospects(conn, outlooks.crossing_before(conn, at + _AHEAD, _MOST)),
         over=prospects(conn, outlooks.over_now(conn, _MOST)),
         weeks=tuple(_weeks(sums, at)),
-        costliest=sum_categories(_category_sum(one) for one in sums),
+        costliest=sum_categories(_category_sum(week_sum) for week_sum in sums),
         advised=outlooks.count_verdicts(conn),
         changes=tuple(_changes(conn, at)),
     )
 
 
-def prospects(conn: Connection, said: Iterable[Outlook]) -> tuple[VolumeProspect, ...]:
+def prospects(conn: Connection, likely_outlooks: Iterable[Outlook]) -> tuple[VolumeProspect, ...]:
     """Outlooks with whose volumes they are of, in the same order."""
-    said = list(said)
-    ids = sorted({one.machine_id for one in said})
-    machines = {one.id: one for one in shop.machines_by_id(conn, ids)}
-    found = []
-    for one in said:
-        machine = machines[one.machine_id]
-        volume = next((v for v in machine.volumes if v.id == one.volume_id), None)
+    likely_outlooks = list(likely_outlooks)
+    ids = sorted({outlook.machine_id for outlook in likely_outlooks})
+    machines = {machine.id: machine for machine in shop.machines_by_id(conn, ids)}
+    listed = []
+    for outlook in likely_outlooks:
+        machine = machines[outlook.machine_id]
+        volume = next((v for v in machine.volumes if v.id == outlook.volume_id), None)
         if volume is not None:
-            found.append(
+            listed.append(
                 VolumeProspect(
                     machine_id=machine.id,
                     machine_tag=machine.tag,
                     client_name=machine.client_name,
-                    mount=one.mount,
+                    mount=outlook.mount,
                     capacity=volume.capacity,
                     free=volume.free,
-                    threshold_percent=one.threshold_percent,
-                    over=one.over,
-                    fills=one.fills,
-                    crosses=one.crosses,
-                    full=one.full,
-                    advice=one.advice,
+                    threshold_percent=outlook.threshold_percent,
+                    over=outlook.over,
+                    fills=outlook.fills,
+                    crosses=outlook.crosses,
+                    full=outlook.full,
+                    advice=outlook.advice,
                 )
             )
-    return tuple(found)
+    return tuple(listed)
 
 
-def _category_sum(one: WeekSum) -> CategorySum:
-    name = catalogue()[one.category].name if one.category in catalogue() else one.category
-    return CategorySum(category=one.category, name=name, size=one.size, items=one.items)
+def _category_sum(week_sum: WeekSum) -> CategorySum:
+    name = (
+        catalogue()[week_sum.category].name
+        if week_sum.category in catalogue()
+        else week_sum.category
+    )
+    return CategorySum(
+        category=week_sum.category, name=name, size=week_sum.size, items=week_sum.items
+    )
 
 
 def _weeks(sums: list[WeekSum], at: int) -> Iterable[WeekFreed]:
     """Every week of the span, also those in which nothing was freed."""
     by_week: dict[int, list[WeekSum]] = {}
-    for one in sums:
-        by_week.setdefault(one.week, []).append(one)
+    for week_sum in sums:
+        by_week.setdefault(week_sum.week, []).append(week_sum)
     for week in range(week_of(at) - 7 * (WEEKS - 1), week_of(at) + 1, 7):
-        found = by_week.get(week, [])
+        week_sums = by_week.get(week, [])
         yield WeekFreed(
             monday=date(1970, 1, 1) + timedelta(days=week),
-            size=sum(one.size for one in found),
-            by_category=sum_categories(_category_sum(one) for one in found if one.size),
+            size=sum(week_sum.size for week_sum in week_sums),
+            by_category=sum_categories(
+                _category_sum(week_sum) for week_sum in week_sums if week_sum.size
+            ),
         )
 
 
@@ -98,9 +106,11 @@ def _weeks(sums: list[WeekSum], at: int) -> Iterable[WeekFreed]:
 
 def _changes(conn: Connection, at: int) -> list[ChangeEffect]:
     since = at - _CHANGES_SINCE
-    found = [_of_rule(conn, one, at) for one in changes.rule_changes(conn, since, _CHANGES)]
-    found += [_of_routine(conn, one) for one in changes.routine_changes(conn, since, _CHANGES)]
-    return sorted(found, key=lambda one: one.at, reverse=True)[:_CHANGES]
+    effects = [_of_rule(conn, change, at) for change in changes.rule_changes(conn, since, _CHANGES)]
+    effects += [
+        _of_routine(conn, change) for change in changes.routine_changes(conn, since, _CHANGES)
+    ]
+    return sorted(effects, key=lambda effect: effect.at, reverse=True)[:_CHANGES]
 
 
 def _of_rule(conn: Connection, change: RuleChange, at: int) -> ChangeEffect:
@@ -113,7 +123,7 @@ def _of_rule(conn: Connection, change: RuleChange, at: int) -> ChangeEffect:
     else:
         about, machine_ids = _whose(conn, change)
         sums = outlooks.weeks_of_machines(conn, machine_ids, begin, end)
-    sums = [one for one in sums if one.category == change.category]
+    sums = [week_sum for week_sum in sums if week_sum.category == change.category]
     week, last = week_of(change.at), week_of(end)
     return ChangeEffect(
         what="rule",
@@ -123,8 +133,8 @@ def _of_rule(conn: Connection, change: RuleChange, at: int) -> ChangeEffect:
         about=about,
         was=change.before,
         now=change.after,
-        before=_sum(one for one in sums if one.week < week),
-        after=_sum(one for one in sums if week < one.week < last),
+        before=_sum(week_sum for week_sum in sums if week_sum.week < week),
+        after=_sum(week_sum for week_sum in sums if week < week_sum.week < last),
     )
 
 
@@ -133,14 +143,20 @@ def _whose(conn: Connection, change: RuleChange) -> tuple[str, list[int]]:
         machine = shop.machine(conn, change.subject_id)
         return (machine.tag if machine else "a machine", [change.subject_id])
     client = shop.client(conn, change.subject_id)
-    ids = [one.id for one in shop.described(conn) if one.client_id == change.subject_id]
+    ids = [
+        described.id
+        for described in shop.described(conn)
+        if described.client_id == change.subject_id
+    ]
     return (client.name if client else "a client", ids)
 
 
 def _sum(sums: Iterable[WeekSum]) -> Effect:
     sums = list(sums)
-    weeks = len({one.week for one in sums})
-    return effect(7 * weeks, sum(one.runs for one in sums), sum(one.size for one in sums))
+    weeks = len({week_sum.week for week_sum in sums})
+    return effect(
+        7 * weeks, sum(week_sum.runs for week_sum in sums), sum(week_sum.size for week_sum in sums)
+    )
 
 
 def _of_routine(conn: Connection, change: RoutineChange) -> ChangeEffect:

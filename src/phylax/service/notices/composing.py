@@ -49,13 +49,15 @@ def compose(context: Context) -> None:
     """Put together what is to be told now."""
     now = context.now()
     with context.db.read() as conn:
-        the = shop.shop(conn)
-        quiet = the is None or not (_summaries_due(conn, the, now) or _at_once_due(conn, now))
-    if quiet or the is None:
+        the_shop = shop.shop(conn)
+        quiet = the_shop is None or not (
+            _summaries_due(conn, the_shop, now) or _at_once_due(conn, now)
+        )
+    if quiet or the_shop is None:
         return
     with context.db.write() as conn:
-        _tell_at_once(conn, the, now)
-        _summarise(conn, the, now)
+        _tell_at_once(conn, the_shop, now)
+        _summarise(conn, the_shop, now)
         notices.forget_old(conn, at=now)
 
 
@@ -65,36 +67,38 @@ def _at_once_due(conn: Connection, now: int) -> bool:
     if not notices.anything_untold(conn):
         return False
     at = from_seconds(now)
-    return any(one.is_news(at) for one in notices.told(conn, at=now))
+    return any(told_item.is_news(at) for told_item in notices.told(conn, at=now))
 
 
-def _tell_at_once(conn: Connection, the: Shop, now: int) -> None:
+def _tell_at_once(conn: Connection, the_shop: Shop, now: int) -> None:
     if not _at_once_due(conn, now):
         return
     at = from_seconds(now)
     told = notices.told(conn, at=now)
-    known = [one.attention for one in told]
-    news = [one.attention for one in told if one.is_news(at)]
-    notices.note_told(conn, [(one.id, one.grade) for one in news])
+    known = [item.attention for item in told]
+    news = [item.attention for item in told if item.is_news(at)]
+    notices.note_told(conn, [(item.id, item.grade) for item in news])
     server = notices.mail_server(conn)
     for wishes in notices.all_wishes(conn) if server else ():
         chosen = wanted(news, wishes.at_once)
         if not chosen:
             continue
-        still = {one.id for one in chosen} | set(notices.take_back_waiting(conn, wishes.person_id))
+        still = {item.id for item in chosen} | set(
+            notices.take_back_waiting(conn, wishes.person_id)
+        )
         assert server is not None
-        all_of_it = in_order(one for one in known if one.needs_somebody and one.id in still)
-        _mail(conn, the, server, wishes, "at once", all_of_it, now)
+        all_of_it = in_order(item for item in known if item.needs_somebody and item.id in still)
+        _mail(conn, the_shop, server, wishes, "at once", all_of_it, now)
     for hook in notices.hooks(conn):
         chosen = wanted(news, hook.at_once)
         if chosen:
             uid = _new_uid()
             message = HookMessage(
-                id=uid, kind="at once", shop=the.name, at=at, attention=tuple(in_order(chosen))
+                id=uid, kind="at once", shop=the_shop.name, at=at, attention=tuple(in_order(chosen))
             )
             notices.add(
                 conn, uid, "at once", hook.name, _subject(chosen), message.model_dump_json(),
-                hook_id=hook.id, about=[one.id for one in chosen], at=now, due_at=now,
+                hook_id=hook.id, about=[item.id for item in chosen], at=now, due_at=now,
             )  # fmt: skip
 
 
@@ -102,9 +106,9 @@ def _new_uid() -> str:
     return secrets.token_hex(16)
 
 
-def _subject(told: list[Attention]) -> str:
-    machines = len({one.machine_id for one in told})
-    first = told[0]
+def _subject(items: list[Attention]) -> str:
+    machines = len({item.machine_id for item in items})
+    first = items[0]
     if machines == 1:
         return f"{first.machine_tag}: {first.reason}"
     return f"{count(machines, 'machine')} need you: {first.machine_tag}: {first.reason}, and more"
@@ -112,26 +116,32 @@ def _subject(told: list[Attention]) -> str:
 
 def _mail(
     conn: Connection,
-    the: Shop,
+    the_shop: Shop,
     server: MailServer,
     wishes: Wishes,
     kind: NoticeKind,
-    told: list[Attention],
+    items: list[Attention],
     now: int,
 ) -> None:
-    local = from_seconds(now).astimezone(the.clock)
+    local = from_seconds(now).astimezone(the_shop.clock)
     uid = _new_uid()
-    facts = {"shop": the, "wishes": wishes, "told": told, "groups": in_groups(told), "now": local}
+    facts = {
+        "shop": the_shop,
+        "wishes": wishes,
+        "told": items,
+        "groups": in_groups(items),
+        "now": local,
+    }
     notices.add(
         conn,
         f"{uid}@{server.sender.rpartition('@')[2]}",
         kind,
         wishes.mail or "",
-        _subject(told),
+        _subject(items),
         _pages.get_template("at_once.txt").render(facts),
         html=_pages.get_template("at_once.html").render(facts),
         person_id=wishes.person_id,
-        about=[one.id for one in told],
+        about=[item.id for item in items],
         at=now,
         due_at=_due(wishes, local, now),
     )
@@ -140,9 +150,9 @@ def _mail(
 # --- summaries -------------------------------------------------------------------------------
 
 
-def _summary_kinds(the: Shop, now: int) -> list[tuple[NoticeKind, datetime]]:
+def _summary_kinds(the_shop: Shop, now: int) -> list[tuple[NoticeKind, datetime]]:
     """The summaries of today, once their hour has come."""
-    local = from_seconds(now).astimezone(the.clock)
+    local = from_seconds(now).astimezone(the_shop.clock)
     if local.time() < SUMMARY_AT:
         return []
     kinds: list[tuple[NoticeKind, datetime]] = [("daily", local)]
@@ -158,33 +168,33 @@ def _uid_of(kind: NoticeKind, local: datetime, wishes: Wishes, server: MailServe
 
 
 def _summaries_wanted(
-    conn: Connection, the: Shop, now: int
+    conn: Connection, the_shop: Shop, now: int
 ) -> list[tuple[NoticeKind, datetime, Wishes, MailServer]]:
     server = notices.mail_server(conn)
     if server is None:
         return []
     return [
         (kind, local, wishes, server)
-        for kind, local in _summary_kinds(the, now)
+        for kind, local in _summary_kinds(the_shop, now)
         for wishes in notices.all_wishes(conn)
         if (wishes.daily if kind == "daily" else wishes.weekly)
         and not notices.is_made(conn, _uid_of(kind, local, wishes, server))
     ]
 
 
-def _summaries_due(conn: Connection, the: Shop, now: int) -> bool:
-    return bool(_summaries_wanted(conn, the, now))
+def _summaries_due(conn: Connection, the_shop: Shop, now: int) -> bool:
+    return bool(_summaries_wanted(conn, the_shop, now))
 
 
-def _summarise(conn: Connection, the: Shop, now: int) -> None:
-    for kind, local, wishes, server in _summaries_wanted(conn, the, now):
-        facts = _summary_facts(conn, the, kind, local, now) | {"wishes": wishes}
+def _summarise(conn: Connection, the_shop: Shop, now: int) -> None:
+    for kind, local, wishes, server in _summaries_wanted(conn, the_shop, now):
+        facts = _summary_facts(conn, the_shop, kind, local, now) | {"wishes": wishes}
         notices.add(
             conn,
             _uid_of(kind, local, wishes, server),
             kind,
             wishes.mail or "",
-            f"{the.name}: {facts['sentence']}",
+            f"{the_shop.name}: {facts['sentence']}",
             _pages.get_template("summary.txt").render(facts),
             html=_pages.get_template("summary.html").render(facts),
             person_id=wishes.person_id,
@@ -200,48 +210,54 @@ def _due(wishes: Wishes, local: datetime, now: int) -> int:
 
 
 def _summary_facts(
-    conn: Connection, the: Shop, kind: NoticeKind, local: datetime, now: int
+    conn: Connection, the_shop: Shop, kind: NoticeKind, local: datetime, now: int
 ) -> dict[str, object]:
-    needs = in_order(one for one in attention.all_open(conn, at=now) if one.needs_somebody)
+    needs = in_order(item for item in attention.all_open(conn, at=now) if item.needs_somebody)
     coming = rounds.next_ones(conn, limit=8)
     days = 1 if kind == "daily" else 7
     done = runs.ended_since(conn, now - days * 86400, limit=1000)
-    tags = {one.id: one.tag for one in shop.machines(conn, after=0, limit=_AT_MOST * 100)}
+    tags = {
+        machine.id: machine.tag for machine in shop.machines(conn, after=0, limit=_AT_MOST * 100)
+    }
     soon = outlooks.crossing_before(conn, now + int(_AHEAD.total_seconds()), _AT_MOST)
     return {
-        "shop": the,
+        "shop": the_shop,
         "kind": kind,
         "now": local,
         "sentence": in_a_sentence(needs, coming, local),
         "told": needs,
         "groups": in_groups(needs),
-        "rounds": [one for one in coming if one.next_at and not one.paused],
+        "rounds": [
+            coming_round
+            for coming_round in coming
+            if coming_round.next_at and not coming_round.paused
+        ],
         "runs": len(done),
         "failed": sum(run.state in ("failed", "missed") for run in done),
         "freed": sum(run.freed or 0 for run in done if run.work == "clean"),
         "days": days,
         "soon": [
-            (tags.get(one.machine_id, "?"), one)
-            for one in soon
-            if one.crosses and one.crosses.likely
+            (tags.get(outlook.machine_id, "?"), outlook)
+            for outlook in soon
+            if outlook.crosses and outlook.crosses.likely
         ],
     }
 
 
-def compose_trial(conn: Connection, the: Shop, wishes: Wishes, *, now: int) -> bool:
+def compose_trial(conn: Connection, the_shop: Shop, wishes: Wishes, *, now: int) -> bool:
     """A message by which somebody sees whether mail comes; False where no mail can go out."""
     server = notices.mail_server(conn)
     if server is None or not wishes.mail:
         return False
-    text = f"Mail from {the.name} reaches you."
+    text = f"Mail from {the_shop.name} reaches you."
     return notices.add(
         conn,
         f"{_new_uid()}@{server.sender.rpartition('@')[2]}",
         "trial",
         wishes.mail,
-        f"{the.name}: mail reaches you",
+        f"{the_shop.name}: mail reaches you",
         text,
-        html=_pages.get_template("trial.html").render(shop=the, text=text),
+        html=_pages.get_template("trial.html").render(shop=the_shop, text=text),
         person_id=wishes.person_id,
         at=now,
         due_at=now,

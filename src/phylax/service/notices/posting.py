@@ -54,12 +54,12 @@ def post(context: Context) -> int:
         server = notices.mail_server(conn)
         hooks = {hook.id: hook for hook in notices.hooks(conn)}
         secrets = {hook_id: notices.hook_secret(conn, hook_id) for hook_id in hooks}
-        the = shop.shop(conn)
+        the_shop = shop.shop(conn)
     for message in messages:
         error, final = "", False
         try:
             if message.hook_id is None:
-                _send(server, the.name if the else "Phylax", message)
+                _send(server, the_shop.name if the_shop else "Phylax", message)
             else:
                 _call(hooks[message.hook_id], secrets[message.hook_id], message)
         except _Refused as refused:

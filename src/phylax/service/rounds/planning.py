@@ -90,8 +90,8 @@ def preview(conn: Connection, edit: RoundEdit, *, at: int) -> RoundPreview:
     return RoundPreview(
         recurrence=edit.recurrence,
         how_often=edit.in_words(),
-        next_dates=tuple(from_seconds(one.opens_at) for one in dates),
-        notes=tuple(filter(None, (timing.told(one) for one in dates))),
+        next_dates=tuple(from_seconds(occurrence.opens_at) for occurrence in dates),
+        notes=tuple(filter(None, (timing.told(occurrence) for occurrence in dates))),
         machines=len(chosen),
         takes=timedelta(seconds=max(takes.values())) if takes else None,
         seldom_on=tuple(seldom_on(conn, edit, at=at)),
@@ -103,7 +103,7 @@ def seldom_on(conn: Connection, edit: RoundEdit, *, at: int) -> list[Habit]:
     """The machines of a round that are seldom on in its window, worst first; some of them."""
     chosen = [m for m in shop.described(conn) if edit.takes(m)]
     table = Timetable(conn)
-    found = []
+    listed = []
     known = presence.weeks(conn, [m.id for m in chosen])
     for machine in chosen:
         weeks = known[machine.id]
@@ -113,10 +113,10 @@ def seldom_on(conn: Connection, edit: RoundEdit, *, at: int) -> list[Habit]:
         timing = table.timing_of(edit, machine.client_id)
         on = on_in_window(timing, weeks, at, since)
         if is_seldom(on):
-            found.append((on, machine, timing, weeks, since))
-    found.sort(key=lambda one: (one[0].share, one[1].tag))
+            listed.append((on, machine, timing, weeks, since))
+    listed.sort(key=lambda listed_machine: (listed_machine[0].share, listed_machine[1].tag))
     habits = []
-    for on, machine, timing, weeks, since in found[:_MOST_TOLD]:
+    for on, machine, timing, weeks, since in listed[:_MOST_TOLD]:
         proposed = propose(timing, weeks, at, since)
         habits.append(
             Habit(
@@ -151,22 +151,24 @@ def presence_of(conn: Connection, machine_ids: list[int], *, at: int) -> Presenc
 
 def machines_of(conn: Connection, round_: Round) -> list[RoundMachine]:
     """A round's machines, by client and tag."""
-    members = {one.machine_id: one for one in rounds.members(conn, round_.id)}
+    members = {member.machine_id: member for member in rounds.members(conn, round_.id)}
     takes = routines.takes(conn, round_.plan.routine_id, list(members))
     open_ = occurrences.of_round(conn, round_.id, list(members))
-    said = {
-        (machine_id, occurs_at): one
+    postponements = {
+        (machine_id, occurs_at): postponement
         for occurs_at in {m.occurs_at for m in members.values() if m.occurs_at is not None}
-        for machine_id, one in rounds.postponed(conn, round_.id, list(members), occurs_at).items()
+        for machine_id, postponement in rounds.postponed(
+            conn, round_.id, list(members), occurs_at
+        ).items()
     }
-    found = []
+    round_machines = []
     for machine in shop.described(conn):
         member = members.get(machine.id)
         if member is None:
             continue
         waiting = [run for run in open_.get(machine.id, ()) if run.state is RunState.WAITING]
-        postponed = said.get((machine.id, member.occurs_at or 0))
-        found.append(
+        postponed = postponements.get((machine.id, member.occurs_at or 0))
+        round_machines.append(
             RoundMachine(
                 machine_id=machine.id,
                 machine_tag=machine.tag,
@@ -177,7 +179,7 @@ def machines_of(conn: Connection, round_: Round) -> list[RoundMachine]:
                 postponed=postponed.in_words if postponed else "",
             )
         )
-    return sorted(found, key=lambda one: (one.client_name, one.machine_tag))
+    return sorted(round_machines, key=lambda row: (row.client_name, row.machine_tag))
 
 
 # --- one machine's next time -----------------------------------------------------------------

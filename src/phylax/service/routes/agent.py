@@ -91,8 +91,8 @@ def take_message(
         # read from its bytes in one step: a machine that was out of reach sends thousands
         message = MESSAGE.validate_json(body)
     except ValidationError as error:
-        found = [{**one, "loc": ("body", *one["loc"])} for one in error.errors()]
-        raise RequestValidationError(found) from error
+        errors = [{**detail, "loc": ("body", *detail["loc"])} for detail in error.errors()]
+        raise RequestValidationError(errors) from error
     program = _AGENT.fullmatch(request.headers.get("user-agent", ""))
     with context.db.write() as conn:
         ingest.apply(conn, machine_id, message, at=context.now(), age=age)
@@ -139,9 +139,9 @@ def _offer(context: Context, machine_id: int) -> Order | None:
 
 @router.post("/runs/{run_id}/progress", responses=documented(401))
 def take_progress(
-    run_id: int, told: LeasedProgress, context: TheContext, machine_id: AgentsMachine
+    run_id: int, progress: LeasedProgress, context: TheContext, machine_id: AgentsMachine
 ) -> GoOn:
     """How far a run is; keeps the lease. The answer says whether to go on."""
     now = context.now()
     with context.db.write() as conn:
-        return GoOn(go_on=ingest.take_progress(conn, machine_id, run_id, told, at=now))
+        return GoOn(go_on=ingest.take_progress(conn, machine_id, run_id, progress, at=now))

@@ -24,8 +24,8 @@ def get_attention(
 ) -> list[Attention]:
     """What needs a person, most urgent first; with `all`, also what was put off or settled."""
     with context.db.read() as conn:
-        found = attention.all_open(conn, at=context.now(), machine_id=machine_id)
-    return in_order(one for one in found if all or one.needs_somebody)
+        items = attention.all_open(conn, at=context.now(), machine_id=machine_id)
+    return in_order(item for item in items if all or item.needs_somebody)
 
 
 @router.get("/{attention_id}", responses=documented(404))
@@ -33,9 +33,9 @@ def get_one_attention(
     attention_id: int, context: TheContext, actor: Signed, response: Response
 ) -> Attention:
     with context.db.read() as conn:
-        found = _find(conn, attention_id, context.now())
-    with_etag(found, response)
-    return found
+        item = _find(conn, attention_id, context.now())
+    with_etag(item, response)
+    return item
 
 
 @router.put("/{attention_id}", responses=documented(404, 412, 422, 428))
@@ -79,7 +79,7 @@ def handle_attention(
 
 
 def _find(conn: Connection, attention_id: int, at: int) -> Attention:
-    found = attention.one(conn, attention_id, at=at)
-    if found is None:
+    item = attention.one(conn, attention_id, at=at)
+    if item is None:
         raise not_found("attention", attention_id)
-    return found
+    return item

@@ -28,8 +28,8 @@ def list_clients(
     limit: Limit = 100,
 ) -> list[Client]:
     with context.db.read() as conn:
-        found = shop.clients(conn, after=after, limit=limit + 1)
-    return page(found, limit, request, response, "after")
+        clients = shop.clients(conn, after=after, limit=limit + 1)
+    return page(clients, limit, request, response, "after")
 
 
 @router.post("", status_code=201, response_model=Client, responses=documented(409, 422))
@@ -47,9 +47,9 @@ def add_client(edit: ClientEdit, change: TheChange) -> Response:
 @router.get("/{client_id}", responses=documented(404))
 def get_client(client_id: int, context: TheContext, actor: Signed, response: Response) -> Client:
     with context.db.read() as conn:
-        found = _client(conn, client_id)
-    with_etag(found, response)
-    return found
+        client = _client(conn, client_id)
+    with_etag(client, response)
+    return client
 
 
 @router.put("/{client_id}", responses=documented(404, 409, 412, 428))
@@ -70,7 +70,7 @@ def change_client(
 
 
 def _client(conn: Connection, client_id: int) -> Client:
-    found = shop.client(conn, client_id)
-    if found is None:
+    client = shop.client(conn, client_id)
+    if client is None:
         raise not_found("client", client_id)
-    return found
+    return client

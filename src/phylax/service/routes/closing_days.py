@@ -49,7 +49,7 @@ def remove_closing_days(closing_id: int, change: TheChange, technician: Technici
 
 
 def _found(conn: Connection, closing_id: int) -> ClosingDays:
-    found = next((one for one in closing_days.closing_days(conn) if one.id == closing_id), None)
-    if found is None:
+    known = next((days for days in closing_days.closing_days(conn) if days.id == closing_id), None)
+    if known is None:
         raise not_found("closing day", closing_id)
-    return found
+    return known

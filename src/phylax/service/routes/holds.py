@@ -53,8 +53,8 @@ def list_held_items(
     """The things of a hold with what became of each, by number."""
     with context.db.read() as conn:
         find_hold(conn, hold_id)
-        found = holds.items(conn, hold_id, words=words.strip(), after=after, limit=limit + 1)
-    shown = found[:limit]
-    if len(found) > limit:
+        items = holds.items(conn, hold_id, words=words.strip(), after=after, limit=limit + 1)
+    shown = items[:limit]
+    if len(items) > limit:
         link_next(request, response, after=shown[-1].number)
     return shown

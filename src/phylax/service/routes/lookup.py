@@ -14,12 +14,12 @@ from phylax.store.database import Connection
 def find_machine(conn: Connection, which: str) -> Machine:
     """A machine by its number or its tag."""
     if which.isdecimal() and len(which) < 18:
-        found = shop.machine(conn, int(which))
+        machine = shop.machine(conn, int(which))
     else:
-        found = shop.machine_by_tag(conn, which)
-    if found is None:
+        machine = shop.machine_by_tag(conn, which)
+    if machine is None:
         raise not_found("machine", which)
-    return found
+    return machine
 
 
 def find_volume(machine: Machine, mount: str | None) -> Volume:
@@ -34,21 +34,21 @@ def find_volume(machine: Machine, mount: str | None) -> Volume:
 
 
 def find_run(conn: Connection, run_id: int) -> Run:
-    found = runs.run(conn, run_id)
-    if found is None:
+    run = runs.run(conn, run_id)
+    if run is None:
         raise not_found("run", run_id)
-    return found
+    return run
 
 
 def find_hold(conn: Connection, hold_id: int) -> Hold:
-    found = holds.hold(conn, hold_id)
-    if found is None:
+    hold = holds.hold(conn, hold_id)
+    if hold is None:
         raise not_found("hold", hold_id)
-    return found
+    return hold
 
 
 def find_survey(conn: Connection, survey_id: int) -> Survey:
-    found = surveys.survey(conn, survey_id)
-    if found is None:
+    survey = surveys.survey(conn, survey_id)
+    if survey is None:
         raise not_found("survey", survey_id)
-    return found
+    return survey

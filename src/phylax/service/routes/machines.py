@@ -67,10 +67,10 @@ def list_machines(
     limit: Limit = 100,
 ) -> Response:
     with context.db.read() as conn:
-        found = shop.machines(
+        machines = shop.machines(
             conn, after=after, limit=limit + 1, client_id=client_id, words=words.strip()
         )
-    shown = page(found, limit, request, response, "after")
+    shown = page(machines, limit, request, response, "after")
     return as_json(shown, response.headers)
 
 
@@ -113,10 +113,10 @@ def list_free_lines(
     since = until - timedelta(days=days)
     first, last = to_seconds(since), to_seconds(until)
     with context.db.read() as conn:
-        found = readings.lowest_shares(conn, machine_id, first, last, steps)
+        lowest = readings.lowest_shares(conn, machine_id, first, last, steps)
     return as_json(
         FreeLine(machine_id=machine, volume_id=volume, shares=tuple(shares))
-        for (machine, volume), shares in found.items()
+        for (machine, volume), shares in lowest.items()
     )
 
 
@@ -124,9 +124,9 @@ def list_free_lines(
 def get_machine(machine: str, context: TheContext, actor: Signed, response: Response) -> Machine:
     """One machine, by number or tag."""
     with context.db.read() as conn:
-        found = find_machine(conn, machine)
-    with_etag(found, response)
-    return found
+        target = find_machine(conn, machine)
+    with_etag(target, response)
+    return target
 
 
 @router.put("/{machine}", responses=documented(404, 409, 412, 422, 428))
@@ -157,31 +157,31 @@ def make_enrolment_code(machine: str, change: TheChange, technician: Technician)
     code = "-".join("".join(secrets.choice(_CODE_LETTERS) for _ in range(4)) for _ in range(4))
     until = change.now + int(CODE_LASTS.total_seconds())
     with change.context.db.write() as conn:
-        found = find_machine(conn, machine)
-        agents.add_code(conn, hashed(code), found.id, who=change.who, at=change.now, until=until)
-        change.audit(conn, "make enrolment code", found.tag)
-    return EnrolmentCode(code=code, machine_id=found.id, expires_at=from_seconds(until))
+        target = find_machine(conn, machine)
+        agents.add_code(conn, hashed(code), target.id, who=change.who, at=change.now, until=until)
+        change.audit(conn, "make enrolment code", target.tag)
+    return EnrolmentCode(code=code, machine_id=target.id, expires_at=from_seconds(until))
 
 
 @router.delete("/{machine}/agent", status_code=204, responses=documented(403, 404))
 def withdraw_agent(machine: str, change: TheChange, technician: Technician) -> None:
     """The machine's agent may not call any more."""
     with change.context.db.write() as conn:
-        found = find_machine(conn, machine)
-        agents.withdraw(conn, found.id)
-        change.audit(conn, "withdraw agent", found.tag)
-        change.tell(conn, EventKind.MACHINE, found.id)
+        target = find_machine(conn, machine)
+        agents.withdraw(conn, target.id)
+        change.audit(conn, "withdraw agent", target.tag)
+        change.tell(conn, EventKind.MACHINE, target.id)
 
 
 @router.get("/{machine}/ledger", responses=documented(404))
 def get_ledger(machine: str, context: TheContext, actor: Signed) -> Ledger:
     """What the newest survey found: what goes, what stays and why."""
     with context.db.read() as conn:
-        found = find_machine(conn, machine)
-        survey = surveys.newest(conn, found.id)
-        standing = consents.standing_categories(conn, found.id)
+        target = find_machine(conn, machine)
+        survey = surveys.newest(conn, target.id)
+        standing = consents.standing_categories(conn, target.id)
     if survey is None:
-        raise Problem(404, "not-looked-at", f"{found.tag} was not looked at yet; run a survey.")
+        raise Problem(404, "not-looked-at", f"{target.tag} was not looked at yet; run a survey.")
     return ledger(survey, standing)
 
 
@@ -202,8 +202,8 @@ def get_rounds_of_machine(machine: str, context: TheContext, actor: Signed) -> l
 def get_presence_of_machine(machine: str, context: TheContext, actor: Signed) -> Presence:
     """When a machine is usually on, by hour of the week in the shop's time zone."""
     with context.db.read() as conn:
-        found = find_machine(conn, machine)
-        return planning.presence_of(conn, [found.id], at=context.now())
+        target = find_machine(conn, machine)
+        return planning.presence_of(conn, [target.id], at=context.now())
 
 
 @router.get("/{machine}/trend", responses=documented(404, 422))
@@ -222,15 +222,19 @@ def get_trend(
     if begin >= end:
         raise invalid("/since", "the span must begin before it ends")
     with context.db.read() as conn:
-        found = find_machine(conn, machine)
-        volume = find_volume(found, mount)
+        target = find_machine(conn, machine)
+        volume = find_volume(target, mount)
         first, last = to_seconds(begin), to_seconds(end)
         by_hour = last - first <= 31 * readings.DAY
         read = readings.hourly if by_hour else readings.daily
         history = condense(read(conn, volume.id, first, last), points)
-        cleaned = runs.cleanings(conn, found.id, first, last)
+        cleaned = runs.cleanings(conn, target.id, first, last)
         lines = readings.lines(conn, volume.id)
-        said = [one for one in outlooks.of_machine(conn, found.id) if one.volume_id == volume.id]
+        likely_outlooks = [
+            outlook
+            for outlook in outlooks.of_machine(conn, target.id)
+            if outlook.volume_id == volume.id
+        ]
     return Trend(
         volume_id=volume.id,
         mount=volume.mount,
@@ -240,12 +244,12 @@ def get_trend(
         cleanings=tuple(
             Cleaning(run_id=r.id, at=r.ended_at, freed=r.freed) for r in cleaned if r.ended_at
         ),
-        threshold_percent=found.limit_percent,
+        threshold_percent=target.limit_percent,
         lines=tuple(
             VolumeLine(began_at=from_seconds(line.began_at), capacity=line.capacity, why=line.why)
             for line in lines
         ),
-        outlook=said[0] if said else None,
+        outlook=likely_outlooks[0] if likely_outlooks else None,
     )
 
 

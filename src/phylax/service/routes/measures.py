@@ -46,8 +46,8 @@ def ready(context: TheContext) -> Ready:
     checks = _checks(context)
     wrong = {name: word for name, word in checks.items() if word != "ok"}
     if wrong:
-        said = "; ".join(f"{name}: {word}" for name, word in wrong.items())
-        raise Problem(503, "not-ready", f"The service is not ready. {said}.")
+        problems_named = "; ".join(f"{name}: {word}" for name, word in wrong.items())
+        raise Problem(503, "not-ready", f"The service is not ready. {problems_named}.")
     return Ready(ready=True, version=__version__, checks=checks)
 
 

@@ -41,8 +41,8 @@ def list_notices(
 ) -> list[Notice]:
     """Every message and its fate, newest first; `given up` are those that nobody got."""
     with context.db.read() as conn:
-        found = notices.notices(conn, before=before, limit=limit + 1, state=state)
-    return page(found, limit, request, response, "before")
+        listed = notices.notices(conn, before=before, limit=limit + 1, state=state)
+    return page(listed, limit, request, response, "before")
 
 
 @router.post("/notices/{notice_id}/again", responses=documented(403, 404, 409))
@@ -64,9 +64,9 @@ def post_again(notice_id: int, change: TheChange, owner: Owner) -> Notice:
 def get_wishes(person_id: int, context: TheContext, actor: Signed, response: Response) -> Wishes:
     """What a person wants to be told by mail: their own, or anybody's for the owner."""
     with context.db.read() as conn:
-        found = _wishes(conn, actor, person_id)
-    with_etag(found, response)
-    return found
+        wishes = _wishes(conn, actor, person_id)
+    with_etag(wishes, response)
+    return wishes
 
 
 @router.put("/people/{person_id}/notices", responses=documented(403, 404, 412, 422, 428))
@@ -98,20 +98,20 @@ def send_trial(person_id: int, change: TheChange) -> None:
 def _wishes(conn: Connection, actor: Actor, person_id: int) -> Wishes:
     if actor.person.id != person_id and actor.person.role is not Role.OWNER:
         raise Problem(403, "not-yours", "These are somebody else's; the owner may see them.")
-    found = notices.wishes(conn, person_id)
-    if found is None:
+    wishes = notices.wishes(conn, person_id)
+    if wishes is None:
         raise not_found("person", person_id)
-    return found
+    return wishes
 
 
 @router.get("/mail-server", responses=documented(403, 404))
 def get_mail_server(context: TheContext, owner: Owner, response: Response) -> MailServer:
     with context.db.read() as conn:
-        found = notices.mail_server(conn)
-    if found is None:
+        mail_server = notices.mail_server(conn)
+    if mail_server is None:
         raise Problem(404, "no-mail-server", "No mail server is set; nothing is sent by mail.")
-    with_etag(found, response)
-    return found
+    with_etag(mail_server, response)
+    return mail_server
 
 
 @router.put("/mail-server", responses=documented(403, 412, 422, 428))

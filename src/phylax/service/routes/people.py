@@ -143,5 +143,5 @@ def list_audit(
 ) -> list[Audited]:
     """Everything that was changed, newest first."""
     with context.db.read() as conn:
-        found = audit.listed(conn, before=before, limit=limit + 1)
-    return page(found, limit, request, response, "before")
+        entries = audit.listed(conn, before=before, limit=limit + 1)
+    return page(entries, limit, request, response, "before")

@@ -69,12 +69,12 @@ def add_protection(new: NewProtection, change: TheChange, technician: Technician
 def remove_protection(number: int, change: TheChange, technician: Technician) -> None:
     """Take an entry off the list of the scope that added it."""
     with change.context.db.write() as conn:
-        found = protections.protection(conn, number)
-        if found is None:
+        protection = protections.protection(conn, number)
+        if protection is None:
             raise not_found("protection", number)
-        subject = check_may_rule(conn, change.actor, found.scope, found.subject_id)
+        subject = check_may_rule(conn, change.actor, protection.scope, protection.subject_id)
         protections.remove(conn, number)
-        change.audit(conn, "protect no more", f"{found.entry.what} for {subject}", found)
+        change.audit(conn, "protect no more", f"{protection.entry.what} for {subject}", protection)
         change.tell(conn, EventKind.RULE)
 
 
@@ -99,9 +99,9 @@ def test_protection(
     if (path is None) == (site is None):
         raise invalid("/path", "give a path or a site, one of them")
     with context.db.read() as conn:
-        found = find_machine(conn, machine)
-        known = protections.in_force_on(conn, found.id)
-    protection = Protection((one.entry for one in known), found.system)
+        target = find_machine(conn, machine)
+        known = protections.in_force_on(conn, target.id)
+    protection = Protection((known_entry.entry for known_entry in known), target.system)
     entry = protection.why(path) if path is not None else protection.why_site(site or "")
-    by = next((one for one in known if one.entry == entry), None)
+    by = next((known_entry for known_entry in known if known_entry.entry == entry), None)
     return ProtectTest(asked=path if path is not None else site or "", protected_by=by)

@@ -35,10 +35,10 @@ def list_records(
     """Entries, newest first."""
     with context.db.read() as conn:
         machine_id = find_machine(conn, machine).id if machine else None
-        found = records.records(
+        listed = records.records(
             conn, before=before, limit=limit + 1, machine_id=machine_id, words=words
         )
-    return page(found, limit, request, response, "before")
+    return page(listed, limit, request, response, "before")
 
 
 @router.post("", status_code=201, response_model=Record, responses=documented(404, 422))

@@ -42,8 +42,8 @@ def list_rounds(
     limit: Limit = 100,
 ) -> list[Round]:
     with context.db.read() as conn:
-        found = rounds.rounds(conn, after=after, limit=limit + 1)
-    return page(found, limit, request, response, "after")
+        listed = rounds.rounds(conn, after=after, limit=limit + 1)
+    return page(listed, limit, request, response, "after")
 
 
 @router.get("/agenda", responses=documented(422))
@@ -89,9 +89,9 @@ def add_round(edit: RoundEdit, change: TheChange, technician: Technician) -> Res
 @router.get("/{round_id}", responses=documented(404))
 def get_round(round_id: int, context: TheContext, actor: Signed, response: Response) -> Round:
     with context.db.read() as conn:
-        found = _round(conn, round_id, context.now())
-    with_etag(found, response)
-    return found
+        current = _round(conn, round_id, context.now())
+    with_etag(current, response)
+    return current
 
 
 @router.put("/{round_id}", responses=documented(403, 404, 409, 412, 422, 428))
@@ -147,8 +147,8 @@ def list_runs_of_round(
 ) -> list[Run]:
     """What became of its times, newest first."""
     with context.db.read() as conn:
-        found = runs.runs(conn, before=before, limit=limit + 1, round_id=round_id)
-    return page(found, limit, request, response, "before")
+        listed = runs.runs(conn, before=before, limit=limit + 1, round_id=round_id)
+    return page(listed, limit, request, response, "before")
 
 
 @router.get("/{round_id}/habits", responses=documented(404))
@@ -191,10 +191,10 @@ def _place(conn: Connection, round_id: int, edit: RoundEdit, at: int) -> None:
 
 
 def _round(conn: Connection, round_id: int, at: int) -> Round:
-    found = rounds.round_(conn, round_id)
-    if found is None:
+    current = rounds.round_(conn, round_id)
+    if current is None:
         raise not_found("round", round_id)
-    dates = planning.next_times(conn, found.plan, at=at)
-    return found.model_copy(
-        update={"next_dates": tuple(from_seconds(one.opens_at) for one in dates)}
+    dates = planning.next_times(conn, current.plan, at=at)
+    return current.model_copy(
+        update={"next_dates": tuple(from_seconds(occurrence.opens_at) for occurrence in dates)}
     )

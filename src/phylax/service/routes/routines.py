@@ -29,8 +29,8 @@ def list_routines(
     limit: Limit = 100,
 ) -> list[Routine]:
     with context.db.read() as conn:
-        found = routines.routines(conn, after=after, limit=limit + 1)
-    return page(found, limit, request, response, "after")
+        listed = routines.routines(conn, after=after, limit=limit + 1)
+    return page(listed, limit, request, response, "after")
 
 
 @router.post("", status_code=201, response_model=Routine, responses=documented(403, 409, 422))
@@ -56,22 +56,22 @@ def get_routine(
 ) -> Routine:
     """A routine as it is, or as it was in a version that a run used."""
     with context.db.read() as conn:
-        found = routines.routine(conn, routine_id, version)
-    if found is None:
+        routine = routines.routine(conn, routine_id, version)
+    if routine is None:
         raise not_found("routine", routine_id)
     if version is None:
-        with_etag(found, response)
-    return found
+        with_etag(routine, response)
+    return routine
 
 
 @router.get("/{routine_id}/versions", responses=documented(404))
 def get_versions(routine_id: int, context: TheContext, actor: Signed) -> list[Routine]:
     """Every version, newest first."""
     with context.db.read() as conn:
-        found = routines.versions(conn, routine_id)
-    if not found:
+        listed = routines.versions(conn, routine_id)
+    if not listed:
         raise not_found("routine", routine_id)
-    return found
+    return listed
 
 
 @router.put("/{routine_id}", responses=documented(403, 404, 409, 412, 422, 428))
@@ -129,16 +129,16 @@ def run_routine(
 
 
 def _routine(conn: Connection, routine_id: int) -> Routine:
-    found = routines.routine(conn, routine_id)
-    if found is None:
+    routine = routines.routine(conn, routine_id)
+    if routine is None:
         raise not_found("routine", routine_id)
-    return found
+    return routine
 
 
 def _own(conn: Connection, routine_id: int) -> Routine:
-    found = _routine(conn, routine_id)
-    if found.shipped:
+    routine = _routine(conn, routine_id)
+    if routine.shipped:
         raise Problem(
-            409, "came-with-phylax", f"{found.name} came with Phylax; copy it to change it."
+            409, "came-with-phylax", f"{routine.name} came with Phylax; copy it to change it."
         )
-    return found
+    return routine

@@ -33,13 +33,13 @@ router = APIRouter(prefix="/rules", tags=["rules"])
 def list_rules(context: TheContext, actor: Signed) -> list[ShopRule]:
     """A line for each category."""
     with context.db.read() as conn:
-        said = {r.category: r for r in rules.rules(conn, Scope.SHOP, 0)}
+        shop_rules = {r.category: r for r in rules.rules(conn, Scope.SHOP, 0)}
         differ = rules.overrides(conn)
     lines = []
     for key, category in catalogue().items():
         scopes = [(Scope.CATALOGUE, category.rule)]
-        if key in said:
-            scopes.append((Scope.SHOP, said[key].rule))
+        if key in shop_rules:
+            scopes.append((Scope.SHOP, shop_rules[key].rule))
         rule = in_force(scopes)
         lines.append(
             ShopRule(
@@ -48,7 +48,7 @@ def list_rules(context: TheContext, actor: Signed) -> list[ShopRule]:
                 caution=category.caution,
                 cost=category.cost,
                 catalogue=category.rule,
-                shop=said.get(key),
+                shop=shop_rules.get(key),
                 in_force=rule,
                 in_words=category.in_words(rule),
                 overrides=differ.get(key, 0),
@@ -89,8 +89,8 @@ def put_document(new: NewDocument, change: TheChange) -> Differences:
         with change.context.db.write() as conn:
             before = document(conn)
             apply_document(conn, wanted, who=change.who, at=change.now)
-            found = tuple(differences(before, document(conn)))
-            done = Differences(applied=not new.dry_run, differences=found)
+            changed = tuple(differences(before, document(conn)))
+            done = Differences(applied=not new.dry_run, differences=changed)
             if new.dry_run:
                 raise NotForGood
             change.audit(conn, "replace rules", "all", after=done)
@@ -111,16 +111,16 @@ def get_rule(
 ) -> ScopedRule:
     """What one scope says about one category; subject 0 is the shop."""
     with context.db.read() as conn:
-        found = _said(conn, scope, subject_id, category)
-    with_etag(found, response)
-    return found
+        known = _said(conn, scope, subject_id, category)
+    with_etag(known, response)
+    return known
 
 
 def _said(conn: Connection, scope: Scope, subject_id: int, category: str) -> ScopedRule:
-    found = rules.rule(conn, scope, subject_id, category)
-    if found is None:
+    known = rules.rule(conn, scope, subject_id, category)
+    if known is None:
         raise Problem(404, "not-found", f"The {scope} says nothing about {category!r}.")
-    return found
+    return known
 
 
 @router.put("/{scope}/{subject_id}/{category}", responses=documented(403, 404, 412, 422, 428))

@@ -37,8 +37,8 @@ def list_runs(
         if missed_since is not None:
             return occurrences.missed_since(conn, to_seconds(missed_since), limit=limit)
         machine_id = find_machine(conn, machine).id if machine else None
-        found = runs.runs(conn, before=before, limit=limit + 1, machine_id=machine_id)
-    return page(found, limit, request, response, "before")
+        listed = runs.runs(conn, before=before, limit=limit + 1, machine_id=machine_id)
+    return page(listed, limit, request, response, "before")
 
 
 @router.post("", status_code=201, response_model=Run, responses=documented(403, 404, 422))
@@ -58,10 +58,10 @@ def start_run(new: NewRun, change: TheChange, technician: Technician) -> Respons
 @router.get("/{run_id}", responses=documented(404))
 def get_run(run_id: int, context: TheContext, actor: Signed) -> RunDetail:
     with context.db.read() as conn:
-        found = runs.detail(conn, run_id)
-    if found is None:
+        detail = runs.detail(conn, run_id)
+    if detail is None:
         raise not_found("run", run_id)
-    return found
+    return detail
 
 
 @router.post("/again", status_code=201, response_model=RunsMade,
@@ -85,13 +85,13 @@ def run_again(asked: RunsAgain, change: TheChange, technician: Technician) -> Re
 
 @router.post("/{run_id}/steps/{number}", responses=documented(403, 404, 409, 422))
 def tick_step(
-    run_id: int, number: int, said: StepTick, change: TheChange, technician: Technician
+    run_id: int, number: int, edit: StepTick, change: TheChange, technician: Technician
 ) -> RunDetail:
     """Tick a step by hand, leave it out with a word, or open it again."""
     with change.context.db.write() as conn:
         run = find_run(conn, run_id)
-        checklist.tick(conn, run, number, said, who=change.who, at=change.now)
-        change.audit(conn, f"step {number} {said.state}", run.machine_tag, after=said)
+        checklist.tick(conn, run, number, edit, who=change.who, at=change.now)
+        change.audit(conn, f"step {number} {edit.state}", run.machine_tag, after=edit)
         after = runs.detail(conn, run_id)
     assert after is not None
     change.context.wakeups.notify_machine(run.machine_id)

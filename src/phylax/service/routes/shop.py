@@ -27,9 +27,9 @@ _MOST = 100
 @router.get("/shop")
 def get_shop(context: TheContext, actor: Signed, response: Response) -> Shop:
     with context.db.read() as conn:
-        found = the_shop(conn)
-    with_etag(found, response)
-    return found
+        current = the_shop(conn)
+    with_etag(current, response)
+    return current
 
 
 @router.put("/shop", responses=documented(403, 412, 428))
@@ -60,13 +60,13 @@ def get_today(context: TheContext, actor: Signed) -> Today:
     """What needs a person, what runs, what comes, and what was done since yesterday."""
     now = context.now()
     with context.db.read() as conn:
-        the = the_shop(conn)
-        found = attention.all_open(conn, at=now)
-        needs_you = in_order(one for one in found if one.needs_somebody)
+        current = the_shop(conn)
+        items = attention.all_open(conn, at=now)
+        needs_you = in_order(item for item in items if item.needs_somebody)
         running = runs.under_way(conn, limit=_MOST)
         waiting = runs.waiting(conn, limit=_MOST)
         coming = rounds.next_ones(conn, limit=8)
-        local = from_seconds(now).astimezone(the.clock)
+        local = from_seconds(now).astimezone(current.clock)
         yesterday = local.replace(hour=0, minute=0, second=0) - timedelta(days=1)
         since = to_seconds(yesterday)
         done = runs.ended_since(conn, since, limit=200)

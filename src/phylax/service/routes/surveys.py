@@ -34,10 +34,10 @@ def list_surveys(
 ) -> list[Survey]:
     """A machine's surveys, newest first."""
     with context.db.read() as conn:
-        found = surveys.of_machine(
+        listed = surveys.of_machine(
             conn, find_machine(conn, machine).id, before=before, limit=limit + 1
         )
-    return page(found, limit, request, response, "before")
+    return page(listed, limit, request, response, "before")
 
 
 @router.get("/surveys/{survey_id}", responses=documented(404))
@@ -70,7 +70,7 @@ def get_listing(
     """A kept listing, page by page: of categories that need a yes or are only listed."""
     with context.db.read() as conn:
         find_survey(conn, survey_id)
-        found = surveys.items(
+        items = surveys.items(
             conn,
             survey_id,
             category,
@@ -80,9 +80,9 @@ def get_listing(
             place=place,
             folder=folder,
         )
-    if len(found) > limit:
-        link_next(request, response, after=found[limit - 1].number)
-    return found[:limit]
+    if len(items) > limit:
+        link_next(request, response, after=items[limit - 1].number)
+    return items[:limit]
 
 
 @router.get("/surveys/{survey_id}/listings/{category}/folders", responses=documented(404))
@@ -123,10 +123,10 @@ def list_consents(
     limit: Limit = 50,
 ) -> list[Consent]:
     with context.db.read() as conn:
-        found = consents.of_machine(
+        listed = consents.of_machine(
             conn, find_machine(conn, machine).id, before=before, limit=limit + 1
         )
-    return page(found, limit, request, response, "before")
+    return page(listed, limit, request, response, "before")
 
 
 @router.post(
@@ -141,15 +141,15 @@ def give_standing_consent(
     """A yes to what the rule proposes of a category each time, until it is taken back."""
 
     def act(conn: Connection) -> StandingConsent:
-        found = find_machine(conn, machine)
+        target = find_machine(conn, machine)
         check_asks(new.category)
-        made = consents.add_standing(conn, found.id, new, who=change.who, at=change.now)
+        made = consents.add_standing(conn, target.id, new, who=change.who, at=change.now)
         if made is None:
             raise Problem(
-                409, "there-already", f"{found.tag} has a standing consent for {new.category}."
+                409, "there-already", f"{target.tag} has a standing consent for {new.category}."
             )
-        change.audit(conn, "give standing consent", f"{new.category} on {found.tag}", after=made)
-        change.tell(conn, EventKind.CONSENT, found.id)
+        change.audit(conn, "give standing consent", f"{new.category} on {target.tag}", after=made)
+        change.tell(conn, EventKind.CONSENT, target.id)
         return made
 
     return change.once(new, act)
@@ -168,11 +168,11 @@ def list_standing_consents(
 def take_back_consent(number: int, change: TheChange, technician: Technician) -> None:
     """From now on each listing needs its own yes again."""
     with change.context.db.write() as conn:
-        found = consents.standing(conn, number)
-        if found is None:
+        consent = consents.standing(conn, number)
+        if consent is None:
             raise not_found("standing consent", number)
-        if found.taken_back_at is not None:
-            raise Problem(409, "ended-already", f"{found.taken_back_by} took it back already.")
+        if consent.taken_back_at is not None:
+            raise Problem(409, "ended-already", f"{consent.taken_back_by} took it back already.")
         consents.take_back(conn, number, who=change.who, at=change.now)
-        change.audit(conn, "take back standing consent", found.category, found)
-        change.tell(conn, EventKind.CONSENT, found.machine_id)
+        change.audit(conn, "take back standing consent", consent.category, consent)
+        change.tell(conn, EventKind.CONSENT, consent.machine_id)

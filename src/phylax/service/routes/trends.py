@@ -49,24 +49,25 @@ def list_prospects(
     """Volumes that are over their threshold or will be, soonest first; as JSON, or text/csv."""
     until = context.now() + days * readings.DAY
     with context.db.read() as conn:
-        said = outlooks.over_now(conn, limit) + outlooks.crossing_before(conn, until, limit)
-        found = list(prospects(conn, said[:limit]))
+        soon = outlooks.over_now(conn, limit) + outlooks.crossing_before(conn, until, limit)
+        listed = list(prospects(conn, soon[:limit]))
     if not _wants_csv(request):
-        return found
+        return listed
     return _as_csv(
         ("machine", "client", "volume", "capacity", "free", "threshold_percent", "fills_a_day",
          "soonest", "likely", "latest", "full", "advice"),
         (
             (
-                one.machine_tag, one.client_name, one.mount, one.capacity, one.free,
-                one.threshold_percent, one.fills and one.fills.likely,
+                prospect.machine_tag, prospect.client_name, prospect.mount,
+                prospect.capacity, prospect.free, prospect.threshold_percent,
+                prospect.fills and prospect.fills.likely,
                 *(
-                    (one.crosses.soonest, one.crosses.likely, one.crosses.latest)
-                    if one.crosses else (None, None, None)
+                    (prospect.crosses.soonest, prospect.crosses.likely, prospect.crosses.latest)
+                    if prospect.crosses else (None, None, None)
                 ),
-                one.full and one.full.likely, one.advice and one.advice.words,
+                prospect.full and prospect.full.likely, prospect.advice and prospect.advice.words,
             )
-            for one in found
+            for prospect in listed
         ),
     )  # fmt: skip
 
@@ -94,18 +95,25 @@ def list_readings(
     read = readings.hourly if by == "hour" else readings.daily
     with context.db.read() as conn:
         volume = find_volume(find_machine(conn, machine), mount)
-        found = read(conn, volume.id, to_seconds(begin), to_seconds(end))
+        listed = read(conn, volume.id, to_seconds(begin), to_seconds(end))
     if not _wants_csv(request):
-        return [point_of(one) for one in found]
+        return [point_of(reading) for reading in listed]
     return _as_csv(
         ("at", "capacity", "free", "lowest", "highest"),
-        ((from_seconds(one.at), one.capacity, one.free, one.low, one.high) for one in found),
+        (
+            (from_seconds(reading.at), reading.capacity, reading.free, reading.low, reading.high)
+            for reading in listed
+        ),
     )
 
 
-def point_of(one: Reading) -> TrendPoint:
+def point_of(reading: Reading) -> TrendPoint:
     return TrendPoint(
-        at=from_seconds(one.at), capacity=one.capacity, free=one.free, low=one.low, high=one.high
+        at=from_seconds(reading.at),
+        capacity=reading.capacity,
+        free=reading.free,
+        low=reading.low,
+        high=reading.high,
     )
 
 

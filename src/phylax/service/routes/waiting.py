@@ -29,7 +29,7 @@ def list_waiting_listings(context: TheContext, actor: Signed) -> list[WaitingLis
     """Largest first."""
     with context.db.read() as conn:
         machines = shop.machines_by_id(conn, surveys.machines_that_wait(conn))
-        found = [
+        listings = [
             WaitingListing(
                 survey_id=survey.id,
                 machine_id=machine.id,
@@ -48,7 +48,7 @@ def list_waiting_listings(context: TheContext, actor: Signed) -> list[WaitingLis
             and line.rule.source is not Scope.CATALOGUE
             and line.category not in consents.standing_categories(conn, machine.id)
         ]
-    return sorted(found, key=lambda one: (-one.size, one.machine_tag))
+    return sorted(listings, key=lambda listing: (-listing.size, listing.machine_tag))
 
 
 @router.post("/agree", status_code=201, response_model=RunsMade,
@@ -58,13 +58,17 @@ def agree(new: NewYes, change: TheChange, technician: Technician) -> Response:
 
     def act(conn: Connection) -> RunsMade:
         given: dict[int, list[tuple[str, int]]] = defaultdict(list)
-        for one in new.listings:
-            survey = find_survey(conn, one.survey_id)
+        for listing in new.listings:
+            survey = find_survey(conn, listing.survey_id)
             yes = NewConsent(
-                survey_id=survey.id, category=one.category, whole=True, via=new.via, word=new.word
+                survey_id=survey.id,
+                category=listing.category,
+                whole=True,
+                via=new.via,
+                word=new.word,
             )
             made = give(conn, change, survey, yes)
-            given[survey.machine_id].append((one.category, made.id))
+            given[survey.machine_id].append((listing.category, made.id))
         runs = []
         for machine_id, some in given.items():
             asked = NewRun(
@@ -78,7 +82,7 @@ def agree(new: NewYes, change: TheChange, technician: Technician) -> Response:
         return RunsMade(runs=tuple(runs))
 
     response = change.once(new, act)
-    for one in new.listings:
+    for picked in new.listings:
         with change.context.db.read() as conn:
-            change.context.wakeups.notify_machine(find_survey(conn, one.survey_id).machine_id)
+            change.context.wakeups.notify_machine(find_survey(conn, picked.survey_id).machine_id)
     return response

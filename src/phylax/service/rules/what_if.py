@@ -56,14 +56,14 @@ def check_rule(
 
 def _merged(conn: Connection, scope: Scope, subject_id: int, key: str, rule: Rule) -> RuleInForce:
     """What would be in force at a scope that says this."""
-    said = {(r.scope, r.subject_id): r.rule for r in rules.of_category(conn, key)}
+    rules_said = {(r.scope, r.subject_id): r.rule for r in rules.of_category(conn, key)}
     scopes = [(Scope.CATALOGUE, category(key).rule)]
     machine = shop.machine(conn, subject_id) if scope is Scope.MACHINE else None
     client_id = machine.client_id if machine else subject_id
     farther = {Scope.CLIENT: [(Scope.SHOP, 0)], Scope.MACHINE: [(Scope.SHOP, 0)]}.get(scope, [])
     if scope is Scope.MACHINE:
         farther = [*farther, (Scope.CLIENT, client_id)]
-    scopes += [(where[0], said[where]) for where in farther if where in said]
+    scopes += [(where[0], rules_said[where]) for where in farther if where in rules_said]
     return in_force([*scopes, (scope, rule)])
 
 
@@ -72,9 +72,9 @@ def what_if(conn: Connection, question: WhatIfQuestion, *, at: int) -> WhatIf:
     check_rule(conn, question.scope, question.subject_id, question.category, question.rule, "/rule")
     subject_in_words(conn, question.scope, question.subject_id)
     kind = category(question.category)
-    said = {(r.scope, r.subject_id): r.rule for r in rules.of_category(conn, kind.key)}
+    rules_said = {(r.scope, r.subject_id): r.rule for r in rules.of_category(conn, kind.key)}
     asked = (question.scope, question.subject_id)
-    then = {**said, asked: question.rule}
+    then = {**rules_said, asked: question.rule}
     ruled = {scope: {number for s, number in then if s is scope} for scope in Scope}
     known: dict[tuple[int, int], tuple[RuleInForce, RuleInForce]] = {}
 
@@ -88,7 +88,10 @@ def what_if(conn: Connection, question: WhatIfQuestion, *, at: int) -> WhatIf:
             where = [(Scope.SHOP, 0), (Scope.CLIENT, client_id), (Scope.MACHINE, machine_id)]
             known[key] = (
                 in_force(
-                    [(Scope.CATALOGUE, kind.rule), *((w[0], said[w]) for w in where if w in said)]
+                    [
+                        (Scope.CATALOGUE, kind.rule),
+                        *((w[0], rules_said[w]) for w in where if w in rules_said),
+                    ]
                 ),
                 in_force(
                     [(Scope.CATALOGUE, kind.rule), *((w[0], then[w]) for w in where if w in then)]
@@ -119,10 +122,12 @@ def document(conn: Connection) -> Document:
     """All that the shop says now."""
     return Document(
         rules={
-            ((said.scope, name), said.category): said.rule for name, said in rules.all_rules(conn)
+            ((scoped_rule.scope, name), scoped_rule.category): scoped_rule.rule
+            for name, scoped_rule in rules.all_rules(conn)
         },
         protect=[
-            ((one.scope, one.subject), one.entry, one.note) for one in protections.protections(conn)
+            ((protection.scope, protection.subject), protection.entry, protection.note)
+            for protection in protections.protections(conn)
         ],
     )
 
@@ -136,13 +141,13 @@ def apply_document(conn: Connection, wanted: Document, *, who: str, at: int) -> 
         if scope is Scope.SHOP:
             return 0
         if scope is Scope.CLIENT:
-            found = clients.get(name.casefold())
+            client_id = clients.get(name.casefold())
         else:
             machine = shop.machine_by_tag(conn, name)
-            found = machine.id if machine else None
-        if found is None:
+            client_id = machine.id if machine else None
+        if client_id is None:
             raise invalid("/text", f"there is no {scope} {name!r}")
-        return found
+        return client_id
 
     now = document(conn)
     for (subject, key), _ in now.rules.items():

@@ -37,7 +37,9 @@ def by_our_clock(
     message = clocks.set_right(message, off)
     if isinstance(message, ReadingsMessage):
         kept = [
-            found for one in message.volumes if (found := clocks.believable(one, at)) is not None
+            believed
+            for series in message.volumes
+            if (believed := clocks.believable(series, at)) is not None
         ]
         if left_out := _number(message.volumes) - _number(kept):
             _log.warning(
@@ -49,15 +51,15 @@ def by_our_clock(
 
 
 def _number(volumes: Iterable[VolumeReadings]) -> int:
-    return sum(len(one.at) for one in volumes)
+    return sum(len(series.at) for series in volumes)
 
 
 def heard_of(conn: Connection, machine_id: int, *, at: int, moments: Iterable[int] = ()) -> None:
     """A machine has called; it was on at these moments as well, by its own word."""
     before = agents.seen_at(conn, machine_id)
-    told = [moment for moment in moments if at - _FARTHEST_BACK < moment <= at]
-    if told or before // _HOUR != at // _HOUR:
-        presence.note(conn, machine_id, [*told, at])
+    moments_told = [moment for moment in moments if at - _FARTHEST_BACK < moment <= at]
+    if moments_told or before // _HOUR != at // _HOUR:
+        presence.note(conn, machine_id, [*moments_told, at])
     agents.seen(conn, machine_id, at=at)
 
 
@@ -69,8 +71,8 @@ def told_awake(conn: Connection, machine_id: int, awake: Awake, *, at: int) -> N
     if awake.booted_at is not None:
         checklist.note_restart(conn, machine_id, to_seconds(awake.booted_at), at=at)
     on = [Between(since, until)]
-    told = [Between(to_seconds(one.begin), to_seconds(one.end)) for one in awake.slept]
-    presence.note_sleeps(conn, machine_id, told, at=at)
+    stretches = [Between(to_seconds(sleep.begin), to_seconds(sleep.end)) for sleep in awake.slept]
+    presence.note_sleeps(conn, machine_id, stretches, at=at)
     for run_id, facts in occurrences.presumed_off(
         conn, machine_id, max(since, at - _FARTHEST_BACK)
     ):
@@ -78,10 +80,10 @@ def told_awake(conn: Connection, machine_id: int, awake: Awake, *, at: int) -> N
         begin = open_[0].begin if open_ else at
         # it may have told of a sleep before the run was missed
         slept = presence.sleeps(conn, machine_id, begin, at)
-        found = why_after_all(open_, on, slept, presence.outages(conn, begin, at))
-        if found is None:
+        missed = why_after_all(open_, on, slept, presence.outages(conn, begin, at))
+        if missed is None:
             continue
-        occurrences.correct_cause(conn, run_id, found.cause, found.words)
+        occurrences.correct_cause(conn, run_id, missed.cause, missed.words)
         known = records.of_run(conn, run_id)
         records.append(
             conn,
@@ -91,6 +93,6 @@ def told_awake(conn: Connection, machine_id: int, awake: Awake, *, at: int) -> N
                 who="the machine",
                 kind=RecordKind.NOTE,
                 corrects=known,
-                text=f"Missed for another reason than was presumed: {found.words}.",
+                text=f"Missed for another reason than was presumed: {missed.words}.",
             ),
         )

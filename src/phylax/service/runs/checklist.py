@@ -42,14 +42,16 @@ def begin_part(conn: Connection, run: Run, *, at: int) -> tuple[RunStep, ...]:
     return part
 
 
-def note_progress(conn: Connection, run_id: int, told: Step, *, at: int) -> None:
+def note_progress(conn: Connection, run_id: int, step: Step, *, at: int) -> None:
     """Tick what is over by now."""
     run = runs.run(conn, run_id)
-    over = _OVER_BY.get(told, ())
+    over = _OVER_BY.get(step, ())
     if run is None or run.routine_id is None or not over:
         return
     numbers = [
-        one.number for one in of(conn, run) if one.kind in over and one.state is StepState.UNDER_WAY
+        step.number
+        for step in of(conn, run)
+        if step.kind in over and step.state is StepState.UNDER_WAY
     ]
     if numbers:
         steps.put(conn, run_id, numbers, StepState.DONE, at=at, by=_AGENT)
@@ -57,7 +59,7 @@ def note_progress(conn: Connection, run_id: int, told: Step, *, at: int) -> None
 
 def end_part(conn: Connection, run: Run, *, went_well: bool, at: int) -> bool:
     """The agent has told what came of its part; True where more steps follow."""
-    under_way = [one.number for one in of(conn, run) if one.state is StepState.UNDER_WAY]
+    under_way = [step.number for step in of(conn, run) if step.state is StepState.UNDER_WAY]
     state = StepState.DONE if went_well else StepState.TO_DO
     steps.put(conn, run.id, under_way, state, at=at, by=_AGENT)
     return went_well and current(of(conn, run)) is not None
@@ -68,26 +70,30 @@ def next_is_by_hand(conn: Connection, run: Run) -> bool:
     return step is not None and not step.kind.by_agent
 
 
-def tick(conn: Connection, run: Run, number: int, said: StepTick, *, who: str, at: int) -> None:
+def tick(conn: Connection, run: Run, number: int, edit: StepTick, *, who: str, at: int) -> None:
     """What a person says of a step by hand. Problems where it is not theirs to tick."""
     if run.state.has_ended:
         raise Problem(409, "ended-already", f"Run {run.id} has ended already: {run.state}.")
     all_ = of(conn, run)
-    step = next((one for one in all_ if one.number == number), None)
+    step = next((known_step for known_step in all_ if known_step.number == number), None)
     if step is None:
         raise not_found("step", number)
     if step.kind.by_agent:
         raise Problem(409, "agents-step", f"Step {number}, {step.kind}, is the agent's: "
                       "it ticks itself when it is done.")  # fmt: skip
-    later = [one for one in all_ if one.number > number and one.kind.by_agent]
-    if not said.state.is_over and any(one.state is not StepState.TO_DO for one in later):
+    later = [
+        known_step for known_step in all_ if known_step.number > number and known_step.kind.by_agent
+    ]
+    if not edit.state.is_over and any(
+        known_step.state is not StepState.TO_DO for known_step in later
+    ):
         raise Problem(
             409, "built-upon", f"Step {number} cannot be opened again: what follows has begun."
         )
-    if said.state is StepState.LEFT_OUT and not said.word.strip():
+    if edit.state is StepState.LEFT_OUT and not edit.word.strip():
         raise invalid("/word", "say why the step is left out")
     steps.lay_out(conn, run.id, all_)
-    steps.put(conn, run.id, [number], said.state, at=at, by=who, word=said.word.strip())
+    steps.put(conn, run.id, [number], edit.state, at=at, by=who, word=edit.word.strip())
     _go_on(conn, run, at=at)
 
 
@@ -98,7 +104,7 @@ def note_restart(conn: Connection, machine_id: int, booted_at: int, *, at: int) 
         step = current(all_)
         if step is None or step.kind is not StepKind.RESTART:
             continue
-        before = [to_seconds(one.at) for one in all_[: step.number - 1] if one.at]
+        before = [to_seconds(earlier.at) for earlier in all_[: step.number - 1] if earlier.at]
         since = max([to_seconds(run.made_at), *before])
         if booted_at <= since:
             continue

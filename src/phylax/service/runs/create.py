@@ -182,12 +182,12 @@ def _check_consents(conn: Connection, new: NewRun, at: int) -> Tally:
     return sum(agreed.values(), Tally())
 
 
-def expected_to_go(found: Ledger, categories: tuple[str, ...]) -> Tally:
+def expected_to_go(looked: Ledger, categories: tuple[str, ...]) -> Tally:
     """What goes of some categories by their rules, without another yes."""
     return sum(
         (
             line.needs_yes if line.standing else line.goes
-            for line in found.lines
+            for line in looked.lines
             if line.category in categories
         ),
         Tally(),

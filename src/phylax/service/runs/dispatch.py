@@ -46,7 +46,7 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
         CategoryRule(category=key, rule=rule)
         for key, rule in rules.in_force_on(conn, machine_id).items()
     )
-    protect = tuple(one.entry for one in protections.in_force_on(conn, machine_id))
+    protect = tuple(protection.entry for protection in protections.in_force_on(conn, machine_id))
     if run.work == "survey" or (part and StepKind.CLEAN not in part):
         return SurveyOrder(
             run_id=run.id, lease=lease, look=look, protect=protect, expect=expect, end_by=ends

@@ -76,6 +76,6 @@ def call_off(conn: Connection, run: Run, *, who: str, at: int) -> Run:
     else:
         give_up(conn, run, RunState.CALLED_OFF, f"called off by {who}", at=at)
     events.publish(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
-    found = runs.run(conn, run.id)
-    assert found is not None
-    return found
+    current = runs.run(conn, run.id)
+    assert current is not None
+    return current

@@ -106,10 +106,10 @@ def _take_readings(conn: Connection, machine_id: int, message: ReadingsMessage, 
     if message.awake is not None:
         availability.told_awake(conn, machine_id, message.awake, at=at)
     newest: dict[str, tuple[int, float]] = {}
-    for one in message.volumes:
-        at_last, free_then = max(zip(one.at, one.free, strict=True))
-        if one.capacity and at_last >= newest.get(one.mount, (0, 0.0))[0]:
-            newest[one.mount] = at_last, 100 * free_then / one.capacity
+    for series in message.volumes:
+        at_last, free_then = max(zip(series.at, series.free, strict=True))
+        if series.capacity and at_last >= newest.get(series.mount, (0, 0.0))[0]:
+            newest[series.mount] = at_last, 100 * free_then / series.capacity
     free = [share for _, share in newest.values()]
     if free and min(free) < 50:
         queue.make_under_pressure(conn, machine_id, min(free), at=at)
@@ -117,13 +117,15 @@ def _take_readings(conn: Connection, machine_id: int, message: ReadingsMessage, 
 
 
 def take_progress(
-    conn: Connection, machine_id: int, run_id: int, told: LeasedProgress, *, at: int
+    conn: Connection, machine_id: int, run_id: int, progress: LeasedProgress, *, at: int
 ) -> bool:
     """How far a run is; keeps the lease. Whether the agent is to go on."""
     until = at + LEASE_SECONDS
-    go_on = runs.hold_lease(conn, machine_id, run_id, told.lease, told.progress, at=at, until=until)
+    go_on = runs.hold_lease(
+        conn, machine_id, run_id, progress.lease, progress.progress, at=at, until=until
+    )
     if go_on:
-        checklist.note_progress(conn, run_id, told.progress.step, at=at)
+        checklist.note_progress(conn, run_id, progress.progress.step, at=at)
     availability.heard_of(conn, machine_id, at=at)
     events.publish(conn, EventKind.RUN, at=at, machine_id=machine_id, run_id=run_id)
     return go_on
@@ -157,11 +159,11 @@ def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: in
         started=to_seconds(message.started_at),
         ended=to_seconds(message.ended_at),
     )
-    found = ledger(survey)
-    is_newest = surveys.becomes_newest(conn, survey, found.goes, _waiting(conn, found))
+    summed = ledger(survey)
+    is_newest = surveys.becomes_newest(conn, survey, summed.goes, _waiting(conn, summed))
     outlooks.note_survey(
         conn,
-        found,
+        summed,
         second=message.look is Look.SECOND,
         at=to_seconds(message.ended_at),
         is_newest=is_newest,
@@ -171,8 +173,8 @@ def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: in
         attention_inputs.note_kept_young(conn, survey)
         if message.covers is not None:
             ended = to_seconds(message.ended_at)
-            in_force = {one.entry for one in protections.in_force_on(conn, run.machine_id)}
-            covers = [one for one in message.covers if one.entry in in_force]
+            in_force = {listed.entry for listed in protections.in_force_on(conn, run.machine_id)}
+            covers = [cover for cover in message.covers if cover.entry in in_force]
             protections.note_covers(conn, run.machine_id, covers, at=ended)
         surveys.forget_listings(conn, run.machine_id, before=at - _LISTINGS_LAST)
     listed = {consent.category for consent, _ in consents.agreed(conn, run.id)}
@@ -183,16 +185,16 @@ def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: in
     events.publish(conn, EventKind.SURVEY, at=at, machine_id=run.machine_id, run_id=run.id)
 
 
-def _waiting(conn: Connection, found: Ledger) -> Tally:
+def _waiting(conn: Connection, summed: Ledger) -> Tally:
     """What waits for a yes: what somebody's rule proposes, and no standing consent covers.
 
     What the catalogue alone proposes is there to be chosen, but nobody asked for it.
     """
-    standing = consents.standing_categories(conn, found.machine_id)
+    standing = consents.standing_categories(conn, summed.machine_id)
     return sum(
         (
             line.needs_yes
-            for line in found.lines
+            for line in summed.lines
             if line.category not in standing and line.rule.source is not Scope.CATALOGUE
         ),
         Tally(),

@@ -67,16 +67,23 @@ class _Making:
         moved_on = []
         for member in members:
             before: Occurrence | None = None
-            one = self._pending(member)
-            while one is not None and one.opens_at <= at:
+            occurrence = self._pending(member)
+            while occurrence is not None and occurrence.opens_at <= at:
                 if not round_.plan.paused:
-                    times[one.opens_at, one].append(member)
+                    times[occurrence.opens_at, occurrence].append(member)
                     if before is not None:
                         overtaken.append((member.machine_id, before.occurs_at))
-                before = one
-                one = self._table.next(round_.id, round_.plan, member.client_id, one.opens_at)
+                before = occurrence
+                occurrence = self._table.next(
+                    round_.id, round_.plan, member.client_id, occurrence.opens_at
+                )
             moved_on.append(
-                (round_.id, member.machine_id, one and one.opens_at, one and one.occurs_at)
+                (
+                    round_.id,
+                    member.machine_id,
+                    occurrence and occurrence.opens_at,
+                    occurrence and occurrence.occurs_at,
+                )
             )
         rounds.set_next(conn, moved_on)
         if not times:
@@ -84,8 +91,8 @@ class _Making:
         self._give_way([m.machine_id for m in members])
         takes = routines.takes(conn, self._routine.id, [m.machine_id for m in members])
         nudged: set[int] = set()
-        for (_, one), some in sorted(times.items()):
-            nudged |= self._occur(one, some, takes)
+        for (_, occurrence), some in sorted(times.items()):
+            nudged |= self._occur(occurrence, some, takes)
         for machine_id, occurs_at in overtaken:
             run = occurrences.run_of_occurrence(conn, round_.id, machine_id, occurs_at)
             if run is not None and run.state is RunState.WAITING:
@@ -93,11 +100,11 @@ class _Making:
         events.publish(conn, EventKind.ROUND, at=at)
         return nudged
 
-    def make_now(self, member: Member, one: Occurrence) -> None:
+    def make_now(self, member: Member, occurrence: Occurrence) -> None:
         """A time of its own, beside those of the calendar."""
         takes = routines.takes(self._conn, self._routine.id, [member.machine_id])
         self._give_way([member.machine_id])
-        self._occur(one, [member], takes)
+        self._occur(occurrence, [member], takes)
         events.publish(self._conn, EventKind.ROUND, at=self._at)
 
     def _pending(self, member: Member) -> Occurrence | None:
@@ -118,14 +125,18 @@ class _Making:
                     why = "a step by hand was not done before its next time came"
                     give_up(self._conn, run, RunState.PARTLY, why, at=self._at)
 
-    def _occur(self, one: Occurrence, members: Sequence[Member], takes: dict[int, int]) -> set[int]:
+    def _occur(
+        self, occurrence: Occurrence, members: Sequence[Member], takes: dict[int, int]
+    ) -> set[int]:
         """Make one time on its machines; those that may start now."""
         conn, round_ = self._conn, self._round
-        said = rounds.postponed(conn, round_.id, [m.machine_id for m in members], one.occurs_at)
+        postponements = rounds.postponed(
+            conn, round_.id, [m.machine_id for m in members], occurrence.occurs_at
+        )
         made, skipped = [], []
         for member in members:
-            postponed = said.get(member.machine_id)
-            made.append(self._on(member, one, takes[member.machine_id], postponed))
+            postponed = postponements.get(member.machine_id)
+            made.append(self._on(member, occurrence, takes[member.machine_id], postponed))
             if postponed and postponed.until_at is None:
                 skipped.append((member.machine_id, postponed))
         work, categories = work_of(self._routine.steps)
@@ -134,22 +145,26 @@ class _Making:
             categories, made, at=self._at, at_hand=not self._routine.steps[0].kind.by_agent,
         )  # fmt: skip
         for machine_id, postponed in skipped:
-            run = occurrences.run_of_occurrence(conn, round_.id, machine_id, one.occurs_at)
+            run = occurrences.run_of_occurrence(conn, round_.id, machine_id, occurrence.occurs_at)
             if run is not None and run.state is RunState.WAITING:
                 give_up(conn, run, RunState.CALLED_OFF, postponed.in_words, at=self._at)
         left_out = {machine_id for machine_id, _ in skipped}
         return {o.machine_id for o in made if o.due_at <= self._at and o.machine_id not in left_out}
 
     def _on(
-        self, member: Member, one: Occurrence, takes: int, postponed: Postponement | None
+        self, member: Member, occurrence: Occurrence, takes: int, postponed: Postponement | None
     ) -> Occurring:
         round_ = self._round
-        if postponed and postponed.until_at is not None and postponed.until_at > one.opens_at:
+        if (
+            postponed
+            and postponed.until_at is not None
+            and postponed.until_at > occurrence.opens_at
+        ):
             timing = self._table.timing(round_.id, round_.plan, member.client_id)
             later = timing.from_now(postponed.until_at)
             if later is not None:
-                one = Occurrence(one.occurs_at, later.opens_at, later.day, moved=True)
-        stretches = self._table.stretches(round_.id, round_.plan, member.client_id, one)
+                occurrence = Occurrence(occurrence.occurs_at, later.opens_at, later.day, moved=True)
+        stretches = self._table.stretches(round_.id, round_.plan, member.client_id, occurrence)
         due_at = first_start(
             stretches, round_.plan.spread, timedelta(seconds=takes), round_.id, member.machine_id
         )
@@ -157,7 +172,7 @@ class _Making:
         stretches = (stretches[0]._replace(opens_at=due_at), *stretches[1:])
         return Occurring(
             machine_id=member.machine_id,
-            occurs_at=one.occurs_at,
+            occurs_at=occurrence.occurs_at,
             stretches=json.dumps(stretches),
             due_at=due_at,
             closes_at=stretches[0].closes_at,
@@ -179,10 +194,12 @@ def make_under_pressure(conn: Connection, machine_id: int, free_percent: float, 
         member = rounds.member(conn, round_.id, machine_id)
         assert member is not None
         timing = table.timing(round_.id, round_.plan, member.client_id)
-        one = timing.from_now(at)
-        if one is None or (round_.plan.paused_until and one.day < round_.plan.paused_until):
+        occurrence = timing.from_now(at)
+        if occurrence is None or (
+            round_.plan.paused_until and occurrence.day < round_.plan.paused_until
+        ):
             continue
-        _Making(conn, table, round_, at).make_now(member, one)
+        _Making(conn, table, round_, at).make_now(member, occurrence)
 
 
 def hold_back(conn: Connection, round_: Round, run: Run, until: int, *, at: int) -> None:
@@ -212,36 +229,36 @@ def choose(conn: Connection, machine_id: int, *, at: int) -> int | None:
     the bench, and only while fewer than may are at work at its client's; what a person asked for,
     and what was begun, goes ahead.
     """
-    found = runs.candidates(conn, machine_id, at=at)
-    if any(one.on_lease for one in found):
+    candidates = runs.candidates(conn, machine_id, at=at)
+    if any(candidate.on_lease for candidate in candidates):
         return None
-    bench = any(one.on_bench and one.at_hand for one in found)
-    for one in found:
-        if one.at_hand:
+    bench = any(candidate.on_bench and candidate.at_hand for candidate in candidates)
+    for candidate in candidates:
+        if candidate.at_hand:
             continue
-        if one.state == "waiting" and one.stretches is not None:
-            stretches = occurrences.stretches_in(one.stretches)
+        if candidate.state == "waiting" and candidate.stretches is not None:
+            stretches = occurrences.stretches_in(candidate.stretches)
             if not any(s.opens_at <= at <= s.closes_at for s in stretches):
                 continue
-            obstacle = _obstacle(conn, machine_id, one, stretches, bench=bench, at=at)
+            obstacle = _obstacle(conn, machine_id, candidate, stretches, bench=bench, at=at)
             if obstacle is not None:
-                _note(conn, one, obstacle)
+                _note(conn, candidate, obstacle)
                 continue
-        return one.id
+        return candidate.id
     return None
 
 
 def _obstacle(
     conn: Connection,
     machine_id: int,
-    one: Candidate,
+    candidate: Candidate,
     stretches: Sequence[Stretch],
     *,
     bench: bool,
     at: int,
 ) -> MissedCause | None:
     """What keeps a round's run from starting, though its window is open."""
-    takes = timedelta(seconds=one.takes)
+    takes = timedelta(seconds=candidate.takes)
     if bench:
         return MissedCause.BUSY
     if not any(fits(stretch, at, takes) for stretch in stretches):
@@ -252,18 +269,18 @@ def _obstacle(
     return None
 
 
-def _note(conn: Connection, one: Candidate, obstacle: MissedCause) -> None:
+def _note(conn: Connection, candidate: Candidate, obstacle: MissedCause) -> None:
     """Keep the obstacle that was nearest to running."""
-    known = -1 if one.held_up is None else _RANK.index(MissedCause(one.held_up))
+    known = -1 if candidate.held_up is None else _RANK.index(MissedCause(candidate.held_up))
     if _RANK.index(obstacle) > known:
-        runs.note_held_up(conn, one.id, obstacle)
+        runs.note_held_up(conn, candidate.id, obstacle)
 
 
 def end_by(conn: Connection, run: Run, *, at: int) -> int | None:
     """By when a run must have ended: the end of the window in which it starts or started."""
     stretches = occurrences.facts(conn, run.id).stretches
     started = int(run.started_at.timestamp()) if run.started_at else at
-    opened = [one for one in stretches if one.opens_at <= started]
+    opened = [stretch for stretch in stretches if stretch.opens_at <= started]
     return opened[-1].end_by if opened and run.round_id is not None else None
 
 
@@ -273,18 +290,18 @@ def end_by(conn: Connection, run: Run, *, at: int) -> int | None:
 def close_windows(conn: Connection, *, at: int) -> set[int]:
     """Runs whose window has closed wait for the next, or were missed; machines that may start."""
     nudged: set[int] = set()
-    for one in occurrences.closing(conn, at=at):
+    for closing in occurrences.closing(conn, at=at):
         later = [
             s
-            for s in (occurrences.stretches_in(one.stretches) if one.stretches else ())
+            for s in (occurrences.stretches_in(closing.stretches) if closing.stretches else ())
             if s.closes_at >= at
         ]
         if not later:
-            miss(conn, one.id, at=at)
+            miss(conn, closing.id, at=at)
             continue
-        occurrences.move_on(conn, one.id, later[0].opens_at, later[0].closes_at)
+        occurrences.move_on(conn, closing.id, later[0].opens_at, later[0].closes_at)
         if later[0].opens_at <= at:
-            nudged.add(one.machine_id)
+            nudged.add(closing.machine_id)
     return nudged
 
 
@@ -299,7 +316,7 @@ def miss(conn: Connection, run_id: int, *, at: int, next_came: bool = False) -> 
     held_up = None if facts.held_up is None else MissedCause(facts.held_up)
     if run.at_hand:
         held_up = MissedCause.NOBODY
-    found = why(
+    missed = why(
         open_,
         Known(
             enrolled=machine is not None and machine.enrolled,
@@ -308,7 +325,7 @@ def miss(conn: Connection, run_id: int, *, at: int, next_came: bool = False) -> 
             held_up=held_up,
         ),
     )
-    reason = found.words
-    if next_came and found.cause is not MissedCause.SERVICE_DOWN:
+    reason = missed.words
+    if next_came and missed.cause is not MissedCause.SERVICE_DOWN:
         reason += "; then its next time came"
-    give_up(conn, run, RunState.MISSED, reason, at=at, cause=found.cause)
+    give_up(conn, run, RunState.MISSED, reason, at=at, cause=missed.cause)

@@ -56,12 +56,12 @@ def _made(conn: Connection, asked: _Asked) -> Iterable[AgendaLine]:
     if asked.begin >= asked.end:
         return
     zone = the_shop(conn).zone
-    found: dict[tuple[int, int], list[occurrences.OccurrenceCount]] = defaultdict(list)
+    counts: dict[tuple[int, int], list[occurrences.OccurrenceCount]] = defaultdict(list)
     for row in occurrences.of_occurrences(conn, asked.begin, asked.end):
         if asked.client_id in (None, row.client_id):
-            found[row.round_id, row.occurs_at].append(row)
-    names = rounds.names(conn, {round_id for round_id, _ in found})
-    for (round_id, occurs_at), rows in found.items():
+            counts[row.round_id, row.occurs_at].append(row)
+    names = rounds.names(conn, {round_id for round_id, _ in counts})
+    for (round_id, occurs_at), rows in counts.items():
         known = names[round_id]
         if asked.cared_for_by not in (None, known.cared_for_by):
             continue
@@ -81,9 +81,9 @@ def _made(conn: Connection, asked: _Asked) -> Iterable[AgendaLine]:
             ends_at=from_seconds(max(opens, ends)),
             zone=zone,
             clients=tuple(
-                AgendaClient(client_id=one, client_name=asked.limits[one][0], machines=count,
+                AgendaClient(client_id=client_id, client_name=asked.limits[client_id][0], machines=count,
                              takes=timedelta(0))
-                for one, count in sorted(at_client.items())
+                for client_id, count in sorted(at_client.items())
             ),
             machines=sum(at_client.values()),
             states=dict(states),
@@ -106,15 +106,15 @@ def _to_come(conn: Connection, asked: _Asked) -> Iterable[AgendaLine]:
             conn, plan.routine_id, [m for some in by_client.values() for m in some]
         )
         groups: dict[int, tuple[Timing, list[AgendaClient], set[int]]] = {}
-        for one, machines in sorted(by_client.items()):
-            timing = table.timing(round_.id, plan, one)
-            name, at_once = asked.limits[one]
+        for client_id, machines in sorted(by_client.items()):
+            timing = table.timing(round_.id, plan, client_id)
+            name, at_once = asked.limits[client_id]
             spans = [timedelta(seconds=takes[m]) for m in machines]
             _, clients, together = groups.setdefault(id(timing), (timing, [], set()))
             together.update(machines)
             clients.append(
                 AgendaClient(
-                    client_id=one, client_name=name, machines=len(machines),
+                    client_id=client_id, client_name=name, machines=len(machines),
                     takes=site_takes(spans, at_once),
                 )
             )  # fmt: skip
@@ -132,22 +132,22 @@ def _of_round(
     begin: int,
     end: int,
 ) -> Iterable[AgendaLine]:
-    machines = sum(one.machines for one in clients)
-    longest = max(one.takes for one in clients)
-    for one in timing.after(begin - 1):
-        if one.opens_at >= end:
+    machines = sum(client.machines for client in clients)
+    longest = max(client.takes for client in clients)
+    for occurrence in timing.after(begin - 1):
+        if occurrence.opens_at >= end:
             return
-        (first, *_) = timing.stretches(one)
-        opens = from_seconds(one.opens_at)
+        (first, *_) = timing.stretches(occurrence)
+        opens = from_seconds(occurrence.opens_at)
         spread = round_.plan.spread if machines > 1 else timedelta(0)
-        notes = [timing.told(one)]
-        if left_out := skipped.get(one.occurs_at, 0):
+        notes = [timing.told(occurrence)]
+        if left_out := skipped.get(occurrence.occurs_at, 0):
             notes.append(f"skipped on {left_out} of {machines}")
         yield AgendaLine(
             round_id=round_.id,
             round_name=round_.name,
             routine_name=round_.routine_name,
-            occurs_at=from_seconds(one.occurs_at),
+            occurs_at=from_seconds(occurrence.occurs_at),
             opens_at=opens,
             closes_at=None if first.end_by is None else from_seconds(first.end_by),
             ends_at=opens + spread + longest,

@@ -38,7 +38,7 @@ class _Known(NamedTuple):
 
 def calendar_of(conn: Connection, feed: Feed, *, at: int) -> bytes:
     """A feed's calendar object, as it stands now."""
-    the = the_shop(conn)
+    current = the_shop(conn)
     ids = _Ids(UUID(hex=shop.uid(conn)))
     client = feed.subject_id if feed.about == "client" else None
     person = feed.subject_id if feed.about == "person" else None
@@ -48,16 +48,20 @@ def calendar_of(conn: Connection, feed: Feed, *, at: int) -> bytes:
     calendar.add("uid", str(ids.of(f"feed/{feed.id}")))
     calendar.add("name", feed.name)
     calendar.add("refresh-interval", timedelta(minutes=30), {"VALUE": "DURATION"})
-    changes = {one.id: _Known(one.version, one.changed_at) for one in rounds.changes(conn)}
+    changes = {
+        change.id: _Known(change.version, change.changed_at) for change in rounds.changes(conn)
+    }
     lines = agenda(
         conn, at - _BACK, at + _AHEAD, at=at, client_id=client, cared_for_by=person
     ).lines
     for line in lines:
-        calendar.add_component(_of_line(ids, line, changes[line.round_id], the, feed))
+        calendar.add_component(_of_line(ids, line, changes[line.round_id], current, feed))
     announced = {(line.round_id, to_seconds(line.occurs_at)) for line in lines}
     for round_id, name, occurs_at in _called_off(conn, announced, client, person, at):
-        told = name if client is None else f"{the.name}: {name}"
-        calendar.add_component(_called_off_event(ids, round_id, told, occurs_at, changes[round_id]))
+        title = name if client is None else f"{current.name}: {name}"
+        calendar.add_component(
+            _called_off_event(ids, round_id, title, occurs_at, changes[round_id])
+        )
     if feed.about != "person":
         for run in runs.by_people_since(conn, at - _BACK, client_id=client, limit=500):
             calendar.add_component(_of_run(ids, run))
@@ -76,11 +80,11 @@ class _Ids:
 
     def of_time(self, round_id: int, occurs_at: int, opens_at: int) -> UUID:
         """One time of a round; where closing days split it, each part."""
-        found = self.of(f"round/{round_id}/{occurs_at}")
-        if found in self._given:
-            found = self.of(f"round/{round_id}/{occurs_at}/{opens_at}")
-        self._given.add(found)
-        return found
+        identifier = self.of(f"round/{round_id}/{occurs_at}")
+        if identifier in self._given:
+            identifier = self.of(f"round/{round_id}/{occurs_at}/{opens_at}")
+        self._given.add(identifier)
+        return identifier
 
 
 def _event(
@@ -101,28 +105,30 @@ def _event(
     return event
 
 
-def _of_line(ids: _Ids, line: AgendaLine, known: _Known, the: Shop, feed: Feed) -> Event:
+def _of_line(ids: _Ids, line: AgendaLine, known: _Known, the_shop: Shop, feed: Feed) -> Event:
     occurs, opens = to_seconds(line.occurs_at), to_seconds(line.opens_at)
     if line.states:
         # what became of it is newer than what was planned
         known = known._replace(changed_at=max(known.changed_at, to_seconds(line.ends_at)))
     summary = f"{line.round_name}: {count(line.machines, 'machine')}"
     if feed.about == "client":
-        summary = f"{the.name}: {line.round_name}"
+        summary = f"{the_shop.name}: {line.round_name}"
     event = _event(
         ids.of_time(line.round_id, occurs, opens), summary, line.opens_at, line.ends_at,
         known, off=line.cancelled,
     )  # fmt: skip
-    told = [f"{line.routine_name}."]
+    lines = [f"{line.routine_name}."]
     if line.states:
-        told.append(", ".join(f"{n} {state}" for state, n in sorted(line.states.items())) + ".")
+        lines.append(", ".join(f"{n} {state}" for state, n in sorted(line.states.items())) + ".")
     if feed.about != "client":
-        told += [f"{one.client_name}: {count(one.machines, 'machine')}." for one in line.clients]
-        told += [f"{clash}." for clash in line.clashes]
-        event.add("location", ", ".join(one.client_name for one in line.clients[:5]))
+        lines += [
+            f"{client.client_name}: {count(client.machines, 'machine')}." for client in line.clients
+        ]
+        lines += [f"{clash}." for clash in line.clashes]
+        event.add("location", ", ".join(client.client_name for client in line.clients[:5]))
     if line.note:
-        told.append(f"{line.note}.")
-    event.add("description", "\n".join(told))
+        lines.append(f"{line.note}.")
+    event.add("description", "\n".join(lines))
     return event
 
 
@@ -145,12 +151,14 @@ def _called_off(
         if former.plan.paused:
             continue
         timing = table.timing_of(former.plan, client or 0)
-        ahead = takewhile(lambda one: one.opens_at < at + _AHEAD, timing.after(former.until_at))
-        for one in ahead:
-            key = former.round_id, one.occurs_at
+        ahead = takewhile(
+            lambda occurrence: occurrence.opens_at < at + _AHEAD, timing.after(former.until_at)
+        )
+        for occurrence in ahead:
+            key = former.round_id, occurrence.occurs_at
             if key not in announced and key not in seen:
                 seen.add(key)
-                yield former.round_id, former.plan.name, one.occurs_at
+                yield former.round_id, former.plan.name, occurrence.occurs_at
 
 
 def _called_off_event(ids: _Ids, round_id: int, name: str, occurs_at: int, known: _Known) -> Event:

@@ -62,20 +62,22 @@ class Timetable:
         self, round_id: int, plan: RoundEdit, machines: Sequence[tuple[int, int]], after: int
     ) -> list[tuple[int, int | None, int | None]]:
         """(machine, next_at, occurs_at) for (machine, client)."""
-        found: list[tuple[int, int | None, int | None]] = []
+        times: list[tuple[int, int | None, int | None]] = []
         for machine_id, client_id in machines:
-            one = self.next(round_id, plan, client_id, after)
-            found.append(
-                (machine_id, one.opens_at, one.occurs_at) if one else (machine_id, None, None)
+            occurrence = self.next(round_id, plan, client_id, after)
+            times.append(
+                (machine_id, occurrence.opens_at, occurrence.occurs_at)
+                if occurrence
+                else (machine_id, None, None)
             )
-        return found
+        return times
 
     def stretches(
-        self, round_id: int, plan: RoundEdit, client_id: int, one: Occurrence
+        self, round_id: int, plan: RoundEdit, client_id: int, occurrence: Occurrence
     ) -> tuple[Stretch, ...]:
-        key = round_id, self._place(plan, client_id), one
+        key = round_id, self._place(plan, client_id), occurrence
         if key not in self._stretches:
-            self._stretches[key] = self.timing(round_id, plan, client_id).stretches(one)
+            self._stretches[key] = self.timing(round_id, plan, client_id).stretches(occurrence)
         return self._stretches[key]
 
 

@@ -75,7 +75,7 @@ class Requests:
         began = time.perf_counter()
         status = 500
 
-        async def told(message: Message) -> None:
+        async def send_logged(message: Message) -> None:
             nonlocal status
             if message["type"] == "http.response.start":
                 status = message["status"]
@@ -83,7 +83,7 @@ class Requests:
             await send(message)
 
         try:
-            await self._app(scope, receive, told)
+            await self._app(scope, receive, send_logged)
         finally:
             took = time.perf_counter() - began
             self._note(scope, status, took)

@@ -96,11 +96,11 @@ def _volumes(volumes: list[store.VolumeMeasure]) -> Iterator[Metric]:
         "When a volume likely crosses its threshold.",
         labels=labels,
     )
-    for one in volumes:
-        names = [one.machine, one.client, one.mount]
-        size.add_metric(names, one.capacity)
-        free.add_metric(names, one.free)
-        read.add_metric(names, one.read_at)
-        if one.crosses_at is not None:
-            crosses.add_metric(names, one.crosses_at)
+    for volume in volumes:
+        names = [volume.machine, volume.client, volume.mount]
+        size.add_metric(names, volume.capacity)
+        free.add_metric(names, volume.free)
+        read.add_metric(names, volume.read_at)
+        if volume.crosses_at is not None:
+            crosses.add_metric(names, volume.crosses_at)
     yield from (size, free, read, crosses)

@@ -247,15 +247,15 @@ def folder_location(path: str, user: str = "", owner: int = 0) -> Iterator[Locat
     shown, above = path, os.path.dirname(path)
     try:
         path = os.path.join(os.path.realpath(above), os.path.basename(path))
-        found = os.lstat(path)
+        st = os.lstat(path)
     except (FileNotFoundError, NotADirectoryError):
         return
     except OSError as error:
         yield Location(path, shown, user, why=error.strerror or str(error))
         return
-    if not stat.S_ISDIR(found.st_mode):
+    if not stat.S_ISDIR(st.st_mode):
         return
-    if path != shown and found.st_uid != owner:
+    if path != shown and st.st_uid != owner:
         why = "reached through a link, and somebody else's"
         yield Location(path, shown, user, why=why)
         return
@@ -281,8 +281,8 @@ def personal_locations(base: Folder, name: str, uid: int, home: str) -> Iterator
     owners = range(uid, uid + 1)
     if base == "user-downloads":
         dirs: UserDirs = user_dirs(home, uid)
-        found = folder_location(dirs.downloads, name, uid) if dirs.downloads else iter(())
-        for location in found:
+        locations = folder_location(dirs.downloads, name, uid) if dirs.downloads else iter(())
+        for location in locations:
             location = replace(location, owners=owners, why=location.why or dirs.why)
             yield _one_mount(home, location)
         return

@@ -59,19 +59,21 @@ class Packages:
         names = [p + version for p in _KERNEL_PARTS if p + version in installed]
         command = ["dpkg", f"--root={self._root}", "--remove", *reversed(names)]
         quiet = os.environ | {"DEBIAN_FRONTEND": "noninteractive", "LC_ALL": "C.UTF-8"}
-        with tempfile.TemporaryFile("w+") as said:
+        with tempfile.TemporaryFile("w+") as output:
             dpkg = subprocess.Popen(
-                command, env=quiet, stdin=subprocess.DEVNULL, stdout=said, stderr=said
+                command, env=quiet, stdin=subprocess.DEVNULL, stdout=output, stderr=output
             )
             # not to be cut off half way: a package manager must end what it has begun
             while dpkg.poll() is None:
                 time.sleep(0.1)
-            said.seek(0)
-            told = [line.strip() for line in said if line.strip()]
+            output.seek(0)
+            lines = [line.strip() for line in output if line.strip()]
         breathe()
         if dpkg.returncode:
-            at = next((n for n, line in enumerate(told) if "error" in line or "problem" in line), 0)
-            raise OSError(errno.EPERM, f"dpkg refuses: {' '.join(told[at : at + 2])}", version)
+            at = next(
+                (n for n, line in enumerate(lines) if "error" in line or "problem" in line), 0
+            )
+            raise OSError(errno.EPERM, f"dpkg refuses: {' '.join(lines[at : at + 2])}", version)
 
     def programs(self) -> Iterator[Thing]:
         """What somebody installed on purpose, by its last use where the volume notes that."""
@@ -98,8 +100,8 @@ class Packages:
 
     def _installed_on_their_own(self) -> set[str]:
         """Packages that others drew in, as apt notes them."""
-        found = _paragraphs(self._path("var/lib/apt/extended_states"))
-        return {p["Package"] for p in found if p.get("Auto-Installed") == "1"}
+        paragraphs = _paragraphs(self._path("var/lib/apt/extended_states"))
+        return {p["Package"] for p in paragraphs if p.get("Auto-Installed") == "1"}
 
     def _list(self, package: dict[str, str]) -> str:
         plain = os.path.join(self._info, f"{package['Package']}.list")
@@ -127,12 +129,12 @@ class Packages:
         for program in programs:
             path = self._path(program)
             try:
-                found = os.stat(path)
+                st = os.stat(path)
                 if os.statvfs(path).f_flag & (os.ST_NOATIME | os.ST_RDONLY):
                     return None
             except OSError:
                 continue
-            newest = max(newest or 0, int(found.st_atime))
+            newest = max(newest or 0, int(st.st_atime))
         return newest
 
 

@@ -49,10 +49,10 @@ def remove(
     """
     package, _, rest = name.rpartition(" (")
     revision = rest.rstrip(")")
-    found = {(s["name"], s["revision"]): s.get("status") for s in _all(socket)}
-    if (package, revision) not in found:
+    status_of = {(s["name"], s["revision"]): s.get("status") for s in _all(socket)}
+    if (package, revision) not in status_of:
         raise FileNotFoundError(errno.ENOENT, "no such revision", name)
-    if found[package, revision] == "active":
+    if status_of[package, revision] == "active":
         raise OSError(errno.EBUSY, "this revision is the active one by now", name)
     asked = {"action": "remove", "revision": revision}
     change = str(_ask(socket, "POST", f"/v2/snaps/{package}", asked)["change"])
@@ -71,8 +71,8 @@ def remove(
 
 def _all(socket: str) -> list[dict[str, Any]]:
     try:
-        found = _ask(socket, "GET", "/v2/snaps?select=all")["result"]
-        return [dict(snap) for snap in found if snap["name"] and snap["revision"]]
+        revisions = _ask(socket, "GET", "/v2/snaps?select=all")["result"]
+        return [dict(snap) for snap in revisions if snap["name"] and snap["revision"]]
     except (KeyError, TypeError, ValueError) as error:
         raise OSError(f"the package service answers in an unknown way: {error!r}") from error
 
@@ -86,11 +86,13 @@ def _ask(socket: str, method: str, path: str, body: dict[str, str] | None = None
     try:
         with httpx.Client(transport=transport, timeout=_SECONDS) as client:
             answer = client.request(method, f"http://localhost{path}", json=body)
-            told = answer.json() if answer.content else {}
+            reply = answer.json() if answer.content else {}
             if answer.is_error:
-                message = told.get("result", {}).get("message") if isinstance(told, dict) else None
+                message = (
+                    reply.get("result", {}).get("message") if isinstance(reply, dict) else None
+                )
                 raise OSError(f"the package service refuses: {message or answer.status_code}")
-            return dict(told)
+            return dict(reply)
     except httpx.HTTPError as error:
         raise OSError(f"the package service does not answer: {error}") from error
     except (ValueError, TypeError) as error:
