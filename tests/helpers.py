@@ -157,4 +157,4 @@ def trashed(home: Path, name: str, size: int, *, days_ago: float) -> Path:
 def needs_you(context: Context, shop: Phylax) -> list[Attention]:
     """What needs a person, after a look now; but for clocks, which are set by tests."""
     monitor.whole(context)
-    return [one for one in shop.attention.list() if one.cause is not Cause.CLOCK_WRONG]
+    return [item for item in shop.attention.list() if item.cause is not Cause.CLOCK_WRONG]

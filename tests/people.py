@@ -171,9 +171,9 @@ class PeopleDesk:
 
     def tell_held(self) -> list[HeldMessage]:
         """What the service would be told to be held, once."""
-        told: list[HeldMessage] = []
-        self.crew.tell_untold(told.append)
-        return told
+        messages: list[HeldMessage] = []
+        self.crew.tell_untold(messages.append)
+        return messages
 
     def held_things(self) -> list[str]:
         """What lies in people's hold folders now."""
@@ -190,5 +190,5 @@ class PeopleDesk:
         self.crew.end_what_is_due(worker._spool, later, lambda: None)
 
     def messages(self, kind: type) -> list[Any]:
-        return [one.message for one in Spool(self.own / "spool").waiting()
-                if isinstance(one.message, kind)]  # fmt: skip
+        return [single.message for single in Spool(self.own / "spool").waiting()
+                if isinstance(single.message, kind)]  # fmt: skip

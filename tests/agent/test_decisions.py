@@ -92,12 +92,12 @@ def test_what_if_a_new_survey_and_a_cleaning_say_the_same(
         "keep_for": timedelta(days=days), "keep_newest": newest, "keep_under": under,
         "only_larger": larger,
     }  # fmt: skip
-    found = it.look("user-temp", keep_for=timedelta(days=days))
-    assert found is not None
-    assert what_if(surveyed, plain) == (found.goes.count, found.goes.size, True)
-    found = it.look("user-temp", **then)
-    assert found is not None
-    promised = (found.goes.count, found.goes.size)
+    line = it.look("user-temp", keep_for=timedelta(days=days))
+    assert line is not None
+    assert what_if(surveyed, plain) == (line.goes.count, line.goes.size, True)
+    line = it.look("user-temp", **then)
+    assert line is not None
+    promised = (line.goes.count, line.goes.size)
     outcome, _ = it.clean("user-temp", **then)
     assert (outcome.removed.count, outcome.removed.size) == promised
     again = it.look("user-temp", **then)

@@ -22,9 +22,9 @@ from phylax.core.survey import Item, unspell
 
 @pytest.fixture
 def home(tmp_path: Path) -> Path:
-    found = tmp_path / "home" / "anna"
-    found.mkdir(parents=True)
-    return found
+    path = tmp_path / "home" / "anna"
+    path.mkdir(parents=True)
+    return path
 
 
 @pytest.fixture
@@ -71,11 +71,11 @@ def test_a_location_that_is_itself_a_link_is_not_followed(real: Bench, home: Pat
 
 
 def test_hard_links_count_once(real: Bench, home: Path) -> None:
-    one = make_file(home / ".tmp/one", 50_000, days_old=3)
-    os.link(one, home / ".tmp/two")
+    path = make_file(home / ".tmp/one", 50_000, days_old=3)
+    os.link(path, home / ".tmp/two")
     line = real.look("user-temp")
     assert line is not None
-    assert (line.holds.count, line.holds.size) == (1, one.stat().st_blocks * 512)
+    assert (line.holds.count, line.holds.size) == (1, path.stat().st_blocks * 512)
 
 
 @contextmanager
@@ -151,11 +151,11 @@ def test_a_forged_listing_reaches_nothing_outside(
     make_file(home / "Downloads/real", days_old=200)
     (home / "Downloads/link").symlink_to(home / "Documents")
     real.look("downloads")
-    found = letter.stat()
+    st = letter.stat()
     template = next(i for i in real.listing if i.path == "real")
     seal = template.seal.model_copy(
-        update={"device": found.st_dev, "file": found.st_ino, "size": found.st_size,
-                "modified_ns": found.st_mtime_ns}
+        update={"device": st.st_dev, "file": st.st_ino, "size": st.st_size,
+                "modified_ns": st.st_mtime_ns}
     )  # fmt: skip
     forged = template.model_copy(
         update={"place": place.format(home=home), "path": path, "seal": seal}

@@ -84,9 +84,9 @@ def test_killed_at_each_step_of_a_cleaning(desk: Desk, home: Path, by: RuleInFor
             results = desk.results()
         (result,) = results
         assert not any(os.path.lexists(path) for path in things)
-        removed = sum(one.removed.count for one in result.outcomes)
+        removed = sum(outcome.removed.count for outcome in result.outcomes)
         assert removed == (0 if by is HELD else len(things)), f"killed at step {step}"
-        assert sum(one.held.count for one in result.outcomes) == len(desk.held())
+        assert sum(outcome.held.count for outcome in result.outcomes) == len(desk.held())
         assert len(desk.held()) == (len(things) if by is HELD else 0)
         # what the trash wrote down about a thing is never left behind
         info = home / ".local/share/Trash/info"
@@ -122,11 +122,14 @@ def test_killed_at_each_step_of_ending_a_hold(desk: Desk, home: Path, kind: str)
         assert sum(one.count for one in done) == len(things), f"killed at step {step}"
         there = {path for path in things if os.path.lexists(path)}
         assert there == (things if kind == "put back" else set())
-        told = [
+        unheld = [
             m for _, m, _ in Spool(desk.own / "spool").waiting() if isinstance(m, UnheldMessage)
         ]
         numbers = {
-            (m.batch, n) for m in told for first, last in m.numbers for n in range(first, last + 1)
+            (m.batch, n)
+            for m in unheld
+            for first, last in m.numbers
+            for n in range(first, last + 1)
         }
         assert len(numbers) == len(things), f"killed at step {step}: the service is not told all"
     assert step > 10
@@ -205,7 +208,7 @@ def test_killed_at_random_times_on_a_real_volume(volume: Path) -> None:
         assert all("Trash" in path for path in things - there - held.keys()), "lost"
     desk.take_up()
     (result,) = desk.results()
-    by_key = {one.category: one for one in result.outcomes}
+    by_key = {outcome.category: outcome for outcome in result.outcomes}
     assert by_key["user-temp"].held.count == len(desk.held()) == 3000
     assert by_key["trash"].removed.count == 300
     assert 1 <= result.resumed <= kills

@@ -79,7 +79,7 @@ def test_what_goes_for_good_makes_the_room_for_what_is_held(
     full_of(volume)
     desk.carry_out(order())
     (result,) = desk.results()
-    done = {one.category: one for one in result.outcomes}
+    done = {outcome.category: outcome for outcome in result.outcomes}
     assert result.error == ""
     assert done["user-temp"].removed.count == 20
     assert done["user-caches"].held.count == 20 == len(desk.held())
@@ -104,8 +104,8 @@ def test_held_things_are_put_back_on_a_full_volume(desk: Desk, volume: Path, hom
     desk.carry_out(order(hold_for="P3D"))
     fill(volume)
     for batch in desk.hold.batches():
-        for one in batch.held():
-            batch.put_back(one, beside=False)
+        for entry in batch.held():
+            batch.put_back(entry, beside=False)
     assert len(list((home / ".tmp").iterdir())) == 20
 
 

@@ -38,26 +38,28 @@ def single(
 
 def test_neighbouring_readings_are_one_message_with_all_that_they_say() -> None:
     nap = Asleep(begin=START, end=START + HOUR)
-    (one,) = gathered([single(0, slept=[nap]), single(1), single(2)])
-    assert isinstance(one.message, ReadingsMessage) and len(one.of) == 3
-    assert [(v.mount, v.free) for v in one.message.volumes] == [
+    (waiting,) = gathered([single(0, slept=[nap]), single(1), single(2)])
+    assert isinstance(waiting.message, ReadingsMessage) and len(waiting.of) == 3
+    assert [(v.mount, v.free) for v in waiting.message.volumes] == [
         ("C:", (900, 899, 898)), ("D:", (900, 899, 898)),
     ]  # fmt: skip
-    assert one.message.volumes[0].at[2] - one.message.volumes[0].at[0] == 7200
-    assert one.message.awake is not None and one.message.awake.slept == (nap,)
-    assert one.message.id == "message-0002" and one.age == -7200.0
+    assert waiting.message.volumes[0].at[2] - waiting.message.volumes[0].at[0] == 7200
+    assert waiting.message.awake is not None and waiting.message.awake.slept == (nap,)
+    assert waiting.message.id == "message-0002" and waiting.age == -7200.0
 
 
 def test_other_messages_keep_their_place_between_them() -> None:
     other = Single(Path("x"), UnheldMessage.model_construct(id="12345678"), None)
-    found = list(gathered([single(0), single(1), other, single(2)]))
-    assert [len(one.of) for one in found] == [2, 1, 1]
-    assert found[1].message is other.message and found[2].of[0].path.name == "000000000002.json"
+    messages = list(gathered([single(0), single(1), other, single(2)]))
+    assert [len(waiting.of) for waiting in messages] == [2, 1, 1]
+    assert (
+        messages[1].message is other.message and messages[2].of[0].path.name == "000000000002.json"
+    )
 
 
 def test_what_another_start_or_another_clock_says_stays_apart() -> None:
     started_again = START + timedelta(minutes=30)
-    found = list(
+    messages = list(
         gathered(
             [
                 single(0), single(1),
@@ -67,20 +69,20 @@ def test_what_another_start_or_another_clock_says_stays_apart() -> None:
             ]
         )
     )  # fmt: skip
-    assert [len(one.of) for one in found] == [2, 1, 1, 1]
+    assert [len(waiting.of) for waiting in messages] == [2, 1, 1, 1]
 
 
 def test_a_volume_that_was_resized_is_two_series() -> None:
-    (one,) = gathered([single(0), single(1, capacity=2000)])
-    assert isinstance(one.message, ReadingsMessage)
-    assert [(v.mount, v.capacity) for v in one.message.volumes] == [
+    (waiting,) = gathered([single(0), single(1, capacity=2000)])
+    assert isinstance(waiting.message, ReadingsMessage)
+    assert [(v.mount, v.capacity) for v in waiting.message.volumes] == [
         ("C:", 1000), ("D:", 1000), ("C:", 2000), ("D:", 2000),
     ]  # fmt: skip
 
 
 def test_a_message_grows_no_larger_than_is_taken() -> None:
-    found = list(gathered(single(n, volumes=8) for n in range(400)))
-    assert [len(one.of) for one in found] == [250, 150]
-    for one in found:
+    messages = list(gathered(single(n, volumes=8) for n in range(400)))
+    assert [len(waiting.of) for waiting in messages] == [250, 150]
+    for waiting in messages:
         # what was put together is again a message the service takes
-        ReadingsMessage.model_validate_json(one.message.model_dump_json())
+        ReadingsMessage.model_validate_json(waiting.message.model_dump_json())

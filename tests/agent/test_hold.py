@@ -33,12 +33,12 @@ def real(tmp_path: Path, home: Path) -> Bench:
 
 def held_in(hold: Hold) -> Iterator[tuple[Batch, Held]]:
     for batch in hold.batches():
-        for one in batch.held():
-            yield batch, one
+        for entry in batch.held():
+            yield batch, entry
 
 
 def put_all_back(hold: Hold, *, beside: bool = False) -> list[str]:
-    return [batch.put_back(one, beside=beside) for batch, one in held_in(hold)]
+    return [batch.put_back(entry, beside=beside) for batch, entry in held_in(hold)]
 
 
 def test_what_is_held_is_out_of_the_way_and_unreadable_to_others(real: Bench, home: Path) -> None:
@@ -50,8 +50,8 @@ def test_what_is_held_is_out_of_the_way_and_unreadable_to_others(real: Bench, ho
     assert outcome.held.size >= 5000
     (folder,) = real.hold.folders()
     assert os.stat(folder).st_mode & 0o077 == 0
-    ((batch, one),) = held_in(real.hold)
-    assert (one.place, one.path) == (f"{home}/.tmp", "deep/old")
+    ((batch, entry),) = held_in(real.hold)
+    assert (entry.place, entry.path) == (f"{home}/.tmp", "deep/old")
     days = batch.head.until_at - batch.head.held_at
     assert days == timedelta(days=3)
 
@@ -195,7 +195,7 @@ def test_another_persons_folder_in_the_way_is_not_used(real: Bench, home: Path) 
     old = make_file(home / ".tmp/old", days_old=9)
     outcome, cleaner = real.clean("user-temp", **HOLD)
     assert old.exists() and outcome.held.count == 0
-    assert [one.reason for one in cleaner.outcomes.named] == [Reason.NO_RIGHT]
+    assert [item.reason for item in cleaner.outcomes.named] == [Reason.NO_RIGHT]
 
 
 @pytest.mark.parametrize("name", ["../../etc", "1.trash.0000000g", "1.trash.00000000/..", ""])
@@ -211,5 +211,5 @@ def test_a_damaged_manifest_hurts_nobody_else(real: Bench, home: Path) -> None:
     real.clean("trash", **HOLD)
     (manifest,) = Path(real.hold.folders()[0]).glob("1.user-temp.*/manifest.jsonl")
     manifest.write_text("not ours\n")
-    assert [one.name for _, one in held_in(real.hold)] == ["older"]
+    assert [entry.name for _, entry in held_in(real.hold)] == ["older"]
     assert len(list(manifest.parent.glob("things/*"))) == 1, "and nothing in it is touched"

@@ -90,7 +90,7 @@ def test_a_name_taken_again_is_said_and_there_is_a_choice(
     agent.once()
     ended = owner.runs.get(run.id)
     assert ended.state is RunState.PARTLY
-    assert [(one.path, one.reason) for one in ended.left] == [("deep/1.txt", "name taken again")]
+    assert [(item.path, item.reason) for item in ended.left] == [("deep/1.txt", "name taken again")]
     assert owner.holds.get(hold.id).held.count == 1
     owner.runs.put_back(machine.tag, [HeldPick(hold_id=hold.id)], if_taken=IfTaken.BESIDE)
     agent.once()

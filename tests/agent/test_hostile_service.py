@@ -101,9 +101,9 @@ def test_ten_thousand_swaps_lead_nowhere(tmp_path: Path, at: str, said: dict[str
     after = cleaner.outcome("user-temp")
     assert after.removed.count + after.held.count > 1, "it never met the folder as a folder"
     for batch in it.hold.batches():
-        for one in batch.held():
+        for entry in batch.held():
             with suppress(OSError):
-                batch.put_back(one, beside=True)
+                batch.put_back(entry, beside=True)
     found = {path.name: path.stat().st_size for path in (home / "Documents").iterdir()}
     assert found == outside
 
@@ -203,8 +203,8 @@ def agent(tmp_path: Path, hostile: str, home: Path) -> Agent:
 
 
 def everything_in(folder: Path) -> dict[str, int]:
-    found = (path for path in folder.rglob("*") if path.is_file())
-    return {str(path): path.stat().st_size for path in found}
+    paths = (path for path in folder.rglob("*") if path.is_file())
+    return {str(path): path.stat().st_size for path in paths}
 
 
 def order(*, clean: list[str], **more: Any) -> dict[str, Any]:

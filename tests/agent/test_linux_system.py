@@ -217,12 +217,12 @@ def test_an_installers_folder_is_one_item_and_no_temporary_file(root: Path, benc
 
 
 def test_kernels_are_the_installed_ones_but_the_running_one(root: Path) -> None:
-    found = list(Packages(str(root)).kernels("6.1.0-13-amd64"))
-    assert [(k.name, k.size) for k in found] == [
+    things = list(Packages(str(root)).kernels("6.1.0-13-amd64"))
+    assert [(k.name, k.size) for k in things] == [
         ("6.1.0-9-amd64", 1500 * 1024), ("6.1.0-18-amd64", 3000 * 1024),
     ]  # fmt: skip
-    assert found[0].aged_from is not None and found[1].aged_from is not None
-    assert found[0].aged_from < found[1].aged_from, "a higher version is never the older one"
+    assert things[0].aged_from is not None and things[1].aged_from is not None
+    assert things[0].aged_from < things[1].aged_from, "a higher version is never the older one"
 
 
 def test_the_newest_kernel_stays_and_the_others_need_a_yes(root: Path, bench: Bench) -> None:

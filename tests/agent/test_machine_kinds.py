@@ -25,9 +25,9 @@ from phylax.agent.survey.places import Territory
 
 @pytest.fixture
 def home(tmp_path: Path) -> Path:
-    found = tmp_path / "home/anna"
-    found.mkdir(parents=True)
-    return found
+    path = tmp_path / "home/anna"
+    path.mkdir(parents=True)
+    return path
 
 
 def test_volumes_are_those_the_system_knows(home: Path) -> None:
@@ -63,8 +63,8 @@ def test_open_and_mapped_files_of_other_processes_are_in_use(home: Path) -> None
         holder.kill()
         holder.wait()
     for path in (opened, mapped):
-        found = path.stat()
-        assert (found.st_dev, found.st_ino) in in_use.files, path.name
+        st = path.stat()
+        assert (st.st_dev, st.st_ino) in in_use.files, path.name
     assert any(name.startswith("python") for name in in_use.programs)
 
 
@@ -73,11 +73,11 @@ def test_a_file_with_an_advisory_lock_is_in_use(
     home: Path, lock: Callable[[int, int], None]
 ) -> None:
     file = make_file(home / "locked")
-    found = file.stat()
-    assert (found.st_dev, found.st_ino) not in set(locked_files())
+    st = file.stat()
+    assert (st.st_dev, st.st_ino) not in set(locked_files())
     with file.open("r+b") as handle:
         lock(handle.fileno(), fcntl.LOCK_EX)
-        assert (found.st_dev, found.st_ino) in set(locked_files())
+        assert (st.st_dev, st.st_ino) in set(locked_files())
 
 
 def test_the_trash_of_a_volume_counts_only_where_the_specification_says(

@@ -98,8 +98,8 @@ def test_numbers_announced_together_lie_in_one_part(tmp_path: Path) -> None:
     bench.clean("user-temp", hold_for="P3D")
     by_folder: dict[str, set[int]] = {}
     for batch in bench.hold.batches():
-        for one in batch.held():
-            by_folder.setdefault(one.folders[-1], set()).add(one.number // IN_A_PART)
+        for entry in batch.held():
+            by_folder.setdefault(entry.folders[-1], set()).add(entry.number // IN_A_PART)
         assert batch.tally().count == 602
     assert len(by_folder) == 3 and all(len(parts) == 1 for parts in by_folder.values())
 

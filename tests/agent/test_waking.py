@@ -40,9 +40,9 @@ def test_each_sleep_is_told_once_with_when_it_was(tmp_path: Path) -> None:
     time.pass_(8 * 60 * MINUTE, asleep=True)
     known.look()
     time.pass_(10 * MINUTE)
-    told = known.told()
-    assert (told.since, told.at, told.booted_at) == (begun, time.now, None)
-    (slept,) = told.slept
+    awake = known.told()
+    assert (awake.since, awake.at, awake.booted_at) == (begun, time.now, None)
+    (slept,) = awake.slept
     assert (slept.begin, slept.end) == (begun + 30 * MINUTE, begun + 510 * MINUTE)
     assert known.told().slept == ()
 

@@ -473,8 +473,8 @@ def test_what_is_put_back_beside_keeps_its_own_note(
     if len(name) < 100:
         (info / f"{name}.trashinfo").write_text("of the new one")
     (batch,) = list(open_batches(bench))
-    (one,) = batch.held()
-    beside = batch.put_back(one, beside=True)
+    (entry,) = batch.held()
+    beside = batch.put_back(entry, beside=True)
     batch.close()
     assert beside != name and len(os.fsencode(beside)) <= 255
     assert (home / ".local/share/Trash/files" / beside).stat().st_size == 1000

@@ -45,7 +45,7 @@ def test_an_odd_message_is_put_aside_and_the_others_are_sent(tmp_path: Path, odd
     (tmp_path / "not a number.json").write_bytes(odd)
     again = Spool(tmp_path)
     again.put(reading(3))
-    assert [one.message.id for one in again.waiting()] == ["message-0001", "message-0003"]
+    assert [single.message.id for single in again.waiting()] == ["message-0001", "message-0003"]
     assert len(list((tmp_path / "refused").iterdir())) == 2
 
 

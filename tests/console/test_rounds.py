@@ -128,7 +128,7 @@ def test_a_routine_is_copied_and_put_right(page: Page, owner: Phylax) -> None:
     page.get_by_role("button", name="Save a new version").click()
     expect(page.get_by_role("status")).to_contain_text("Saved as version 2")
     expect(page.get_by_role("status")).to_contain_text("a restart comes last")
-    ours = next(one for one in owner.routines.list() if one.name == "Light weekly, ours")
+    ours = next(routine for routine in owner.routines.list() if routine.name == "Light weekly, ours")
     assert [step.kind for step in ours.steps][-1] == "restart"
 
 

@@ -31,8 +31,10 @@ def line(round_id: int, begin: int, end: int, closes: int | None = None) -> Agen
 
 def test_rounds_that_share_machines_at_one_time_clash_and_others_do_not() -> None:
     lines = [line(3, 0, 60), line(1, 30, 40), line(2, 50, 70), line(1, 60, 90), line(3, 200, 210)]
-    found = with_clashes(lines, {(1, 3): 2})
-    clashes = {(one.round_id, one.opens_at.minute): one.clashes for one in found if one.clashes}
+    agenda_lines = with_clashes(lines, {(1, 3): 2})
+    clashes = {
+        (one.round_id, one.opens_at.minute): one.clashes for one in agenda_lines if one.clashes
+    }
     assert clashes == {
         (3, 0): ("2 machines also in round 1 at that time",),
         (1, 30): ("2 machines also in round 3 at that time",),

@@ -55,10 +55,10 @@ def standing(used: int = 50, state: RunState | None = None, **more: object) -> S
 
 def needs_you(standings: list[Standing]) -> list[Attention]:
     """As it is kept: each with its number."""
-    found = [one for standing in standings for one in look(standing)]
+    findings = [finding for standing in standings for finding in look(standing)]
     return in_order(
-        Attention.model_validate(one.model_dump() | {"id": number, "since": NOW})
-        for number, one in enumerate(found, 1)
+        Attention.model_validate(finding.model_dump() | {"id": number, "since": NOW})
+        for number, finding in enumerate(findings, 1)
     )
 
 
@@ -167,8 +167,8 @@ def test_what_is_foreseen_and_what_is_wrong_about_a_machine(
 
 
 def test_a_hold_that_fills_a_volume_is_named_beside_it() -> None:
-    found = look(standing(95, held=(HELD,)))
-    assert [one.cause for one in found] == [Cause.NEARLY_FULL, Cause.HOLD_FILLS]
+    findings = look(standing(95, held=(HELD,)))
+    assert [finding.cause for finding in findings] == [Cause.NEARLY_FULL, Cause.HOLD_FILLS]
     assert look(standing(60, held=(HELD,))) == []
 
 
@@ -177,11 +177,11 @@ def test_what_would_help_is_said_where_cleaning_does_not() -> None:
         weeks=None, now_weeks=1.0, verdict=IntervalVerdict.CANNOT_HELP, helps=Help.LARGER_DISK,
         words="94 % is in use. Cleaning cannot help: a disk of 2 TB would do for two years.",
     )  # fmt: skip
-    (found,) = look(standing(94, looked_at=NOW, can_go=LITTLE, outlooks=outlook(
+    (finding,) = look(standing(94, looked_at=NOW, can_go=LITTLE, outlooks=outlook(
         over=True, crosses=None, advice=advice, over_since=NOW - timedelta(days=40))))  # fmt: skip
-    assert "A disk of 2 TB would do for two years" in found.evidence
-    assert "Likely full on 22 March" in found.evidence
-    assert found.since == NOW - timedelta(days=40)
+    assert "A disk of 2 TB would do for two years" in finding.evidence
+    assert "Likely full on 22 March" in finding.evidence
+    assert finding.since == NOW - timedelta(days=40)
 
 
 @pytest.mark.parametrize(
@@ -248,15 +248,15 @@ def test_the_same_on_many_machines_of_a_client_is_one_thing() -> None:
     silent = [attention(n, 4, Cause.SILENT, 50) for n in (1, 2, 3)]
     other = attention(4, 4, Cause.SILENT, 50).model_copy(update={"client_id": 5})
     more = attention(9, 4, Cause.RUN_FAILED, 80).model_copy(update={"machine_id": 1})
-    found = in_order([*silent, other, more])
-    assert [one.group for one in found] == [
+    items = in_order([*silent, other, more])
+    assert [one.group for one in items] == [
         "machine 1", "client 4: silent", "client 4: silent", "client 4: silent", "machine 4",
     ]  # fmt: skip
 
 
 def test_the_fullest_comes_first() -> None:
-    found = needs_you([standing(state=RunState.PARTLY), standing(97), standing(92)])
-    assert [a.reason for a in found][:2] == ["C: is 97 % full", "C: is 92 % full"]
+    items = needs_you([standing(state=RunState.PARTLY), standing(97), standing(92)])
+    assert [a.reason for a in items][:2] == ["C: is 97 % full", "C: is 92 % full"]
 
 
 def test_the_shop_in_a_sentence() -> None:

@@ -55,11 +55,11 @@ def test_a_round_at_an_hour_when_the_machine_is_off_is_warned_of_with_a_better_o
     since = known_since(weeks)
     assert since is not None
     of = timing(catch_up=timedelta(hours=2))
-    found = on_in_window(of, weeks, NOW, since)
-    assert found == (0, 12) and is_seldom(found)
+    on_at = on_in_window(of, weeks, NOW, since)
+    assert on_at == (0, 12) and is_seldom(on_at)
     proposed = propose(of, weeks, NOW, since)
     assert proposed == ("", time(9)), "the nearest hour on the same days"
-    assert in_a_sentence("museum-kiosk", of, found, proposed, NOW) == (
+    assert in_a_sentence("museum-kiosk", of, on_at, proposed, NOW) == (
         "museum-kiosk has been on at this hour on 0 of the last 12 Tuesdays; "
         "Tuesdays 09:00 would do"
     )
@@ -67,8 +67,8 @@ def test_a_round_at_an_hour_when_the_machine_is_off_is_warned_of_with_a_better_o
 
 def test_a_window_that_reaches_the_hours_at_which_it_is_on_is_fine() -> None:
     weeks = history(14, museum)
-    found = on_in_window(timing(closes=time(10)), weeks, NOW, known_since(weeks) or 0)
-    assert found == (12, 12) and not is_seldom(found)
+    on_at = on_in_window(timing(closes=time(10)), weeks, NOW, known_since(weeks) or 0)
+    assert on_at == (12, 12) and not is_seldom(on_at)
 
 
 def test_another_day_is_proposed_where_the_same_day_has_none() -> None:

@@ -147,11 +147,11 @@ def test_verdicts(
 
 @given(rules(), ITEMS, st.floats(0, 100))
 def test_the_newest_of_each_group_stay_whatever_else(rule: Rule, items: list, free: float) -> None:
-    found = verdicts(rule, items, free)
+    reasons = verdicts(rule, items, free)
     for group in "abc":
         mine = [
             (at, reason)
-            for (g, at, size), reason in zip(items, found, strict=True)
+            for (g, at, size), reason in zip(items, reasons, strict=True)
             if g == group and (size > (rule.only_larger or 0) or not rule.only_larger)
         ]
         newest = sorted(mine, key=lambda one: one[0])[: rule.keep_newest or 0]
@@ -166,9 +166,9 @@ def test_what_a_size_limit_keeps_fits_in_it_and_the_oldest_go_first(
         update={"keep_newest": 0, "only_larger": 0, "pressure": (), "keep_for": timedelta(3650)}
     )
     limit = in_force([DEFAULT, (Scope.SHOP, rule)]).limit_on(CAPACITY)
-    found = verdicts(rule, items)
-    stay = [(at, size) for (_, at, size), r in zip(items, found, strict=True) if r is not None]
-    gone = [(at, size) for (_, at, size), r in zip(items, found, strict=True) if r is None]
+    reasons = verdicts(rule, items)
+    stay = [(at, size) for (_, at, size), r in zip(items, reasons, strict=True) if r is not None]
+    gone = [(at, size) for (_, at, size), r in zip(items, reasons, strict=True) if r is None]
     if limit is not None:
         assert sum(size for _, size in stay) <= limit
         assert not gone or not stay or max(at for at, _ in stay) < min(at for at, _ in gone)

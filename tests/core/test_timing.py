@@ -39,8 +39,8 @@ FAIR = Closed(date(2026, 3, 10), date(2026, 3, 11))
 def test_a_time_on_a_closing_day_moves_to_the_next_open_one_and_keeps_its_name() -> None:
     moved = list(islice(timing(FAIR).after(at(2026, 3, 1)), 3))
     assert shown(moved) == ["03-03 18:30", "03-12 18:30", "03-17 18:30"]
-    assert [from_seconds(one.occurs_at).day for one in moved] == [3, 10, 17]
-    assert [one.moved for one in moved] == [False, True, False]
+    assert [from_seconds(occurrence.occurs_at).day for occurrence in moved] == [3, 10, 17]
+    assert [occurrence.moved for occurrence in moved] == [False, True, False]
     assert "is a closing day: moved to 12.03.2026" in timing(FAIR).told(moved[1])
 
 
@@ -63,9 +63,11 @@ def test_who_is_closed_for_ever_runs_never() -> None:
 def test_asking_again_from_any_time_goes_on_where_that_left_off(number: int, hours: int) -> None:
     of = timing(FAIR, Closed(date(2026, 3, 30), date(2026, 4, 7)), recurrence="FREQ=DAILY")
     start = at(2026, 3, 1) + hours * 3600
-    found = list(islice(of.after(start), number + 3))
-    assert list(islice(of.after(found[number].opens_at), 2)) == found[number + 1 :]
-    assert [one.opens_at for one in found] == sorted({one.opens_at for one in found})
+    occurrences = list(islice(of.after(start), number + 3))
+    assert list(islice(of.after(occurrences[number].opens_at), 2)) == occurrences[number + 1 :]
+    assert [occurrence.opens_at for occurrence in occurrences] == sorted(
+        {occurrence.opens_at for occurrence in occurrences}
+    )
 
 
 def test_days_left_out_and_pauses_make_nothing() -> None:
@@ -74,13 +76,13 @@ def test_days_left_out_and_pauses_make_nothing() -> None:
 
 
 def stretches(of: Timing, number: int = 0) -> list[tuple[str, str]]:
-    one = list(islice(of.after(at(2026, 3, 1)), number + 1))[number]
+    occurrence = list(islice(of.after(at(2026, 3, 1)), number + 1))[number]
     return [
         (
             f"{from_seconds(s.opens_at).astimezone(DUBLIN):%d. %H:%M}",
             f"{from_seconds(s.closes_at).astimezone(DUBLIN):%d. %H:%M}",
         )
-        for s in of.stretches(one)
+        for s in of.stretches(occurrence)
     ]
 
 
@@ -101,16 +103,16 @@ def test_what_is_caught_up_with_runs_in_the_windows_of_later_days_within_the_lim
 def test_unless_it_may_run_outside_them() -> None:
     anywhen = timing(closes=time(20), catch_up=timedelta(hours=20), late_outside=True)
     assert stretches(anywhen) == [("03. 18:30", "03. 20:00"), ("03. 20:00", "04. 14:30")]
-    one = next(anywhen.after(at(2026, 3, 1)))
-    assert [s.end_by is None for s in anywhen.stretches(one)] == [False, True]
+    occurrence = next(anywhen.after(at(2026, 3, 1)))
+    assert [s.end_by is None for s in anywhen.stretches(occurrence)] == [False, True]
 
 
 def test_a_clock_change_inside_a_window_moves_its_end_with_the_clock() -> None:
     # in the night to 29 March 2026 Dublin's clocks skip an hour, in October they repeat one
     for day, hours in ((date(2026, 3, 28), 7), (date(2026, 10, 24), 9), (date(2026, 7, 4), 8)):
         night = timing(recurrence="FREQ=DAILY", at=time(22), closes=time(6), starts_on=day)
-        one = next(night.after(at(2026, 1, 1)))
-        (first, *_) = night.stretches(one)
+        occurrence = next(night.after(at(2026, 1, 1)))
+        (first, *_) = night.stretches(occurrence)
         assert (first.closes_at - first.opens_at) / 3600 == hours
 
 
@@ -156,8 +158,8 @@ def test_places_are_spread_evenly() -> None:
 )  # fmt: skip
 def test_pressure_runs_now_or_when_the_window_next_opens(now: tuple[int, ...], opens: str) -> None:
     night = timing(closes=time(6), recurrence=None, pressure=Pressure(below_percent=10))
-    one = night.from_now(at(2026, *now))
-    assert one is not None and shown([one]) == [opens]
+    occurrence = night.from_now(at(2026, *now))
+    assert occurrence is not None and shown([occurrence]) == [opens]
     assert list(night.after(0)) == []
 
 

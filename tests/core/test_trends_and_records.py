@@ -25,11 +25,11 @@ def test_condensing_keeps_ends_order_and_extremes(frees: list[int], most: int) -
 
 
 def chain(*texts: str) -> list[Record]:
-    found, previous = [], FIRST
+    records, previous = [], FIRST
     for number, text in enumerate(texts, 1):
         entry = Entry(machine_id=1, at=NOW, who="Wren", kind=RecordKind.NOTE, text=text)
         said = digest(entry, previous)
-        found.append(
+        records.append(
             Record(
                 **dict(entry),
                 id=number,
@@ -40,7 +40,7 @@ def chain(*texts: str) -> list[Record]:
             )
         )
         previous = said
-    return found
+    return records
 
 
 def test_an_untouched_chain_is_intact() -> None:

@@ -49,8 +49,8 @@ def survey(items: list, by: RuleInForce, free: int = 5000) -> SurveyLine:
     count = LineCount(NOW_S, by.only_larger or -1)
     for number, (group, age, size, blocked) in enumerate(items):
         reason = judge.why_stays(NOW_S - age, size=size, group=group, in_use=blocked)
-        found = SurveyedItem(str(number), size, NOW_S - age, 1, number, size, 1, "", reason, group)
-        count.add(found, blocked=blocked)
+        item = SurveyedItem(str(number), size, NOW_S - age, 1, number, size, 1, "", reason, group)
+        count.add(item, blocked=blocked)
     return count.line("trash", "/", by, capacity=CAPACITY, free=free)
 
 
@@ -69,10 +69,10 @@ def test_another_span_is_answered_to_the_item(
         free,
     )
     then = rule(keep_for=timedelta(days=asked), pressure=PRESSURE if asked > 3 else ())
-    found = survey(items, then, free).goes
+    tally = survey(items, then, free).goes
     without_items = profile(line)._replace(items=b"")
     for known in (profile(line), without_items):
-        assert Asked(then, Caution.SAFE).would_go(known) == (found.count, found.size, True)
+        assert Asked(then, Caution.SAFE).would_go(known) == (tally.count, tally.size, True)
 
 
 @given(
@@ -89,9 +89,9 @@ def test_counts_and_sizes_are_exact_where_the_survey_kept_the_items(
     then = rule(
         keep_newest=newest, keep_under=under, keep_under_percent=percent, only_larger=larger
     )
-    found = survey(items, then).goes
+    tally = survey(items, then).goes
     count, size, exact = Asked(then, Caution.SAFE).would_go(known)
-    assert (count, size) == (found.count, found.size)
+    assert (count, size) == (tally.count, tally.size)
     assert exact
 
 

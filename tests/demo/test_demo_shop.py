@@ -105,9 +105,9 @@ def live(made: Path, tmp_path: Path) -> Iterator[tuple[Phylax, Path]]:
     words = [sys.executable, "-m", "phylax", "demo", "--data", str(data), "--port", str(port)]
     with (tmp_path / "out").open("w") as out:
         process = subprocess.Popen(words, stdout=out, stderr=subprocess.STDOUT)
-    said = tmp_path / "out"
-    wait_until(lambda: "Ctrl-C stops" in said.read_text(), "the demo to be ready", 60)
-    assert f"Phylax is ready at http://127.0.0.1:{port}" in said.read_text()
+    path = tmp_path / "out"
+    wait_until(lambda: "Ctrl-C stops" in path.read_text(), "the demo to be ready", 60)
+    assert f"Phylax is ready at http://127.0.0.1:{port}" in path.read_text()
     token = data / "owner.token"
     assert token.stat().st_mode & 0o077 == 0
     with Phylax(f"http://127.0.0.1:{port}", token.read_text().strip()) as shop:

@@ -30,8 +30,8 @@ def conn(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Connection]:
     database = Database(folder / FILE)
     context = Context(database, clock=lambda: NOW)
     monitor.whole(context)
-    with database.read() as found:
-        yield found
+    with database.read() as connection:
+        yield connection
     database.close()
     shutil.rmtree(folder)
 
@@ -54,8 +54,8 @@ def needs(conn: Connection, tag: str, cause: Cause) -> Attention:
 
 
 def comes_back(conn: Connection, tag: str) -> dict[str, Regrowth]:
-    found = forecasts.regrowths(conn, number(conn, tag), int(NOW.timestamp()))
-    return {one.category: one for one in found}
+    regrowths = forecasts.regrowths(conn, number(conn, tag), int(NOW.timestamp()))
+    return {regrowth.category: regrowth for regrowth in regrowths}
 
 
 def test_the_ferry_offices_scanner_folder(conn: Connection) -> None:

@@ -45,9 +45,9 @@ def result(run_id: int, removed: int = 5) -> ResultMessage:
 
 
 def test_enrolling_fills_in_what_nobody_wrote_down(owner: Phylax, link: AgentLink) -> None:
-    found = owner.machines.get(1)
-    assert (found.make, found.model, found.memory) == ("Pelham", "Cube 2", 8 * 2**30)
-    assert found.enrolled and found.agent_version == "0.1.0"
+    machine = owner.machines.get(1)
+    assert (machine.make, machine.model, machine.memory) == ("Pelham", "Cube 2", 8 * 2**30)
+    assert machine.enrolled and machine.agent_version == "0.1.0"
 
 
 def test_a_new_agent_takes_the_place_of_the_old(owner: Phylax, link: AgentLink) -> None:

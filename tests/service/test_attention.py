@@ -39,17 +39,17 @@ def test_taken_on_put_off_settled_and_back_when_it_gets_worse(
     owner: Phylax, service: Service, context: Context, machine: Machine, clock: Clock
 ) -> None:
     tell(context, machine, 91)
-    (found,) = needs_you(context, owner)
-    assert (found.cause, found.handling) == (Cause.NEARLY_FULL, Handling.OPEN)
+    (item,) = needs_you(context, owner)
+    assert (item.cause, item.handling) == (Cause.NEARLY_FULL, Handling.OPEN)
     with service.as_("wren") as wren:
-        taken = wren.attention.take_on(found)
+        taken = wren.attention.take_on(item)
         assert (taken.handling, taken.taken_by) == (Handling.TAKEN, "Wren Halloran")
     with pytest.raises(ChangedMeanwhileError):
-        owner.attention.take_on(found)
+        owner.attention.take_on(item)
     put_off = owner.attention.put_off(taken, clock.now + timedelta(days=7))
     assert put_off.handling is Handling.PUT_OFF and needs_you(context, owner) == []
     assert "Nothing needs you." in owner.today().sentence
-    assert [one.id for one in owner.attention.list(also_handled=True)] == [found.id]
+    assert [item.id for item in owner.attention.list(also_handled=True)] == [item.id]
     clock.pass_(timedelta(days=8))
     (back,) = needs_you(context, owner)
     settled = owner.attention.settle(back, "a larger disk is ordered")
@@ -59,7 +59,7 @@ def test_taken_on_put_off_settled_and_back_when_it_gets_worse(
     assert needs_you(context, owner) == []
     tell(context, machine, 94)
     (worse,) = needs_you(context, owner)
-    assert (worse.id, worse.handling) == (found.id, Handling.TAKEN)
+    assert (worse.id, worse.handling) == (item.id, Handling.TAKEN)
 
 
 def test_what_is_over_ends_and_what_comes_and_goes_is_one(
@@ -68,15 +68,15 @@ def test_what_is_over_ends_and_what_comes_and_goes_is_one(
     ids = set()
     for _ in range(4):
         tell(context, machine, 91)
-        (found,) = needs_you(context, owner)
-        ids.add(found.id)
+        (item,) = needs_you(context, owner)
+        ids.add(item.id)
         clock.pass_(timedelta(hours=1))
         tell(context, machine, 80)
         gone = needs_you(context, owner)
         clock.pass_(timedelta(hours=1))
-    assert len(ids) == 1 and found.comes_and_goes
+    assert len(ids) == 1 and item.comes_and_goes
     # it went a third time, and stays named until it has been away for a day
-    assert [one.id for one in gone] == [found.id]
+    assert [item.id for item in gone] == [item.id]
     clock.pass_(timedelta(days=2))
     assert needs_you(context, owner) == []
 
@@ -89,13 +89,13 @@ def test_what_happens_while_the_watch_looks_is_not_written_over(
     look, alone = monitor.look, threading.Event()
 
     def look_with_company(standing: Standing) -> list[Finding]:
-        found = list(look(standing))
+        findings = list(look(standing))
         if threading.current_thread() is threading.main_thread() and not alone.is_set():
             alone.set()
             monitor.whole(context)
-            (one,) = owner.attention.list()
-            owner.attention.settle(one, "a larger disk is ordered")
-        return found
+            (item,) = owner.attention.list()
+            owner.attention.settle(item, "a larger disk is ordered")
+        return findings
 
     monkeypatch.setattr(monitor, "look", look_with_company)
     monitor.whole(context)
@@ -108,11 +108,11 @@ def test_bad_wishes_are_refused_with_what_is_allowed(
     owner: Phylax, context: Context, machine: Machine, clock: Clock
 ) -> None:
     tell(context, machine, 91)
-    (found,) = needs_you(context, owner)
+    (item,) = needs_you(context, owner)
     with pytest.raises(RefusedError, match="within a year"):
-        owner.attention.put_off(found, clock.now - timedelta(days=1))
+        owner.attention.put_off(item, clock.now - timedelta(days=1))
     with pytest.raises(ValueError, match="how it was settled"):
-        owner.attention.settle(found, "  ")
+        owner.attention.settle(item, "  ")
     with pytest.raises(RefusedError):
         owner.attention.get(999)
 
@@ -205,7 +205,7 @@ def test_what_attributes_alone_keep_young_needs_a_person_at_the_second_look(
         )  # fmt: skip
         with context.db.write() as conn:
             ingest.apply(conn, machine.id, message, at=context.now())
-        needs = [one for one in needs_you(context, owner) if one.cause is Cause.KEPT_YOUNG]
+        needs = [item for item in needs_you(context, owner) if item.cause is Cause.KEPT_YOUNG]
         assert len(needs) == (1 if day else 0)
     assert needs[0].volume_mount == "/" and "nightly script" in needs[0].evidence
 

@@ -93,14 +93,14 @@ def test_all_rules_go_out_and_in_as_one_file_with_a_dry_run(
                                                    "[machine.ferry-desk.journal]")
         + '\n[[protect]]\nmachine = "ferry-desk"\nfolder = "/srv/archive"\n'
     )  # fmt: skip
-    told = owner.rules.apply_document(changed)
-    assert [(d.what, d.subject) for d in told.differences] == [
+    differences = owner.rules.apply_document(changed)
+    assert [(d.what, d.subject) for d in differences.differences] == [
         ("removed rule", "Skerry Ferry Office"), ("new rule", "ferry-desk"), ("changed rule", ""),
         ("new protection", "ferry-desk"),
     ]  # fmt: skip
-    assert not told.applied and owner.rules.document() == text, "a dry run changes nothing"
+    assert not differences.applied and owner.rules.document() == text, "a dry run changes nothing"
     done = owner.rules.apply_document(changed, dry_run=False)
-    assert done.applied and done.differences == told.differences
+    assert done.applied and done.differences == differences.differences
     assert owner.machines.rules(machine.id)["trash"].keep_for == 10 * DAY
     assert owner.people.audit(most=1)[0].deed == "replace rules"
     with service.as_("wren") as wren, pytest.raises(RefusedError, match="owner's to change"):
@@ -138,10 +138,10 @@ def test_what_if_over_the_shop_equals_a_new_survey_under_that_rule(
         )
     look(owner, machine, agent)
     rule = Rule(keep_for=8 * DAY)
-    told = owner.rules.what_if("user-temp", rule)
-    assert (told.goes_now.count, told.would_go.count, told.would_go.size) == (5, 3, 7400)
-    assert (told.machines, told.never_looked, told.exact) == (1, 2, True)
-    assert [m.machine_tag for m in told.most] == ["ferry-desk"]
+    answer = owner.rules.what_if("user-temp", rule)
+    assert (answer.goes_now.count, answer.would_go.count, answer.would_go.size) == (5, 3, 7400)
+    assert (answer.machines, answer.never_looked, answer.exact) == (1, 2, True)
+    assert [m.machine_tag for m in answer.most] == ["ferry-desk"]
     assert owner.rules.what_if("journal", Rule(keep_for=DAY)).never_looked == 1, "no mac has one"
     for scope, subject, machines in (
         (Scope.CLIENT, other.id, 0), (Scope.CLIENT, machine.client_id, 1),
@@ -152,7 +152,7 @@ def test_what_if_over_the_shop_equals_a_new_survey_under_that_rule(
     owner.rules.put(Scope.SHOP, 0, "user-temp", rule)
     look(owner, machine, agent)
     line = next(li for li in owner.machines.ledger(machine.tag).lines if li.category == "user-temp")
-    assert line.goes == told.would_go
+    assert line.goes == answer.would_go
     clock.pass_(STALE_AFTER + DAY)
     assert owner.rules.what_if("user-temp", rule).stale == 1
     with pytest.raises(RefusedError, match="only ever listed"):
@@ -223,12 +223,12 @@ def test_it_is_said_of_each_entry_where_it_covers_something_and_where_nothing(
     # what an agent says of entries that nobody made is nobody's
     run = owner.runs.survey(machine.tag)
     invented = ProtectEntry(kind=ProtectKind.FOLDER, what="/invented")
-    told = SurveyMessage(
+    message = SurveyMessage(
         id="survey-of-a-liar", run_id=run.id, look=Look.FIRST, started_at=clock.now,
         ended_at=clock.now, lines=(),
         covers=tuple(Cover(entry=e, is_there=True, kept=Tally()) for e in (invented, PATTERN)),
     )  # fmt: skip
-    agent._link.report(told)
+    agent._link.report(message)
     assert covered()[kept.id] == (1, 0, 0, 0) and covered()[there.id] == (0, 0, 1, 0)
     with context.db.read() as conn:
         stored = [row[0] for row in conn.execute("SELECT what FROM protection_covers")]
@@ -279,8 +279,8 @@ def test_a_standing_consent_counts_until_it_is_taken_back(
     with pytest.raises(RefusedError, match="took it back already"):
         owner.standing_consents.take_back(given.id)
     assert len(a_week_later()) == 2
-    (told,) = owner.standing_consents.list(machine.tag)
-    assert (told.given_by, told.word, told.taken_back_by) == (
+    (consent,) = owner.standing_consents.list(machine.tag)
+    assert (consent.given_by, consent.word, consent.taken_back_by) == (
         "Ines Marrow", "agreed in the contract", "Ines Marrow",
     )  # fmt: skip
 
@@ -328,13 +328,13 @@ def test_listings_come_largest_first_and_summed_by_folder(
         make_file(downloads / path, size, days_old=200)
     owner.rules.put(Scope.MACHINE, machine.id, "downloads", Rule(keep_for=30 * DAY))
     survey = look(owner, machine, agent)
-    found = owner.surveys.listing(survey, "downloads", largest_first=True)
-    assert [item.size for item in found] == [900, 500, 500, 40, 10]
+    items = owner.surveys.listing(survey, "downloads", largest_first=True)
+    assert [item.size for item in items] == [900, 500, 500, 40, 10]
 
     def sums(**where: str) -> dict[str, tuple[int, int]]:
         return {
-            one.folder: (one.holds.count, one.proposed.size)
-            for one in owner.surveys.folders(survey, "downloads", **where)
+            folder.folder: (folder.holds.count, folder.proposed.size)
+            for folder in owner.surveys.folders(survey, "downloads", **where)
         }
 
     place = "/home/anna/Downloads"
@@ -371,9 +371,9 @@ def test_pages_of_a_listing_largest_first_fit_together(
     for n in range(450):
         make_file(home / f"Downloads/{n:03d}", n % 7, days_old=200)
     survey = look(owner, machine, agent)
-    found = list(owner.surveys.listing(survey, "downloads", largest_first=True))
-    assert len({item.number for item in found}) == 450
-    assert [item.size for item in found] == sorted((n % 7 for n in range(450)), reverse=True)
+    items = list(owner.surveys.listing(survey, "downloads", largest_first=True))
+    assert len({item.number for item in items}) == 450
+    assert [item.size for item in items] == sorted((n % 7 for n in range(450)), reverse=True)
 
 
 # --- a category is data ----------------------------------------------------------------------

@@ -181,28 +181,32 @@ def test_readings_and_prospects_as_csv_and_as_json(
     points = owner.machines.readings(filling.tag)
     assert [int(row["free"]) for row in rows] == [point.free for point in points]
     assert len(rows) == 61 and rows[-1]["at"].endswith("Z")
-    (one,) = owner.trends.volumes()
+    (prospect,) = owner.trends.volumes()
     text = ask(f"{service.url}/api/v1/trends/volumes", token, "text/csv").text
     (row,) = csv.DictReader(io.StringIO(text))
-    assert row["machine"] == one.machine_tag == "ferry-desk"
+    assert row["machine"] == prospect.machine_tag == "ferry-desk"
     # no spreadsheet takes a name for a formula
     assert row["client"] == "'" + ODD
-    assert one.crosses is not None and one.crosses.likely is not None
-    assert row["likely"] == one.crosses.likely.isoformat().replace("+00:00", "Z")
+    assert prospect.crosses is not None and prospect.crosses.likely is not None
+    assert row["likely"] == prospect.crosses.likely.isoformat().replace("+00:00", "Z")
 
 
 def test_trends_over_the_shop(owner: Phylax, filling: Machine) -> None:
     trends = owner.trends.shop()
-    assert [one.machine_tag for one in trends.crossing] == ["ferry-desk"]
+    assert [prospect.machine_tag for prospect in trends.crossing] == ["ferry-desk"]
     assert trends.over == () and len(trends.weeks) == 26
     assert sum(trends.advised.values()) == 1
 
 
 def test_a_machines_trend_says_what_may_come(owner: Phylax, filling: Machine, clock: Clock) -> None:
     trend = owner.machines.trend(filling.tag)
-    said = trend.outlook
-    assert said is not None and said.crosses is not None and said.crosses.likely is not None
+    outlook = trend.outlook
+    assert (
+        outlook is not None and outlook.crosses is not None and outlook.crosses.likely is not None
+    )
     # from 40 to 20 GiB free in 60 days; 10 are left at the threshold
-    assert abs((said.crosses.likely - clock.now).days - 30) <= 2
-    assert [one.low <= one.likely <= one.high for one in said.cone] == [True] * len(said.cone)
-    assert owner.machines.get(filling.tag).volumes[0].crosses == said.crosses
+    assert abs((outlook.crosses.likely - clock.now).days - 30) <= 2
+    assert [point.low <= point.likely <= point.high for point in outlook.cone] == [True] * len(
+        outlook.cone
+    )
+    assert owner.machines.get(filling.tag).volumes[0].crosses == outlook.crosses

@@ -174,7 +174,11 @@ def test_a_line_break_in_a_volumes_name_breaks_no_mail_and_keeps_none_back(
         conn.execute("UPDATE notices SET uid = 'a' || char(10) || 'b' WHERE state = 'waiting'")
     owner.notices.send_trial(owner.people.me().id)
     send(context)
-    assert [one.state for one in owner.notices.list()] == ["delivered", "given up", "delivered"]
+    assert [notice.state for notice in owner.notices.list()] == [
+        "delivered",
+        "given up",
+        "delivered",
+    ]
 
 
 def test_after_an_outage_one_mail_tells_it_all(
@@ -220,8 +224,8 @@ def test_a_site_that_falls_silent_is_one_mail_with_one_line(
         clock.pass_(timedelta(hours=9))
         monitor.whole(context)
         send(context)
-    found = [one for one in owner.attention.list() if one.cause is Cause.SILENT]
-    assert len(found) == 60 and len({one.group for one in found}) == 1
+    items = [item for item in owner.attention.list() if item.cause is Cause.SILENT]
+    assert len(items) == 60 and len({item.group for item in items}) == 1
     assert 1 <= len(mail.mails) <= 2
     for kind in ("plain", "html"):
         text = mail.mails[-1].get_body((kind,)).get_content()
@@ -256,7 +260,7 @@ def test_only_what_is_urgent_to_who_wants_only_that(
         conn.execute(
             'UPDATE machines SET waits_for_yes = \'{"count": 3, "size": 9}\', looked_at = 0'
         )
-    assert [one.cause for one in needs_you(context, owner)] == [Cause.WAITS_FOR_YES]
+    assert [item.cause for item in needs_you(context, owner)] == [Cause.WAITS_FOR_YES]
     clock.pass_(timedelta(minutes=2))
     send(context)
     assert mail.mails == []
@@ -308,7 +312,7 @@ def test_killed_between_sending_and_noting_it_is_sent_again_with_the_same_name(
     post(context)
     assert len(mail.mails) == 2
     assert mail.mails[0]["Message-ID"] == mail.mails[1]["Message-ID"]
-    assert [one.state for one in owner.notices.list()] == ["delivered"]
+    assert [notice.state for notice in owner.notices.list()] == ["delivered"]
 
 
 def test_summaries_come_once_a_day_and_on_mondays(

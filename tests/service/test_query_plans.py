@@ -105,9 +105,9 @@ def test_no_query_walks_what_grows(
     agent.once()
     monitor.whole(context)
     monitor.watch(context)
-    found = owner.attention.list()
-    assert found
-    owner.attention.settle(found[0], "looked at")
+    items = owner.attention.list()
+    assert items
+    owner.attention.settle(items[0], "looked at")
     server = MailServerEdit(
         host="127.0.0.1", port=1, security="none", sender="phylax@quayside.example"
     )

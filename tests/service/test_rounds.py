@@ -37,9 +37,10 @@ def four(owner: Phylax, context: Context) -> list[Machine]:
         for n in range(1, 5)
     ]
     with context.db.write() as conn:
-        for one in made:
+        for machine in made:
             conn.execute(
-                "INSERT INTO agents VALUES (?, ?, 'standin', '', '', 0)", (one.id, bytes([one.id]))
+                "INSERT INTO agents VALUES (?, ?, 'standin', '', '', 0)",
+                (machine.id, bytes([machine.id])),
             )
     return made
 
@@ -86,7 +87,7 @@ def test_a_round_by_client_or_filter_takes_in_later_machines_and_lets_go_of_move
     by_words = owner.rounds.add(plan(name="W", machine_ids=(), machines_like=windows))
 
     def tags(round_id: int) -> list[str]:
-        return [one.machine_tag for one in owner.rounds.machines(round_id)]
+        return [row.machine_tag for row in owner.rounds.machines(round_id)]
 
     assert tags(by_client.id) == ["library-1", "library-2", "library-3"]
     new = MachineEdit(tag="library-5", client_id=four[0].client_id, system="linux")
@@ -121,7 +122,7 @@ def test_no_more_machines_of_a_client_work_at_once_than_may(
 ) -> None:
     owner.rounds.add(plan(machine_ids=[m.id for m in four], catch_up=HOUR))
     pass_until(context, clock, DUE)
-    given = [ask(context, one) for one in four]
+    given = [ask(context, machine) for machine in four]
     assert [run is not None for run in given] == [True, True, False, False]
     # what a person asks for is not held up
     owner.runs.survey(four[3].tag)
@@ -187,8 +188,8 @@ def test_a_clients_own_time_zone_counts_where_the_round_says_so(
     edit = ClientEdit(name=client.name, zone="America/New_York")
     owner.clients.change(client, edit)
     made = owner.rounds.add(plan(machine_ids=[four[0].id], zone_of="client"))
-    (one,) = owner.rounds.machines(made.id)
-    assert one.next_at == datetime(2026, 3, 3, 23, 30, tzinfo=UTC)
+    (row,) = owner.rounds.machines(made.id)
+    assert row.next_at == datetime(2026, 3, 3, 23, 30, tzinfo=UTC)
 
 
 # --- pressure --------------------------------------------------------------------------------
@@ -239,7 +240,7 @@ def test_the_next_time_is_skipped_or_held_back_for_one_machine(
     (line, *_) = owner.rounds.agenda().lines
     assert line.note == "skipped on 1 of 3"
     pass_until(context, clock, DUE)
-    assert [ask(context, one) is None for one in four[:3]] == [True, True, False]
+    assert [ask(context, machine) is None for machine in four[:3]] == [True, True, False]
     (skipped,) = of(owner, four[0])
     assert (skipped.state, skipped.reason) == (
         RunState.CALLED_OFF, "skipped by Ines Marrow: exams",
@@ -413,6 +414,6 @@ def test_the_agenda_tells_what_was_what_comes_and_what_clashes(
     assert too.clashes[0] == "not through before it closes: 5 minutes too long"
     assert (also.round_name, too.round_name) == ("Also", "Also")
     only = owner.rounds.agenda(until=DUE + timedelta(days=8), client_id=four[0].client_id).lines
-    assert {one.clients[0].client_name for one in only} == {"Saltmarsh"}
+    assert {line.clients[0].client_name for line in only} == {"Saltmarsh"}
     with pytest.raises(RefusedError, match="within 400 days"):
         owner.rounds.agenda(until=DUE + timedelta(days=900))

@@ -71,13 +71,13 @@ def test_what_was_freed_by_week_and_what_costs_the_most(
 ) -> None:
     weekly(owner, context, machine, clock, routine.id, 3, {"trash": GIB, "web-cache": 2 * GIB})
     clean(owner, context, machine, routine.id, {"trash": GIB})
-    found = owner.trends.shop()
-    assert len(found.weeks) == 26 and {week.monday.weekday() for week in found.weeks} == {0}
-    assert [week.size // GIB for week in found.weeks[-4:]] == [0, 3, 3, 4]
-    assert [(one.category, one.size // GIB) for one in found.costliest] == [
+    trends = owner.trends.shop()
+    assert len(trends.weeks) == 26 and {week.monday.weekday() for week in trends.weeks} == {0}
+    assert [week.size // GIB for week in trends.weeks[-4:]] == [0, 3, 3, 4]
+    assert [(category.category, category.size // GIB) for category in trends.costliest] == [
         ("web-cache", 6), ("trash", 4),
     ]  # fmt: skip
-    assert found.weeks[-2].by_category[0].name == "Browsers' cached pages and pictures"
+    assert trends.weeks[-2].by_category[0].name == "Browsers' cached pages and pictures"
 
 
 def test_before_and_after_of_a_rule(
@@ -88,14 +88,14 @@ def test_before_and_after_of_a_rule(
     (early,) = owner.trends.shop().changes
     assert early.after.days == 0 and early.before.freed_each == GIB
     weekly(owner, context, machine, clock, routine.id, 10, {"trash": 3 * GIB, "web-cache": GIB})
-    (one,) = owner.trends.shop().changes
-    assert (one.what, one.name, one.about, one.who) == (
+    (effect,) = owner.trends.shop().changes
+    assert (effect.what, effect.name, effect.about, effect.who) == (
         "rule", "Trash", machine.tag, "Ines Marrow",
     )  # fmt: skip
-    assert "3 days" in one.now and one.was != one.now
+    assert "3 days" in effect.now and effect.was != effect.now
     # the week of the change itself counts for neither
-    assert (one.before.cleanings, one.before.freed_each) == (8, GIB)
-    assert (one.after.cleanings, one.after.freed_each) == (8, 3 * GIB)
+    assert (effect.before.cleanings, effect.before.freed_each) == (8, GIB)
+    assert (effect.after.cleanings, effect.after.freed_each) == (8, 3 * GIB)
 
 
 def test_before_and_after_of_a_routine(
@@ -105,7 +105,7 @@ def test_before_and_after_of_a_routine(
     only_trash = RoutineStep(kind=StepKind.CLEAN, categories=("trash",))
     owner.routines.change(routine, RoutineEdit(name="Ours", steps=(only_trash,)))
     weekly(owner, context, machine, clock, routine.id, 2, {"trash": GIB})
-    (one,) = owner.trends.shop().changes
-    assert (one.what, one.name, one.about) == ("routine", "Ours", "version 2")
-    assert (one.before.cleanings, one.after.cleanings) == (4, 2)
-    assert one.before.days == 21 and one.after.days == 7
+    (effect,) = owner.trends.shop().changes
+    assert (effect.what, effect.name, effect.about) == ("routine", "Ours", "version 2")
+    assert (effect.before.cleanings, effect.after.cleanings) == (4, 2)
+    assert effect.before.days == 21 and effect.after.days == 7

@@ -137,9 +137,9 @@ def test_everything_but_health_and_signing_in_needs_somebody(service: Service) -
 
 def test_passwords_are_hashed_slowly_outside_of_tests() -> None:
     """The module as it is loaded by the service; at least RFC 9106's low-memory choice."""
-    found = importlib.util.find_spec("phylax.service.http.auth")
-    assert found is not None and found.loader is not None
-    fresh = importlib.util.module_from_spec(found)
-    found.loader.exec_module(fresh)
+    spec = importlib.util.find_spec("phylax.service.http.auth")
+    assert spec is not None and spec.loader is not None
+    fresh = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(fresh)
     used = extract_parameters(fresh.hash_password("x"))
     assert used.type is Type.ID and used.time_cost >= 3 and used.memory_cost >= 64 * 1024

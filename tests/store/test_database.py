@@ -97,7 +97,7 @@ def test_a_survey_of_the_first_schema_is_read_after_the_file_is_brought_up_to_da
         old.close()
     new = Database(path)
     with new.read() as conn:
-        found = surveys.survey(conn, 1)
+        survey = surveys.survey(conn, 1)
         kept = runs.run(conn, 1)
         assert kept is not None and (kept.work, kept.state, kept.made_by) == (
             "survey", "done", "ines",
@@ -106,8 +106,8 @@ def test_a_survey_of_the_first_schema_is_read_after_the_file_is_brought_up_to_da
         assert conn.execute("PRAGMA foreign_key_check").fetchone() is None
         assert list(profiles.of_category(conn, "trash")) == []
     new.close()
-    assert found is not None
-    (told,) = ledger(found).lines
+    assert survey is not None
+    (told,) = ledger(survey).lines
     assert (told.rule_in_words, told.goes.size, told.pressed) == ("keep for 14 days", 5, False)
 
 

@@ -36,8 +36,8 @@ def read(
 
 
 def add(conn: Connection, machine_id: int, *found: ReadingIn) -> None:
-    for one in found:
-        readings.add(conn, machine_id, by_volume([one]), of_all_volumes=True)
+    for reading in found:
+        readings.add(conn, machine_id, by_volume([reading]), of_all_volumes=True)
 
 
 def test_a_volume_that_shrank_to_a_tenth_is_foreseen_by_what_it_is_now(
@@ -48,12 +48,12 @@ def test_a_volume_that_shrank_to_a_tenth_is_foreseen_by_what_it_is_now(
         add(conn, machine_id, *(read(day, 12 - 0.1 * day, size=20) for day in range(20, -1, -1)))
     monitor.whole(context)
     with context.db.read() as conn:
-        (said,) = outlooks.of_machine(conn, machine_id)
-        (line, now) = readings.lines(conn, said.volume_id)
-        old = readings.daily(conn, said.volume_id, 0, 2**40)
-    assert said.fills is not None and abs(said.fills.likely / GIB - 0.1) < 0.03
+        (outlook,) = outlooks.of_machine(conn, machine_id)
+        (line, now) = readings.lines(conn, outlook.volume_id)
+        old = readings.daily(conn, outlook.volume_id, 0, 2**40)
+    assert outlook.fills is not None and abs(outlook.fills.likely / GIB - 0.1) < 0.03
     assert now.why == "20.0 GiB instead of 200.0 GiB" and line.capacity == 200 * GIB
-    assert said.sudden == () and len(old) == 91
+    assert outlook.sudden == () and len(old) == 91
 
 
 def test_a_renamed_volume_begins_anew_and_the_old_name_is_gone_at_once(
@@ -61,13 +61,13 @@ def test_a_renamed_volume_begins_anew_and_the_old_name_is_gone_at_once(
 ) -> None:
     with context.db.write() as conn:
         add(conn, machine_id, read(9, 50, mount="D:"), read(8, 51, mount="E:"))
-        found = shop.machine(conn, machine_id)
-        assert found is not None
-        assert [volume.mount for volume in found.volumes] == ["E:"]
-        assert [volume.mount for volume in found.gone_volumes] == ["D:"]
-        (line,) = readings.lines(conn, found.volumes[0].id)
+        machine = shop.machine(conn, machine_id)
+        assert machine is not None
+        assert [volume.mount for volume in machine.volumes] == ["E:"]
+        assert [volume.mount for volume in machine.gone_volumes] == ["D:"]
+        (line,) = readings.lines(conn, machine.volumes[0].id)
         assert line.why == "it was D: before"
-        (old,) = readings.daily(conn, found.gone_volumes[0].id, 0, 2**40)
+        (old,) = readings.daily(conn, machine.gone_volumes[0].id, 0, 2**40)
         assert old.capacity - old.free == 50 * GIB
 
 
@@ -91,8 +91,8 @@ def test_readings_of_a_year_in_any_order_come_out_the_same(
     wanted = [read(day, 100 - day / 5) for day in range(300, -1, -1)]
     shuffled = wanted[::3] + wanted[1::3] + wanted[2::3] + wanted[:50]
     with context.db.write() as conn:
-        for one in shuffled:
-            readings.add(conn, machine_id, by_volume([one]))
+        for reading in shuffled:
+            readings.add(conn, machine_id, by_volume([reading]))
         days = readings.daily(conn, 1, 0, 2**40)
         assert len(days) == 301 and len(readings.lines(conn, 1)) == 1
         used = [day.capacity - day.free for day in days]
@@ -113,8 +113,8 @@ def test_thresholds_are_the_machines_else_the_clients_else_the_shops(
         readings.add(conn, machine_id, by_volume(read(day, 186) for day in range(30, -1, -1)))
     monitor.whole(context)
     with context.db.read() as conn:
-        (said,) = outlooks.of_machine(conn, machine_id)
-    assert said.threshold_percent == 95 and not said.over
+        (outlook,) = outlooks.of_machine(conn, machine_id)
+    assert outlook.threshold_percent == 95 and not outlook.over
 
 
 def test_a_small_line_shows_the_lowest_share_of_each_step_and_gaps_as_unknown(

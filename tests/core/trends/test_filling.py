@@ -106,16 +106,16 @@ def test_a_machine_that_is_off_at_weekends_lost_nothing() -> None:
 
 
 def test_noise_on_the_readings_is_not_taken_for_a_walk() -> None:
-    truth, found = (
+    truth, fillings = (
         50 + 0.3 * 99,
         [filled(steady(100, rate=0.3, noise=3.0, seed=seed)) for seed in range(20)],
     )
-    assert abs(np.mean([one.drift for one in found]) - 0.3) < 0.05
-    assert 2.0 < np.mean([one.noise for one in found]) < 4.0
-    assert np.mean([one.walk for one in found]) < 1.5
+    assert abs(np.mean([one.drift for one in fillings]) - 0.3) < 0.05
+    assert 2.0 < np.mean([one.noise for one in fillings]) < 4.0
+    assert np.mean([one.walk for one in fillings]) < 1.5
     # the level now is better known than by the newest reading
-    off = np.mean([abs(one.level - truth) for one in found])
-    assert off < 0.7 * np.mean([abs(one.used - truth) for one in found])
+    off = np.mean([abs(one.level - truth) for one in fillings])
+    assert off < 0.7 * np.mean([abs(one.used - truth) for one in fillings])
 
 
 @pytest.mark.parametrize(

@@ -93,9 +93,9 @@ def prospect(**more: object) -> Prospect:
 def test_the_advice_by_example(
     given: Prospect, weeks: int | None, verdict: IntervalVerdict, helps: Help, says: str
 ) -> None:
-    found = advise(given)
-    assert (found.weeks, found.verdict, found.helps) == (weeks, verdict, helps), found.words
-    assert says in found.words
+    advice = advise(given)
+    assert (advice.weeks, advice.verdict, advice.helps) == (weeks, verdict, helps), advice.words
+    assert says in advice.words
 
 
 def test_the_advised_interval_does_keep_the_threshold() -> None:

@@ -81,8 +81,8 @@ def _made(conn: Connection, asked: _Asked) -> Iterable[AgendaLine]:
             ends_at=from_seconds(max(opens, ends)),
             zone=zone,
             clients=tuple(
-                AgendaClient(client_id=client_id, client_name=asked.limits[client_id][0], machines=count,
-                             takes=timedelta(0))
+                AgendaClient(client_id=client_id, client_name=asked.limits[client_id][0],
+                             machines=count, takes=timedelta(0))
                 for client_id, count in sorted(at_client.items())
             ),
             machines=sum(at_client.values()),
