@@ -14,12 +14,13 @@ from datetime import timedelta
 from pathlib import Path
 
 from phylax.agent.account.run_journal import RunJournal
+from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.config.guard import Guard, GuardRules
 from phylax.agent.hold.hold import Hold
 from phylax.agent.hold.index import HoldIndex
 from phylax.agent.machines.linux.system import LinuxSystem
 from phylax.agent.outbox.spool import Spool
-from phylax.agent.workers.crew import Pass
+from phylax.agent.survey.task import LookListener, LookTask
 from phylax.agent.workers.people import CrewWithWorkers
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.believed_time import by_clock_alone
@@ -56,14 +57,14 @@ def main() -> None:
     nursery.is_ready()
     began = time.perf_counter()
     if what == "look":
-        look = [
+        rules = tuple(
             CategoryRule(category=key, rule=in_force([(Scope.CATALOGUE, kind.rule)]))
             for key, kind in catalogue().items()
-        ]
+        )
         lines = [
             line
             for party in crew.parties()
-            for line in party.look(look, (), now, watch, listing, lambda lines: None)
+            for line in party.look(LookTask(rules, now), LookListener(watch, listing))
         ]
         count = sum(line.holds.count for line in lines)
     else:
@@ -80,14 +81,12 @@ def main() -> None:
             if what == "hold":
                 said = said.model_copy(update={"hold_for": timedelta(days=3)})
             rule = in_force([(Scope.CATALOGUE, catalogue()[key].rule), (Scope.SHOP, said)])
-            task = Pass(
+            task = CleaningPass(
                 run_id=1,
-                look=(CategoryRule(category=key, rule=rule),),
-                protect=(),
                 keys=(key,),
-                standing=(key,),
-                agreed=(),
+                rules=(CategoryRule(category=key, rule=rule),),
                 now=now,
+                standing=(key,),
             )
             for party in crew.parties():
                 report = party.clean(task, journal, watch)

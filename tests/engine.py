@@ -3,24 +3,30 @@
 from __future__ import annotations
 
 import os
+import time
 from collections import Counter
 from collections.abc import Callable, Sequence
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
 from phylax.agent import files
 from phylax.agent.account.run_journal import RunJournal
 from phylax.agent.cleaning.cleaner import Cleaner
+from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.config.guard import Guard
 from phylax.agent.hold.hold import Hold
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.machines.linux import LinuxMachine
+from phylax.agent.outbox.sending import Sender
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.platform.reserve import Reserve
 from phylax.agent.runtime.order_runner import OrderRunner
-from phylax.agent.survey.surveyor import Watcher, survey
+from phylax.agent.survey.surveyor import survey
+from phylax.agent.survey.task import LookListener, LookTask, Watcher
+from phylax.agent.workers.crew import Crew
 from phylax.client import AgentLink
+from phylax.core.believed_time import Believed, by_clock_alone
 from phylax.core.catalogue import catalogue
 from phylax.core.protocol import (
     AgreedListing,
@@ -55,13 +61,17 @@ class NothingRuns(ByContents):
         return InUse(super().in_use().files)
 
 
+def now() -> Believed:
+    return by_clock_alone(time.time())
+
+
 def lines_of(machine: MachineKind, **more: Any) -> list[SurveyLine]:
-    """A survey by the whole catalogue and its own rules."""
-    look = [
+    """A survey by the whole catalogue and its own rules; `more` hear of it."""
+    rules = tuple(
         CategoryRule(category=key, rule=in_force([(Scope.CATALOGUE, kind.rule)]))
         for key, kind in catalogue().items()
-    ]
-    return survey(machine, Guard(machine), look, datetime.now(UTC), **more)
+    )
+    return survey(machine, Guard(machine), LookTask(rules, now()), LookListener(**more))
 
 
 def ledger_of(machine: MachineKind, category: str) -> SurveyLine | None:
@@ -91,10 +101,10 @@ class Bench:
         lines = survey(
             self.machine,
             self.guard,
-            [CategoryRule(category=category, rule=rule(**said))],
-            datetime.now(UTC),
-            protect=self.protect,
-            listing=lambda _, item: self.listing.append(item),
+            LookTask(
+                (CategoryRule(category=category, rule=rule(**said)),), now(), tuple(self.protect)
+            ),
+            LookListener(listing=lambda _, item: self.listing.append(item)),
         )
         return lines[0] if lines else None
 
@@ -107,21 +117,24 @@ class Bench:
         watch: Watcher = lambda category, items, size: None,
         **said: object,
     ) -> tuple[CategoryOutcome, Cleaner]:
-        by = rule(**said)
-        cleaner = Cleaner(
-            self.machine,
-            self.guard,
-            self._journal,
-            self.hold,
-            1,
-            datetime.now(UTC),
-            watch,
-            own_folders=by.folders,
-            protect=self.protect,
-        )
         listings = [AgreedListing(category=category, consent_id=1, items=tuple(agreed or ()))]
-        cleaner.clean(category, by, listings if agreed is not None else [], standing=standing)
+        task = CleaningPass(
+            run_id=1,
+            keys=(category,),
+            rules=(CategoryRule(category=category, rule=rule(**said)),),
+            now=now(),
+            protect=tuple(self.protect),
+            standing=(category,) if standing else (),
+            agreed=tuple(listings) if agreed is not None else (),
+        )
+        cleaner = self.cleaner(task, watch)
+        cleaner.clean(category)
         return cleaner.outcome(category), cleaner
+
+    def cleaner(
+        self, task: CleaningPass, watch: Watcher = lambda category, items, size: None
+    ) -> Cleaner:
+        return Cleaner(self.machine, self.guard, self._journal, self.hold, task, watch)
 
 
 class Desk:
@@ -140,12 +153,10 @@ class Desk:
     def worker(self) -> OrderRunner:
         reserve = Reserve(self.own / "reserve")
         hold = Hold(self.machine, str(self.own), reserve=Reserve(self.own / "reserve-hold"))
+        guard = Guard(self.machine, [str(self.own), *hold.possible()])
         return OrderRunner(
-            self.machine,
-            Guard(self.machine, [str(self.own), *hold.possible()]),
-            hold,
-            AgentLink("http://127.0.0.1:9", "key"),
-            Spool(self.own / "spool", reserve),
+            Crew(self.machine, guard, hold),
+            Sender(AgentLink("http://127.0.0.1:9", "key"), Spool(self.own / "spool", reserve)),
             self.own / "runs",
             lambda: False,
             reserve,

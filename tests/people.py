@@ -18,6 +18,7 @@ from phylax.agent.hold.hold import Hold
 from phylax.agent.hold.index import HoldIndex
 from phylax.agent.machines.linux.mounts import Mount, mount_over, mount_table
 from phylax.agent.machines.linux.system import LinuxSystem
+from phylax.agent.outbox.sending import Sender
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.platform.clock import Clock, OwnClock
 from phylax.agent.platform.reserve import Reserve
@@ -129,16 +130,15 @@ class PeopleDesk:
         hold = Hold(machine, str(self.own), reserve=Reserve(self.own / "reserve-hold"))
         own = [str(self.own), *hold.possible()]
         guard = Guard(machine, own, guard_rules)
-        spool = Spool(self.own / "spool", Reserve(self.own / "reserve"))
+        self.spool = spool = Spool(self.own / "spool", Reserve(self.own / "reserve"))
         self.index = HoldIndex(self.own / "held-index")
         self.crew = CrewWithWorkers(
             machine, guard, hold, self._nursery, self.index, guard_rules, own
         )
         link = AgentLink("http://127.0.0.1:9", "key")
         return OrderRunner(
-            machine, guard, hold, link, spool, self.own / "runs", lambda: False, None, self.crew,
-            self.clock,
-        )  # fmt: skip
+            self.crew, Sender(link, spool), self.own / "runs", lambda: False, None, self.clock
+        )
 
     def carry_out(self, order: Order, **rules: Any) -> ResultMessage:
         self.worker(**rules).carry_out(order)
@@ -185,9 +185,9 @@ class PeopleDesk:
 
     def expire(self, *, days: float) -> None:
         """So many days later."""
-        worker = self.worker()
+        self.worker()
         later = datetime.fromtimestamp(self.clock.believed().now, UTC) + timedelta(days=days)
-        self.crew.end_what_is_due(worker._spool, later, lambda: None)
+        self.crew.end_what_is_due(self.spool, later, lambda: None)
 
     def messages(self, kind: type) -> list[Any]:
         return [single.message for single in Spool(self.own / "spool").waiting()

@@ -18,9 +18,10 @@ from engine import Bench, ByContents, lines_of, rule
 from helpers import make_file, make_standin
 from phylax.agent.config.guard import Guard
 from phylax.agent.machines.standin import StandInMachine
-from phylax.agent.survey.candidates import Candidates
+from phylax.agent.survey.arrivals import Arrivals
+from phylax.agent.survey.candidates import Candidates, Conditions
 from phylax.agent.survey.places import Place, Territory
-from phylax.agent.survey.surveyor import Stopped
+from phylax.agent.survey.task import Stopped
 from phylax.core.believed_time import by_clock_alone
 from phylax.core.catalogue import category
 from phylax.core.retention import Caution, ProtectEntry, Protection, ProtectKind, RuleInForce
@@ -343,11 +344,11 @@ def test_a_place_that_vanishes_before_its_limits_are_weighed_is_no_error(tmp_pat
     gone = places.places("user-temp")
     shutil.rmtree(temp)
     limited = rule(keep_for=timedelta(days=1), keep_under=10, keep_newest=1)
-    candidates = Candidates(
-        it.machine, places, category("user-temp"), limited,
-        Protection((), it.machine.system), it.machine.in_use(), it.machine.volumes(),
-        by_clock_alone(time.time()),
+    conditions = Conditions(
+        it.machine, places, Protection((), it.machine.system), it.machine.in_use(),
+        by_clock_alone(time.time()), Arrivals(),
     )  # fmt: skip
+    candidates = Candidates(conditions, category("user-temp"), limited)
     assert candidates.judge_for("/", gone).why_stays(0, group="elsewhere") is None
 
 

@@ -11,11 +11,12 @@ from pathlib import Path
 import pytest
 import tomli_w
 
-from engine import Bench, ByContents, rule
+from engine import Bench, ByContents, now, rule
 from helpers import make_file, make_standin, trashed
+from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.config.guard import is_plain_path
 from phylax.agent.machines.standin import StandInMachine
-from phylax.core.protocol import CategoryOutcome
+from phylax.core.protocol import CategoryOutcome, CategoryRule
 from phylax.core.retention import Reason
 from phylax.core.survey import Item, unspell
 
@@ -273,8 +274,11 @@ def test_work_is_done_in_an_order_that_helps(tmp_path: Path) -> None:
         make_file(tmp_path / f"m/{top}/$Recycle.Bin/S-1/$Rold", days_old=99)
     make_file(tmp_path / "m/C/Users/anna/AppData/Local/Temp/old", days_old=9)
     it = Bench(StandInMachine(tmp_path / "m"), tmp_path)
-    _, cleaner = it.clean("thumbnails")
-    plan = cleaner.plan(
-        ["user-temp", "trash"], {"user-temp": rule(hold_for="P1D"), "trash": rule()}
+    rules = {"user-temp": rule(hold_for="P1D"), "trash": rule()}
+    task = CleaningPass(
+        run_id=1,
+        keys=tuple(rules),
+        rules=tuple(CategoryRule(category=key, rule=by) for key, by in rules.items()),
+        now=now(),
     )
-    assert plan == [("trash", "D:"), ("trash", "C:"), ("user-temp", "C:")]
+    assert it.cleaner(task).plan() == [("trash", "D:"), ("trash", "C:"), ("user-temp", "C:")]

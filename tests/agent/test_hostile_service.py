@@ -17,7 +17,7 @@ from typing import Any, ClassVar
 
 import pytest
 
-from engine import Bench, NothingRuns, rule
+from engine import Bench, NothingRuns
 from helpers import make_file, make_standin, trashed
 from phylax.agent.config.guard import (
     GUARD_FILE,
@@ -94,7 +94,7 @@ def test_ten_thousand_swaps_lead_nowhere(tmp_path: Path, at: str, said: dict[str
     passes = 0
     with swapping(swapped, home / "Documents") as count:
         while int.from_bytes(count[:], "big") < SWAPS or passes < PASSES:
-            cleaner.clean("user-temp", rule(**said), [])
+            cleaner.clean("user-temp")
             passes += 1
             found = {path.name: path.stat().st_size for path in (home / "Documents").iterdir()}
             assert found == outside, f"after {passes} passes"
@@ -125,7 +125,7 @@ def test_a_link_above_the_place_leads_nowhere_either(tmp_path: Path) -> None:
     passes = 0
     with swapping(home / ".local", outside / "local") as count:
         while int.from_bytes(count[:], "big") < SWAPS or passes < PASSES:
-            cleaner.clean("trash", rule(keep_for="P1D"), [])
+            cleaner.clean("trash")
             passes += 1
             assert kept.exists(), f"after {passes} passes"
 

@@ -10,6 +10,8 @@ from datetime import datetime, timedelta
 from phylax.agent.config.guard import Guard
 from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.survey.surveyor import survey
+from phylax.agent.survey.task import LookListener, LookTask
+from phylax.core.believed_time import by_clock_alone
 from phylax.core.protocol import CategoryRule, ListingMessage, Message, ResultMessage, SurveyMessage
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Cover, Item, Look, SurveyLine, Tally, covers
@@ -45,20 +47,20 @@ def look_through(
 ) -> LookedThrough:
     quick = _Unhurried(machine.folder)
     listed: dict[str, list[Item]] = {}
-    look = [
+    in_force = tuple(
         CategoryRule(category=key, rule=rule)
         for key, rule in rules.in_force_on(conn, machine_id).items()
-    ]
-    entries = [listed.entry for listed in protections.in_force_on(conn, machine_id)]
+    )
+    entries = tuple(row.entry for row in protections.in_force_on(conn, machine_id))
     there: set[ProtectEntry] = set()
     lines = survey(
         quick,
         Guard(quick),
-        look,
-        now,
-        protect=entries,
-        there=there.add,
-        listing=lambda key, item: listed.setdefault(key, []).append(item),
+        LookTask(in_force, by_clock_alone(now.timestamp()), entries),
+        LookListener(
+            there=there.add,
+            listing=lambda key, item: listed.setdefault(key, []).append(item),
+        ),
     )
     spec = next(spec for spec in scenario.MACHINES if spec.tag == machine.folder.name)
     lately = spec.volumes[0].lately

@@ -7,9 +7,9 @@ or into the hold, is `disposal`'s.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
 from contextlib import closing
 from datetime import UTC, datetime
+from functools import partial
 from typing import NamedTuple
 
 from phylax.agent import files
@@ -18,20 +18,20 @@ from phylax.agent.account.run_journal import RunJournal
 from phylax.agent.cleaning.consented import ConsentedItems
 from phylax.agent.cleaning.disposal import Aside, ForGood, IntoHold, Way
 from phylax.agent.cleaning.remover import OpenNow, Remover
+from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.config.guard import Guard, why_not_cleaned
 from phylax.agent.hold.hold import Hold
-from phylax.agent.machines import MachineKind
+from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.survey.arrivals import Arrivals
-from phylax.agent.survey.candidates import Candidates
+from phylax.agent.survey.candidates import Candidates, Conditions
 from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place, Territory
 from phylax.agent.survey.protection import protection_on
-from phylax.agent.survey.surveyor import Watcher
+from phylax.agent.survey.task import Watcher, own_folders
 from phylax.agent.survey.walk import Names
-from phylax.core.believed_time import Believed, by_clock_alone
 from phylax.core.catalogue import Category, category
 from phylax.core.protocol import AgreedListing, CategoryOutcome
-from phylax.core.retention import Judge, ProtectEntry, Reason, RuleInForce
+from phylax.core.retention import Judge, Reason, RuleInForce
 from phylax.core.survey import Item, Tally
 
 _SLOWNESS = {"ssd": 0, "unknown": 1, "spinning": 2}
@@ -53,83 +53,57 @@ class Cleaner:
         guard: Guard,
         journal: RunJournal,
         hold: Hold,
-        run_id: int,
-        now: datetime | Believed,
+        task: CleaningPass,
         watch: Watcher,
-        *,
-        own_folders: Iterable[str] = (),
-        protect: Iterable[ProtectEntry] = (),
         arrivals: Arrivals | None = None,
     ) -> None:
-        self._arrivals = arrivals
         self._machine = machine
         self._guard = guard
         self._journal = journal
         self._hold = hold
-        self._run_id = run_id
-        self._believed = now if isinstance(now, Believed) else by_clock_alone(now.timestamp())
-        self._now = datetime.fromtimestamp(self._believed.now, UTC)
+        self._task = task
         self._watch = watch
         self._open_now = OpenNow(machine)
-        self._volumes = machine.volumes()
-        self._territory = Territory(machine, guard, self._volumes, own_folders)
-        self._protection = protection_on(machine, protect)
+        self._territory = Territory(machine, guard, machine.volumes(), own_folders(task.rules))
+        self._conditions = Conditions(
+            machine,
+            self._territory,
+            protection_on(machine, task.protect),
+            InUse(),
+            task.now,
+            arrivals or Arrivals(),
+        )
         self.outcomes = Outcomes()
         self._told_unread: set[str] = set()
         self.again: dict[str, list[Item]] = {}
         """By category: what was agreed to and left because it, or its program, was open."""
 
-    def plan(self, keys: Iterable[str], rules: Mapping[str, RuleInForce]) -> list[Job]:
+    def plan(self) -> list[Job]:
         """The work in the order it is done: what goes for good before what is held, for it makes
         the room; quick disks before slow ones, so that a slow one holds nobody up."""
-        disks = {volume.mount: volume.disk for volume in self._volumes}
+        disks = {volume.mount: volume.disk for volume in self._territory.volumes}
         jobs: list[tuple[bool, int, Job]] = []
-        for key in keys:
+        for key in self._task.keys:
             places = self._territory.places(key)
+            held = bool(category(key).held_for(self._task.rule(key)))
             for mount in dict.fromkeys(place.mount for place in places) or (None,):
                 slow = _SLOWNESS[disks.get(mount or "", "unknown")]
-                held = bool(category(key).held_for(rules[key]))
                 jobs.append((held, slow, Job(key, mount)))
         return [job for _, _, job in sorted(jobs, key=lambda ranked: ranked[:2])]
 
-    def go_over(
-        self,
-        keys: Iterable[str],
-        rules: Mapping[str, RuleInForce],
-        agreed: Sequence[AgreedListing],
-        standing: Collection[str],
-    ) -> None:
-        """One pass over some categories, in the order of the plan. Raises Stopped when told to
-        stop."""
-        listed = {listing.category for listing in agreed}
-        for job in self.plan(keys, rules):
-            self.clean(
-                job.category,
-                rules[job.category],
-                agreed,
-                # what was agreed item by item goes so in a further pass as well
-                standing=job.category in standing and job.category not in listed,
-                mount=None if job.category in listed else job.mount,
-            )
+    def go_over(self) -> None:
+        """One pass, in the order of the plan. Raises Stopped when told to stop."""
+        for job in self.plan():
+            # what was agreed item by item is gone over once, wherever it is
+            self.clean(job.category, None if self._task.listings_of(job.category) else job.mount)
 
-    def clean(
-        self,
-        key: str,
-        rule: RuleInForce,
-        agreed: Iterable[AgreedListing],
-        *,
-        standing: bool = False,
-        mount: str | None = None,
-    ) -> None:
+    def clean(self, key: str, mount: str | None = None) -> None:
         """Clean one category, on one volume or all. Raises Stopped when told to stop; journal and
-        hold then know the rest.
-
-        `standing` says that an `ask` category may go by its rule, by a standing consent.
-        """
-        kind = category(key)
-        listings = [listing for listing in agreed if listing.category == key]
+        hold then know the rest."""
+        task = self._task
+        kind, rule, listings = category(key), task.rule(key), task.listings_of(key)
         why = self._guard.why_not_category(key) or why_not_cleaned(
-            kind, agreed=bool(listings) or standing
+            kind, agreed=bool(listings) or key in task.standing
         )
         if why:
             self.outcomes.problems.append(why)
@@ -142,9 +116,8 @@ class Cleaner:
         files_or_folders = kind.shape in ("files", "folders", "trash")
         if kind.held_for(rule) or kind.goes_aside or (files_or_folders and listings):
             way_of = IntoHold if kind.held_for(rule) else Aside
-            into = way_of(
-                self._hold, self._journal, self._run_id, kind, rule, self._machine, self._now
-            )
+            now = datetime.fromtimestamp(task.now.now, UTC)
+            into = way_of(self._hold, self._journal, task.run_id, kind, rule, self._machine, now)
             with closing(into):
                 self._clean(kind, rule, into, places, listings)
         else:
@@ -159,24 +132,16 @@ class Cleaner:
         here: list[Place],
         listings: list[AgreedListing],
     ) -> None:
+        self._conditions.in_use = self._open_now.found()
         candidates = Candidates(
-            self._machine,
-            self._territory,
-            kind,
-            rule,
-            self._protection,
-            self._open_now.found(),
-            self._volumes,
-            self._believed,
-            breathe=lambda: self._watch(kind.key, 0, 0),
-            arrivals=self._arrivals,
+            self._conditions, kind, rule, breathe=partial(self._watch, kind.key, 0, 0)
         )
         remover = Remover(
             self._machine, self._guard, candidates, way, self.outcomes, self._open_now, self._watch
         )
         if listings:
             for listing in listings:
-                if not self._believed.trusted:
+                if not self._task.now.trusted:
                     self._leave_all(kind, listing)
                     continue
                 agreed = ConsentedItems(remover)

@@ -17,7 +17,7 @@ from typing import NamedTuple, Protocol
 from phylax.agent import files
 from phylax.agent.account.reasons import NoRoomError, why_left
 from phylax.agent.account.run_journal import RunJournal
-from phylax.agent.hold.batch import Batch, Companion, Holding
+from phylax.agent.hold.batch import Batch, BatchHead, Companion, Holding
 from phylax.agent.hold.hold import Hold
 from phylax.agent.machines import MachineKind
 from phylax.agent.platform.reserve import FULL
@@ -171,17 +171,25 @@ class IntoHold:
         return self._hold.room(place)
 
     def _begin(self, place: Place) -> Batch:
-        batch = self._hold.begin(
-            self._run_id,
-            self._journal.identity,
-            self._kind.key,
-            place,
-            self._now,
-            self._kind.held_for(self._rule),
-            self._rule.hold_yields_below,
+        span, yields = self._held_for()
+        head = BatchHead(
+            run_id=self._run_id,
+            run=self._journal.identity,
+            category=self._kind.key,
+            mount=place.mount,
+            held_at=self._now,
+            until_at=self._now + span,
+            yields_below=yields,
+            aside=self._is_aside,
         )
-        self._batches[place.mount] = batch
+        batch = self._batches[place.mount] = self._hold.begin(head, place)
         return batch
+
+    _is_aside = False
+
+    def _held_for(self) -> tuple[timedelta, int]:
+        """How long, and at how many per cent free it goes before its time."""
+        return self._kind.held_for(self._rule), self._rule.hold_yields_below
 
     def let_go(self, going: Sequence[Going], parent: int) -> Iterator[Fate]:
         """All are taken; then each is looked at once more where it lies now: what is another one
@@ -301,13 +309,10 @@ class Aside(IntoHold):
         # it takes no room: it goes in a moment
         return 2**62
 
-    def _begin(self, place: Place) -> Batch:
-        batch = self._hold.begin(
-            self._run_id, self._journal.identity, self._kind.key, place, self._now, LEFT_ASIDE, 0,
-            aside=True,
-        )  # fmt: skip
-        self._batches[place.mount] = batch
-        return batch
+    _is_aside = True
+
+    def _held_for(self) -> tuple[timedelta, int]:
+        return LEFT_ASIDE, 0
 
     def announce(
         self, place: Place, folder: str, names: Sequence[str], going: Sequence[Going] = ()

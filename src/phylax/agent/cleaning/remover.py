@@ -19,7 +19,7 @@ from phylax.agent.survey.candidates import Candidates
 from phylax.agent.survey.item import Candidate, Keeps
 from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place
-from phylax.agent.survey.surveyor import Stopped, Watcher
+from phylax.agent.survey.task import Stopped, Watcher
 from phylax.agent.survey.walk import Names
 from phylax.core.retention import Judge, Reason
 from phylax.core.survey.file_stat import FileStat

@@ -16,7 +16,7 @@ import stat
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import suppress
-from datetime import datetime, timedelta
+from datetime import datetime
 from hashlib import blake2b
 from typing import TypeVar
 
@@ -93,43 +93,23 @@ class Hold:
         """What a run holds, by its own identity: its number may come again."""
         return (batch for batch in self.batches() if batch.head.run == identity)
 
-    def begin(
-        self,
-        run_id: int,
-        identity: str,
-        category: str,
-        place: Place,
-        now: datetime,
-        span: timedelta,
-        yields: int,
-        *,
-        aside: bool = False,
-    ) -> Batch:
+    def begin(self, head: BatchHead, place: Place) -> Batch:
         """The batch for what a run holds of a category on a place's volume.
 
-        Its name comes from the run's `identity`, which is random: a service that was set back may
-        give a number twice, and things of one run must never get into the time of another.
-        OSError where it cannot be: no room, no right, or somebody else's folder in the way.
+        Its name comes from the run's identity, `head.run`, which is random: a service that was set
+        back may give a number twice, and things of one run must never get into the time of
+        another. OSError where it cannot be: no room, no right, or somebody else's folder in the
+        way.
         """
         folder = self._machine.hold_folder(place.path, self.own)
         if folder not in self.possible():
             raise OSError(errno.EXDEV, "nothing is held on this volume", place.mount)
-        name = self.name_of(run_id, identity, category, place.mount, aside=aside)
-        head = BatchHead(
-            run_id=run_id,
-            category=category,
-            mount=place.mount,
-            held_at=now,
-            until_at=now + span,
-            yields_below=yields,
-            agent=self.agent,
-            run=identity,
-            aside=aside,
-        )
+        name = self.name_of(head.run_id, head.run, head.category, head.mount, aside=head.aside)
+        own = head.model_copy(update={"agent": self.agent})
 
         def make() -> Batch:
             _own_folder(folder)
-            return Batch.make(folder, name, head)
+            return Batch.make(folder, name, own)
 
         return self.with_room(make)
 

@@ -14,7 +14,7 @@ from phylax.agent.account.run_journal import RunJournal
 from phylax.agent.hold.batch import Batch, Held
 from phylax.agent.hold.hold import Hold
 from phylax.agent.outbox.spool import Spool
-from phylax.agent.survey.surveyor import Stopped, Watcher
+from phylax.agent.survey.task import Stopped, Watcher
 from phylax.core.holds import BatchPick, IfTaken, as_ranges
 from phylax.core.protocol import CategoryOutcome, HeldOrder, UnheldMessage
 from phylax.core.retention import Reason

@@ -16,14 +16,16 @@ from phylax.agent.account.run_journal import JournalError, OddJournalError, RunJ
 from phylax.agent.config.guard import Guard, read_rules
 from phylax.agent.config.home import AgentHome
 from phylax.agent.hold.hold import Hold
+from phylax.agent.outbox.sending import Sender
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.platform.clock import BelievedClock, Clock, OwnClock, to_moment
 from phylax.agent.platform.reserve import Reserve
 from phylax.agent.runtime.hold_keeper import HoldKeeper
 from phylax.agent.runtime.opening import nursery_for, open_crew, open_machine
-from phylax.agent.runtime.order_runner import OrderRunner, ShutDown
+from phylax.agent.runtime.order_runner import OrderRunner
 from phylax.agent.runtime.service_records import KnownRecords
 from phylax.agent.runtime.sleep import SleepWatch
+from phylax.agent.runtime.telling import ShutDown
 from phylax.client import (
     AgentLink,
     NotAnOrderError,
@@ -84,17 +86,9 @@ class Agent:
         self._stopping = False
         self._idle = False
         self._next_reading = 0.0
-        self._worker = OrderRunner(
-            self._machine,
-            guard,
-            self._hold,
-            self._link,
-            self._spool,
-            self._runs,
-            lambda: self._stopping,
-            reserve,
-            self._crew,
-            self._clock,
+        self._sender = Sender(self._link, self._spool)
+        self._order_runner = OrderRunner(
+            self._crew, self._sender, self._runs, lambda: self._stopping, reserve, self._clock
         )
         self._sleep_watch = SleepWatch(self._machine)
         self._keeper = HoldKeeper(self._hold, self._link, self._spool, self._check, self._crew)
@@ -118,14 +112,14 @@ class Agent:
         worked = self._finish_cut_off()
         self._keep_hold()
         self._take_reading()
-        self._worker.send_spooled()
+        self._sender.send_spooled()
         self._keeper.tell()
         while (order := self._link.next_order(0)) is not None:
             worked = True
-            self._worker.carry_out(order)
+            self._order_runner.carry_out(order)
             self._keep_hold()
             self._take_reading()
-            self._worker.send_spooled()
+            self._sender.send_spooled()
             self._keeper.tell()
         return worked
 
@@ -179,14 +173,14 @@ class Agent:
         if time.monotonic() >= self._next_reading:
             self._keep_hold()
             self._take_reading()
-        self._worker.send_spooled()
+        self._sender.send_spooled()
         self._keeper.tell()
         wait = min(_LONGEST_POLL, max(0.0, self._next_reading - time.monotonic()))
         with self._interruptible():
             order = self._link.next_order(wait)
         if order is not None:
             _log.info("%s: %s, run %s", self.tag, order.kind, order.run_id)
-            self._worker.carry_out(order)
+            self._order_runner.carry_out(order)
             self._keep_hold()
             self._take_reading()
 
@@ -239,7 +233,7 @@ class Agent:
                 path.unlink()
                 continue
             _log.info("%s: taking up run %s again", self.tag, order.run_id)
-            self._worker.carry_out(order)
+            self._order_runner.carry_out(order)
         return bool(paths)
 
     def _put_aside(self, path: Path) -> None:

@@ -37,36 +37,51 @@ from phylax.core.survey.file_stat import FileStat
 from phylax.core.values import to_seconds
 
 
-class Candidates:
-    """One category on one machine under one rule, at one moment."""
+class Conditions:
+    """What holds for a whole look or cleaning: the machine, what is protected and open, how its
+    volumes stood when the work began (by that, pressure is judged), and what time it is."""
 
     def __init__(
         self,
         machine: MachineKind,
         territory: Territory,
-        kind: Category,
-        rule: RuleInForce,
         protection: Protection,
         in_use: InUse,
-        volumes: Iterable[ReadingIn],
         now: Believed,
-        breathe: Callable[[], None] = lambda: None,
-        arrivals: Arrivals | None = None,
+        arrivals: Arrivals,
     ) -> None:
-        """`volumes` is how they stood when the work began: by that, pressure is judged. `breathe`
-        is called a few times a second in long looks, and may raise to stop."""
         self.machine = machine
-        self.kind = kind
-        self.rule = rule
+        self.territory = territory
         self.protection = protection
         self.in_use = in_use
-        self.believed = now
-        self.now = datetime.fromtimestamp(now.now, UTC)
+        self.now = now
+        self.arrivals = arrivals
+        self.volumes = {reading.mount: reading for reading in territory.volumes}
+
+
+class Candidates:
+    """One category on one machine under one rule, at one moment."""
+
+    def __init__(
+        self,
+        conditions: Conditions,
+        kind: Category,
+        rule: RuleInForce,
+        breathe: Callable[[], None] = lambda: None,
+    ) -> None:
+        """`breathe` is called a few times a second in long looks, and may raise to stop."""
+        self.machine = conditions.machine
+        self.kind = kind
+        self.rule = rule
+        self.protection = conditions.protection
+        self.in_use = conditions.in_use
+        self.believed = conditions.now
+        self.now = datetime.fromtimestamp(conditions.now.now, UTC)
         self.used = kind.age == "used"
         self._breathe = breathe
-        self._arrivals = arrivals or Arrivals()
-        self._territory = territory
-        self._volumes = {reading.mount: reading for reading in volumes}
+        self._arrivals = conditions.arrivals
+        self._territory = conditions.territory
+        self._volumes = conditions.volumes
 
     def volume(self, mount: str) -> ReadingIn:
         """How a volume stood; one that is not looked after has no size."""

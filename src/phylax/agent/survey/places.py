@@ -120,6 +120,7 @@ class Territory:
         self._machine = machine
         self._guard = guard
         self._own = tuple(own_folders)
+        self.volumes = tuple(volumes)
         self.mount = volumes[0].mount if volumes else "/"
         """The system's volume, for what lies in no folder."""
         self._places: dict[str, list[Place]] = {}

@@ -2,98 +2,50 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
-from datetime import datetime
 from functools import partial
-from typing import Protocol
 
 from phylax.agent import files
 from phylax.agent.config.guard import Guard
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.survey.arrivals import Arrivals
-from phylax.agent.survey.candidates import Candidates
+from phylax.agent.survey.candidates import Candidates, Conditions
 from phylax.agent.survey.item import Candidate
 from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place, Territory
 from phylax.agent.survey.protection import protection_on
+from phylax.agent.survey.task import LookListener, LookTask
 from phylax.agent.survey.walk import Complaint, Folder
-from phylax.core.believed_time import Believed, by_clock_alone
 from phylax.core.catalogue import category
-from phylax.core.protocol import CategoryRule
-from phylax.core.retention import Judge, ProtectEntry, Reason
-from phylax.core.survey import Item, LineCount, SurveyedItem, SurveyLine, as_item
+from phylax.core.retention import Judge, Reason
+from phylax.core.survey import LineCount, SurveyedItem, SurveyLine, as_item
 
 _PORTION = 50
-
-
-class Stopped(Exception):
-    """The work was told to stop."""
-
-
-class OutOfTime(Stopped):
-    """The work came to the moment by which it must have ended."""
-
-
-class Watcher(Protocol):
-    """Told how far the work is. May raise Stopped."""
-
-    def __call__(self, category: str, items: int, size: int) -> None: ...
-
-
-Listing = Callable[[str, Item], None]
-"""Takes the items of categories whose listing is kept, one by one, with their category."""
-
-
-def own_folders(look: Iterable[CategoryRule]) -> tuple[str, ...]:
-    """The folders that the shop's rules name."""
-    return tuple(folder for rule in look for folder in rule.rule.folders)
+_NOBODY = LookListener()
 
 
 def survey(
     machine: MachineKind,
     guard: Guard,
-    look: Iterable[CategoryRule],
-    now: datetime | Believed,
-    *,
-    protect: Iterable[ProtectEntry] = (),
-    watch: Watcher = lambda category, items, size: None,
-    listing: Listing = lambda category, item: None,
-    part: Callable[[list[SurveyLine]], None] = lambda lines: None,
-    there: Callable[[ProtectEntry], None] = lambda entry: None,
+    task: LookTask,
+    listener: LookListener = _NOBODY,
     arrivals: Arrivals | None = None,
 ) -> list[SurveyLine]:
-    """A line for every category on every volume where it has a place.
-
-    `part` is given the lines of each category as soon as they are known, `there` each folder of
-    the protect list that is there.
-    """
-    look = tuple(look)
-    if isinstance(now, datetime):
-        now = by_clock_alone(now.timestamp())
-    in_use = machine.in_use()
-    volumes = machine.volumes()
-    territory = Territory(machine, guard, volumes, own_folders(look))
-    protection = protection_on(machine, protect)
+    """A line for every category on every volume where it has a place."""
+    territory = Territory(machine, guard, machine.volumes(), task.own_folders)
+    protection = protection_on(machine, task.protect)
+    conditions = Conditions(
+        machine, territory, protection, machine.in_use(), task.now, arrivals or Arrivals()
+    )
     for entry in protection.folders_there:
-        there(entry)
+        listener.there(entry)
     lines: list[SurveyLine] = []
-    for wanted in look:
+    for wanted in task.rules:
         kind = category(wanted.category)
-        candidates = Candidates(
-            machine,
-            territory,
-            kind,
-            wanted.rule,
-            protection,
-            in_use,
-            volumes,
-            now,
-            breathe=partial(watch, kind.key, 0, 0),
-            arrivals=arrivals,
-        )
-        surveyed = _Look(candidates, territory, watch, listing).lines()
+        breathe = partial(listener.watch, kind.key, 0, 0)
+        candidates = Candidates(conditions, kind, wanted.rule, breathe)
+        surveyed = _Look(candidates, territory, listener).lines()
         lines += surveyed
-        part(surveyed)
+        listener.part(surveyed)
     return lines
 
 
@@ -101,14 +53,14 @@ class _Look:
     """The look at one category."""
 
     def __init__(
-        self, candidates: Candidates, territory: Territory, watch: Watcher, listing: Listing
+        self, candidates: Candidates, territory: Territory, listener: LookListener
     ) -> None:
         self._candidates = candidates
         self._machine = candidates.machine
         self._kind = candidates.kind
         self._territory = territory
-        self._watch = watch
-        self._listing = listing if candidates.kind.keeps_listing else None
+        self._watch = listener.watch
+        self._listing = listener.listing if candidates.kind.keeps_listing else None
         self._in_use: InUse = candidates.in_use
 
     def lines(self) -> list[SurveyLine]:

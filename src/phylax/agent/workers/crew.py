@@ -16,6 +16,7 @@ from typing import Any, Protocol
 from phylax.agent.account.outcomes import Outcomes
 from phylax.agent.account.run_journal import RunJournal, gone_of
 from phylax.agent.cleaning.cleaner import Cleaner
+from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.config.guard import Guard
 from phylax.agent.hold.expiry import end_what_is_due
 from phylax.agent.hold.hold import Hold
@@ -23,26 +24,12 @@ from phylax.agent.hold.restore import HeldWork
 from phylax.agent.machines import MachineKind
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.survey.arrivals import Arrivals, KeptArrivals
-from phylax.agent.survey.surveyor import Listing, Stopped, Watcher, own_folders, survey
-from phylax.core.believed_time import Believed
-from phylax.core.protocol import AgreedListing, CategoryRule, HeldMessage, HeldOrder
-from phylax.core.retention import ProtectEntry
+from phylax.agent.survey.surveyor import survey
+from phylax.agent.survey.task import LookListener, LookTask, Stopped, Watcher
+from phylax.core.protocol import HeldMessage, HeldOrder
 from phylax.core.survey import Item, SurveyLine, Tally
 
 _SYSTEM = "system"
-
-
-@dataclass(frozen=True)
-class Pass:
-    """What is gone over in one pass of a cleaning."""
-
-    run_id: int
-    look: tuple[CategoryRule, ...]
-    protect: tuple[ProtectEntry, ...]
-    keys: tuple[str, ...]
-    standing: tuple[str, ...]
-    agreed: tuple[AgreedListing, ...]
-    now: Believed
 
 
 @dataclass
@@ -62,24 +49,12 @@ class Party(Protocol):
     name: str
     """The person's; empty for the machine itself."""
 
-    def look(
-        self,
-        look: Sequence[CategoryRule],
-        protect: Sequence[ProtectEntry],
-        now: Believed,
-        watch: Watcher,
-        listing: Listing,
-        part: Callable[[list[SurveyLine]], None],
-        there: Callable[[ProtectEntry], None] = lambda entry: None,
-        *,
-        remember: bool = False,
-    ) -> list[SurveyLine]:
-        """A line for every category on every volume where there is a place; `there` is given each
-        folder of the protect list that is. A whole look is to `remember` which folders it saw.
-        Raises what `watch` raises."""
+    def look(self, task: LookTask, listener: LookListener) -> list[SurveyLine]:
+        """A line for every category on every volume where there is a place. Raises what
+        `listener.watch` raises."""
         ...
 
-    def clean(self, task: Pass, journal: RunJournal, watch: Watcher) -> PassReport:
+    def clean(self, task: CleaningPass, journal: RunJournal, watch: Watcher) -> PassReport:
         """One pass. Raises what `watch` raises but for Stopped, which is in the report."""
         ...
 
@@ -97,45 +72,20 @@ class Itself:
         self._hold = hold
         self._arrivals = arrivals
 
-    def look(
-        self,
-        look: Sequence[CategoryRule],
-        protect: Sequence[ProtectEntry],
-        now: Believed,
-        watch: Watcher,
-        listing: Listing,
-        part: Callable[[list[SurveyLine]], None],
-        there: Callable[[ProtectEntry], None] = lambda entry: None,
-        *,
-        remember: bool = False,
-    ) -> list[SurveyLine]:
-        kept = remember and now.trusted
-        arrivals = Arrivals(self._arrivals.known(_SYSTEM), int(now.now) if kept else 0)
-        lines = survey(
-            self._machine, self._guard, look, now, protect=protect, watch=watch, listing=listing,
-            part=part, there=there, arrivals=arrivals,
-        )  # fmt: skip
+    def look(self, task: LookTask, listener: LookListener) -> list[SurveyLine]:
+        kept = task.remember and task.now.trusted
+        arrivals = Arrivals(self._arrivals.known(_SYSTEM), int(task.now.now) if kept else 0)
+        lines = survey(self._machine, self._guard, task, listener, arrivals)
         if kept:
             self._arrivals.keep(_SYSTEM, arrivals.folders)
         return lines
 
-    def clean(self, task: Pass, journal: RunJournal, watch: Watcher) -> PassReport:
-        cleaner = Cleaner(
-            self._machine,
-            self._guard,
-            journal,
-            self._hold,
-            task.run_id,
-            task.now,
-            watch,
-            own_folders=own_folders(task.look),
-            protect=task.protect,
-            arrivals=Arrivals(self._arrivals.known(_SYSTEM)),
-        )
+    def clean(self, task: CleaningPass, journal: RunJournal, watch: Watcher) -> PassReport:
+        arrivals = Arrivals(self._arrivals.known(_SYSTEM))
+        cleaner = Cleaner(self._machine, self._guard, journal, self._hold, task, watch, arrivals)
         report = PassReport(cleaner.outcomes)
-        rules = {look.category: look.rule for look in task.look}
         try:
-            cleaner.go_over(task.keys, rules, task.agreed, task.standing)
+            cleaner.go_over()
         except Stopped as stop:
             report.stopped = stop
         report.again = cleaner.again
@@ -149,6 +99,7 @@ class Crew:
 
     def __init__(self, machine: MachineKind, guard: Guard, hold: Hold) -> None:
         self.machine = machine
+        self.guard = guard
         self.hold = hold
         self.arrivals = KeptArrivals(Path(hold.own, "arrivals"))
         self._itself = Itself(machine, guard, hold, self.arrivals)

@@ -18,6 +18,7 @@ from typing import Any
 
 from phylax.agent.account.outcomes import NAMED
 from phylax.agent.account.run_journal import RunJournal, gone_of
+from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.config.guard import Guard, GuardRules
 from phylax.agent.hold.hold import Hold
 from phylax.agent.hold.index import HeldFor, HoldIndex, make_persons_folder
@@ -25,10 +26,10 @@ from phylax.agent.machines.linux.mounts import mount_over
 from phylax.agent.machines.linux.people import Person
 from phylax.agent.machines.linux.system import LinuxSystem
 from phylax.agent.outbox.spool import Spool
-from phylax.agent.survey.surveyor import Stopped, Watcher
+from phylax.agent.survey.task import Stopped, Watcher
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
-from phylax.agent.workers.crew import Crew, Party, Pass
+from phylax.agent.workers.crew import Crew, Party
 from phylax.agent.workers.person import received
 from phylax.agent.workers.somebody import Somebody, watched
 from phylax.agent.workers.supervisor import Nursery
@@ -90,7 +91,7 @@ class CrewWithWorkers(Crew):
         self,
         person: Person,
         asked: jobs.BatchAsked,
-        task: Pass,
+        task: CleaningPass,
         journal: RunJournal,
         open_batches: dict[str, HeldFor],
     ) -> jobs.Answer:
@@ -108,9 +109,7 @@ class CrewWithWorkers(Crew):
                 task.run_id, f"{journal.identity} {person.uid}", asked.category, mount.path,
                 aside=asked.aside,
             )  # fmt: skip
-            rule = next(
-                asked_rule.rule for asked_rule in task.look if asked_rule.category == asked.category
-            )
+            rule = task.rule(asked.category)
             held_at = datetime.fromtimestamp(task.now.now, UTC)
             until = asked.until_at if asked.aside else held_at + kind.held_for(rule)
             entry = HeldFor(

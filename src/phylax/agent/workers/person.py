@@ -13,7 +13,6 @@ import time
 from base64 import b64decode
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing, suppress
-from datetime import datetime, timedelta
 from functools import partial
 from itertools import islice
 from typing import Any
@@ -22,6 +21,7 @@ from phylax.agent.account.outcomes import Outcomes
 from phylax.agent.account.reasons import why_left
 from phylax.agent.account.run_journal import gone_of
 from phylax.agent.cleaning.cleaner import Cleaner
+from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.config.guard import Guard, GuardRules
 from phylax.agent.hold.batch import Batch, BatchHead, Held
 from phylax.agent.hold.hold import Hold
@@ -29,7 +29,8 @@ from phylax.agent.machines import InUse
 from phylax.agent.machines.linux.person import LinuxPerson
 from phylax.agent.survey.arrivals import Arrivals, pages, unpacked
 from phylax.agent.survey.places import Place
-from phylax.agent.survey.surveyor import Stopped, own_folders, survey
+from phylax.agent.survey.surveyor import survey
+from phylax.agent.survey.task import LookListener, LookTask, Stopped
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import LONGEST, receive, send
 from phylax.core.catalogue import catalogue
@@ -244,45 +245,24 @@ class _PersonsHold(Hold):
     def possible(self) -> list[str]:
         return self._folders
 
-    def begin(
-        self,
-        run_id: int,
-        identity: str,
-        category: str,
-        place: Place,
-        now: datetime,
-        span: timedelta,
-        yields: int,
-        *,
-        aside: bool = False,
-    ) -> Batch:
+    def begin(self, head: BatchHead, place: Place) -> Batch:
         answer = self._link.ask(
             jobs.BatchAsked(
-                category=category,
+                category=head.category,
                 place=_sent(place.path),
-                held_at=now,
-                until_at=now + span,
-                yields_below=yields,
-                aside=aside,
+                held_at=head.held_at,
+                until_at=head.until_at,
+                yields_below=head.yields_below,
+                aside=head.aside,
             )
         )
         if not answer.ok:
             raise OSError(answer.code, answer.why)
-        head = BatchHead(
-            run_id=run_id,
-            category=category,
-            mount=place.mount,
-            held_at=now,
-            until_at=now + span,
-            yields_below=yields,
-            run=identity,
-            aside=aside,
-        )
         if answer.folder not in self._folders:
             self._folders.append(answer.folder)
         self.names.add(answer.name)
         batch = Batch.make(answer.folder, answer.name, head)
-        if not aside:
+        if not head.aside:
             # of a run that was cut off it may hold something already
             before = Tally() if batch.is_empty else batch.tally()
             self._held[answer.name] = before
@@ -352,13 +332,13 @@ class _Desk:
             lines = survey(
                 self._machine,
                 self._guard,
-                job.look,
-                job.now,
-                protect=job.protect,
-                watch=self._agent.watch,
-                listing=listing,
-                there=lambda entry: there.append(entry.what),
-                arrivals=arrivals,
+                LookTask(job.look, job.now, job.protect, job.remember),
+                LookListener(
+                    watch=self._agent.watch,
+                    listing=listing,
+                    there=lambda entry: there.append(entry.what),
+                ),
+                arrivals,
             )
             send_page()
             for page_of_folders in pages(arrivals.folders, _FOLDERS):
@@ -370,24 +350,24 @@ class _Desk:
         self._agent.say(jobs.Report(there=tuple(there), stopped=stopped))
 
     def clean(self, job: jobs.CleanJob) -> None:
-        rules = {look.category: look.rule for look in job.look}
         hold = _PersonsHold(self._machine, self._agent)
         journal: Any = _Journal(self._agent, job.identity)
-        cleaner = Cleaner(
-            self._machine,
-            self._guard,
-            journal,
-            hold,
-            job.run_id,
-            job.now,
-            self._agent.watch,
-            own_folders=own_folders(job.look),
+        task = CleaningPass(
+            run_id=job.run_id,
+            keys=job.clean,
+            rules=job.look,
+            now=job.now,
             protect=job.protect,
-            arrivals=Arrivals(unpacked(job.known)),
+            standing=job.standing,
+            agreed=job.agreed,
+        )
+        arrivals = Arrivals(unpacked(job.known))
+        cleaner = Cleaner(
+            self._machine, self._guard, journal, hold, task, self._agent.watch, arrivals
         )
         stopped = False
         try:
-            cleaner.go_over(job.clean, rules, job.agreed, job.standing)
+            cleaner.go_over()
         except Stopped:
             stopped = True
         self._report(cleaner.outcomes, cleaner.again, hold, job, stopped)

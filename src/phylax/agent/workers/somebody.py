@@ -8,24 +8,23 @@ from __future__ import annotations
 
 import errno
 import logging
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
 from phylax.agent.account.outcomes import Outcomes
 from phylax.agent.account.run_journal import JournalError, RunJournal
+from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.hold.index import HeldFor
 from phylax.agent.machines import MachineKind
 from phylax.agent.machines.linux.people import Person
 from phylax.agent.survey.arrivals import MOST, KeptArrivals, Key, packed, unpacked
-from phylax.agent.survey.surveyor import Listing, Stopped, Watcher
+from phylax.agent.survey.task import LookListener, LookTask, Stopped, Watcher
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
-from phylax.agent.workers.crew import Pass, PassReport
+from phylax.agent.workers.crew import PassReport
 from phylax.agent.workers.person import received
 from phylax.agent.workers.supervisor import Nursery
-from phylax.core.believed_time import Believed
 from phylax.core.catalogue import category
-from phylax.core.protocol import CategoryRule
 from phylax.core.retention import ProtectEntry, ProtectKind
 from phylax.core.survey import AgeDay, Stay, SurveyLine, Tally, Unread
 
@@ -50,7 +49,7 @@ class ForPeople(Protocol):
         self,
         person: Person,
         asked: jobs.BatchAsked,
-        task: Pass,
+        task: CleaningPass,
         journal: RunJournal,
         open_batches: dict[str, HeldFor],
     ) -> jobs.Answer: ...
@@ -70,20 +69,9 @@ class Somebody:
         self._crew = crew
         self._person = person
 
-    def look(
-        self,
-        look: Sequence[CategoryRule],
-        protect: Sequence[ProtectEntry],
-        now: Believed,
-        watch: Watcher,
-        listing: Listing,
-        part: Callable[[list[SurveyLine]], None],
-        there: Callable[[ProtectEntry], None] = lambda entry: None,
-        *,
-        remember: bool = False,
-    ) -> list[SurveyLine]:
+    def look(self, task: LookTask, listener: LookListener) -> list[SurveyLine]:
         crew = self._crew
-        look = [rule for rule in look if _is_for_people(rule.category)]
+        look = tuple(rule for rule in task.rules if _is_for_people(rule.category))
         if not look:
             return []
         rules = {rule.category: rule.rule for rule in look}
@@ -96,7 +84,7 @@ class Somebody:
         def handle(message: jobs.FromWorker) -> jobs.Answer | None:
             match message:
                 case jobs.Watched():
-                    return watched(message, watch, stop)
+                    return watched(message, listener.watch, stop)
                 case jobs.InUseAsked():
                     return crew.in_use_for(self._person)
                 case jobs.Listed():
@@ -105,7 +93,9 @@ class Somebody:
                         raise WorkerError("it lists more than anybody has")
                     if message.category in rules and category(message.category).keeps_listing:
                         for item in message.items:
-                            listing(message.category, item.model_copy(update={"user": self.name}))
+                            listener.listing(
+                                message.category, item.model_copy(update={"user": self.name})
+                            )
                     return None
                 case jobs.Folders():
                     try:
@@ -118,7 +108,7 @@ class Somebody:
                 case jobs.Lines():
                     for line in message.lines:
                         full = len(lines) >= _MOST_LINES
-                        known = line.category in rules and _is_plausible(line, protect)
+                        known = line.category in rules and _is_plausible(line, task.protect)
                         if full or not known:
                             raise WorkerError("it sent lines that cannot be")
                         volume = volumes.get(line.mount)
@@ -134,12 +124,12 @@ class Somebody:
                     return None
             raise WorkerError(f"it said {message.kind!r} in a look")
 
-        whose, kept = str(self._person.uid), remember and now.trusted
+        whose, kept = str(self._person.uid), task.remember and task.now.trusted
         job = jobs.LookJob(
             around=crew.around(self._person),
-            look=tuple(look),
-            protect=tuple(protect),
-            now=now,
+            look=look,
+            protect=task.protect,
+            now=task.now,
             known=packed(crew.arrivals.known(whose)),
             remember=kept,
         )
@@ -154,13 +144,13 @@ class Somebody:
             raise stop[0]
         if kept:
             crew.arrivals.keep(whose, folders)
-        for entry in protect:
+        for entry in task.protect:
             if entry.kind is ProtectKind.FOLDER and entry.what in report.there:
-                there(entry)
-        part(lines)
+                listener.there(entry)
+        listener.part(lines)
         return lines
 
-    def clean(self, task: Pass, journal: RunJournal, watch: Watcher) -> PassReport:
+    def clean(self, task: CleaningPass, journal: RunJournal, watch: Watcher) -> PassReport:
         crew, outcomes = self._crew, Outcomes()
         report = PassReport(outcomes)
         keys = tuple(key for key in task.keys if _is_for_people(key))
@@ -207,7 +197,7 @@ class Somebody:
         )
         job = jobs.CleanJob(
             around=crew.around(self._person),
-            look=task.look,
+            look=task.rules,
             protect=task.protect,
             now=task.now,
             run_id=task.run_id,

@@ -1,0 +1,63 @@
+"""A look of an order: everyone's part of it, shown while it goes on, kept when it is whole."""
+
+from __future__ import annotations
+
+import uuid
+from contextlib import suppress
+from dataclasses import replace
+from datetime import UTC, datetime
+
+from phylax.agent.outbox.progress import Pages, Parts
+from phylax.agent.outbox.sending import Sender
+from phylax.agent.platform.clock import Clock
+from phylax.agent.runtime.telling import OrderListener
+from phylax.agent.survey.task import LookListener, LookTask
+from phylax.agent.workers.crew import Crew
+from phylax.client import RefusedError, UnreachableError
+from phylax.core.protocol import CleanOrder, Step, SurveyMessage, SurveyOrder
+from phylax.core.retention import ProtectEntry
+from phylax.core.survey import Look, SurveyLine, covers, merged
+
+_STEPS: dict[Look, Step] = {Look.FIRST: "look", Look.SECOND: "second look"}
+
+
+def look_through(
+    order: SurveyOrder | CleanOrder,
+    look: Look,
+    crew: Crew,
+    clock: Clock,
+    sender: Sender,
+    listener: OrderListener,
+) -> list[SurveyLine]:
+    """The look's lines; they are in the spool when this returns. Raises Stopped and ShutDown."""
+    started = datetime.now(UTC)
+    pages = Pages(sender.spool, order.run_id, look)
+    parts = Parts(sender.report_now, order.run_id, look, started)
+    watch = listener.watcher(_STEPS[look], order.expect)
+    surveyed: list[SurveyLine] = []
+    there: set[ProtectEntry] = set()
+    parties = crew.parties()
+    hears = LookListener(watch, pages.add, there=there.add)
+    if len(parties) == 1:
+        # a category that several have a part of is shown when all of them were looked at
+        hears = replace(hears, part=parts.add)
+    for party in parties:
+        task = LookTask(order.look, clock.believed(), order.protect, remember=True)
+        surveyed += party.look(task, hears)
+    lines = merged(surveyed)
+    pages.send()
+    sender.spool.put(
+        SurveyMessage(
+            id=uuid.uuid4().hex,
+            run_id=order.run_id,
+            look=look,
+            started_at=started,
+            ended_at=datetime.now(UTC),
+            lines=tuple(lines),
+            covers=covers(order.protect, lines, there),
+        )
+    )
+    # sent along the way, so that people see it; if not now, then with the result
+    with suppress(UnreachableError, RefusedError):
+        sender.send_spooled()
+    return lines
