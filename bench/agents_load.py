@@ -195,7 +195,9 @@ def _give_work(folder: Path) -> None:
     at = to_seconds(datetime.now(UTC))
     with database.write() as conn:
         for machine_id in range(1, AGENTS + 1):
-            runs.add(conn, machine_id, "clean", ("trash",), who="b", at=at, routine=(1, 1))
+            runs.add(
+                conn, runs.Waiting(machine_id, "clean", ("trash",), "b", routine=(1, 1)), at=at
+            )
     database.close()
 
 

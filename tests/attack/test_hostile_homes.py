@@ -62,7 +62,7 @@ def test_what_is_theirs_survives_and_what_is_old_goes(
             result = hostile.desk.clean(by, protect=protect, standing=("downloads",))
             assert not result.error, f"seed {seed}: {result.error}"
             assert not hostile.lost(), f"seed {seed} lost {hostile.lost()}"
-            assert not hostile.stayed(), f"seed {seed} left {hostile.stayed()}: {result}"
+            assert not hostile.stayed(), f"seed {seed}: {result} left {hostile.stayed()}"
             removed = sum(outcome.removed.count for outcome in result.outcomes)
             assert removed or by is HELD, listing
     finally:

@@ -19,8 +19,10 @@ from phylax.core.retention import (
     in_force,
 )
 from phylax.core.survey import (
+    Ageing,
     LineCount,
     Look,
+    PlaceTerms,
     Survey,
     SurveyedItem,
     SurveyLine,
@@ -86,11 +88,8 @@ def test_a_folder_at_once_counts_as_its_files_one_by_one(tmp_path: Path) -> None
     files = [(p.name, p.lstat()) for p in sorted(tmp_path.iterdir())]
     in_use = {(of.st_dev, of.st_ino) for name, of in files if name in ("f2", "f31", "f37")}
     at_once, single = (LineCount(int(now.timestamp()), 4096) for _ in range(2))
-    size = at_once.add_folder(
-        "", files, judge, in_use, {number for _, number in in_use},
-        in_blocks=True, used=False, attributes=False, arrived=0, program_open=False,
-            user="", keeps=keeps,
-    )  # fmt: skip
+    terms = PlaceTerms(judge, Ageing(in_blocks=True), in_use, {number for _, number in in_use})
+    size = at_once.add_folder("", files, terms, keeps=keeps)
     seen = set()
     for name, of in files:
         if of.st_ino in seen:

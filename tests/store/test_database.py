@@ -304,13 +304,12 @@ def test_an_occurrence_exists_once_and_a_machine_has_one_lease(context: Context)
         rounds.add(conn, TUESDAY, who="ines", at=0)
 
         def occur() -> int | None:
-            return runs.add(
-                conn, machine_id, "clean", ("trash",), who="r", at=5, due_at=5, round_id=1
-            )
+            waiting = runs.Waiting(machine_id, "clean", ("trash",), "r", due_at=5, round_id=1)
+            return runs.add(conn, waiting, at=5)
 
         first = occur()
         assert first is not None and occur() is None
-        by_hand = runs.add(conn, machine_id, "survey", (), who="Wren", at=6)
+        by_hand = runs.add(conn, runs.Waiting(machine_id, "survey", (), "Wren"), at=6)
         assert queue.choose(conn, machine_id, at=10) == first
         runs.lease(conn, first, "lease-1", until=100)
         assert queue.choose(conn, machine_id, at=20) is None

@@ -133,7 +133,7 @@ def says_options(command: F) -> F:
             **limits,
         }
         return command(
-            *args, said={k: v for k, v in options_given.items() if v is not None}, **given
+            *args, options_given={k: v for k, v in options_given.items() if v is not None}, **given
         )
 
     with_rule.__name__, with_rule.__doc__ = command.__name__, command.__doc__

@@ -361,19 +361,18 @@ def _write_down(
     spec = next(r for r in scenario.ROUNDS if r.name == occurrence.round_name)
     round_ = rounds.round_(conn, round_ids[spec.name])
     assert round_ is not None
-    run_id = runs.add(
-        conn,
+    waiting = runs.Waiting(
         machine_id,
         "clean",
         tuple(scenario.HISTORY),
-        who=spec.name,
-        at=to_seconds(occurrence.due_at),
+        spec.name,
         due_at=to_seconds(occurrence.due_at),
         until_at=to_seconds(occurrence.due_at + spec.catch_up),
         round_id=round_ids[spec.name],
         expected=_expected(deed),
         routine=(round_.plan.routine_id, 1),
     )
+    run_id = runs.add(conn, waiting, at=to_seconds(occurrence.due_at))
     assert run_id is not None
     run = runs.run(conn, run_id)
     assert run is not None
@@ -469,7 +468,7 @@ def _last_on(spec: scenario.MachineSpec, now: datetime) -> datetime:
 def _look_through(conn: Connection, look: LookedThrough, machine_id: int) -> None:
     """The newest look at a machine comes in."""
     at = to_seconds(look.at)
-    run_id = runs.add(conn, machine_id, "survey", (), who="Tobias Quill", at=at - 60)
+    run_id = runs.add(conn, runs.Waiting(machine_id, "survey", (), "Tobias Quill"), at=at - 60)
     assert run_id is not None
     for message in as_it_came_in(look, run_id):
         ingest.apply(conn, machine_id, message, at=at)

@@ -168,21 +168,23 @@ def _notice(row: sqlite3.Row) -> Notice:
     )
 
 
-def add(
-    conn: Connection,
-    uid: str,
-    kind: NoticeKind,
-    receiver: str,
-    subject: str,
-    body: str,
-    *,
-    html: str = "",
-    person_id: int | None = None,
-    hook_id: int | None = None,
-    about: Iterable[int] = (),
-    at: int,
-    due_at: int,
-) -> bool:
+class Outgoing(NamedTuple):
+    """A message to be sent, by mail to a person or to a hook."""
+
+    uid: str
+    kind: NoticeKind
+    receiver: str
+    subject: str
+    body: str
+    due_at: int
+    html: str = ""
+    person_id: int | None = None
+    hook_id: int | None = None
+    about: tuple[int, ...] = ()
+    """Numbers of the attention that it tells of."""
+
+
+def add(conn: Connection, message: Outgoing, *, at: int) -> bool:
     """A message to be sent; False where one with this uid was made before."""
     row = conn.execute(
         """
@@ -190,13 +192,16 @@ def add(
             (uid, kind, person_id, hook_id, receiver, subject, body, html, made_at, due_at)
         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id
         """,
-        (uid, kind, person_id, hook_id, receiver, subject, body, html, at, due_at),
-    ).fetchone()
+        (
+            message.uid, message.kind, message.person_id, message.hook_id, message.receiver,
+            message.subject, message.body, message.html, at, message.due_at,
+        ),
+    ).fetchone()  # fmt: skip
     if row is None:
         return False
     conn.executemany(
         "INSERT INTO notice_attention VALUES (?, ?)",
-        [(row["id"], attention_id) for attention_id in about],
+        [(row["id"], attention_id) for attention_id in message.about],
     )
     return True
 

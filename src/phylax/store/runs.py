@@ -192,28 +192,29 @@ def cleanings(conn: Connection, machine_id: int, since: int, until: int) -> list
     return [as_run(row) for row in rows]
 
 
-def add(
-    conn: Connection,
-    machine_id: int,
-    work: Work,
-    categories: tuple[str, ...],
-    *,
-    who: str,
-    at: int,
-    due_at: int | None = None,
-    until_at: int | None = None,
-    round_id: int | None = None,
-    survey_id: int | None = None,
-    expected: Tally | None = None,
-    held_picks: HeldPicks | None = None,
-    routine: tuple[int, int] | None = None,
-    on_bench: bool = False,
-    takes: int = 0,
-) -> int | None:
-    """A new waiting run; None where the round's occurrence exists already.
+class Waiting(NamedTuple):
+    """A run to be made. A round's waits from `due_at` until `until_at`."""
 
-    `routine` is its number and version. A round's run waits from `due_at` until `until_at`.
-    """
+    machine_id: int
+    work: Work
+    categories: tuple[str, ...]
+    who: str
+    due_at: int | None = None
+    until_at: int | None = None
+    round_id: int | None = None
+    survey_id: int | None = None
+    expected: Tally | None = None
+    held_picks: HeldPicks | None = None
+    routine: tuple[int | None, int | None] = (None, None)
+    """Its number and version."""
+    on_bench: bool = False
+    takes: int = 0
+    """Seconds that it is expected to take."""
+
+
+def add(conn: Connection, run: Waiting, *, at: int) -> int | None:
+    """A new waiting run; None where the round's occurrence exists already."""
+    due = at if run.due_at is None else run.due_at
     cursor = conn.execute(
         """
         INSERT INTO runs (machine_id, round_id, work, categories, state, made_by, made_at,
@@ -223,11 +224,11 @@ def add(
         ON CONFLICT DO NOTHING
         """,
         (
-            machine_id, round_id, work, json.dumps(categories), who, at,
-            None if round_id is None else due_at, at if due_at is None else due_at, until_at,
-            until_at, survey_id, expected.model_dump_json() if expected else None,
-            held_picks.model_dump_json() if held_picks else None,
-            *(routine or (None, None)), int(on_bench), takes,
+            run.machine_id, run.round_id, run.work, json.dumps(run.categories), run.who, at,
+            None if run.round_id is None else run.due_at, due, run.until_at,
+            run.until_at, run.survey_id, run.expected and run.expected.model_dump_json(),
+            run.held_picks and run.held_picks.model_dump_json(),
+            *run.routine, int(run.on_bench), run.takes,
         ),
     )  # fmt: skip
     return int(cursor.lastrowid or 0) if cursor.rowcount else None
@@ -371,19 +372,22 @@ def note_look(
     )
 
 
-def end(
-    conn: Connection,
-    run_id: int,
-    state: RunState,
-    reason: str,
-    *,
-    at: int,
-    result: ResultMessage | None = None,
-    conclusion: Conclusion | None = None,
-    cause: str | None = None,
-    worked: int = 0,
-) -> bool:
+class Ending(NamedTuple):
+    """How a run ended."""
+
+    state: RunState
+    reason: str
+    result: ResultMessage | None = None
+    conclusion: Conclusion | None = None
+    cause: str | None = None
+    """Why it was missed."""
+    worked: int = 0
+    """Seconds that the agent was at work on its last part."""
+
+
+def end(conn: Connection, run_id: int, ending: Ending, *, at: int) -> bool:
     """End a run, once. False when it had ended already."""
+    result, conclusion = ending.result, ending.conclusion
     changed = conn.execute(
         """
         UPDATE runs SET state = :state, reason = :reason, ended_at = :at, lease = NULL,
@@ -394,16 +398,16 @@ def end(
         WHERE id = :run AND state IN ('waiting', 'offered', 'running')
         """,
         {
-            "state": state,
-            "reason": reason,
+            "state": ending.state,
+            "reason": ending.reason,
             "at": at,
             "result": result and result.model_dump_json(),
             "removed": conclusion and conclusion.removed.model_dump_json(),
             "held": conclusion and conclusion.held.model_dump_json(),
             "put_back": conclusion and conclusion.put_back.model_dump_json(),
             "freed": conclusion and conclusion.freed,
-            "cause": cause,
-            "worked": worked,
+            "cause": ending.cause,
+            "worked": ending.worked,
             "started": result and to_seconds(result.started_at),
             "run": run_id,
         },

@@ -116,26 +116,25 @@ class _Look:
     ) -> None:
         complain = self._complain(place, count)
         candidates, in_use = self._candidates, self._in_use
-        in_blocks, used = self._machine.sizes_as_allocated, candidates.used
-        attributes = self._machine.counts_attributes
+        believed, attributes = candidates.believed, self._machine.counts_attributes
         at_once = self._listing is None and (attributes or self._kind.age != "created")
+        ageing = Ageing(
+            in_blocks=self._machine.sizes_as_allocated,
+            used=candidates.used,
+            attributes=attributes,
+            behind=believed.since if believed.behind else None,
+        )
+        terms = PlaceTerms(
+            judge, ageing, in_use.files, in_use.numbers, program_open, place.user, place.owners
+        )
         for folder in candidates.files(root, place, complain):
             if at_once:
                 size = count.add_folder(
                     f"{folder.path}/" if folder.path else "",
                     folder.files,
-                    judge,
-                    in_use.files,
-                    in_use.numbers,
-                    in_blocks=in_blocks,
-                    used=used,
-                    attributes=attributes,
-                    arrived=folder.arrived if attributes else 0,
-                    behind=candidates.believed.since if candidates.believed.behind else None,
-                    program_open=program_open,
-                    user=place.user,
-                    owners=place.owners,
-                    keeps=candidates.keeper(place, folder.path, folder.about),
+                    terms,
+                    folder.arrived,
+                    candidates.keeper(place, folder.path, folder.about),
                 )
             else:
                 size = self._one_by_one(folder, place, count, judge, program_open)

@@ -2,7 +2,14 @@
 
 from phylax.core.survey.file_stat import FileStat
 from phylax.core.survey.ledger import Ledger, LedgerLine, VolumeShare, ledger
-from phylax.core.survey.line_count import NOT_KNOWN, LineCount, SurveyedItem, as_item
+from phylax.core.survey.line_count import (
+    NOT_KNOWN,
+    Ageing,
+    LineCount,
+    PlaceTerms,
+    SurveyedItem,
+    as_item,
+)
 from phylax.core.survey.lines import (
     AGE_DAYS,
     LARGEST,
@@ -38,6 +45,7 @@ __all__ = [
     "NAMED_UNREAD",
     "NOT_KNOWN",
     "AgeDay",
+    "Ageing",
     "Cover",
     "FileStat",
     "FolderSum",
@@ -49,6 +57,7 @@ __all__ = [
     "ListedItem",
     "Look",
     "PlaceSum",
+    "PlaceTerms",
     "Ranked",
     "Seal",
     "Stay",

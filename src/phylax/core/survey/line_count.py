@@ -58,6 +58,34 @@ class SurveyedItem(NamedTuple):
     kept_by: ProtectEntry | None = None
 
 
+class Ageing(NamedTuple):
+    """How the files of a category are measured."""
+
+    in_blocks: bool = False
+    """A file counts as the blocks it holds, instead of as its length."""
+    used: bool = False
+    """Age is measured from the last use."""
+    attributes: bool = False
+    """A change of attributes makes a file young as well, and it is no older than its folder."""
+    behind: Callable[[int], int] | None = None
+    """From when a time counts at which the clock was wrong."""
+
+
+class PlaceTerms(NamedTuple):
+    """What is the same for all files of a place."""
+
+    judge: Judge
+    ageing: Ageing = Ageing()
+    open_files: Set[tuple[int, int]] = frozenset()
+    """(device, file number) of each."""
+    open_numbers: Set[int] = frozenset()
+    """The file numbers alone."""
+    program_open: bool = False
+    user: str = ""
+    owners: range | None = None
+    """Whose files may go; None: everyone's."""
+
+
 class LineCount:
     """Adds up one category on one volume.
 
@@ -157,31 +185,23 @@ class LineCount:
         self,
         prefix: str,
         files: Iterable[tuple[str, FileStat]],
-        judge: Judge,
-        open_files: Set[tuple[int, int]],
-        open_numbers: Set[int],
-        *,
-        in_blocks: bool,
-        used: bool,
-        attributes: bool,
-        arrived: int,
-        behind: Callable[[int], int] | None = None,
-        program_open: bool,
-        user: str,
-        owners: range | None = None,
+        terms: PlaceTerms,
+        arrived: int = 0,
         keeps: Callable[[str], ProtectEntry | None] | None = None,
     ) -> int:
         """Count the files of one folder; the bytes they hold.
 
         The same as judging and adding each, but written for a million: no call and no object for
-        each. `open_numbers` are the file numbers in `open_files`. `used` says that age is measured
-        from the last use; `attributes` that a change of attributes makes a file young as well, and
-        that it is no older than `arrived`, since when its folder lies there; `behind` from when
-        a time counts at which the clock was wrong; `in_blocks` that a file counts as the blocks it
-        holds instead of as its length; `owners` whose files may go (None: everyone's); `keeps`
-        which entry of the protect list keeps a name. A file with several names (hard links) is
-        counted once.
+        each. `arrived` is since when the folder surely lies there; `keeps` says which entry of the
+        protect list keeps a name. A file with several names (hard links) is counted once.
         """
+        judge, program_open, owners, user = (
+            terms.judge, terms.program_open, terms.owners, terms.user
+        )  # fmt: skip
+        in_blocks, used, attributes, behind = terms.ageing
+        open_files, open_numbers = terms.open_files, terms.open_numbers
+        if not attributes:
+            arrived = 0
         now, counts, sizes, floor = self._now, self._counts, self._sizes, self._floor
         ahead = now + DATED_AHEAD
         cutoff, larger = judge.cutoff, judge.larger

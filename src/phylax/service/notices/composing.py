@@ -96,10 +96,11 @@ def _tell_at_once(conn: Connection, the_shop: Shop, now: int) -> None:
             message = HookMessage(
                 id=uid, kind="at once", shop=the_shop.name, at=at, attention=tuple(in_order(chosen))
             )
-            notices.add(
-                conn, uid, "at once", hook.name, _subject(chosen), message.model_dump_json(),
-                hook_id=hook.id, about=[item.id for item in chosen], at=now, due_at=now,
+            outgoing = notices.Outgoing(
+                uid, "at once", hook.name, _subject(chosen), message.model_dump_json(), now,
+                hook_id=hook.id, about=tuple(item.id for item in chosen),
             )  # fmt: skip
+            notices.add(conn, outgoing, at=now)
 
 
 def _new_uid() -> str:
@@ -132,8 +133,7 @@ def _mail(
         "groups": in_groups(items),
         "now": local,
     }
-    notices.add(
-        conn,
+    outgoing = notices.Outgoing(
         f"{uid}@{server.sender.rpartition('@')[2]}",
         kind,
         wishes.mail or "",
@@ -141,10 +141,10 @@ def _mail(
         _pages.get_template("at_once.txt").render(facts),
         html=_pages.get_template("at_once.html").render(facts),
         person_id=wishes.person_id,
-        about=[item.id for item in items],
-        at=now,
+        about=tuple(item.id for item in items),
         due_at=_due(wishes, local, now),
     )
+    notices.add(conn, outgoing, at=now)
 
 
 # --- summaries -------------------------------------------------------------------------------
@@ -189,8 +189,7 @@ def _summaries_due(conn: Connection, the_shop: Shop, now: int) -> bool:
 def _summarise(conn: Connection, the_shop: Shop, now: int) -> None:
     for kind, local, wishes, server in _summaries_wanted(conn, the_shop, now):
         facts = _summary_facts(conn, the_shop, kind, local, now) | {"wishes": wishes}
-        notices.add(
-            conn,
+        outgoing = notices.Outgoing(
             _uid_of(kind, local, wishes, server),
             kind,
             wishes.mail or "",
@@ -198,9 +197,9 @@ def _summarise(conn: Connection, the_shop: Shop, now: int) -> None:
             _pages.get_template("summary.txt").render(facts),
             html=_pages.get_template("summary.html").render(facts),
             person_id=wishes.person_id,
-            at=now,
             due_at=_due(wishes, local, now),
         )
+        notices.add(conn, outgoing, at=now)
 
 
 def _due(wishes: Wishes, local: datetime, now: int) -> int:
@@ -250,8 +249,7 @@ def compose_trial(conn: Connection, the_shop: Shop, wishes: Wishes, *, now: int)
     if server is None or not wishes.mail:
         return False
     text = f"Mail from {the_shop.name} reaches you."
-    return notices.add(
-        conn,
+    outgoing = notices.Outgoing(
         f"{_new_uid()}@{server.sender.rpartition('@')[2]}",
         "trial",
         wishes.mail,
@@ -259,6 +257,6 @@ def compose_trial(conn: Connection, the_shop: Shop, wishes: Wishes, *, now: int)
         text,
         html=_pages.get_template("trial.html").render(shop=the_shop, text=text),
         person_id=wishes.person_id,
-        at=now,
         due_at=now,
     )
+    return notices.add(conn, outgoing, at=now)

@@ -128,7 +128,8 @@ def conclude_run(conn: Connection, run: Run, *, at: int) -> None:
     """Every step is over: the run ends as its agent's work did, and as its steps did."""
     result = runs.kept_result(conn, run.id)
     conclusion = with_steps(conclude(result) if result else None, of(conn, run))
-    if runs.end(conn, run.id, conclusion.state, conclusion.reason, at=at, conclusion=conclusion):
+    ending = runs.Ending(conclusion.state, conclusion.reason, conclusion=conclusion)
+    if runs.end(conn, run.id, ending, at=at):
         write_down(conn, run, conclusion, at=at)
         note_length(conn, run)
 

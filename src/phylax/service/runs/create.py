@@ -38,25 +38,21 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
     standing = consents.standing_categories(conn, new.machine_id) - listed
     promised = expected_to_go(ledger(survey, standing), new.categories) if survey else None
     expected = promised and promised + agreed
-    run_id = runs.add(
-        conn,
+    waiting = runs.Waiting(
         new.machine_id,
         new.work,
         new.categories,
-        who=who,
-        at=at,
+        who,
         survey_id=survey.id if survey else None,
         expected=expected,
     )
+    run_id = runs.add(conn, waiting, at=at)
     assert run_id is not None
     for consent_id in new.consent_ids:
         consents.use(conn, consent_id, run_id)
     if new.consent_ids:
         surveys.no_longer_waits(conn, new.machine_id)
-    made = runs.run(conn, run_id)
-    assert made is not None
-    events.publish(conn, EventKind.RUN, at=at, machine_id=made.machine_id, run_id=made.id)
-    return made
+    return _told(conn, run_id, at)
 
 
 def make_routines(
@@ -69,17 +65,16 @@ def make_routines(
     what, categories = work_of(routine.steps)
     made = []
     for machine_id in new.machine_ids:
-        run_id = runs.add(
-            conn,
+        waiting = runs.Waiting(
             machine_id,
             what,
             categories,
-            who=who,
-            at=at,
+            who,
             routine=(routine.id, routine.version),
             on_bench=new.on_bench,
             takes=routines.takes_on(conn, routine.id, machine_id),
         )
+        run_id = runs.add(conn, waiting, at=at)
         assert run_id is not None
         if not routine.steps[0].kind.by_agent:
             runs.wait_by_hand(conn, run_id)
@@ -109,7 +104,7 @@ def again(conn: Connection, run_id: int, *, who: str, at: int) -> Run:
             "a step by hand is left out of the agent's doing again.",
         )  # fmt: skip
     # what has no yes is looked at and waits for one, as in a round
-    run_again = runs.add(conn, run.machine_id, run.work, categories, who=who, at=at)
+    run_again = runs.add(conn, runs.Waiting(run.machine_id, run.work, categories, who), at=at)
     assert run_again is not None
     return _told(conn, run_again, at)
 
@@ -136,21 +131,17 @@ def _make_held(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
             )
         expected += chosen
         categories.append(hold.category)
-    run_id = runs.add(
-        conn,
+    waiting = runs.Waiting(
         new.machine_id,
         new.work,
         tuple(dict.fromkeys(categories)),
-        who=who,
-        at=at,
+        who,
         expected=expected,
         held_picks=HeldPicks(picks=new.held, if_taken=new.if_taken),
     )
+    run_id = runs.add(conn, waiting, at=at)
     assert run_id is not None
-    made = runs.run(conn, run_id)
-    assert made is not None
-    events.publish(conn, EventKind.RUN, at=at, machine_id=made.machine_id, run_id=made.id)
-    return made
+    return _told(conn, run_id, at)
 
 
 def _check_consents(conn: Connection, new: NewRun, at: int) -> Tally:

@@ -49,7 +49,7 @@ def give_up(
     cause: MissedCause | None = None,
 ) -> None:
     """End a run that its machine never took up, or will not finish."""
-    if not runs.end(conn, run.id, state, reason, at=at, cause=cause):
+    if not runs.end(conn, run.id, runs.Ending(state, reason, cause=cause), at=at):
         return
     runs.note_standing(conn, run.id)
     records.append(

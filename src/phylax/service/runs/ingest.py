@@ -224,10 +224,8 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
             return
         if went_well:
             conclusion = with_steps(conclusion, checklist.of(conn, run))
-    if runs.end(
-        conn, run.id, conclusion.state, conclusion.reason, at=ended, result=result,
-        conclusion=conclusion, worked=worked,
-    ):  # fmt: skip
+    ending = runs.Ending(conclusion.state, conclusion.reason, result, conclusion, worked=worked)
+    if runs.end(conn, run.id, ending, at=ended):
         write_down(conn, run, conclusion, at=ended)
         if went_well:
             checklist.note_length(conn, run)
