@@ -17,7 +17,14 @@ from phylax.agent.survey.task import LookListener, LookTask
 from phylax.agent.survey.walk import Complaint, Folder
 from phylax.core.catalogue import category
 from phylax.core.retention import Judge, Reason
-from phylax.core.survey import LineCount, SurveyedItem, SurveyLine, as_item
+from phylax.core.survey import (
+    Ageing,
+    LineCount,
+    PlaceTerms,
+    SurveyedItem,
+    SurveyLine,
+    as_item,
+)
 
 _PORTION = 50
 _NOBODY = LookListener()
