@@ -65,18 +65,19 @@ def now() -> Believed:
     return by_clock_alone(time.time())
 
 
-def lines_of(machine: MachineKind, **more: Any) -> list[SurveyLine]:
-    """A survey by the whole catalogue and its own rules; `more` hear of it."""
+def lines_of(machine: MachineKind, *categories: str, **more: Any) -> list[SurveyLine]:
+    """A survey by the catalogue's own rules, of all or some of it; `more` hear of it."""
     rules = tuple(
         CategoryRule(category=key, rule=in_force([(Scope.CATALOGUE, kind.rule)]))
         for key, kind in catalogue().items()
+        if not categories or key in categories
     )
     return survey(machine, Guard(machine), LookTask(rules, now()), LookListener(**more))
 
 
 def ledger_of(machine: MachineKind, category: str) -> SurveyLine | None:
     """The line of one category, of such a survey."""
-    return next((line for line in lines_of(machine) if line.category == category), None)
+    return next(iter(lines_of(machine, category)), None)
 
 
 class Bench:
