@@ -26,7 +26,7 @@ demo-fresh: setup console
 test: setup console .windows/.ready
 	@sh tools/debian-packages.sh chromium gio mkfs.ext4 mount systemd-analyze prometheus promtool
 	$(BIN)/lint-imports
-	$(BIN)/pytest -n 2 --dist loadgroup
+	$(BIN)/pytest -n 2
 
 # One test file while working on it: make check FILE=tests/core/test_retention.py
 FILE ?= tests/core

@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 import uvicorn
 from argon2 import PasswordHasher
+from xdist.scheduler import LoadScopeScheduling
 
 from helpers import PASSWORD, Clock, free_port
 from phylax.client import Phylax, sign_in
@@ -25,10 +26,32 @@ from phylax.service.serve import FILE, open_shop
 from phylax.store import people
 from phylax.store.database import Database
 
+TOGETHER = ("tests/demo/", "tests/console/", "tests/windows/", "tests/service/test_year.py")
+"""What shares something costly: one worker has all of each. The longest come first, so that no
+worker waits for them at the end."""
+ONE_BY_ONE = ("tests/attack/", "tests/agent/")
+"""Long tests that share nothing."""
+
+
+def _shared(path: str) -> str | None:
+    return next((group for group in TOGETHER if path.startswith(group)), None)
+
+
+class ByFolder(LoadScopeScheduling):
+    """Gives each worker files, whole folders or single tests, as said above."""
+
+    def _split_scope(self, nodeid: str) -> str:
+        path = nodeid.partition("::")[0]
+        return _shared(path) or (nodeid if path.startswith(ONE_BY_ONE) else path)
+
+
+def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> ByFolder:
+    config.option.loadscopereorder = False
+    return ByFolder(config, log)
+
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """What stays together on one worker comes first, so that no worker waits for it at the end."""
-    items.sort(key=lambda item: item.get_closest_marker("xdist_group") is None)
+    items.sort(key=lambda item: _shared(item.nodeid) is None)
 
 
 @pytest.fixture(autouse=True, scope="session")

@@ -37,7 +37,7 @@ def run_at(day: str) -> bool:
         "TZ": "UTC", "PHYLAX_TEST_DAY": f"{day}+00:00", "PYTHONPATH": "tools/moved_clock",
     }  # fmt: skip
     command = [
-        sys.executable, "-m", "pytest", "-q", "-n", "2", "--dist", "loadgroup",
+        sys.executable, "-m", "pytest", "-q", "-n", "2",
         "-p", "no:cacheprovider", *(f"tests/{part}" for part in TESTS),
     ]  # fmt: skip
     return subprocess.run(command, env=environment, check=False).returncode == 0

@@ -121,7 +121,7 @@ def _one_machine(page: Page) -> None:
     page.get_by_role("button", name="needs a yes").first.click()
     page.get_by_role("button", name="Tick what the rule proposes").click()
     _shoot(page, "listing")
-    page.get_by_role("button", name="Take this choice").click()
+    page.get_by_role("button", name="Use this selection").click()
     page.get_by_test_id("ledger").scroll_into_view_if_needed()
     _shoot(page, "goes-and-stays")
     page.get_by_role("button", name="Clean…").click()

@@ -55,7 +55,7 @@ def test_what_is_held_is_known_to_the_shop_and_said_in_the_record(
     assert "3 items" in record.text and "can be put back" in record.text
     run = owner.runs.get(hold.run_id)
     assert run.balance is not None
-    assert any("come free only when they go for good" in why for why in run.balance.why)
+    assert any("becomes free only when it is removed" in why for why in run.balance.why)
 
 
 def test_one_many_and_all_are_put_back(

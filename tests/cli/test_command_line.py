@@ -281,7 +281,7 @@ def test_standing_consents_are_given_listed_and_taken_back(phylax: Run, machine:
     assert "taken back" in phylax("consent", "take-back", "1").stdout
     assert phylax("consent", "take-back", "1").returncode == 4
     refused = phylax("consent", "give-standing", "ferry-desk", "trash")
-    assert (refused.returncode, "needs no yes" in refused.stderr) == (4, True)
+    assert (refused.returncode, "needs no consent" in refused.stderr) == (4, True)
 
 
 @pytest.mark.parametrize(

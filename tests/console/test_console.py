@@ -14,7 +14,6 @@ from phylax.client import Phylax
 from phylax.core.retention import Rule, Scope
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
 
-pytestmark = pytest.mark.xdist_group("browser")
 
 
 def test_look_agree_clean_and_read_the_record(
@@ -25,7 +24,7 @@ def test_look_agree_clean_and_read_the_record(
     free = page.get_by_test_id("free-/")
     expect(free).to_contain_text("free")
     before = free.inner_text()
-    page.get_by_role("button", name="Look through it").click()
+    page.get_by_role("button", name="Survey it").click()
     ledger = page.get_by_test_id("ledger")
     expect(ledger).to_contain_text("Temporary files of each person")
     expect(page.get_by_test_id("chosen-sum")).to_have_text("114.4 MiB")
@@ -33,7 +32,7 @@ def test_look_agree_clean_and_read_the_record(
     downloads = page.get_by_role("row").filter(has_text="Download folders")
     downloads.get_by_role("button", name="Choose items").click()
     page.get_by_label("Let let-go.iso go").check()
-    page.get_by_role("button", name="Take this choice").click()
+    page.get_by_role("button", name="Use this selection").click()
     expect(page.get_by_test_id("chosen-sum")).to_have_text("123.0 MiB")
     page.reload()
     expect(page.get_by_test_id("chosen-sum")).to_have_text("123.0 MiB")
@@ -75,9 +74,9 @@ def test_a_list_is_worked_through_and_a_standing_yes_given(
     owner.rules.put(Scope.MACHINE, machine.id, "large-and-idle", Rule(only_larger=1000))
     owner.rules.put(Scope.MACHINE, machine.id, "downloads", Rule(keep_for=timedelta(days=30)))
     page.goto("/machines/ferry-desk")
-    page.get_by_role("button", name="Look through it").click()
+    page.get_by_role("button", name="Survey it").click()
     idle = page.get_by_role("row").filter(has_text="Large files nobody uses")
-    idle.get_by_role("button", name="Work through the list").click()
+    idle.get_by_role("button", name="See the list").click()
     dialogue = page.get_by_role("dialog")
     dialogue.get_by_test_id("folders").get_by_role("button", name="Projects").click()
     expect(dialogue.locator("tbody tr")).to_have_count(4)
@@ -87,18 +86,18 @@ def test_a_list_is_worked_through_and_a_standing_yes_given(
     check_for_everyone(page, "a list to work through")
     dialogue.get_by_role("button", name="Close").click()
     programs = page.get_by_role("row").filter(has_text="Installed programs")
-    programs.get_by_role("button", name="Work through the list").click()
+    programs.get_by_role("button", name="See the list").click()
     expect(dialogue).to_contain_text("not known")
     dialogue.get_by_role("button", name="Close").click()
     downloads = page.get_by_role("row").filter(has_text="Download folders")
     downloads.get_by_role("button", name="needs a yes").click()
     dialogue.get_by_placeholder("agreed in the contract").fill("agreed in the contract")
-    dialogue.get_by_role("button", name="Give a standing yes").click()
-    expect(dialogue).to_contain_text("Standing yes by Ines Marrow")
+    dialogue.get_by_role("button", name="Give a standing consent").click()
+    expect(dialogue).to_contain_text("Standing consent by Ines Marrow")
     page.keyboard.press("Escape")
     downloads.get_by_label("Clean Download folders").check()
     expect(page.get_by_test_id("chosen-sum")).to_have_text("127.8 MiB")
-    downloads.get_by_role("button", name="change here").click()
+    downloads.get_by_role("button", name="change for this machine").click()
     expect(dialogue.get_by_label("Keep for days")).to_have_value("30")
     expect(dialogue.get_by_test_id("what-if")).to_contain_text("13.4 MiB would go")
     check_for_everyone(page, "a machine's rule")
@@ -165,7 +164,7 @@ def test_a_wrong_password_says_so_and_keeps_what_was_typed(page: Page) -> None:
     page.get_by_label("Login").fill("ines")
     page.get_by_label("Password").fill("wrong")
     page.get_by_role("button", name="Sign in").click()
-    expect(page.get_by_role("alert")).to_contain_text("do not fit together")
+    expect(page.get_by_role("alert")).to_contain_text("Login or password is wrong")
     expect(page.get_by_label("Login")).to_have_value("ines")
     check_for_everyone(page, "signing in")
 
@@ -173,7 +172,7 @@ def test_a_wrong_password_says_so_and_keeps_what_was_typed(page: Page) -> None:
 def test_when_the_line_drops_it_says_so_and_catches_up(page: Page, owner: Phylax) -> None:
     page.route("**/api/v1/events", lambda route: route.abort())
     page.goto("/rounds")
-    dropped = page.get_by_text("The line to the service dropped")
+    dropped = page.get_by_text("Connection lost")
     expect(dropped).to_be_visible()
     page.unroute("**/api/v1/events")
     expect(dropped).to_be_hidden()

@@ -11,7 +11,6 @@ from phylax.client import Phylax
 from phylax.core.retention import Rule, Scope
 from phylax.core.shop import Machine
 
-pytestmark = pytest.mark.xdist_group("browser")
 
 
 @pytest.fixture
@@ -22,11 +21,11 @@ def held(page: Page, agent: None, owner: Phylax, machine: Machine, home: Path) -
         Rule(off=False, keep_for=timedelta(days=90), hold_for=timedelta(days=7)),
     )  # fmt: skip
     page.goto(f"/machines/{machine.tag}")
-    page.get_by_role("button", name="Look through it").click()
+    page.get_by_role("button", name="Survey it").click()
     row = page.get_by_role("row").filter(has_text="Download folders")
     row.get_by_role("button", name="needs a yes").click()
     page.get_by_role("button", name="Tick what the rule proposes").click()
-    page.get_by_role("button", name="Take this choice").click()
+    page.get_by_role("button", name="Use this selection").click()
     page.get_by_label("Clean Temporary files of each person").uncheck()
     page.get_by_role("button", name="Clean…").click()
     dialogue = page.get_by_test_id("clean-dialogue")
@@ -34,7 +33,7 @@ def held(page: Page, agent: None, owner: Phylax, machine: Machine, home: Path) -
     expect(dialogue).not_to_contain_text("Gone for good")
     page.get_by_role("button", name="Clean now").click()
     expect(page.get_by_test_id("result")).to_contain_text("held, can be put back")
-    expect(page.get_by_test_id("balance")).to_contain_text("come free only when they go for good")
+    expect(page.get_by_test_id("balance")).to_contain_text("becomes free only when it is removed")
     return home / "Downloads"
 
 
@@ -43,7 +42,7 @@ def test_held_things_are_looked_through_and_put_back(page: Page, held: Path) -> 
     section = page.get_by_test_id("held")
     expect(section).to_contain_text("2 items, 13.4 MiB")
     section.get_by_role("button", name="Download folders").click()
-    section.get_by_label("Only with this in the path").fill("KEEP")
+    section.get_by_label("Filter by path").fill("KEEP")
     expect(section.get_by_role("row")).to_have_count(1)
     section.get_by_label("Put keep.pdf back").check()
     check_for_everyone(page, "a machine's page with held things")

@@ -14,7 +14,6 @@ from phylax.core.shop import ClientEdit, Machine, MachineEdit, ReadingIn, by_vol
 from phylax.service.context.context import Context
 from phylax.store import readings
 
-pytestmark = pytest.mark.xdist_group("browser")
 
 
 @pytest.fixture
@@ -67,8 +66,8 @@ def test_machines_are_filtered_and_sorted_and_the_address_keeps_it(
 def test_a_machine_nobody_looked_at_says_what_to_do(page: Page, three: list[Machine]) -> None:
     page.goto("/machines/yard-new")
     expect(page.get_by_text("no agent enrolled yet")).to_be_visible()
-    expect(page.get_by_text("A look touches nothing.")).to_be_visible()
-    expect(page.get_by_role("button", name="Look through it")).to_be_disabled()
+    expect(page.get_by_text("A survey changes nothing.")).to_be_visible()
+    expect(page.get_by_role("button", name="Survey it")).to_be_disabled()
     expect(page.get_by_text("No round comes here")).to_be_visible()
     check_for_everyone(page, "a new machine")
     page.goto("/machines/nowhere")
@@ -153,8 +152,8 @@ def test_what_always_stays_is_added_asked_and_taken_off(
     page.get_by_label("Is this path protected here?").fill("C:\\Archive\\a.DCM")
     page.get_by_role("button", name="Ask").click()
     expect(page.get_by_text("It stays: pattern *.dcm, for the shop.")).to_be_visible()
-    page.get_by_role("button", name="Take it off the list").click()
-    expect(page.get_by_test_id("protections")).to_contain_text("Nothing is protected")
+    page.get_by_role("button", name="Remove from the list").click()
+    expect(page.get_by_test_id("protections")).to_contain_text("The protect list is empty")
     assert not owner.protections.list()
 
 
@@ -203,7 +202,7 @@ def test_a_token_is_shown_once_and_withdrawn(page: Page, owner: Phylax) -> None:
     page.goto("/shop")
     page.get_by_label("What the token is for").fill("till script")
     page.get_by_role("button", name="Make a token").click()
-    secret = page.get_by_text("Shown this once").locator("code").inner_text()
+    secret = page.get_by_text("Shown only once").locator("code").inner_text()
     with Phylax(owner.url, secret) as script:
         assert script.people.me().login == "ines"
     page.reload()

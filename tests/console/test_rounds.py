@@ -18,7 +18,6 @@ from phylax.client import Phylax
 from phylax.core.retention import Rule, Scope
 from phylax.core.shop import Machine
 
-pytestmark = pytest.mark.xdist_group("browser")
 
 
 def test_the_agenda_and_the_week_show_what_comes(
@@ -40,7 +39,7 @@ def test_the_agenda_and_the_week_show_what_comes(
     check_for_everyone(page, "the week")
     window.first.click()
     expect(page.get_by_role("heading", level=1)).to_have_text("Tuesdays")
-    page.get_by_role("button", name="Not this time…").click()
+    page.get_by_role("button", name="Skip or postpone…").click()
     page.get_by_label("Why").fill("exams")
     page.get_by_role("button", name="Skip this time").click()
     expect(page.get_by_test_id("round-machines")).to_contain_text("skipped by Ines Marrow: exams")
@@ -112,7 +111,7 @@ def test_what_was_missed_is_done_again_and_what_waits_is_agreed_to(
     page.get_by_label("The client's word").fill("by phone")
     check_for_everyone(page, "what waits for a yes")
     page.get_by_role("button", name=re.compile("Agree to 1 listing")).click()
-    expect(page.get_by_text("1 machine will be cleaned of just that")).to_be_visible()
+    expect(page.get_by_text("1 machine will be cleaned of exactly that")).to_be_visible()
     agent.once()
     assert not (home / "Downloads/film").exists()
 
@@ -121,9 +120,9 @@ def test_a_routine_is_copied_and_put_right(page: Page, owner: Phylax) -> None:
     page.goto("/routines")
     page.get_by_role("button", name="Copy to change it").first.click()
     page.wait_for_url(re.compile(r"/routines/\d+"))
-    page.get_by_label("One more step").select_option("restart")
+    page.get_by_label("Add a step").select_option("restart")
     page.get_by_role("button", name="Add it").click()
-    page.get_by_role("button", name="Step 4 earlier").click()
+    page.get_by_role("button", name="Move step 4 up").click()
     check_for_everyone(page, "a routine")
     page.get_by_role("button", name="Save a new version").click()
     expect(page.get_by_role("status")).to_contain_text("Saved as version 2")
@@ -137,7 +136,7 @@ def test_closing_days_and_calendar_addresses_are_looked_after(page: Page, owner:
     page.get_by_label("Name", exact=True).fill("Fair")
     page.get_by_role("button", name="Close", exact=True).click()
     expect(page.get_by_test_id("closing-days")).to_contain_text("Fair")
-    page.get_by_role("button", name="Open after all").click()
+    page.get_by_role("button", name="Remove").click()
     expect(page.get_by_test_id("closing-days")).to_contain_text("None yet")
     page.get_by_label("For what").fill("Wall")
     page.get_by_role("button", name="Make an address").click()

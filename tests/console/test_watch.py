@@ -15,7 +15,6 @@ from phylax.service.monitoring import monitor
 from phylax.service.context.context import Context
 from phylax.store import readings
 
-pytestmark = pytest.mark.xdist_group("browser")
 GIB = 2**30
 
 
@@ -82,10 +81,10 @@ def test_what_needs_somebody_is_taken_on_and_settled(
     needs = page.get_by_test_id("needs-you")
     expect(needs).to_contain_text("will be over 90 %")
     page.get_by_role("button", name=re.compile("^Handle: ")).first.click()
-    page.get_by_role("button", name="I take it on").click()
+    page.get_by_role("button", name="Take it on").click()
     expect(needs).to_contain_text("Ines Marrow looks after it")
     page.get_by_role("button", name=re.compile("^Handle: ")).first.click()
-    page.get_by_label("Settled: a word").fill("told the client")
+    page.get_by_label("How it was settled").fill("told the client")
     page.get_by_role("button", name="Settle", exact=True).click()
     expect(page.get_by_test_id("sentence")).to_contain_text("Nothing needs you.")
     assert "told the client" in next(owner.records.list(machine=filling.tag)).text
@@ -102,7 +101,7 @@ def test_notices_are_wished_for_in_the_shop(page: Page, owner: Phylax, machine: 
     expect(page.get_by_text("Saved.")).to_be_visible()
     wishes = owner.notices.wishes(owner.people.me().id)
     assert wishes.mail == "ines@quayside.example" and str(wishes.quiet_until) == "07:30:00"
-    page.get_by_role("button", name="Send me one to try").click()
+    page.get_by_role("button", name="Send a test mail").click()
     expect(page.get_by_role("alert")).to_contain_text("no mail server")
     check_for_everyone(page, "notices")
 
@@ -123,7 +122,7 @@ def test_a_threshold_is_set_for_a_machine_its_client_and_the_shop(
         part.get_by_label("Percent used").fill(str(percent))
         part.get_by_role("button", name="Set").click()
         expect(part).to_contain_text(f"Nearly full above {percent} % {said}")
-    part.get_by_role("button", name="Drop its own of 77 %").click()
+    part.get_by_role("button", name="Remove its own threshold of 77 %").click()
     expect(part).to_contain_text("Nearly full above 85 %")
     assert owner.machines.get(filling.tag).limit_percent == 85
     check_for_everyone(page, "threshold")

@@ -119,14 +119,14 @@ STUCK = (Stay(reason=Reason.IN_USE, count=2, size=10 * MIB),)
 @pytest.mark.parametrize(
     ("promised", "freed", "more", "words"),
     [
-        (40, 30, {"held": HELD}, "10.0 MiB are held and come free only"),
-        (40, 30, {"left": STUCK}, "2 items, 10.0 MiB, stayed: in use."),
+        (40, 30, {"held": HELD}, "10.0 MiB is held and becomes free only"),
+        (40, 30, {"left": STUCK}, "2 items, 10.0 MiB, left: in use."),
         (20, 30, {}, "10.0 MiB more than expected"),
         (40, 30, {}, "10.0 MiB less than expected"),
-        (30, 20, {}, "others on the machine wrote"),
-        (30, 40, {}, "others on the machine let go"),
-        (30, 30, {"linked": LINKED}, "4 names went of files"),
-        (30, 0, {"category": "web-site-data"}, "rows in the browsers' own tables"),
+        (30, 20, {}, "other programs wrote"),
+        (30, 40, {}, "other programs removed files"),
+        (30, 30, {"linked": LINKED}, "4 removed names were hard links of files"),
+        (30, 0, {"category": "web-site-data"}, "in the browsers' own databases"),
     ],
 )
 def test_each_difference_has_its_reason(
@@ -139,7 +139,7 @@ def test_each_difference_has_its_reason(
 
 def test_a_volume_that_compresses_may_free_less() -> None:
     one = outcome(**removed(30 * MIB))
-    assert "stores some files compressed" in why(30 * MIB, 20 * MIB, one, file_system="btrfs")
+    assert "compresses some files" in why(30 * MIB, 20 * MIB, one, file_system="btrfs")
 
 
 def test_small_differences_are_nobodys_business() -> None:

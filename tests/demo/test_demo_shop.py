@@ -24,7 +24,6 @@ from phylax.demo import scenario
 from phylax.demo.shop import make
 from phylax.service.serve import FILE
 
-pytestmark = pytest.mark.xdist_group("demo")  # one shop for all of them
 NOW = datetime(2026, 3, 2, 9, 30, tzinfo=UTC)
 
 

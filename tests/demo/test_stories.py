@@ -18,7 +18,6 @@ from phylax.store import attention, shop
 from phylax.store import outlooks as outlook_store
 from phylax.store.database import Connection, Database
 
-pytestmark = pytest.mark.xdist_group("demo")  # one shop for all of them
 NOW = datetime(2026, 7, 6, 9, 30, tzinfo=UTC)
 """Another day than the one the demo is usually tried on."""
 

@@ -173,7 +173,7 @@ def test_each_scope_adds_and_the_test_names_the_entry(
             wren.protections.add(folder)
         with pytest.raises(RefusedError, match="owner's to change"):
             wren.protections.remove(shops.id)
-        with pytest.raises(RefusedError, match="protected there already"):
+        with pytest.raises(RefusedError, match="already on that protect list"):
             wren.protections.add(folder, scope=Scope.MACHINE, subject_id=machine.id)
     assert [p.id for p in owner.protections.list(machine.tag)] == [shops.id, mine.id]
     asked = owner.protections.test(machine.tag, path="/home/anna/x/a.dcm")
@@ -271,12 +271,12 @@ def test_a_standing_consent_counts_until_it_is_taken_back(
     given = owner.standing_consents.give(machine.tag, "downloads", word="agreed in the contract")
     with pytest.raises(RefusedError, match="has a standing consent"):
         owner.standing_consents.give(machine.tag, "downloads")
-    with pytest.raises(RefusedError, match="needs no yes"):
+    with pytest.raises(RefusedError, match="needs no consent"):
         owner.standing_consents.give(machine.tag, "trash")
     assert a_week_later() == {"young.zip"}
     assert needs_you(context, owner) == []
     owner.standing_consents.take_back(given.id)
-    with pytest.raises(RefusedError, match="took it back already"):
+    with pytest.raises(RefusedError, match="has withdrawn it already"):
         owner.standing_consents.take_back(given.id)
     assert len(a_week_later()) == 2
     (consent,) = owner.standing_consents.list(machine.tag)

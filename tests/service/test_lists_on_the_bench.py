@@ -70,7 +70,7 @@ def test_people_tick_only_what_is_theirs_and_say_why_they_leave_something_out(
 ) -> None:
     (run,) = owner.routines.run(HAND_OVER, [machine.id])
     for number, state, complaint in [
-        (2, StepState.DONE, "is the agent's"), (9, StepState.DONE, "no step"),
+        (2, StepState.DONE, "is done by the agent"), (9, StepState.DONE, "no step"),
         (1, StepState.LEFT_OUT, "say why"),
     ]:  # fmt: skip
         with pytest.raises(RefusedError, match=complaint):
@@ -79,7 +79,7 @@ def test_people_tick_only_what_is_theirs_and_say_why_they_leave_something_out(
     assert states(owner.runs.tick(run.id, 1, StepState.TO_DO)) == "........"
     owner.runs.tick(run.id, 1)
     agent.once()
-    with pytest.raises(RefusedError, match="what follows has begun"):
+    with pytest.raises(RefusedError, match="a later step has begun"):
         owner.runs.tick(run.id, 1, StepState.TO_DO)
     assert owner.runs.call_off(run.id).state is RunState.CALLED_OFF
     with pytest.raises(RefusedError, match="ended already"):

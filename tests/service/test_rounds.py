@@ -176,7 +176,7 @@ def test_a_closing_day_moves_what_is_planned_and_opening_after_all_moves_it_back
     assert times() == {"library-1": DUE + timedelta(days=2), "ferry-desk": DUE}
     lines = owner.rounds.agenda().lines
     assert [line.machines for line in lines] == [1, 1]
-    assert "moved to 05.03.2026" in lines[1].note
+    assert "moved to 5 Mar" in lines[1].note
     owner.closing_days.remove(closed.id)
     assert set(times().values()) == {DUE}
 
@@ -261,7 +261,7 @@ def test_what_waits_already_is_skipped_and_held_back_too(
     assert of(owner, four[1])[0].state is RunState.CALLED_OFF
     pass_until(context, clock, DUE + 6 * HOUR)
     assert ask(context, four[0]) is not None
-    with pytest.raises(RefusedError, match="later time"):
+    with pytest.raises(RefusedError, match="choose a later one"):
         owner.rounds.hold_back(made.id, four[0].id, DUE)
     with pytest.raises(RefusedError, match="is not in"):
         owner.rounds.skip(made.id, four[3].id)

@@ -104,7 +104,7 @@ def test_a_yes_to_the_whole_is_a_yes_to_what_was_proposed(
 @pytest.mark.parametrize(
     ("what", "complaint"),
     [
-        ({"category": "user-temp", "whole": True}, "needs no yes"),
+        ({"category": "user-temp", "whole": True}, "needs no consent"),
         ({"category": "tea-leaves", "whole": True}, "no category"),
         ({"category": "downloads", "numbers": (1, 451, 999)}, "451, 999"),
         ({"category": "downloads", "survey_id": 77, "whole": True}, "no survey 77"),
@@ -127,7 +127,7 @@ def test_a_yes_belongs_to_its_machine_and_category(
     )
     with pytest.raises(RefusedError, match="not for this machine"):
         owner.runs.clean(other.id, ["downloads"], consents=[consent.id])
-    with pytest.raises(RefusedError, match="not to be cleaned"):
+    with pytest.raises(RefusedError, match="not among the categories to clean"):
         owner.runs.clean(machine.id, ["trash"], consents=[consent.id])
     with pytest.raises(RefusedError, match="no category 'tea'"):
         owner.runs.clean(machine.id, ["tea"])

@@ -104,8 +104,8 @@ def test_what_was_held_since_the_copy_is_known_again_and_can_be_put_back(
     assert hold.run_id is None and hold.held.count == 1
     with context.db.write() as conn:
         assert generation.current(conn).name != name
-    (said,) = [r.text for r in owner.records.list(machine=machine.tag) if "set back" in r.text]
-    assert "What was told in between is lost" in said
+    (said,) = [r.text for r in owner.records.list(machine=machine.tag) if "older copy" in r.text]
+    assert "What was reported in between is lost" in said
     owner.runs.put_back(machine.tag, [HeldPick(hold_id=hold.id)])
     agent.once()
     assert lost.exists()

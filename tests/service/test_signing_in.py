@@ -69,7 +69,7 @@ def test_a_person_who_left_is_out_at_once_but_somebody_must_own_the_shop(
                 refused()
         owner.people.set_activity(wren.id, True)
         assert technician.people.me().login == "wren"
-    with pytest.raises(RefusedError, match="Somebody must own the shop"):
+    with pytest.raises(RefusedError, match="The shop needs an owner"):
         owner.people.set_activity(owner.people.me().id, False)
 
 

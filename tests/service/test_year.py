@@ -27,7 +27,6 @@ from phylax.service.schedule.timetable import place_all, place_round
 from phylax.store import closing_days, presence, records, rounds, routines, shop
 from phylax.store.database import Connection, Database
 
-pytestmark = pytest.mark.xdist_group("year")  # one year for all of them
 STEP = 1800
 DAYS = 365
 MACHINES = 1000

@@ -18,8 +18,6 @@ from phylax.core.shop import Machine, MachineEdit
 
 from .conftest import Windows
 
-pytestmark = pytest.mark.xdist_group("windows")
-
 
 @pytest.mark.parametrize(
     "check",

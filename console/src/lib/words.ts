@@ -49,7 +49,8 @@ export function clock(at: Date): string {
   return at.toLocaleTimeString('en-GB', { timeZone: zone, hour: '2-digit', minute: '2-digit' });
 }
 
-/** "today 18:42", "yesterday 18:42", "Tuesday 18:42" within the week, else "3 Dec 18:42". */
+/** "today 18:42", "yesterday 18:42", "tomorrow 18:42", else "Tue 1 Dec 18:42", with the year
+ * instead of the weekday where it is another. */
 export function when(text: string | null | undefined, now = new Date()): string {
   if (!text) return '–';
   const at = new Date(text);
@@ -57,18 +58,14 @@ export function when(text: string | null | undefined, now = new Date()): string 
   if (days === 0) return `today ${clock(at)}`;
   if (days === -1) return `yesterday ${clock(at)}`;
   if (days === 1) return `tomorrow ${clock(at)}`;
-  const near = days < 0 && days > -7;
-  const year = at.getFullYear() === now.getFullYear() ? undefined : 'numeric';
-  const weekday = days > 0 && days < 7 ? 'short' : undefined;
-  const day = near
-    ? at.toLocaleDateString('en-GB', { timeZone: zone, weekday: 'long' })
-    : at.toLocaleDateString('en-GB', {
-        timeZone: zone,
-        weekday,
-        day: 'numeric',
-        month: 'short',
-        year
-      });
+  const same = dayOf(at).slice(0, 4) === dayOf(now).slice(0, 4);
+  const day = at.toLocaleDateString('en-GB', {
+    timeZone: zone,
+    weekday: same ? 'short' : undefined,
+    day: 'numeric',
+    month: 'short',
+    year: same ? undefined : 'numeric'
+  });
   return `${day.replace(',', '')} ${clock(at)}`;
 }
 

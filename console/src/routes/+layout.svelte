@@ -145,8 +145,8 @@
       </header>
       {#if !live.connected}
         <p class="lookhere flex items-center gap-2 px-6 py-2" role="status">
-          <Unplug size={16} aria-hidden="true" /> The line to the service dropped; what you see may be
-          old. It catches up by itself.
+          <Unplug size={16} aria-hidden="true" /> Connection lost: what you see may be out of date. It
+          reconnects by itself.
         </p>
       {/if}
       <main class="mx-auto max-w-6xl px-6 py-6">{@render children()}</main>
@@ -165,7 +165,7 @@
     </dl>
   </Modal>
 {:else}
-  <p class="muted p-8">Opening the shop…</p>
+  <p class="muted p-8">Loading…</p>
 {/if}
 
 <style>

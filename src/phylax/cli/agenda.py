@@ -9,7 +9,7 @@ import click
 from phylax.cli._clock import now as clock_now
 from phylax.cli._output import LOOK_HERE, console, format_option, print_list
 from phylax.cli._session import Session, pass_session
-from phylax.core.quantities import count, show_span
+from phylax.core.quantities import count, show_day, show_span
 from phylax.core.scheduling.agenda import AgendaLine
 
 
@@ -40,7 +40,7 @@ def command(
         local = line.opens_at.astimezone(zone)
         if local.date() != day:
             day = local.date()
-            console.print(f"\n{local:%A %d.%m.%Y}", style="bold")
+            console.print(f"\n{local:%A} {show_day(local)} {local:%Y}", style="bold")
         console.print(f"  {_when(line, local)}  {line.round_name}: {_where(line)}")
         for clash in line.clashes:
             console.print(f"               look here: {clash}", style=LOOK_HERE)

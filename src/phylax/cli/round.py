@@ -12,7 +12,7 @@ import click
 from phylax.cli._clock import now as clock_now
 from phylax.cli._output import LOOK_HERE, Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
-from phylax.core.quantities import count, parse_span, show_span
+from phylax.core.quantities import count, parse_span, show_moment, show_span
 from phylax.core.scheduling.rounds import MachineFilter, Pressure, RoundEdit, RoundPreview
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -263,7 +263,7 @@ def hold_back(session: Session, round: int, machine: str, until: datetime, word:
     moment = until.replace(tzinfo=session.the_shop.clock).astimezone(UTC)
     session.shop.rounds.hold_back(round, current.id, moment, word)
     console.print(
-        f"The next time of round {round} waits on {current.tag} until {until:%d.%m. %H:%M}"
+        f"The next time of round {round} waits on {current.tag} until {show_moment(until)}"
     )
 
 

@@ -33,7 +33,7 @@ def _trend(session: Session, machine: str, volume: str | None, span: str) -> Tre
 
 @command.command("show")
 @click.argument("machine")
-@click.option("--volume", help="Which volume; the fullest if left out.")
+@click.option("--volume", help="The volume; by default the fullest.")
 @click.option("--span", default="90 days", show_default=True, help="How far back.")
 @format_option
 @pass_session
@@ -58,7 +58,7 @@ def show(session: Session, machine: str, volume: str | None, span: str, form: st
 @command.command("picture")
 @click.argument("machine")
 @click.argument("file", type=click.Path(dir_okay=False, writable=True, path_type=Path))
-@click.option("--volume", help="Which volume; the fullest if left out.")
+@click.option("--volume", help="The volume; by default the fullest.")
 @click.option("--span", default="90 days", show_default=True, help="How far back.")
 @pass_session
 def picture(session: Session, machine: str, file: Path, volume: str | None, span: str) -> None:

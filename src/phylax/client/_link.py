@@ -70,7 +70,9 @@ class AgentLink(Http):
         try:
             return _ORDER.validate_json(response.content)
         except ValidationError as error:
-            raise NotAnOrderError(f"the service sent what is no order: {error}") from error
+            raise NotAnOrderError(
+                f"the service sent something that is not an order: {error}"
+            ) from error
 
     def progress(self, run_id: int, lease: str, progress: Progress) -> bool:
         """Tell how far a run is; whether to go on."""

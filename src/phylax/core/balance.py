@@ -49,7 +49,7 @@ def balance(
     freed = freed_on_volumes(before, after)
     why = [*_against_promise(promised, removed, held, outcomes)]
     if uncertain:
-        why.append("The agent was cut off in the middle: a little more may have gone than is said.")
+        why.append("The agent was interrupted: slightly more may have been removed than reported.")
     if freed is not None:
         compressing = any(reading.file_system in _COMPRESSING for reading in before)
         why += _against_volumes(freed, removed, held, linked, outcomes, compressing=compressing)
@@ -90,7 +90,7 @@ def _against_promise(
                 so_far = by_reason.get(stay.reason, Tally())
                 by_reason[stay.reason] = so_far + Tally(count=stay.count, size=stay.size)
     for reason, stayed in by_reason.items():
-        yield f"{count(stayed.count, 'item')}, {show_size(stayed.size)}, stayed: {reason}."
+        yield f"{count(stayed.count, 'item')}, {show_size(stayed.size)}, left: {reason}."
     if promised is None:
         return
     # what was open may have been so in the look as well, and was not promised then
@@ -114,29 +114,29 @@ def _against_volumes(
     compressing: bool,
 ) -> Iterable[str]:
     if held.count:
-        yield f"{show_size(held.size)} are held and come free only when they go for good."
+        yield f"{show_size(held.size)} is held and becomes free only when it is removed for good."
     if linked.count:
         yield (
-            f"{count(linked.count, 'name')} went of files that have other names still: "
-            f"{show_size(linked.size)} stay taken."
+            f"{count(linked.count, 'removed name')} were hard links of files with other names: "
+            f"{show_size(linked.size)} stays in use."
         )
     rows = sum(outcome.removed.size for outcome in outcomes if _is_in_tables(outcome.category))
     if rows:
         yield (
-            f"{show_size(rows)} were rows in the browsers' own tables, whose files keep their size."
+            f"{show_size(rows)} was in the browsers' own databases, whose files keep their size."
         )
     less = removed.size - rows - freed
     if not _matters(less, removed.size):
         return
     if less < 0:
-        yield f"{show_size(-less)} more came free: others on the machine let go as well."
+        yield f"{show_size(-less)} more was freed: other programs removed files as well."
     elif compressing:
         yield (
-            f"{show_size(less)} less came free: the volume stores some files compressed, or others "
-            "wrote meanwhile."
+            f"{show_size(less)} less was freed: the volume compresses some files, or other "
+            "programs wrote in the meantime."
         )
     else:
-        yield f"{show_size(less)} less came free: others on the machine wrote meanwhile."
+        yield f"{show_size(less)} less was freed: other programs wrote in the meantime."
 
 
 def _is_in_tables(key: str) -> bool:

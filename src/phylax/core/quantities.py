@@ -1,10 +1,10 @@
-"""Sizes, shares and spans of time: read what people type, show what people read."""
+"""Sizes, shares, spans of time and dates: read what people type, show what people read."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 
 _UNITS = ("B", "KiB", "MiB", "GiB", "TiB", "PiB")
 _SIZE = re.compile(r"\s*(\d+)(?:([.,])(\d+))?\s*([a-z]*)\s*", re.IGNORECASE)
@@ -175,3 +175,17 @@ def count(number: int, noun: str) -> str:
     """A number with its noun in the right form: ``1 file``, ``12,400 files``."""
     plural = noun[:-1] + "ies" if noun.endswith("y") and noun[-2] not in "aeiou" else noun + "s"
     return f"{number:,} {noun if number == 1 else plural}"
+
+
+_MONTHS = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"]
+_WEEKDAYS = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"]
+
+
+def show_day(day: date) -> str:
+    """A day in a sentence: ``1 Dec``. In English whatever the system's language."""
+    return f"{day.day} {_MONTHS[day.month - 1]}"
+
+
+def show_moment(at: datetime) -> str:
+    """A time in a sentence, in its own zone: ``Tue 1 Dec 18:30``."""
+    return f"{_WEEKDAYS[at.weekday()]} {show_day(at)} {at:%H:%M}"

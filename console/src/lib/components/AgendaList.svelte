@@ -45,13 +45,13 @@
             </span>
             {#if line.note}<span class="muted text-sm sm:col-start-2">{line.note}</span>{/if}
             {#each line.clashes as clash (clash)}
-              <span class="lookhere text-sm sm:col-start-2">Look here: {clash}</span>
+              <span class="lookhere text-sm sm:col-start-2">Overlap: {clash}</span>
             {/each}
           </li>
         {/each}
       </ul>
     </section>
   {:else}
-    <p class="mt-6">Nothing runs in these days.</p>
+    <p class="mt-6">Nothing is planned on these days.</p>
   {/each}
 </div>

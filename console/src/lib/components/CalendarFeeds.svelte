@@ -85,7 +85,7 @@
       <button class="act">Make an address</button>
     </form>
     {#if address}<p class="mt-2">
-        Shown this once: <code class="break-all" data-testid="calendar-address">{address}</code>
+        Shown only once: <code class="break-all" data-testid="calendar-address">{address}</code>
       </p>{/if}
   {/if}
   {#if problem}<p class="lossy" role="alert">{problem}</p>{/if}

@@ -54,8 +54,7 @@
               : ` to ${one.last}`}</span
           ></span
         >
-        {#if mayChange}<button class="act" onclick={() => remove(one.id)}>Open after all</button
-          >{/if}
+        {#if mayChange}<button class="act" onclick={() => remove(one.id)}>Remove</button>{/if}
       </li>
     {:else}
       <li class="muted py-2">None yet.</li>

@@ -175,10 +175,10 @@
   {#if ledger.whole}
     Looked at <When at={ledger.taken_at} />. {count(ledger.lines.length, 'category')}.
   {:else}
-    <span class="lookhere">In part:</span> the look has found {count(
+    <span class="lookhere">In part:</span> the survey has covered {count(
       ledger.lines.length,
       'category'
-    )} so far, or was stopped there.
+    )} so far, or was stopped.
   {/if}
 </p>
 <div class="overflow-x-auto">
@@ -257,7 +257,7 @@
                 }}
                 disabled={!line.holds.count || !ledger.whole}
               >
-                <ListChecks aria-hidden="true" />Work through the list
+                <ListChecks aria-hidden="true" />See the list
               </button>
             {:else if line.caution === 'ask'}
               <button
@@ -275,7 +275,7 @@
                     ? `${size(line.needs_yes.size)} needs a yes`
                     : 'Choose items'}
               </button>
-              {#if standingFor(line)}<div class="muted text-sm">standing yes</div>{/if}
+              {#if standingFor(line)}<div class="muted text-sm">standing consent</div>{/if}
             {:else}
               <strong>{size(line.goes.size)}</strong>
             {/if}
@@ -300,7 +300,7 @@
                 onclick={() => {
                   ruled = line;
                   ruleOpen = true;
-                }}>change here</button
+                }}>change for this machine</button
               >
             </div>
           </td>
@@ -396,18 +396,18 @@
         {#each left as [reason, sum] (reason)}
           <li>{reason}: {count(sum.count, 'item')}, {size(sum.size)}</li>
         {/each}
-        <li>What is in use by then, and everything not ticked</li>
+        <li>Whatever is in use by then, and everything you did not tick</li>
       </ul>
     </div>
     {#if yes.length}
       <label class="field">
-        <span>The client's word, for the record (if you asked)</span>
+        <span>What the client said (for the record)</span>
         <input class="box" bind:value={word} maxlength="400" placeholder="asked by phone" />
       </label>
     {/if}
     {#if problem}<p class="lossy">{problem}</p>{/if}
     <div class="flex justify-end gap-2">
-      <button class="act" onclick={() => (asking = false)}>Not now</button>
+      <button class="act" onclick={() => (asking = false)}>Cancel</button>
       <button class="act loss" onclick={clean} disabled={starting}>
         {starting ? 'Asking the machine…' : 'Clean now'}
       </button>

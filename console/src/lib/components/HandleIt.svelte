@@ -44,13 +44,13 @@
       <p>
         {one.taken_by} looks after it.
         <button class="act" onclick={() => done({ handling: 'open', word: '' })}
-          >Give it back</button
+          >Hand it back</button
         >
       </p>
     {:else}
       <p>
         <button class="act main" onclick={() => done({ handling: 'taken on', word: '' })}
-          >I take it on</button
+          >Take it on</button
         >
       </p>
     {/if}
@@ -63,7 +63,7 @@
     </form>
     <form class="flex flex-wrap items-end gap-2" onsubmit={settle}>
       <label class="field grow">
-        <span>Settled: a word on how, for the machine’s record</span>
+        <span>How it was settled (goes into the machine’s record)</span>
         <input class="box w-full" bind:value={word} required maxlength="400" />
       </label>
       <button class="act">Settle</button>

@@ -91,8 +91,8 @@
   <section class="mt-8" aria-labelledby="held" data-testid="held">
     <h2 id="held">Held</h2>
     <p class="muted text-sm">
-      Cleaned away, but still on the machine: it can be put back where it lay, and takes its space
-      until it goes for good.
+      Cleaned, but still on the machine: it can be put back where it was. It takes up its space
+      until it is removed for good.
     </p>
     <ul class="ruled mt-2">
       {#each holds as hold (hold.id)}
@@ -134,11 +134,11 @@
           {#if opened?.id === hold.id}
             <div class="mt-2 space-y-2 border-l-2 border-[var(--line)] pl-4">
               <div class="flex flex-wrap items-center gap-3">
-                <label class="sr-only" for="held-words">Only with this in the path</label>
+                <label class="sr-only" for="held-words">Filter by path</label>
                 <input
                   id="held-words"
                   class="box w-64"
-                  placeholder="Only with this in the path"
+                  placeholder="Filter by path"
                   bind:value={words}
                   oninput={() => void loadItems()}
                 />
@@ -154,7 +154,7 @@
                   </button>
                   <label class="flex items-center gap-2 text-sm">
                     <input type="checkbox" bind:checked={beside} />
-                    where the name is taken again, put it beside under another name
+                    if the name is taken again, put it back beside it under another name
                   </label>
                 {/if}
               </div>
@@ -185,7 +185,7 @@
                       </td>
                     </tr>
                   {:else}
-                    <tr><td class="muted">Nothing of it.</td></tr>
+                    <tr><td class="muted">Nothing matches.</td></tr>
                   {/each}
                 </tbody>
               </table>
@@ -210,9 +210,9 @@
         Gone for good: {count(ending.held.count, 'item')}, {size(ending.held.size)} held of
         {names[ending.category] ?? ending.category}.
       </p>
-      <p>Else they go by themselves <When at={ending.until_at} />.</p>
+      <p>Otherwise they are removed by themselves <When at={ending.until_at} />.</p>
       <div class="flex justify-end gap-2">
-        <button class="act" onclick={() => (endOpen = false)}>Not now</button>
+        <button class="act" onclick={() => (endOpen = false)}>Cancel</button>
         <button
           class="act loss"
           disabled={asked}

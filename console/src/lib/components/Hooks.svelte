@@ -30,7 +30,7 @@
 </script>
 
 <div>
-  <h3 class="font-semibold">Other programs that are told</h3>
+  <h3 class="font-semibold">Other programs that get notices</h3>
   <ul class="ruled mt-1">
     {#each hooks as one (one.id)}
       <li class="flex items-center justify-between gap-2 py-1.5">
@@ -56,7 +56,7 @@
     <button class="act">Tell it</button>
   </form>
   {#if secret}<p class="mt-2">
-      Key of its signatures, shown this once: <code class="break-all">{secret}</code>
+      Signing key, shown only once: <code class="break-all">{secret}</code>
     </p>{/if}
 </div>
 {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}

@@ -115,7 +115,9 @@
   {#if asks}
     <p>{line.cost} Only what you tick here goes, and only if it has not changed since.</p>
   {:else}
-    <p>Nothing of this goes by itself: a list to work through, with the client where it matters.</p>
+    <p>
+      Nothing here is removed automatically. Go through the list with the client where it matters.
+    </p>
   {/if}
   {#if problem}<p class="lossy">{problem}</p>{/if}
   {#if up || folders.length}
@@ -193,14 +195,14 @@
         <button class="act" onclick={pickProposed} disabled={!line.needs_yes.count || picking}>
           Tick what the rule proposes
         </button>
-        <button class="act" onclick={() => picked.clear()}>Tick nothing</button>
+        <button class="act" onclick={() => picked.clear()}>Untick all</button>
         <button
           class="act main"
           disabled={picking}
           onclick={() => {
             onchosen(Object.fromEntries(picked));
             open = false;
-          }}>Take this choice</button
+          }}>Use this selection</button
         >
       </span>
     </div>

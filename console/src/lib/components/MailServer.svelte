@@ -36,7 +36,7 @@
 
 {#if asked}
   <form class="space-y-3" onsubmit={saveServer}>
-    <h3 class="font-semibold">Through which server mail goes</h3>
+    <h3 class="font-semibold">Mail server</h3>
     <div class="flex flex-wrap items-end gap-3">
       <label class="field"
         ><span>Server</span><input class="box w-52" bind:value={post.host} required /></label
@@ -50,18 +50,18 @@
         /></label
       >
       <label class="field">
-        <span>Secured by</span>
+        <span>Encryption</span>
         <select class="box" bind:value={post.security}>
           <option value="starttls">STARTTLS</option>
           <option value="tls">TLS</option>
-          <option value="none">nothing (this machine only)</option>
+          <option value="none">none (only for a server on this machine)</option>
         </select>
       </label>
       <label class="field"
-        ><span>Signs in as</span><input class="box w-40" bind:value={post.login} /></label
+        ><span>User name</span><input class="box w-40" bind:value={post.login} /></label
       >
       <label class="field"
-        ><span>Mail is from</span><input
+        ><span>Sender</span><input
           class="box w-56"
           type="email"
           bind:value={post.sender}

@@ -53,14 +53,14 @@
   async function trial() {
     const { error } = await api.POST('/api/v1/people/{person_id}/notices/trial', mine);
     problem = error ? inWords(error) : '';
-    said = error ? '' : 'A mail is on its way.';
+    said = error ? '' : 'A test mail is on its way.';
     onsent();
   }
 </script>
 
 {#if wishes}
   <form class="space-y-3" onsubmit={saveWishes} data-testid="wishes">
-    <h3 class="font-semibold">What {me.name} is told by mail</h3>
+    <h3 class="font-semibold">Mail for {me.name}</h3>
     <div class="flex flex-wrap gap-3">
       <label class="field"
         ><span>Mail to</span><input class="box w-64" type="email" bind:value={form.mail} /></label
@@ -69,7 +69,7 @@
         <span>At once</span>
         <select class="box" bind:value={form.at_once}>
           <option value="urgent">what is urgent</option>
-          <option value="all">everything that needs somebody</option>
+          <option value="all">everything that needs a person</option>
           <option value="never">nothing</option>
         </select>
       </label>
@@ -87,7 +87,7 @@
       >
       <button class="act main">Save</button>
       <button class="act" type="button" onclick={trial} disabled={!wishes.mail}
-        >Send me one to try</button
+        >Send a test mail</button
       >
     </div>
   </form>

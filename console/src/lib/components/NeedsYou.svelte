@@ -9,7 +9,7 @@
   let problem = $state('');
 
   const STEPS: Record<Attention['next_step'], { name: string; part: string }> = {
-    look: { name: 'Look through it', part: 'goes-and-stays' },
+    look: { name: 'Survey it', part: 'goes-and-stays' },
     clean: { name: 'See what can go', part: 'goes-and-stays' },
     decide: { name: 'Decide', part: 'goes-and-stays' },
     'run again': { name: 'Run again', part: 'work' },

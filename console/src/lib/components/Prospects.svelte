@@ -17,7 +17,7 @@
   <div>
     <h3 class="font-semibold">What can be said</h3>
     {#if !outlook}
-      <p class="muted mt-1">Nothing yet; it takes a week of readings.</p>
+      <p class="muted mt-1">No forecast yet: it needs a week of readings.</p>
     {:else if outlook.not_yet}
       <p class="muted mt-1">Nothing can be said yet: {outlook.not_yet}.</p>
     {:else}

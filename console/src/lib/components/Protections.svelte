@@ -156,7 +156,7 @@
           for {entry.subject || 'the shop'}; {entry.added_by}, <When at={entry.added_at} />
         </span>
         {#if mayChange && (isOwner || entry.scope !== 'shop')}
-          <button class="plain text-sm" onclick={() => remove(entry)}>Take it off the list</button>
+          <button class="plain text-sm" onclick={() => remove(entry)}>Remove from the list</button>
         {/if}
       </span>
       {#if opened === entry.id}
@@ -172,7 +172,7 @@
       {/if}
     </li>
   {:else}
-    <li class="muted py-2">Nothing is protected by a list yet.</li>
+    <li class="muted py-2">The protect list is empty.</li>
   {/each}
 </ul>
 {#if mayChange}
@@ -207,7 +207,7 @@
       </select>
     </label>
     <label class="field min-w-40">
-      <span>Why (for those after you)</span>
+      <span>Why (for your colleagues)</span>
       <input class="box" bind:value={note} maxlength="400" />
     </label>
     <button class="act">Add to the list</button>

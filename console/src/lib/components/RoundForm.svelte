@@ -194,20 +194,20 @@
           /></label
         >
         <label class="field"
-          ><span>must have ended by (if you say so)</span><input
+          ><span>must end by (optional)</span><input
             class="box"
             type="time"
             bind:value={closes}
           /></label
         >
         <label class="field">
-          <span>if missed, still within so many hours</span>
+          <span>if missed, run within so many hours</span>
           <input class="box w-24" type="number" min="0" max="336" bind:value={hours} />
         </label>
       </div>
       {#if closes}
         <label class="mt-2 flex items-baseline gap-2">
-          <input type="checkbox" bind:checked={outside} /> a late one may start outside these hours
+          <input type="checkbox" bind:checked={outside} /> a late run may start outside this window
         </label>
       {/if}
       <label class="mt-2 flex flex-wrap items-baseline gap-2">
@@ -239,7 +239,7 @@
             <select class="box w-48" bind:value={onClosing}>
               <option value="next day">move to the next open day</option>
               <option value="skip">leave it out</option>
-              <option value="run">run all the same</option>
+              <option value="run">run anyway</option>
             </select>
           </label>
           <label class="field">
@@ -254,9 +254,9 @@
             <input class="box w-24" type="number" min="0" max="720" bind:value={minutes} />
           </label>
           <label class="field">
-            <span>looked after by</span>
+            <span>responsible</span>
             <select class="box w-44" bind:value={caredFor}>
-              <option value="">nobody in particular</option>
+              <option value="">nobody</option>
               {#each people as person (person.id)}
                 <option value={String(person.id)}>{person.name}</option>
               {/each}
@@ -337,7 +337,7 @@
       {#if somebody}
         {#each preview.seldom_on as habit (habit.machine_id)}
           <p class="lookhere text-sm" data-testid="seldom-on">
-            Seldom on: {habit.sentence}.
+            Rarely on: {habit.sentence}.
             {#if habit.proposed_at && !habit.proposed_day}
               <button
                 type="button"
@@ -350,7 +350,7 @@
         {/each}
         {#if preview.too_long_for.length}
           <p class="lookhere text-sm">
-            Not through before it closes: {preview.too_long_for.join(', ')}.
+            Will not finish before the window closes: {preview.too_long_for.join(', ')}.
           </p>
         {/if}
       {/if}

@@ -64,11 +64,11 @@
     on the bench: rounds wait until its list is through
   </label>
   <p class="muted mt-2 text-sm">
-    It goes by the rules in force on each machine; what needs a yes and has none is only listed.
+    The rules in force on each machine apply. What needs a consent and has none is only listed.
   </p>
   {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
   <div class="mt-4 flex gap-2">
     <button class="act main" disabled={!routine} onclick={start}>Run it</button>
-    <button class="act" onclick={() => (open = false)}>Not now</button>
+    <button class="act" onclick={() => (open = false)}>Cancel</button>
   </div>
 </Modal>

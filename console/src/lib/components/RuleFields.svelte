@@ -19,9 +19,9 @@
 
 <div class="grid gap-x-6 gap-y-3 sm:grid-cols-2">
   <label class="field">
-    <span>Does anything of it go?</span>
+    <span>Clean this category?</span>
     <select class="box" bind:value={draft.off}>
-      <option value="">as in the wider rule</option>
+      <option value="">as in the rule above it</option>
       <option value="no">{listed ? 'list it' : 'yes, by this rule'}</option>
       <option value="yes">{listed ? 'do not list it' : 'no: off'}</option>
     </select>
@@ -103,7 +103,7 @@
           <button
             type="button"
             class="act"
-            aria-label="Take step {n + 1} out"
+            aria-label="Remove step {n + 1}"
             onclick={() => (draft.pressure = draft.pressure.filter((_, i) => i !== n))}
             ><X aria-hidden="true" /></button
           >
@@ -121,5 +121,5 @@
   {/if}
 </div>
 <p class="muted mt-2 text-sm">
-  An empty field says nothing: what is shown in grey counts. A limit of 0 lifts one set elsewhere.
+  Leave a field empty to use the value in grey. 0 removes a limit that is set above.
 </p>

@@ -63,5 +63,5 @@
     <button class="act main mt-3" onclick={() => ask(false)}>
       Make {count(found.length, 'change')}
     </button>
-  {:else}<p class="mt-2">The file says what is said already.</p>{/if}
+  {:else}<p class="mt-2">The file changes nothing.</p>{/if}
 {/if}

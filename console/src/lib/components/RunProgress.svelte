@@ -23,9 +23,9 @@
     of && run.progress ? Math.min(100, (100 * run.progress.items) / of) : null
   );
   const words = $derived.by(() => {
-    if (run.at_hand) return 'A step by hand comes next.';
+    if (run.at_hand) return 'Next is a step by hand.';
     if (run.state === 'waiting' || !run.at_work) return `Waits for ${run.machine_tag} to call.`;
-    if (!run.progress) return 'The machine has taken it up.';
+    if (!run.progress) return 'The machine has started it.';
     const { items, items_per_second: rate, seconds_left: left } = run.progress;
     return [
       `${step} ${run.progress.category}: ${count(items, 'item')}${of ? ` of about ${of.toLocaleString('en-IE')}` : ''}`,

@@ -60,8 +60,7 @@
   {/if}
   {#if run.uncertain}
     <p class="lookhere text-sm">
-      The machine itself stopped in the middle; what went in the last second before is perhaps not
-      in the sum.
+      The machine itself stopped in the middle; the total may miss the last second.
     </p>
   {/if}
   {#if left.length}

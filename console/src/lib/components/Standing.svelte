@@ -34,7 +34,7 @@
 <div class="mt-4 border-t border-[var(--line)] pt-3">
   {#if given}
     <p>
-      Standing yes by {given.given_by}, <When at={given.given_at} />{given.word
+      Standing consent by {given.given_by}, <When at={given.given_at} />{given.word
         ? ` (${given.word})`
         : ''}: what the rule proposes goes each time.
       <button class="plain" onclick={takeBack}>Take it back</button>
@@ -42,10 +42,12 @@
   {:else}
     <div class="flex flex-wrap items-end gap-2">
       <label class="field min-w-56 flex-1">
-        <span>Or a standing yes: what the rule proposes may go each time. The client's word:</span>
+        <span
+          >Or a standing consent: whatever the rule proposes may go each time. What the client said:</span
+        >
         <input class="box" bind:value={word} maxlength="400" placeholder="agreed in the contract" />
       </label>
-      <button class="act" onclick={give}>Give a standing yes</button>
+      <button class="act" onclick={give}>Give a standing consent</button>
     </div>
   {/if}
   {#if problem}<p class="lossy">{problem}</p>{/if}

@@ -10,7 +10,7 @@
   const next = $derived(run.steps.find((s) => s.state !== 'done' && s.state !== 'left out'));
   const byAgent = (step: Step) => ['survey', 'clean', 'second look'].includes(step.kind);
   const NAMES: Record<string, string> = {
-    survey: 'Look through it',
+    survey: 'Survey it',
     clean: 'Clean',
     'second look': 'Look again',
     restart: 'Restart it'
@@ -64,7 +64,7 @@
       {#if open && mayTick && !byAgent(step)}
         <div class="flex flex-wrap items-center gap-2">
           {#if over}
-            <button class="act" onclick={() => tick(step, 'to do')}>Open again</button>
+            <button class="act" onclick={() => tick(step, 'to do')}>Reopen</button>
           {:else}
             <input
               class="box w-52"
@@ -81,7 +81,7 @@
             <button
               class="act"
               disabled={!words[step.number]?.trim()}
-              title="Say why in a word first"
+              title="Say why first"
               onclick={() => tick(step, 'left out')}>Leave out</button
             >
           {/if}

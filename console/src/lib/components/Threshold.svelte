@@ -114,7 +114,9 @@
     >
     <button class="act main">Set</button>
     {#if own !== null}
-      <button class="act" type="button" onclick={() => put(null)}>Drop its own of {own} %</button>
+      <button class="act" type="button" onclick={() => put(null)}
+        >Remove its own threshold of {own} %</button
+      >
     {/if}
   </form>
   {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}

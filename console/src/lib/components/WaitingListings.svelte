@@ -37,7 +37,7 @@
     });
     problem = error ? inWords(error) : '';
     if (data) {
-      told = `Agreed; ${count(data.runs.length, 'machine')} will be cleaned of just that.`;
+      told = `Agreed. ${count(data.runs.length, 'machine')} will be cleaned of exactly that.`;
       chosen.clear();
       word = '';
     }

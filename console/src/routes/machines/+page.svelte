@@ -121,7 +121,7 @@
 <div class="flex flex-wrap items-center justify-between gap-4">
   <h1>Machines</h1>
   <a class="anchor ml-auto" href="/trends">Trends over the shop</a>
-  <a class="act main" href="/machines/new"><Plus aria-hidden="true" />Take a machine in</a>
+  <a class="act main" href="/machines/new"><Plus aria-hidden="true" />Add a machine</a>
 </div>
 <div class="mt-4 flex flex-wrap items-center gap-2">
   <label class="sr-only" for="filter">Filter by words</label>

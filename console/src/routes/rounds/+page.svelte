@@ -123,7 +123,7 @@
 
 {#if view === 'agenda' && lines}
   {#if !rounds.length}
-    <p class="mt-6">No rounds yet. Junk creeps back quietly: make the first one.</p>
+    <p class="mt-6">No rounds yet. Make the first one.</p>
   {:else}
     <AgendaList {lines} />
   {/if}
@@ -175,7 +175,7 @@
             </td>
           </tr>
         {:else}
-          <tr><td colspan="6">No rounds yet. Junk creeps back quietly: make the first one.</td></tr>
+          <tr><td colspan="6">No rounds yet. Make the first one.</td></tr>
         {/each}
       </tbody>
     </table>

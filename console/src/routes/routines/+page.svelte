@@ -33,7 +33,7 @@
 
 <h1>Routines</h1>
 <p class="muted mt-1">
-  Lists of steps that are done together: by the agent, or by hand on the bench. Rounds repeat them.
+  Lists of steps, done by the agent or by hand on the bench. Rounds repeat them.
 </p>
 {#if problem}<p class="lossy mt-4" role="alert">{problem}</p>{/if}
 <ul class="ruled mt-4" data-testid="routines">

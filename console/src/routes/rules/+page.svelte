@@ -8,7 +8,7 @@
   import { count } from '$lib/words';
 
   type ShopRule = Schema['ShopRule'];
-  const CAUTIONS = { safe: 'goes unattended', ask: 'needs a yes', report: 'only listed' };
+  const CAUTIONS = { safe: 'cleaned automatically', ask: 'needs a yes', report: 'only listed' };
 
   let rules = $state<ShopRule[] | null>(null);
   let role = $state('desk');
@@ -32,8 +32,8 @@
 
 <h1>Rules</h1>
 <p class="muted mt-1">
-  What the shop keeps of each category. A client or a machine may differ; the nearest rule wins,
-  part by part.
+  What the shop keeps of each category. A client or a machine can have its own rule; the closest one
+  wins, field by field.
 </p>
 {#if problem}<p class="lossy mt-4" role="alert">{problem}</p>{/if}
 {#if rules}
@@ -109,7 +109,7 @@
     <Protections mayChange={role !== 'desk'} isOwner={role === 'owner'} />
   </section>
   <section class="noprint mt-10" aria-labelledby="file">
-    <h2 id="file">All of it as one file</h2>
+    <h2 id="file">All rules as one file</h2>
     <RulesFile isOwner={role === 'owner'} onapplied={load} />
   </section>
 {/if}

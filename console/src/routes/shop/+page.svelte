@@ -76,7 +76,7 @@
       </ul>
     </section>
     <section>
-      <h2>Tokens of programs</h2>
+      <h2>Access tokens for programs</h2>
       <ul class="ruled mt-2">
         {#each tokens.filter((t) => !t.withdrawn_at) as token (token.id)}
           <li class="flex items-center justify-between py-2">
@@ -100,7 +100,7 @@
         <button class="act">Make a token</button>
       </form>
       {#if secret}
-        <p class="mt-2">Shown this once: <code class="break-all">{secret}</code></p>
+        <p class="mt-2">Shown only once: <code class="break-all">{secret}</code></p>
       {/if}
     </section>
     <ClosingDates mayChange={role !== 'desk'} />

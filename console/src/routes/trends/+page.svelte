@@ -46,7 +46,7 @@
   <p class="muted mt-4">Asking the service…</p>
 {:else}
   <section class="mt-6" aria-labelledby="over">
-    <h2 id="over">Who will be over their threshold</h2>
+    <h2 id="over">Volumes that will pass their threshold</h2>
     <table class="sheet mt-2" data-testid="crossing">
       <thead>
         <tr>
@@ -160,7 +160,7 @@
       </ul>
     </section>
     <section aria-labelledby="changes">
-      <h2 id="changes">What changes brought</h2>
+      <h2 id="changes">What changes achieved</h2>
       <ul class="ruled mt-2">
         {#each trends.changes as one (one.at + one.name + one.about)}
           <li class="py-2">

@@ -13,6 +13,7 @@ from phylax.core.catalogue import category
 from phylax.core.quantities import (
     count,
     show_age,
+    show_day,
     show_seconds,
     show_share,
     show_size,
@@ -66,7 +67,7 @@ def _nearly_full(standing: Standing) -> Iterator[Finding]:
             evidence += f". {_remedy(advice)}"
         full = outlook.full if outlook else None
         if full and full.likely and full.likely - standing.now < SOON:
-            evidence += f". Likely full on {full.likely:%-d %B}"
+            evidence += f". Likely full on {show_day(full.likely)}"
         yield _found(
             standing,
             cause=Cause.NEARLY_FULL,
@@ -102,7 +103,7 @@ def _filling_fast(standing: Standing) -> Iterator[Finding]:
             grade=changed.now // 2**30,
             since=changed.since,
             reason=f"{outlook.mount} has filled by {show_size(changed.now)} a day since "
-            f"{changed.since:%-d %B}{before if changed.before > 2**20 else ''}",
+            f"{show_day(changed.since)}{before if changed.before > 2**20 else ''}",
             evidence=_what_grew(changed.grown, changed.looked),
             next_step=NextStep.SEE_TREND if changed.looked else NextStep.LOOK,
             volume_mount=outlook.mount,
@@ -118,8 +119,8 @@ def _what_grew(grown: Iterable[Grown], looked: bool) -> str:
     if names:
         return "What grew: " + ", ".join(names[:2])
     if looked:
-        return "No category grew: it is what people keep elsewhere"
-    return "Not looked at before and after: what grew is not known"
+        return "No category grew: it is people's own data"
+    return "No survey before and after: what grew is not known"
 
 
 def _crosses_soon(standing: Standing) -> Iterator[Finding]:
@@ -136,7 +137,7 @@ def _crosses_soon(standing: Standing) -> Iterator[Finding]:
             grade=(SOON - (likely - standing.now)).days,
             since=None,
             reason=f"{outlook.mount} will be over {outlook.threshold_percent} % "
-            f"on about {likely:%-d %B}",
+            f"on about {show_day(likely)}",
             evidence=_evidence_of(outlook),
             next_step=NextStep.SEE_TREND,
             volume_mount=outlook.mount,
@@ -147,15 +148,15 @@ def _evidence_of(outlook: Outlook) -> str:
     assert outlook.crosses is not None
     first, last = outlook.crosses.soonest, outlook.crosses.latest
     if first and last and first.date() == last.date():
-        between = "Hardly any doubt of the day"
+        between = "The day is almost certain"
     else:
-        between = f"Between {first:%-d %B}" if first else "Between now"
-        between += f" and {last:%-d %B}" if last else " and much later"
+        between = f"Between {show_day(first)}" if first else "Between now"
+        between += f" and {show_day(last)}" if last else " and much later"
     fills = (
         f"; it fills by {show_size(max(0, outlook.fills.likely))} a day" if outlook.fills else ""
     )
     if outlook.full and outlook.full.likely and outlook.full.likely - outlook.read_at < SOON:
-        fills += f", likely full on {outlook.full.likely:%-d %B}"
+        fills += f", likely full on {show_day(outlook.full.likely)}"
     return between + fills
 
 
@@ -216,7 +217,7 @@ def _waits_for_yes(standing: Standing) -> Iterator[Finding]:
             urgency=40,
             grade=waits.size // 2**30,
             since=standing.looked_at,
-            reason="A listing waits for a yes",
+            reason="A listing waits for consent",
             evidence=f"{count(waits.count, 'file')}, {show_size(waits.size)}",
             next_step=NextStep.DECIDE,
         )
@@ -253,7 +254,7 @@ def _always_left(standing: Standing) -> Iterator[Finding]:
         urgency=45,
         grade=often.times,
         since=often.since,
-        reason=f"The same is left by every cleaning, {count(often.times, 'time')} by now",
+        reason=f"Every cleaning leaves the same items, {count(often.times, 'time')} by now",
         evidence=f"{often.path}{others}, {show_size(often.size)}: {often.reason}",
         next_step=NextStep.LOOK,
     )
@@ -276,7 +277,7 @@ def _hold_fills(standing: Standing) -> Iterator[Finding]:
             grade=100 * held.size // volume.capacity,
             since=held.since,
             reason=f"The hold takes {show_share(held.size, volume.capacity)} of {held.mount}",
-            evidence=f"{show_size(held.size)} held, the last until {held.until:%-d %B}; "
+            evidence=f"{show_size(held.size)} held, the last until {show_day(held.until)}; "
             f"{show_size(volume.free)} free",
             next_step=NextStep.SEE_HOLD,
             volume_mount=held.mount,
@@ -296,7 +297,7 @@ def _clock_wrong(standing: Standing) -> Iterator[Finding]:
         # twice as wrong is worse
         grade=abs(off).bit_length(),
         since=machine.clock_off_since,
-        reason=f"Its clock is {show_seconds(abs(off))} {way}",
+        reason=f"The machine's clock is {show_seconds(abs(off))} {way}",
         evidence="Readings are corrected here; file times on the machine are not",
         next_step=NextStep.ASK_CLIENT,
     )
@@ -351,7 +352,7 @@ def _agent_old(standing: Standing) -> Iterator[Finding]:
             grade=0,
             since=None,
             reason=f"Its agent is {mine}, this service is {newest}",
-            evidence="It works, but cannot do what was added since",
+            evidence="It works, but lacks what newer versions can do",
             next_step=NextStep.LOOK,
         )
 

@@ -13,6 +13,7 @@ from hashlib import blake2b
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
+from phylax.core.quantities import show_day
 from phylax.core.scheduling.recurrence import occurrences, to_utc
 from phylax.core.scheduling.rounds import RoundEdit
 from phylax.core.values import from_seconds, to_seconds
@@ -147,16 +148,18 @@ class Timing:
         nominal = from_seconds(occurrence.occurs_at).astimezone(self.zone)
         notes = []
         if occurrence.moved:
-            notes.append(f"{nominal:%d.%m.%Y} is a closing day: moved to {occurrence.day:%d.%m.%Y}")
+            notes.append(
+                f"{show_day(nominal)} is a closing day: moved to {show_day(occurrence.day)}"
+            )
         local = from_seconds(occurrence.opens_at).astimezone(self.zone)
         if local.time().replace(microsecond=0) != self.plan.at:
             notes.append(
-                f"on {occurrence.day:%d.%m.%Y} the clocks skip {self.plan.at:%H:%M}: "
+                f"on {show_day(occurrence.day)} the clocks skip {self.plan.at:%H:%M}: "
                 f"it is {local:%H:%M}"
             )
         elif local.replace(fold=1).utcoffset() != local.replace(fold=0).utcoffset():
             notes.append(
-                f"on {occurrence.day:%d.%m.%Y} the clocks show {self.plan.at:%H:%M} twice: "
+                f"on {show_day(occurrence.day)} the clocks show {self.plan.at:%H:%M} twice: "
                 "the first"
             )
         return "; ".join(notes)

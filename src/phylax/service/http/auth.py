@@ -89,7 +89,7 @@ def sign_in(context: Context, login: str, password: str) -> Person:
         elif failures:
             people.forget_failures(conn, login)
     if not known or account is None:
-        raise Problem(401, "sign-in-failed", "Login and password do not fit together.")
+        raise Problem(401, "sign-in-failed", "Login or password is wrong.")
     return account[0]
 
 

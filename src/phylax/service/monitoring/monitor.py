@@ -113,7 +113,7 @@ async def keep_watch(context: Context) -> None:
                 began = time.monotonic()
         except Exception:  # noqa: BLE001
             # one bad turn must not end all later ones
-            _log.exception("the watch stumbled; it goes on")
+            _log.exception("monitoring failed once; it continues")
         await context.wakeups.wait_for(change, WHOLE_EVERY / 2)
         # what comes in goes first
         await context.wakeups.wait_for_stop(_CALM)

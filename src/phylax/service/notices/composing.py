@@ -21,7 +21,7 @@ from phylax.core.notices import (
     Wishes,
     wanted,
 )
-from phylax.core.quantities import count, show_size
+from phylax.core.quantities import count, show_day, show_moment, show_size
 from phylax.core.shop import Shop
 from phylax.core.today import in_a_sentence
 from phylax.core.values import from_seconds, to_seconds
@@ -43,6 +43,8 @@ _pages = Environment(
 _pages.filters["size"] = show_size
 _pages.globals["site_shown"] = _SITE_SHOWN
 _pages.filters["number"] = count
+_pages.filters["day"] = show_day
+_pages.filters["moment"] = show_moment
 
 
 def compose(context: Context) -> None:

@@ -215,5 +215,5 @@ async def keep_posting(context: Context) -> None:
                     return
         except Exception:  # noqa: BLE001
             # one bad message must not keep back all later ones
-            _log.exception("posting stumbled; it goes on")
+            _log.exception("sending notices failed once; it continues")
         await context.wakeups.wait_for_stop(_EVERY)

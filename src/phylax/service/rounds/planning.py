@@ -199,7 +199,7 @@ def postpone(conn: Connection, round_: Round, asked: Postponed, *, who: str, at:
         return
     member = rounds.member(conn, round_.id, asked.machine_id)
     if member is None or member.occurs_at is None:
-        raise Problem(409, "nothing-comes", f"No further time of {round_.name} is planned here.")
+        raise Problem(409, "nothing-comes", f"{round_.name} has no more dates for this machine.")
     rounds.postpone(conn, round_.id, member.occurs_at, asked, who=who, at=at)
 
 

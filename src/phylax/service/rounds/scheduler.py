@@ -64,7 +64,7 @@ async def keep_time(context: Context) -> None:
             wait = await asyncio.to_thread(_until_next, context)
         except Exception:  # noqa: BLE001
             # one bad tick must not end all later ones
-            _log.exception("the scheduler stumbled; it goes on")
+            _log.exception("the scheduler failed once; it continues")
             wait = _LONGEST_SLEEP
         await context.wakeups.wait_for_stop(wait)
 

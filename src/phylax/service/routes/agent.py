@@ -52,7 +52,7 @@ def enrol(new: Enrolment, context: TheContext) -> Enrolled:
             raise Problem(
                 409,
                 "wrong-system",
-                f"{machine.tag} was taken in as {machine.system}, this is {new.facts.system}.",
+                f"{machine.tag} was added as {machine.system}; this is {new.facts.system}.",
             )
         agents.enrol(conn, machine_id, key_hash, new.facts, at=now)
         presence.note(conn, machine_id, [now])

@@ -24,7 +24,7 @@ def list_holds(
     context: TheContext,
     actor: Signed,
     also_ended: Annotated[
-        bool, Query(description="Also those of which nothing is held any more")
+        bool, Query(description="Include batches of which nothing is held any more")
     ] = False,
 ) -> list[Hold]:
     """What a machine holds, newest first; at most 200."""

@@ -181,7 +181,9 @@ def get_ledger(machine: str, context: TheContext, actor: Signed) -> Ledger:
         survey = surveys.newest(conn, target.id)
         standing = consents.standing_categories(conn, target.id)
     if survey is None:
-        raise Problem(404, "not-looked-at", f"{target.tag} was not looked at yet; run a survey.")
+        raise Problem(
+            404, "not-looked-at", f"{target.tag} has not been surveyed yet; run a survey first."
+        )
     return ledger(survey, standing)
 
 
@@ -211,7 +213,7 @@ def get_trend(
     machine: str,
     context: TheContext,
     actor: Signed,
-    mount: Annotated[str | None, Query(description="Which volume; the fullest if left out")] = None,
+    mount: Annotated[str | None, Query(description="The volume; by default the fullest")] = None,
     since: Moment | None = None,
     until: Moment | None = None,
     points: Annotated[int, Query(ge=10, le=1000, description="At most so many")] = 300,

@@ -97,7 +97,11 @@ def send_trial(person_id: int, change: TheChange) -> None:
 
 def _wishes(conn: Connection, actor: Actor, person_id: int) -> Wishes:
     if actor.person.id != person_id and actor.person.role is not Role.OWNER:
-        raise Problem(403, "not-yours", "These are somebody else's; the owner may see them.")
+        raise Problem(
+            403,
+            "not-yours",
+            "These settings are somebody else's; only they and the owner may see them.",
+        )
     wishes = notices.wishes(conn, person_id)
     if wishes is None:
         raise not_found("person", person_id)

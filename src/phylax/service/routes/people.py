@@ -73,7 +73,9 @@ def set_activity(person_id: int, activity: Activity, change: TheChange, owner: O
             raise not_found("person", person_id)
         last_owner = before.role is Role.OWNER and people.active_owners(conn) == 1
         if last_owner and not activity.active:
-            raise Problem(409, "last-owner", "Somebody must own the shop; add another owner first.")
+            raise Problem(
+                409, "last-owner", "The shop needs an owner; make somebody else an owner first."
+            )
         people.set_active(conn, person_id, activity.active)
         after = before.model_copy(update={"active": activity.active})
         change.audit(conn, "set activity", before.login, before, after)

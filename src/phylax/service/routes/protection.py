@@ -57,7 +57,9 @@ def add_protection(new: NewProtection, change: TheChange, technician: Technician
             conn, new.scope, new.subject_id, new.entry, new.note, who=change.who, at=change.now
         )
         if made is None:
-            raise Problem(409, "there-already", f"{new.entry.what!r} is protected there already.")
+            raise Problem(
+                409, "there-already", f"{new.entry.what!r} is already on that protect list."
+            )
         change.audit(conn, "protect", f"{new.entry.what} for {subject}", after=made)
         change.tell(conn, EventKind.RULE, new.subject_id if new.scope is Scope.MACHINE else None)
         return made
@@ -97,7 +99,7 @@ def test_protection(
 ) -> ProtectTest:
     """Which entry protects a path or a site on a machine, if any."""
     if (path is None) == (site is None):
-        raise invalid("/path", "give a path or a site, one of them")
+        raise invalid("/path", "give either a path or a site")
     with context.db.read() as conn:
         target = find_machine(conn, machine)
         known = protections.in_force_on(conn, target.id)

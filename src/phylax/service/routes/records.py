@@ -50,7 +50,7 @@ def add_note(new: NewNote, change: TheChange) -> Response:
         if new.corrects is not None:
             wrong = records.record(conn, new.corrects)
             if wrong is None or wrong.machine_id != new.machine_id:
-                raise invalid("/corrects", f"entry {new.corrects} is not in this machine's record")
+                raise invalid("/corrects", f"this machine's record has no entry {new.corrects}")
         record_id = records.append(
             conn,
             Entry(

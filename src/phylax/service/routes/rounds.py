@@ -175,7 +175,7 @@ def postpone(round_id: int, asked: Postponed, change: TheChange, technician: Tec
     with change.context.db.write() as conn:
         before = _round(conn, round_id, change.now)
         if asked.until is not None and to_seconds(asked.until) <= change.now:
-            raise invalid("/until", "that has passed; name a later time")
+            raise invalid("/until", "that time has passed; choose a later one")
         if rounds.member(conn, round_id, asked.machine_id) is None:
             raise invalid("/machine_id", f"machine {asked.machine_id} is not in {before.name}")
         planning.postpone(conn, before, asked, who=change.who, at=change.now)

@@ -119,7 +119,7 @@ def get_rule(
 def _said(conn: Connection, scope: Scope, subject_id: int, category: str) -> ScopedRule:
     known = rules.rule(conn, scope, subject_id, category)
     if known is None:
-        raise Problem(404, "not-found", f"The {scope} says nothing about {category!r}.")
+        raise Problem(404, "not-found", f"The {scope} has no rule for {category!r}.")
     return known
 
 

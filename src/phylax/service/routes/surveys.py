@@ -172,7 +172,9 @@ def take_back_consent(number: int, change: TheChange, technician: Technician) ->
         if consent is None:
             raise not_found("standing consent", number)
         if consent.taken_back_at is not None:
-            raise Problem(409, "ended-already", f"{consent.taken_back_by} took it back already.")
+            raise Problem(
+                409, "ended-already", f"{consent.taken_back_by} has withdrawn it already."
+            )
         consents.take_back(conn, number, who=change.who, at=change.now)
         change.audit(conn, "take back standing consent", consent.category, consent)
         change.tell(conn, EventKind.CONSENT, consent.machine_id)

@@ -82,7 +82,7 @@ def list_readings(
     context: TheContext,
     actor: Signed,
     request: Request,
-    mount: Annotated[str | None, Query(description="Which volume; the fullest if left out")] = None,
+    mount: Annotated[str | None, Query(description="The volume; by default the fullest")] = None,
     since: Moment | None = None,
     until: Moment | None = None,
     by: Literal["hour", "day"] = "day",

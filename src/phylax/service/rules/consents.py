@@ -36,4 +36,4 @@ def check_asks(key: str) -> None:
     if kind is None:
         raise not_found("category", key)
     if kind.caution is not Caution.ASK:
-        raise invalid("/category", f"{key} needs no yes; its caution is {kind.caution}")
+        raise invalid("/category", f"{key} needs no consent; its caution is {kind.caution}")

@@ -75,23 +75,19 @@ def tick(conn: Connection, run: Run, number: int, edit: StepTick, *, who: str, a
     if run.state.has_ended:
         raise Problem(409, "ended-already", f"Run {run.id} has ended already: {run.state}.")
     all_ = of(conn, run)
-    step = next((known_step for known_step in all_ if known_step.number == number), None)
+    step = next((listed for listed in all_ if listed.number == number), None)
     if step is None:
         raise not_found("step", number)
     if step.kind.by_agent:
-        raise Problem(409, "agents-step", f"Step {number}, {step.kind}, is the agent's: "
-                      "it ticks itself when it is done.")  # fmt: skip
-    later = [
-        known_step for known_step in all_ if known_step.number > number and known_step.kind.by_agent
-    ]
-    if not edit.state.is_over and any(
-        known_step.state is not StepState.TO_DO for known_step in later
-    ):
+        raise Problem(409, "agents-step", f"Step {number}, {step.kind}, is done by the "
+                      "agent, which ticks it off itself.")  # fmt: skip
+    later = [listed for listed in all_ if listed.number > number and listed.kind.by_agent]
+    if not edit.state.is_over and any(listed.state is not StepState.TO_DO for listed in later):
         raise Problem(
-            409, "built-upon", f"Step {number} cannot be opened again: what follows has begun."
+            409, "built-upon", f"Step {number} cannot be reopened: a later step has begun."
         )
     if edit.state is StepState.LEFT_OUT and not edit.word.strip():
-        raise invalid("/word", "say why the step is left out")
+        raise invalid("/word", "say why the step is skipped")
     steps.lay_out(conn, run.id, all_)
     steps.put(conn, run.id, [number], edit.state, at=at, by=who, word=edit.word.strip())
     _go_on(conn, run, at=at)

@@ -152,7 +152,7 @@ def _check_consents(conn: Connection, new: NewRun, at: int) -> Tally:
         if consent is None or consent.machine_id != new.machine_id:
             raise invalid("/consent_ids", f"consent {consent_id} is not for this machine")
         if consent.used_by_run is not None:
-            raise invalid("/consent_ids", f"consent {consent_id} was acted on already")
+            raise invalid("/consent_ids", f"consent {consent_id} was used already")
         if to_seconds(consent.expires_at) < at:
             raise invalid("/consent_ids", f"consent {consent_id} has expired; ask again")
         agreed[consent.category] = Tally(count=consent.items, size=consent.size)
@@ -162,13 +162,12 @@ def _check_consents(conn: Connection, new: NewRun, at: int) -> Tally:
         if caution is Caution.REPORT:
             raise invalid("/categories", f"{key} is only ever listed; a person deals with it")
         if caution is Caution.ASK and key not in agreed and key not in standing:
-            raise invalid(
-                "/consent_ids", f"{key} needs a person's yes to its listing; give consent first"
-            )
+            raise invalid("/consent_ids", f"{key} needs a consent to its listing; give one first")
     for key in agreed:
         if key not in new.categories:
             raise invalid(
-                "/categories", f"there is a consent for {key}, which is not to be cleaned"
+                "/categories",
+                f"there is a consent for {key}, but {key} is not among the categories to clean",
             )
     return sum(agreed.values(), Tally())
 

@@ -122,7 +122,7 @@ class _Making:
                 if run.state is RunState.WAITING:
                     miss(self._conn, run.id, at=self._at, next_came=True)
                 elif run.at_hand:
-                    why = "a step by hand was not done before its next time came"
+                    why = "a step by hand was not done before the next run was due"
                     give_up(self._conn, run, RunState.PARTLY, why, at=self._at)
 
     def _occur(
@@ -210,7 +210,7 @@ def hold_back(conn: Connection, round_: Round, run: Run, until: int, *, at: int)
     timing = Timetable(conn).timing(round_.id, round_.plan, member.client_id)
     later = timing.from_now(until)
     if later is None:
-        raise invalid("/until", "no day of the two weeks from then is open; name another time")
+        raise invalid("/until", "the shop is closed for two weeks from then; choose another time")
     stretches = timing.stretches(later)
     occurrences.hold_back(
         conn, run.id, stretches[0].opens_at, stretches[0].closes_at, stretches[-1].closes_at,

@@ -26,9 +26,9 @@ def take(conn: Connection, machine_id: int, message: SetBackMessage, *, at: int)
         return
     generation.renew(conn, at=at)
     text = (
-        f"The records were set back: this machine's agent knew of event {message.knew} and met "
-        f"event {message.came_to} as the newest. What was told in between is lost. "
-        "Agents tell again what they hold."
+        f"The records were restored from an older copy: this machine's agent knew of event "
+        f"{message.knew}, the newest here was {message.came_to}. What was reported in between is "
+        "lost. Agents report again what they hold."
     )
     (machine,) = shop.machines_by_id(conn, [machine_id])
     _log.warning("%s: %s", machine.tag, text)

@@ -62,12 +62,12 @@ class _Shop(Collector):
             ("machines", "Machines of the shop.", counts.machines),
             ("machines_enrolled", "Machines with an agent.", counts.enrolled),
             ("machines_heard", "Machines heard of within a day.", counts.heard),
-            ("outlooks_due", "Outlooks that wait to be made anew.", counts.outlooks_due),
+            ("outlooks_due", "Outlooks waiting to be calculated again.", counts.outlooks_due),
         ):
             yield GaugeMetricFamily(f"phylax_{name}", text, value)
         yield _by("attention", "What needs a person.", "cause", counts.attention)
         yield _by("runs", "Runs that wait or work.", "state", counts.runs)
-        yield _by("notices", "Messages in the log, by fate.", "state", counts.notices)
+        yield _by("notices", "Notices by state.", "state", counts.notices)
         freed = GaugeMetricFamily(
             "phylax_freed_last_week_bytes", "Freed since Monday, by category.", labels=["category"]
         )

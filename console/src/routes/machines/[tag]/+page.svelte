@@ -204,7 +204,7 @@
     <div class="noprint flex flex-wrap gap-2">
       {#if role !== 'desk'}<RoutineStart machineIds={[machine.id]} goThere />{/if}
       <button class="act" onclick={look} disabled={working || !machine.enrolled}>
-        <ScanSearch aria-hidden="true" />Look through it
+        <ScanSearch aria-hidden="true" />Survey it
       </button>
     </div>
   </div>
@@ -291,8 +291,8 @@
       </h2>
       {#if busy && run.at_hand}
         <p>
-          A step by hand comes next:
-          <a class="anchor" href="/runs/{run.id}">go on with the list</a>.
+          Next is a step by hand:
+          <a class="anchor" href="/runs/{run.id}">open the list</a>.
         </p>
       {:else if busy}<RunProgress {run} />{:else}<RunResult {run} />{/if}
     </section>
@@ -320,7 +320,7 @@
         }}
       />
     {:else}
-      <p class="mt-2">Nobody has looked through this machine yet. A look touches nothing.</p>
+      <p class="mt-2">This machine has not been surveyed yet. A survey changes nothing.</p>
     {/if}
   </section>
 
@@ -350,7 +350,7 @@
           >
         </li>
       {:else}
-        <li class="muted py-2">No round comes here; junk creeps back quietly.</li>
+        <li class="muted py-2">No round covers this machine.</li>
       {/each}
     </ul>
   </section>

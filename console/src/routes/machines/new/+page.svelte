@@ -79,13 +79,13 @@
   }
 </script>
 
-<svelte:head><title>Take a machine in – Phylax</title></svelte:head>
+<svelte:head><title>Add a machine – Phylax</title></svelte:head>
 
-<h1>Take a machine in</h1>
+<h1>Add a machine</h1>
 
 {#if made}
   <div class="mt-6 max-w-2xl space-y-4">
-    <p><strong>{made.tag}</strong> is taken in for {made.client_name}.</p>
+    <p><strong>{made.tag}</strong> is added for {made.client_name}.</p>
     {#if code}
       <p>On the machine, start its agent with this one-time code:</p>
       <p class="path rounded border border-[var(--line)] bg-[var(--raised)] p-3 break-all">
@@ -93,7 +93,7 @@
         {code.code}
       </p>
       <p class="muted">
-        The code is shown this once and is good until <When at={code.expires_at} />.
+        The code is shown only once. It is valid until <When at={code.expires_at} />.
       </p>
     {/if}
     <a class="act main" href="/machines/{made.tag}">Go to {made.tag}</a>

@@ -94,7 +94,7 @@
         {round.routine_name}, {round.how_often}
         <span class="muted">· {count(round.machines, 'machine')}</span>
       </p>
-      {#if round.plan.paused}<p class="lookhere">Paused until somebody lets it go on.</p>
+      {#if round.plan.paused}<p class="lookhere">Paused until somebody resumes it.</p>
       {:else if round.plan.paused_until && round.plan.paused_until > today()}<p class="lookhere">
           Paused until {round.plan.paused_until}.
         </p>{/if}
@@ -113,7 +113,7 @@
   </div>
 
   {#each habits as habit (habit.machine_id)}
-    <p class="lookhere mt-3">Seldom on: {habit.sentence}.</p>
+    <p class="lookhere mt-3">Rarely on: {habit.sentence}.</p>
   {/each}
 
   <div class="mt-6 grid gap-8 lg:grid-cols-[minmax(0,2fr)_minmax(0,1fr)]">
@@ -127,7 +127,7 @@
         {#each round.next_dates as next (next)}
           <li class="py-1.5">{full(next).replace(/:\d\d$/, '')}</li>
         {:else}
-          <li class="muted py-1.5">None by the calendar.</li>
+          <li class="muted py-1.5">No dates ahead.</li>
         {/each}
       </ol>
     </section>
@@ -154,16 +154,14 @@
               >
               <td>{machine.client_name}</td>
               <td>
-                {#if machine.waits}<a class="anchor" href="/runs/{machine.waits}"
-                    >waits for it now</a
-                  >,
+                {#if machine.waits}<a class="anchor" href="/runs/{machine.waits}">waiting now</a>,
                 {/if}<When at={machine.next_at} />
                 {#if machine.postponed}<span class="lookhere">{machine.postponed}</span>{/if}
               </td>
               <td>{stretch(Math.round(86_400 * daysOf(machine.takes)))}</td>
               <td class="text-right whitespace-nowrap">
                 {#if mayChange}
-                  <button class="act" onclick={() => ask(machine)}>Not this time…</button>
+                  <button class="act" onclick={() => ask(machine)}>Skip or postpone…</button>
                 {/if}
               </td>
             </tr>
@@ -174,7 +172,7 @@
   </section>
 
   <section class="mt-8">
-    <h2>What became of it</h2>
+    <h2>What it did</h2>
     <div class="mt-2 overflow-x-auto">
       <table class="sheet">
         <thead
@@ -199,18 +197,18 @@
 {/if}
 
 <Modal bind:open={ending} title="End {round?.name}?">
-  <p>It recurs no more, and what waits of it is called off. What it did stays in the record.</p>
+  <p>The round stops. Its waiting runs are called off; what it did stays in the record.</p>
   <div class="mt-4 flex gap-2">
     <button class="act loss" onclick={end}>End the round</button>
     <button class="act" onclick={() => (ending = false)}>Keep it</button>
   </div>
 </Modal>
-<Modal bind:open={holding} title="Not this time on {held?.machine_tag}">
+<Modal bind:open={holding} title="Skip or postpone on {held?.machine_tag}">
   <label class="field"
     ><span>Why</span><input class="box" bind:value={word} maxlength="500" /></label
   >
   <label class="field mt-3"
-    ><span>Hold back until</span><input
+    ><span>Postpone until</span><input
       class="box w-60"
       type="datetime-local"
       bind:value={until}
@@ -220,7 +218,7 @@
     <button
       class="act main"
       disabled={!until}
-      onclick={() => held && postpone(held, new Date(until).toISOString())}>Hold back</button
+      onclick={() => held && postpone(held, new Date(until).toISOString())}>Postpone</button
     >
     <button class="act" onclick={() => held && postpone(held, null)}>Skip this time</button>
     <button class="act" onclick={() => (holding = false)}>Leave as it is</button>

@@ -71,7 +71,7 @@
 {#if saved}
   <div role="status" class="mt-2">
     <p>Saved as version {routine?.version}. What already runs finishes with its own.</p>
-    {#each told as said (said)}<p class="lookhere">Put right: {said}.</p>{/each}
+    {#each told as said (said)}<p class="lookhere">Corrected: {said}.</p>{/each}
   </div>
 {/if}
 {#if routine}
@@ -92,20 +92,20 @@
                 type="button"
                 class="act"
                 disabled={!n}
-                aria-label="Step {n + 1} earlier"
+                aria-label="Move step {n + 1} up"
                 onclick={() => move(n, n - 1)}><ArrowUp aria-hidden="true" size={15} /></button
               >
               <button
                 type="button"
                 class="act"
                 disabled={n === steps.length - 1}
-                aria-label="Step {n + 1} later"
+                aria-label="Move step {n + 1} down"
                 onclick={() => move(n, n + 1)}><ArrowDown aria-hidden="true" size={15} /></button
               >
               <button
                 type="button"
                 class="act"
-                aria-label="Take step {n + 1} out"
+                aria-label="Remove step {n + 1}"
                 onclick={() => steps.splice(n, 1)}><X aria-hidden="true" size={15} /></button
               >
             </span>
@@ -147,7 +147,7 @@
     </ol>
     <div class="flex flex-wrap items-end gap-2">
       <label class="field">
-        <span>One more step</span>
+        <span>Add a step</span>
         <select class="box w-44" bind:value={kind}>
           {#each KINDS as one (one)}<option value={one}>{one}</option>{/each}
         </select>
