@@ -15,6 +15,7 @@ from phylax.service.context.context import Context
 from phylax.service.runs import queue
 from phylax.store import (
     database,
+    leases,
     profiles,
     readings,
     records,
@@ -311,7 +312,7 @@ def test_an_occurrence_exists_once_and_a_machine_has_one_lease(context: Context)
         assert first is not None and occur() is None
         by_hand = runs.add(conn, runs.Waiting(machine_id, "survey", (), "Wren"), at=6)
         assert queue.choose(conn, machine_id, at=10) == first
-        runs.lease(conn, first, "lease-1", until=100)
+        leases.lease(conn, first, "lease-1", until=100)
         assert queue.choose(conn, machine_id, at=20) is None
         # the lease has run out: the same run again, before the newer one
         assert queue.choose(conn, machine_id, at=101) == first != by_hand

@@ -20,32 +20,10 @@ from ctypes import wintypes
 from itertools import islice
 from typing import NamedTuple
 
+from phylax.agent.files import windows_native as native
 from phylax.core.survey.file_stat import FileStat
 
 assert sys.platform == "win32"
-
-_ntdll = ctypes.WinDLL("ntdll")
-_kernel32 = ctypes.WinDLL("kernel32", use_last_error=True)
-
-_DELETE, _SYNCHRONIZE, _LIST, _ADD, _READ_ATTRIBUTES, _WRITE_ATTRIBUTES = (
-    0x10000, 0x100000, 0x1, 0x6, 0x80, 0x100,
-)  # fmt: skip
-_THROUGH = 0x20 | _READ_ATTRIBUTES | _SYNCHRONIZE
-"""To go through a folder one need not be allowed to list it."""
-_SHARE_ALL = 0x7
-_OPEN, _CREATE = 1, 2
-_FOLDER_ONLY, _SYNCHRONOUS, _NO_FOLDER, _FOR_BACKUP, _THE_LINK_ITSELF = (
-    0x1, 0x20, 0x40, 0x4000, 0x200000,
-)  # fmt: skip
-_IS_READ_ONLY, _IS_FOLDER, _IS_NORMAL, _IS_REPARSE = 0x1, 0x10, 0x80, 0x400
-_BASIC, _RENAME, _DISPOSITION, _ID_BOTH_DIRECTORY = 4, 10, 13, 37
-_NO_MORE, _NO_SUCH_FILE, _CANNOT_DELETE = 0x80000006, 0xC000000F, 0xC0000121
-_CASE_INSENSITIVE = 0x40
-_EPOCH = 116_444_736_000_000_000
-"""1601 to 1970 in the units of FILETIME, 100 ns."""
-_BUFFER = 64 * 1024
-_IN_USE = (32, 33)
-"""ERROR_SHARING_VIOLATION and ERROR_LOCK_VIOLATION."""
 
 
 class WindowsStat(NamedTuple):
@@ -71,93 +49,6 @@ class WindowsStat(NamedTuple):
 Entries = list[tuple[str, FileStat]]
 
 
-class _UnicodeString(ctypes.Structure):
-    _fields_ = (
-        ("Length", wintypes.USHORT),
-        ("MaximumLength", wintypes.USHORT),
-        ("Buffer", wintypes.LPWSTR),
-    )
-
-
-class _ObjectAttributes(ctypes.Structure):
-    _fields_ = (
-        ("Length", wintypes.ULONG),
-        ("RootDirectory", wintypes.HANDLE),
-        ("ObjectName", ctypes.POINTER(_UnicodeString)),
-        ("Attributes", wintypes.ULONG),
-        ("SecurityDescriptor", wintypes.LPVOID),
-        ("SecurityQualityOfService", wintypes.LPVOID),
-    )
-
-
-class _IoStatus(ctypes.Structure):
-    _fields_ = (("Status", ctypes.c_void_p), ("Information", ctypes.c_void_p))
-
-
-class _ByHandle(ctypes.Structure):
-    _fields_ = (
-        ("attributes", wintypes.DWORD),
-        ("created", wintypes.FILETIME),
-        ("accessed", wintypes.FILETIME),
-        ("written", wintypes.FILETIME),
-        ("volume", wintypes.DWORD),
-        ("size_high", wintypes.DWORD),
-        ("size_low", wintypes.DWORD),
-        ("links", wintypes.DWORD),
-        ("index_high", wintypes.DWORD),
-        ("index_low", wintypes.DWORD),
-    )
-
-
-class _Entry(ctypes.Structure):
-    """FILE_ID_BOTH_DIR_INFORMATION, without the name that follows it."""
-
-    _fields_ = (
-        ("next", wintypes.ULONG),
-        ("index", wintypes.ULONG),
-        ("created", ctypes.c_int64),
-        ("accessed", ctypes.c_int64),
-        ("written", ctypes.c_int64),
-        ("changed", ctypes.c_int64),
-        ("size", ctypes.c_int64),
-        ("allocated", ctypes.c_int64),
-        ("attributes", wintypes.ULONG),
-        ("name_length", wintypes.ULONG),
-        ("ea_size", wintypes.ULONG),
-        ("short_length", ctypes.c_byte),
-        ("short_name", ctypes.c_wchar * 12),
-        ("file_id", ctypes.c_int64),
-    )
-
-
-class _Basic(ctypes.Structure):
-    _fields_ = (
-        ("created", ctypes.c_int64),
-        ("accessed", ctypes.c_int64),
-        ("written", ctypes.c_int64),
-        ("changed", ctypes.c_int64),
-        ("attributes", wintypes.ULONG),
-    )
-
-
-_kernel32.CreateFileW.restype = wintypes.HANDLE
-_kernel32.CreateFileW.argtypes = (
-    wintypes.LPCWSTR, wintypes.DWORD, wintypes.DWORD, wintypes.LPVOID, wintypes.DWORD,
-    wintypes.DWORD, wintypes.HANDLE,
-)  # fmt: skip
-_kernel32.CloseHandle.argtypes = (wintypes.HANDLE,)
-_kernel32.GetFileInformationByHandle.argtypes = (wintypes.HANDLE, ctypes.POINTER(_ByHandle))
-_kernel32.GetCurrentProcess.restype = wintypes.HANDLE
-_kernel32.DuplicateHandle.argtypes = (
-    wintypes.HANDLE, wintypes.HANDLE, wintypes.HANDLE, ctypes.POINTER(wintypes.HANDLE),
-    wintypes.DWORD, wintypes.BOOL, wintypes.DWORD,
-)  # fmt: skip
-_ntdll.RtlNtStatusToDosError.argtypes = (wintypes.ULONG,)
-_ntdll.RtlNtStatusToDosError.restype = wintypes.ULONG
-for _call in ("NtCreateFile", "NtQueryDirectoryFile", "NtSetInformationFile"):
-    getattr(_ntdll, _call).restype = wintypes.ULONG
-
-
 # --- opening ---------------------------------------------------------------------------------
 
 
@@ -168,7 +59,7 @@ def open_top(path: str) -> int:
     *above, last = [name for name in below.split("\\") if name] or [""]
     try:
         for name in above:
-            inner = _only_folder(_open(name, handle, _THROUGH, _FOLDER_ONLY), name)
+            inner = _only_folder(_open(name, handle, native.THROUGH, native.FOLDER_ONLY), name)
             close(handle)
             handle = inner
         return open_folder(last, handle) if last else again(handle)
@@ -177,9 +68,9 @@ def open_top(path: str) -> int:
 
 
 def _open_drive(path: str) -> int:
-    handle = _kernel32.CreateFileW(
-        _long(path), _LIST | _READ_ATTRIBUTES | _SYNCHRONIZE, _SHARE_ALL, None, 3,
-        0x02000000 | 0x00200000, None,
+    handle = native.kernel32.CreateFileW(
+        _long(path), native.LIST | native.READ_ATTRIBUTES | native.SYNCHRONIZE,
+        native.SHARE_ALL, None, 3, 0x02000000 | 0x00200000, None,
     )  # fmt: skip
     if handle in (None, wintypes.HANDLE(-1).value):
         raise ctypes.WinError(ctypes.get_last_error())
@@ -190,38 +81,38 @@ def open_folder(name: str, parent: int) -> int:
     """A handle on a folder in an open one, never through a link."""
     if stat.S_ISLNK(look(name, parent).st_mode):
         raise OSError(errno.ELOOP, "a link or junction, which is never followed", name)
-    access = _LIST | _ADD | _READ_ATTRIBUTES | _SYNCHRONIZE
+    access = native.LIST | native.ADD | native.READ_ATTRIBUTES | native.SYNCHRONIZE
     try:
-        handle = _open(name, parent, access, _FOLDER_ONLY)
+        handle = _open(name, parent, access, native.FOLDER_ONLY)
     except PermissionError:
-        handle = _open(name, parent, access & ~_ADD | _LIST, _FOLDER_ONLY)
+        handle = _open(name, parent, access & ~native.ADD | native.LIST, native.FOLDER_ONLY)
     return _only_folder(handle, name)
 
 
 def _only_folder(handle: int, name: str) -> int:
-    found = about(handle)
-    if stat.S_ISDIR(found.st_mode):
+    st = about(handle)
+    if stat.S_ISDIR(st.st_mode):
         return handle
     close(handle)
-    if stat.S_ISLNK(found.st_mode):
+    if stat.S_ISLNK(st.st_mode):
         raise OSError(errno.ELOOP, "a link or junction, which is never followed", name)
     raise NotADirectoryError(errno.ENOTDIR, "not a folder", name)
 
 
 def again(handle: int) -> int:
     """A second handle on the same folder."""
-    ours, second = _kernel32.GetCurrentProcess(), wintypes.HANDLE()
-    if not _kernel32.DuplicateHandle(ours, handle, ours, ctypes.byref(second), 0, False, 2):
+    ours, second = native.kernel32.GetCurrentProcess(), wintypes.HANDLE()
+    if not native.kernel32.DuplicateHandle(ours, handle, ours, ctypes.byref(second), 0, False, 2):
         raise ctypes.WinError(ctypes.get_last_error())
     return int(second.value or 0)
 
 
 def close(handle: int) -> None:
-    _kernel32.CloseHandle(handle)
+    native.kernel32.CloseHandle(handle)
 
 
 def _open(
-    name: str, parent: int, access: int, options: int, how: int = _OPEN, attributes: int = 0
+    name: str, parent: int, access: int, options: int, how: int = native.OPEN, attributes: int = 0
 ) -> int:
     """A handle on one name in an open folder, exactly as it is spelt but for its case.
 
@@ -233,26 +124,26 @@ def _open(
 
 
 def _open_relative(
-    name: str, parent: int, access: int, options: int, how: int = _OPEN, attributes: int = 0
+    name: str, parent: int, access: int, options: int, how: int = native.OPEN, attributes: int = 0
 ) -> int:
     """The same; an empty name opens the folder itself once more."""
     buffer = ctypes.create_unicode_buffer(name)
     length = len(name.encode("utf-16-le", "surrogatepass"))
-    text = _UnicodeString(length, length + 2, ctypes.cast(buffer, wintypes.LPWSTR))
-    what = _ObjectAttributes(
-        ctypes.sizeof(_ObjectAttributes),
+    text = native.UnicodeString(length, length + 2, ctypes.cast(buffer, wintypes.LPWSTR))
+    what = native.ObjectAttributes(
+        ctypes.sizeof(native.ObjectAttributes),
         parent,
         ctypes.pointer(text),
-        _CASE_INSENSITIVE,
+        native.CASE_INSENSITIVE,
         None,
         None,
     )
-    handle, status = wintypes.HANDLE(), _IoStatus()
-    code = _ntdll.NtCreateFile(
+    handle, status = wintypes.HANDLE(), native.IoStatus()
+    code = native.ntdll.NtCreateFile(
         ctypes.byref(handle), wintypes.ULONG(access), ctypes.byref(what), ctypes.byref(status),
-        None, wintypes.ULONG(attributes), wintypes.ULONG(_SHARE_ALL), wintypes.ULONG(how),
-        wintypes.ULONG(options | _SYNCHRONOUS | _FOR_BACKUP | _THE_LINK_ITSELF), None,
-        wintypes.ULONG(0),
+        None, wintypes.ULONG(attributes), wintypes.ULONG(native.SHARE_ALL), wintypes.ULONG(how),
+        wintypes.ULONG(options | native.SYNCHRONOUS | native.FOR_BACKUP | native.THE_LINK_ITSELF),
+        None, wintypes.ULONG(0),
     )  # fmt: skip
     if code:
         raise _error(code, name)
@@ -262,7 +153,7 @@ def _open_relative(
 @contextmanager
 def _opened(name: str, parent: int, access: int, options: int = 0) -> Iterator[int]:
     """A name opened for a deed; OSError ELOOP where it is a link or junction."""
-    handle = _open(name, parent, access | _READ_ATTRIBUTES | _SYNCHRONIZE, options)
+    handle = _open(name, parent, access | native.READ_ATTRIBUTES | native.SYNCHRONIZE, options)
     try:
         if stat.S_ISLNK(about(handle).st_mode):
             raise OSError(errno.ELOOP, "a link or junction, which is left alone", name)
@@ -272,7 +163,7 @@ def _opened(name: str, parent: int, access: int, options: int = 0) -> Iterator[i
 
 
 def _error(status: int, name: str) -> OSError:
-    code = int(_ntdll.RtlNtStatusToDosError(status))
+    code = int(native.ntdll.RtlNtStatusToDosError(status))
     return OSError(None, ctypes.FormatError(code), name, code)
 
 
@@ -289,45 +180,45 @@ def _long(path: str) -> str:
 
 def about(handle: int) -> WindowsStat:
     """What an open folder or file is."""
-    found = _ByHandle()
-    if not _kernel32.GetFileInformationByHandle(handle, ctypes.byref(found)):
+    info = native.ByHandle()
+    if not native.kernel32.GetFileInformationByHandle(handle, ctypes.byref(info)):
         raise ctypes.WinError(ctypes.get_last_error())
-    size = found.size_high << 32 | found.size_low
-    return _found(
-        found.attributes, found.index_high << 32 | found.index_low, found.volume, found.links, size,
-        size, _time(found.accessed), _time(found.written), _time(found.created),
-        _time(found.written),
+    size = info.size_high << 32 | info.size_low
+    return _stat_of(
+        info.attributes, info.index_high << 32 | info.index_low, info.volume, info.links, size,
+        size, _time(info.accessed), _time(info.written), _time(info.created),
+        _time(info.written),
     )  # fmt: skip
 
 
-def _time(of: wintypes.FILETIME) -> int:
-    return int(of.dwHighDateTime << 32 | of.dwLowDateTime)
+def _time(moment: wintypes.FILETIME) -> int:
+    return int(moment.dwHighDateTime << 32 | moment.dwLowDateTime)
 
 
-def _found(
+def _stat_of(
     attributes: int, number: int, volume: int, links: int, size: int, allocated: int,
     accessed: int, written: int, created: int, changed: int,
 ) -> WindowsStat:  # fmt: skip
-    if attributes & _IS_REPARSE:
+    if attributes & native.IS_REPARSE:
         mode = stat.S_IFLNK
     else:
-        mode = (stat.S_IFDIR if attributes & _IS_FOLDER else stat.S_IFREG) | 0o700
-    modified = (written - _EPOCH) * 100
+        mode = (stat.S_IFDIR if attributes & native.IS_FOLDER else stat.S_IFREG) | 0o700
+    modified = (written - native.EPOCH) * 100
     # a file that was copied with its times, or unpacked, was created when it came; when a folder
     # was moved to where it lies, no time of it tells for certain
-    came = 0 if attributes & _IS_FOLDER else (max(written, created) - _EPOCH) // 10**7
+    came = 0 if attributes & native.IS_FOLDER else (max(written, created) - native.EPOCH) // 10**7
     return WindowsStat(
-        mode, number, volume, links, 0, 0, size, (accessed - _EPOCH) // 10**7,
+        mode, number, volume, links, 0, 0, size, (accessed - native.EPOCH) // 10**7,
         modified // 10**9, came, modified,
-        (allocated + 511) // 512, (created - _EPOCH) // 10**7, (changed - _EPOCH) * 100,
+        (allocated + 511) // 512, (created - native.EPOCH) // 10**7, (changed - native.EPOCH) * 100,
     )  # fmt: skip
 
 
 def look(name: str, parent: int) -> WindowsStat:
     """What a name in an open folder is; of a link, the link itself."""
-    for found, of in _query(parent, name):
-        if found.lower() == name.lower():
-            return of
+    for entry_name, st in _query(parent, name):
+        if entry_name.lower() == name.lower():
+            return st
     raise FileNotFoundError(errno.ENOENT, "there is no such file", name)
 
 
@@ -336,8 +227,8 @@ def portions(handle: int, at_once: int) -> Iterator[tuple[Entries, list[str]]]:
     and junctions are left out."""
     listed = _query(handle)
     while part := list(islice(listed, at_once)):
-        folders = [name for name, of in part if stat.S_ISDIR(of.st_mode)]
-        yield [(name, of) for name, of in part if stat.S_ISREG(of.st_mode)], folders
+        folders = [name for name, st in part if stat.S_ISDIR(st.st_mode)]
+        yield [(name, st) for name, st in part if stat.S_ISREG(st.st_mode)], folders
 
 
 def name_portions(handle: int, at_once: int) -> Iterator[tuple[list[str], list[str]]]:
@@ -349,7 +240,7 @@ def name_portions(handle: int, at_once: int) -> Iterator[tuple[list[str], list[s
 
 def folder_names(handle: int) -> list[str]:
     """The names of the folders in an open folder."""
-    return [name for name, of in _query(handle) if stat.S_ISDIR(of.st_mode)]
+    return [name for name, st in _query(handle) if stat.S_ISDIR(st.st_mode)]
 
 
 def is_folder(name: str, parent: int) -> bool:
@@ -378,7 +269,9 @@ def is_empty(handle: int) -> bool:
 
 def _query(handle: int, only: str | None = None) -> Iterator[tuple[str, WindowsStat]]:
     # opened once more, since where a handle is in its listing belongs to the handle
-    again_open = _open_relative("", handle, _LIST | _READ_ATTRIBUTES | _SYNCHRONIZE, _FOLDER_ONLY)
+    again_open = _open_relative(
+        "", handle, native.LIST | native.READ_ATTRIBUTES | native.SYNCHRONIZE, native.FOLDER_ONLY
+    )
     try:
         yield from _list(again_open, only)
     finally:
@@ -387,7 +280,7 @@ def _query(handle: int, only: str | None = None) -> Iterator[tuple[str, WindowsS
 
 def _list(handle: int, only: str | None) -> Iterator[tuple[str, WindowsStat]]:
     volume = about(handle).st_dev
-    buffer = ctypes.create_string_buffer(_BUFFER)
+    buffer = ctypes.create_string_buffer(native.BUFFER)
     wanted = None
     if only is not None:
         if not only or any(sign in only for sign in '\\/:*?"<>|\0'):
@@ -395,17 +288,17 @@ def _list(handle: int, only: str | None) -> Iterator[tuple[str, WindowsStat]]:
         text = ctypes.create_unicode_buffer(only)
         length = len(only.encode("utf-16-le", "surrogatepass"))
         wanted = ctypes.byref(
-            _UnicodeString(length, length + 2, ctypes.cast(text, wintypes.LPWSTR))
+            native.UnicodeString(length, length + 2, ctypes.cast(text, wintypes.LPWSTR))
         )
     restart = True
     while True:
-        status = _IoStatus()
-        code = _ntdll.NtQueryDirectoryFile(
+        status = native.IoStatus()
+        code = native.ntdll.NtQueryDirectoryFile(
             wintypes.HANDLE(handle), None, None, None, ctypes.byref(status), buffer,
-            wintypes.ULONG(_BUFFER), _ID_BOTH_DIRECTORY, wintypes.BOOLEAN(False), wanted,
-            wintypes.BOOLEAN(restart),
+            wintypes.ULONG(native.BUFFER), native.ID_BOTH_DIRECTORY, wintypes.BOOLEAN(False),
+            wanted, wintypes.BOOLEAN(restart),
         )  # fmt: skip
-        if code in (_NO_MORE, _NO_SUCH_FILE):
+        if code in (native.NO_MORE, native.NO_SUCH_FILE):
             return
         if code:
             raise _error(code, only or "")
@@ -416,14 +309,14 @@ def _list(handle: int, only: str | None) -> Iterator[tuple[str, WindowsStat]]:
 def _unpack(buffer: ctypes.Array[ctypes.c_char], volume: int) -> Iterator[tuple[str, WindowsStat]]:
     at = 0
     # the name begins right behind the last field, without the padding of the whole
-    after = _Entry.file_id.offset + 8
+    after = native.Entry.file_id.offset + 8
     while True:
-        entry = _Entry.from_buffer(buffer, at)
+        entry = native.Entry.from_buffer(buffer, at)
         name = buffer.raw[at + after : at + after + entry.name_length].decode(
             "utf-16-le", "surrogatepass"
         )
         if name not in (".", ".."):
-            yield name, _found(
+            yield name, _stat_of(
                 entry.attributes, entry.file_id & 2**64 - 1, volume, 1, entry.size,
                 entry.allocated or entry.size, entry.accessed, entry.written, entry.created,
                 entry.changed,
@@ -435,7 +328,7 @@ def _unpack(buffer: ctypes.Array[ctypes.c_char], volume: int) -> Iterator[tuple[
 
 def read(name: str, parent: int, most: int) -> bytes:
     """The first bytes of a file in an open folder, never through a link."""
-    with _opened(name, parent, 0x1, _NO_FOLDER) as handle:
+    with _opened(name, parent, 0x1, native.NO_FOLDER) as handle:
         second = again(handle)
         descriptor = msvcrt.open_osfhandle(second, os.O_RDONLY | os.O_BINARY)
         try:
@@ -464,7 +357,7 @@ def looker(parent: int) -> Callable[[str], WindowsStat]:
 
 def is_in_use(error: OSError) -> bool:
     """Whether a deed failed because another program holds the file, as the system says."""
-    return getattr(error, "winerror", None) in _IN_USE
+    return getattr(error, "winerror", None) in native.IN_USE
 
 
 def look_whether_open(name: str, parent: int) -> tuple[WindowsStat, bool]:
@@ -476,7 +369,7 @@ def look_whether_open(name: str, parent: int) -> tuple[WindowsStat, bool]:
 
 
 def unlink(name: str, parent: int) -> None:
-    _remove(name, parent, _NO_FOLDER)
+    _remove(name, parent, native.NO_FOLDER)
 
 
 def unlinker(parent: int) -> Callable[[str], None]:
@@ -484,25 +377,25 @@ def unlinker(parent: int) -> Callable[[str], None]:
 
 
 def rmdir(name: str, parent: int) -> None:
-    _remove(name, parent, _FOLDER_ONLY)
+    _remove(name, parent, native.FOLDER_ONLY)
 
 
 def _remove(name: str, parent: int, options: int) -> None:
     """By the handle; what is marked read-only is unmarked first, as its owner could."""
-    with _opened(name, parent, _DELETE, options) as handle:
-        code = _set(handle, _DISPOSITION, ctypes.c_ubyte(1))
-    if code == _CANNOT_DELETE:
-        with _opened(name, parent, _DELETE | _WRITE_ATTRIBUTES, options) as handle:
-            _set(handle, _BASIC, _Basic(0, 0, 0, 0, _IS_NORMAL))
-            code = _set(handle, _DISPOSITION, ctypes.c_ubyte(1))
+    with _opened(name, parent, native.DELETE, options) as handle:
+        code = _set(handle, native.DISPOSITION, ctypes.c_ubyte(1))
+    if code == native.CANNOT_DELETE:
+        with _opened(name, parent, native.DELETE | native.WRITE_ATTRIBUTES, options) as handle:
+            _set(handle, native.BASIC, native.Basic(0, 0, 0, 0, native.IS_NORMAL))
+            code = _set(handle, native.DISPOSITION, ctypes.c_ubyte(1))
     if code:
         raise _error(code, name)
 
 
 def _set(handle: int, what: int, value: ctypes._CData) -> int:
-    status = _IoStatus()
+    status = native.IoStatus()
     return int(
-        _ntdll.NtSetInformationFile(
+        native.ntdll.NtSetInformationFile(
             wintypes.HANDLE(handle), ctypes.byref(status), ctypes.byref(value),
             wintypes.ULONG(ctypes.sizeof(value)), what,
         )
@@ -510,8 +403,8 @@ def _set(handle: int, what: int, value: ctypes._CData) -> int:
 
 
 def make_folder(name: str, parent: int, mode: int) -> None:
-    access = _LIST | _READ_ATTRIBUTES | _SYNCHRONIZE
-    close(_open(name, parent, access, _FOLDER_ONLY, _CREATE, _IS_FOLDER))
+    access = native.LIST | native.READ_ATTRIBUTES | native.SYNCHRONIZE
+    close(_open(name, parent, access, native.FOLDER_ONLY, native.CREATE, native.IS_FOLDER))
 
 
 def move(name: str, parent: int, new_name: str, new_parent: int) -> None:
@@ -527,10 +420,10 @@ def move(name: str, parent: int, new_name: str, new_parent: int) -> None:
             ("name", ctypes.c_char * (len(text) + 2)),
         )
 
-    with _opened(name, parent, _DELETE) as handle:
+    with _opened(name, parent, native.DELETE) as handle:
         rename = Rename(False, new_parent, len(text))
         ctypes.memmove(ctypes.addressof(rename) + Rename.name.offset, text, len(text))
-        if code := _set(handle, _RENAME, rename):
+        if code := _set(handle, native.RENAME, rename):
             raise _error(code, new_name)
 
 

@@ -30,7 +30,7 @@ from phylax.agent.survey.task import Stopped, Watcher
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
 from phylax.agent.workers.crew import Crew, Party
-from phylax.agent.workers.person import received
+from phylax.agent.workers.line import received
 from phylax.agent.workers.somebody import Somebody, watched
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.catalogue import category

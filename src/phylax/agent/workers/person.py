@@ -6,12 +6,8 @@ of what is open lead back to the agent.
 
 from __future__ import annotations
 
-import os
 import socket
-import struct
-import time
-from base64 import b64decode
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable
 from contextlib import closing, suppress
 from functools import partial
 from itertools import islice
@@ -23,27 +19,24 @@ from phylax.agent.account.run_journal import gone_of
 from phylax.agent.cleaning.cleaner import Cleaner
 from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.config.guard import Guard, GuardRules
-from phylax.agent.hold.batch import Batch, BatchHead, Held
-from phylax.agent.hold.hold import Hold
-from phylax.agent.machines import InUse
+from phylax.agent.hold.batch import Batch, Held
 from phylax.agent.machines.linux.person import LinuxPerson
 from phylax.agent.survey.arrivals import Arrivals, pages, unpacked
-from phylax.agent.survey.places import Place
 from phylax.agent.survey.surveyor import survey
 from phylax.agent.survey.task import LookListener, LookTask, Stopped
 from phylax.agent.workers import jobs
-from phylax.agent.workers.channel import LONGEST, receive, send
+from phylax.agent.workers.channel import receive
+from phylax.agent.workers.line import AgentLine, WorkersJournal, received
+from phylax.agent.workers.persons_hold import PersonsHold
 from phylax.core.catalogue import catalogue
 from phylax.core.holds import HeldItem, IfTaken, as_ranges
 from phylax.core.protocol import AgreedListing
 from phylax.core.retention import Reason
-from phylax.core.survey import Item, SurveyLine, Tally, spell
-from phylax.core.values import Demand, Value
+from phylax.core.survey import Item, spell
 
-_PAIR = struct.Struct("<QQ")
 _FOLDERS = 10_000
 """In one message."""
-_TELL_EVERY, _PAGE = 0.1, 100
+_PAGE = 100
 
 
 def load_all() -> None:
@@ -79,223 +72,12 @@ def work(end: socket.socket) -> None:
             desk.recover(job)
 
 
-class _Agent:
-    """The agent at the other end."""
-
-    def __init__(self, end: socket.socket) -> None:
-        self._end = end
-        self._unsaid: dict[str, list[int]] = {}
-        self._said = time.monotonic()
-
-    def say(self, message: Value | Demand) -> None:
-        send(self._end, message.model_dump_json().encode("utf-8", "replace"))
-
-    def say_items(
-        self, message: Callable[[tuple[Any, ...]], Demand], items: tuple[Any, ...]
-    ) -> None:
-        """Say something of many items, in as many messages as it takes."""
-        text = message(items).model_dump_json().encode("utf-8", "replace")
-        if len(text) <= LONGEST:
-            send(self._end, text)
-        elif len(items) > 1:
-            middle = len(items) // 2
-            self.say_items(message, items[:middle])
-            self.say_items(message, items[middle:])
-
-    def say_line(self, line: SurveyLine) -> None:
-        """Say a line of a look; where names in it are very long, with fewer of them."""
-        while len(line.model_dump_json()) > LONGEST // 2 and (line.largest or line.unread):
-            largest, unread = (part[: len(part) // 2] for part in (line.largest, line.unread))
-            line = line.model_copy(update={"largest": largest, "unread": unread})
-        self.say(jobs.Lines(lines=(line,)))
-
-    def say_report(self, report: jobs.Report) -> None:
-        """Say the last word; where it is too long, with fewer names."""
-        while len(report.model_dump_json()) > LONGEST // 2 and (report.left or report.again):
-            again = tuple(
-                listing.model_copy(update={"items": listing.items[: len(listing.items) // 2]})
-                for listing in report.again
-            )
-            left = report.left[: len(report.left) // 2]
-            update = {"left": left, "again": again if left else ()}
-            report = report.model_copy(update=update)
-        self.say(report)
-
-    def ask(self, message: Demand) -> jobs.Answer:
-        self.say(message)
-        text = receive(self._end)
-        if text is None:
-            raise Stopped
-        return jobs.Answer.model_validate_json(text)
-
-    def watch(self, category: str, items: int, size: int) -> None:
-        """So much more is done. Raises Stopped where the agent says so."""
-        sums = self._unsaid.setdefault(category, [0, 0])
-        sums[0] += items
-        sums[1] += size
-        now = time.monotonic()
-        if now - self._said < _TELL_EVERY:
-            return
-        self._said = now
-        self.flush()
-
-    def flush(self) -> None:
-        unsaid, self._unsaid = self._unsaid, {}
-        for category, (items, size) in unsaid.items():
-            watched = jobs.Watched(category=category, items=items, size=max(size, 0))
-            if not self.ask(watched).go_on:
-                raise Stopped
-
-    def in_use(self) -> InUse:
-        answer = self.ask(jobs.InUseAsked())
-        pairs = b64decode(answer.files)
-        return InUse(frozenset(_PAIR.iter_unpack(pairs)), frozenset(answer.programs))
-
-
-class _Journal:
-    """The run's journal, which the agent keeps in its own folder."""
-
-    def __init__(self, agent: _Agent, identity: str) -> None:
-        self._agent = agent
-        self.identity = identity
-        self._went: dict[str, list[int]] = {}
-
-    def about_to(
-        self,
-        category: str,
-        place: Place,
-        folder: str,
-        names: Sequence[tuple[str, int | None]],
-        note: tuple[Sequence[str], str] | None = None,
-    ) -> None:
-        if _is_text("/".join(name for name, _ in names)):
-            sent = tuple(names)
-        else:
-            sent = tuple((_sent(name), size) for name, size in names)
-        about = jobs.About(
-            category=category,
-            root=_sent(place.root),
-            folders=tuple(map(_sent, (*place.below, *(folder.split("/") if folder else ())))),
-            names=sent,
-            note=note and (tuple(map(_sent, note[0])), _sent(note[1])),
-        )
-        answer = self._agent.ask(about)
-        if not answer.ok:
-            raise OSError(answer.code, answer.why)
-
-    def removed(self, category: str, size: int, count: int = 1) -> None:
-        sums = self._went.setdefault(category, [0, 0])
-        sums[0] += count
-        sums[1] += size
-
-    def batch_done(self) -> None:
-        went, self._went = self._went, {}
-        for category, (count, size) in went.items():
-            self._agent.say(jobs.Went(category=category, count=count, size=size))
-
-    def removed_of(self, category: str) -> Any:
-        raise NotImplementedError("the sums are the agent's")
-
-
-def _sent(name: str) -> str:
-    """A name as it can be sent: bytes that are no UTF-8 in a form that nothing else looks like."""
-    return name if _is_text(name) else "\0" + os.fsencode(name).hex()
-
-
-def _is_text(name: str) -> bool:
-    try:
-        name.encode("utf-8")
-    except UnicodeEncodeError:
-        return False
-    return True
-
-
-def received(name: str) -> str:
-    """The name behind what `_sent` made."""
-    return os.fsdecode(bytes.fromhex(name[1:])) if name.startswith("\0") else name
-
-
-class _PersonsHold(Hold):
-    """The person's own hold folders, which the agent makes and names."""
-
-    def __init__(
-        self,
-        machine: LinuxPerson,
-        agent: _Agent,
-        folders: Sequence[str] = (),
-        names: Iterable[str] = (),
-    ) -> None:
-        super().__init__(machine, "/nonexistent")
-        self._link = agent
-        self._folders = list(folders)
-        self.names = set(names)
-        self._room: dict[str, int] = {}
-        self._held: dict[str, Tally] = {}
-        """By batch that was begun here: counted as it is taken, for there may be very many."""
-
-    def batches(self) -> Iterator[Batch]:
-        """Those that the agent named: other agents' lie in the same folder."""
-        for batch in super().batches():
-            if batch.name in self.names:
-                yield batch
-
-    def folders(self) -> list[str]:
-        return [folder for folder in self._folders if os.path.isdir(folder)]
-
-    def possible(self) -> list[str]:
-        return self._folders
-
-    def begin(self, head: BatchHead, place: Place) -> Batch:
-        answer = self._link.ask(
-            jobs.BatchAsked(
-                category=head.category,
-                place=_sent(place.path),
-                held_at=head.held_at,
-                until_at=head.until_at,
-                yields_below=head.yields_below,
-                aside=head.aside,
-            )
-        )
-        if not answer.ok:
-            raise OSError(answer.code, answer.why)
-        if answer.folder not in self._folders:
-            self._folders.append(answer.folder)
-        self.names.add(answer.name)
-        batch = Batch.make(answer.folder, answer.name, head)
-        if not head.aside:
-            # of a run that was cut off it may hold something already
-            before = Tally() if batch.is_empty else batch.tally()
-            self._held[answer.name] = before
-        return batch
-
-    def tallies(self) -> dict[str, tuple[int, int]]:
-        """By batch that is there still: things and bytes that it holds."""
-        held = (
-            (batch.name, self._held.get(batch.name) or batch.tally()) for batch in self.batches()
-        )
-        return {name: (tally.count, tally.size) for name, tally in held}
-
-    def room(self, place: Place) -> int:
-        if place.mount not in self._room:
-            self._room[place.mount] = int(
-                self._link.ask(jobs.RoomAsked(place=_sent(place.path))).code
-            )
-        return self._room[place.mount]
-
-    def took(self, batch: Batch, count: int, size: int) -> None:
-        # nobody else holds anything on the machine meanwhile
-        if batch.head.mount in self._room:
-            self._room[batch.head.mount] -= size
-        if batch.name in self._held:
-            self._held[batch.name] += Tally(count=count, size=size)
-
-
 class _Desk:
     """The engine for one person."""
 
     def __init__(self, end: socket.socket, around: jobs.Surroundings) -> None:
         person = around.person
-        self._agent = _Agent(end)
+        self._agent = AgentLine(end)
         self._machine = LinuxPerson(
             person.name,
             person.uid,
@@ -350,8 +132,8 @@ class _Desk:
         self._agent.say(jobs.Report(there=tuple(there), stopped=stopped))
 
     def clean(self, job: jobs.CleanJob) -> None:
-        hold = _PersonsHold(self._machine, self._agent)
-        journal: Any = _Journal(self._agent, job.identity)
+        hold = PersonsHold(self._machine, self._agent)
+        journal: Any = WorkersJournal(self._agent, job.identity)
         task = CleaningPass(
             run_id=job.run_id,
             keys=job.clean,
@@ -376,7 +158,7 @@ class _Desk:
         self,
         outcomes: Outcomes,
         again: dict[str, list[Item]],
-        hold: _PersonsHold,
+        hold: PersonsHold,
         job: jobs.CleanJob,
         stopped: bool,
     ) -> None:
@@ -417,13 +199,13 @@ class _Desk:
             )
 
     def tell(self, job: jobs.TellJob) -> None:
-        hold = _PersonsHold(self._machine, self._agent, job.folders, job.batches)
+        hold = PersonsHold(self._machine, self._agent, job.folders, job.batches)
         for batch in hold.batches():
             self._tell_held(batch)
         self._agent.say(jobs.Report())
 
     def held(self, job: jobs.HeldJob) -> None:
-        hold = _PersonsHold(self._machine, self._agent, job.folders)
+        hold = PersonsHold(self._machine, self._agent, job.folders)
         outcomes = Outcomes()
         stopped = False
         try:
@@ -460,7 +242,7 @@ class _Desk:
         )
 
     def present(self, job: jobs.PresentJob) -> None:
-        hold = _PersonsHold(self._machine, self._agent, job.folders)
+        hold = PersonsHold(self._machine, self._agent, job.folders)
         for pick in job.picks:
             with suppress(OSError, ValueError), closing(hold.batch(pick.batch)) as batch:
                 held = (n.number for n in batch.announced(pick.numbers) if batch.is_held(n.number))
@@ -498,7 +280,7 @@ class _Desk:
         self._agent.watch(key, 1, entry.size)
 
     def recover(self, job: jobs.RecoverJob) -> None:
-        hold = _PersonsHold(self._machine, self._agent, job.folders, job.batches)
+        hold = PersonsHold(self._machine, self._agent, job.folders, job.batches)
         hold.recover()
         gone: tuple[int, ...] = ()
         if job.about is not None:

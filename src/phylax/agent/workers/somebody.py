@@ -22,7 +22,7 @@ from phylax.agent.survey.task import LookListener, LookTask, Stopped, Watcher
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
 from phylax.agent.workers.crew import PassReport
-from phylax.agent.workers.person import received
+from phylax.agent.workers.line import received
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.catalogue import category
 from phylax.core.retention import ProtectEntry, ProtectKind

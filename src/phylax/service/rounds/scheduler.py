@@ -13,7 +13,7 @@ from phylax.core.runs import Run, RunState
 from phylax.service.context.context import Context
 from phylax.service.runs import queue
 from phylax.service.runs.finish import give_up
-from phylax.store import agents, occurrences, presence, rounds, runs, shop
+from phylax.store import agents, leases, occurrences, presence, rounds, shop
 from phylax.store.database import Connection
 
 _LONGEST_SLEEP = 20.0
@@ -27,7 +27,7 @@ def tick(context: Context) -> set[int]:
         quiet = shop.shop(conn) is None or not (
             _is_due(rounds.next_due(conn), now)
             or _is_due(occurrences.next_closing(conn), now - 1)
-            or runs.lapsed(conn, at=now)
+            or leases.lapsed(conn, at=now)
             or presence.awake_note_is_due(conn, at=now)
         )
     if quiet:
@@ -37,7 +37,7 @@ def tick(context: Context) -> set[int]:
         presence.note_awake(conn, at=now)
         nudged = queue.make_due(conn, at=now)
         nudged |= queue.close_windows(conn, at=now)
-        for lapsed in runs.lapsed(conn, at=now):
+        for lapsed in leases.lapsed(conn, at=now):
             _lease_lapsed(conn, lapsed, now)
         agents.forget_old_messages(conn, at=now)
     return nudged
@@ -48,10 +48,10 @@ def _is_due(at: int | None, now: int) -> bool:
 
 
 def _lease_lapsed(conn: Connection, run: Run, now: int) -> None:
-    if who := runs.stop_asked_by(conn, run.id):
+    if who := leases.stop_asked_by(conn, run.id):
         give_up(conn, run, RunState.CALLED_OFF, f"called off by {who}", at=now)
     elif run.state is RunState.OFFERED:
-        runs.take_back(conn, run.id)
+        leases.take_back(conn, run.id)
 
 
 async def keep_time(context: Context) -> None:

@@ -23,7 +23,7 @@ from phylax.core.scheduling.routines import StepKind
 from phylax.core.survey import Tally
 from phylax.core.values import from_seconds
 from phylax.service.runs import checklist, queue
-from phylax.store import consents, events, holds, protections, rules, runs, surveys
+from phylax.store import consents, events, holds, leases, protections, rules, runs, surveys
 from phylax.store.database import Connection
 
 
@@ -33,7 +33,7 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     if run_id is None:
         return None
     lease = secrets.token_hex(16)
-    run = runs.lease(conn, run_id, lease, until=at + LEASE_SECONDS)
+    run = leases.lease(conn, run_id, lease, until=at + LEASE_SECONDS)
     events.publish(conn, EventKind.RUN, at=at, machine_id=machine_id, run_id=run.id)
     if run.work in ("put back", "let go"):
         return _held_order(conn, run, lease)

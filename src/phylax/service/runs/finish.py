@@ -8,7 +8,7 @@ from phylax.core.runs import Conclusion, Run, RunState, Work, in_a_sentence
 from phylax.core.scheduling.missed import MissedCause
 from phylax.core.values import from_seconds
 from phylax.service.problems import Problem
-from phylax.store import events, records, runs
+from phylax.store import events, leases, records, runs
 from phylax.store.database import Connection
 
 _DEEDS: dict[Work, str] = {
@@ -71,8 +71,8 @@ def call_off(conn: Connection, run: Run, *, who: str, at: int) -> Run:
     """Call a run off: at once where nobody works on it, else with the agent's next progress."""
     if run.state.has_ended:
         raise Problem(409, "ended-already", f"Run {run.id} has ended already: {run.state}.")
-    if runs.is_on_lease(conn, run.id, at=at):
-        runs.ask_to_stop(conn, run.id, who=who)
+    if leases.is_on_lease(conn, run.id, at=at):
+        leases.ask_to_stop(conn, run.id, who=who)
     else:
         give_up(conn, run, RunState.CALLED_OFF, f"called off by {who}", at=at)
     events.publish(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)

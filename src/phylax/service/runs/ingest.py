@@ -41,6 +41,7 @@ from phylax.store import (
     consents,
     events,
     holds,
+    leases,
     outlooks,
     profiles,
     protections,
@@ -121,7 +122,7 @@ def take_progress(
 ) -> bool:
     """How far a run is; keeps the lease. Whether the agent is to go on."""
     until = at + LEASE_SECONDS
-    go_on = runs.hold_lease(
+    go_on = leases.hold_lease(
         conn, machine_id, run_id, progress.lease, progress.progress, at=at, until=until
     )
     if go_on:
@@ -208,7 +209,7 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
         # neither frees anything; what the volumes show is others' doing
         conclusion = conclusion.model_copy(update={"freed": None})
     if conclusion.state is RunState.CALLED_OFF:
-        reason = f"called off by {runs.stop_asked_by(conn, run.id) or 'the machine'}"
+        reason = f"called off by {leases.stop_asked_by(conn, run.id) or 'the machine'}"
         conclusion = conclusion.model_copy(update={"reason": reason})
     ended = to_seconds(result.ended_at)
     if run.work == "clean" and result.outcomes:

@@ -17,11 +17,11 @@ from phylax.core.values import from_seconds
 from phylax.service.problems import invalid
 from phylax.service.runs.finish import give_up
 from phylax.service.schedule.timetable import Timetable
-from phylax.store import events, occurrences, presence, rounds, routines, runs, shop
+from phylax.store import events, leases, occurrences, presence, rounds, routines, runs, shop
 from phylax.store.database import Connection
+from phylax.store.leases import Candidate
 from phylax.store.occurrences import Occurring
 from phylax.store.rounds import Member, Postponement
-from phylax.store.runs import Candidate
 
 _RANK = (
     MissedCause.TOO_LATE, MissedCause.TOO_LONG, MissedCause.BUSY, MissedCause.SITE,
@@ -229,7 +229,7 @@ def choose(conn: Connection, machine_id: int, *, at: int) -> int | None:
     the bench, and only while fewer than may are at work at its client's; what a person asked for,
     and what was begun, goes ahead.
     """
-    candidates = runs.candidates(conn, machine_id, at=at)
+    candidates = leases.candidates(conn, machine_id, at=at)
     if any(candidate.on_lease for candidate in candidates):
         return None
     bench = any(candidate.on_bench and candidate.at_hand for candidate in candidates)
@@ -263,7 +263,7 @@ def _obstacle(
         return MissedCause.BUSY
     if not any(fits(stretch, at, takes) for stretch in stretches):
         return MissedCause.TOO_LATE if ever_fits(stretches, takes) else MissedCause.TOO_LONG
-    working, at_once = runs.working_at_client(conn, machine_id, at=at)
+    working, at_once = leases.working_at_client(conn, machine_id, at=at)
     if at_once is not None and working >= at_once:
         return MissedCause.SITE
     return None
@@ -273,7 +273,7 @@ def _note(conn: Connection, candidate: Candidate, obstacle: MissedCause) -> None
     """Keep the obstacle that was nearest to running."""
     known = -1 if candidate.held_up is None else _RANK.index(MissedCause(candidate.held_up))
     if _RANK.index(obstacle) > known:
-        runs.note_held_up(conn, candidate.id, obstacle)
+        leases.note_held_up(conn, candidate.id, obstacle)
 
 
 def end_by(conn: Connection, run: Run, *, at: int) -> int | None:

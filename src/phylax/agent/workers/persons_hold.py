@@ -1,0 +1,89 @@
+"""What a worker holds: in the person's own hold folders, which the agent makes and names."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator, Sequence
+
+from phylax.agent.hold.batch import Batch, BatchHead
+from phylax.agent.hold.hold import Hold
+from phylax.agent.machines.linux.person import LinuxPerson
+from phylax.agent.survey.places import Place
+from phylax.agent.workers import jobs
+from phylax.agent.workers.line import AgentLine, sent
+from phylax.core.survey import Tally
+
+
+class PersonsHold(Hold):
+    """The person's own hold folders, which the agent makes and names."""
+
+    def __init__(
+        self,
+        machine: LinuxPerson,
+        agent: AgentLine,
+        folders: Sequence[str] = (),
+        names: Iterable[str] = (),
+    ) -> None:
+        super().__init__(machine, "/nonexistent")
+        self._link = agent
+        self._folders = list(folders)
+        self.names = set(names)
+        self._room: dict[str, int] = {}
+        self._held: dict[str, Tally] = {}
+        """By batch that was begun here: counted as it is taken, for there may be very many."""
+
+    def batches(self) -> Iterator[Batch]:
+        """Those that the agent named: other agents' lie in the same folder."""
+        for batch in super().batches():
+            if batch.name in self.names:
+                yield batch
+
+    def folders(self) -> list[str]:
+        return [folder for folder in self._folders if os.path.isdir(folder)]
+
+    def possible(self) -> list[str]:
+        return self._folders
+
+    def begin(self, head: BatchHead, place: Place) -> Batch:
+        answer = self._link.ask(
+            jobs.BatchAsked(
+                category=head.category,
+                place=sent(place.path),
+                held_at=head.held_at,
+                until_at=head.until_at,
+                yields_below=head.yields_below,
+                aside=head.aside,
+            )
+        )
+        if not answer.ok:
+            raise OSError(answer.code, answer.why)
+        if answer.folder not in self._folders:
+            self._folders.append(answer.folder)
+        self.names.add(answer.name)
+        batch = Batch.make(answer.folder, answer.name, head)
+        if not head.aside:
+            # of a run that was cut off it may hold something already
+            before = Tally() if batch.is_empty else batch.tally()
+            self._held[answer.name] = before
+        return batch
+
+    def tallies(self) -> dict[str, tuple[int, int]]:
+        """By batch that is there still: things and bytes that it holds."""
+        held = (
+            (batch.name, self._held.get(batch.name) or batch.tally()) for batch in self.batches()
+        )
+        return {name: (tally.count, tally.size) for name, tally in held}
+
+    def room(self, place: Place) -> int:
+        if place.mount not in self._room:
+            self._room[place.mount] = int(
+                self._link.ask(jobs.RoomAsked(place=sent(place.path))).code
+            )
+        return self._room[place.mount]
+
+    def took(self, batch: Batch, count: int, size: int) -> None:
+        # nobody else holds anything on the machine meanwhile
+        if batch.head.mount in self._room:
+            self._room[batch.head.mount] -= size
+        if batch.name in self._held:
+            self._held[batch.name] += Tally(count=count, size=size)
