@@ -288,7 +288,7 @@ def test_a_standing_consent_lets_go_by_the_rule_and_without_one_nothing_goes(
     old = make_file(tmp_path / "anna/Downloads/old.zip", days_old=90)
     young = make_file(tmp_path / "anna/Downloads/young.zip", days_old=3)
     _, cleaner = it.clean("downloads", off=False, keep_for="P30D")
-    assert old.exists() and "needs a person's yes" in cleaner.outcomes.problems[0]
+    assert old.exists() and "needs a consent to its listing" in cleaner.outcomes.problems[0]
     it.clean("downloads", off=False, keep_for="P30D", standing=True)
     assert not old.exists() and young.exists()
     _, cleaner = it.clean("programs", standing=True)

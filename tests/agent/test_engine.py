@@ -132,7 +132,7 @@ def test_without_a_yes_an_ask_category_is_not_touched(real: Bench, home: Path) -
     kept = make_file(home / "Downloads/kept", days_old=999)
     _, cleaner = real.clean("downloads", keep_for="P0D")
     assert kept.exists()
-    assert cleaner.outcomes.problems == ["downloads needs a person's yes to its listing"]
+    assert cleaner.outcomes.problems == ["downloads needs a consent to its listing"]
 
 
 @pytest.mark.parametrize(

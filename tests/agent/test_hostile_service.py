@@ -244,7 +244,7 @@ def test_what_is_no_order_is_refused_and_nothing_is_done(
 
     before = everything_in(home)
     Hostile.orders.append(sent)
-    with pytest.raises(NotAnOrderError, match="no order"):
+    with pytest.raises(NotAnOrderError, match="not an order"):
         agent.once()
     assert everything_in(home) == before
 

@@ -39,7 +39,7 @@ def test_a_code_enrols_once_for_its_system_and_not_for_ever(
 ) -> None:
     facts = MachineFacts(system="linux", host="h", agent_version="0.1.0", kind="standin")
     code = owner.machines.enrolment_code(machine.id).code
-    with pytest.raises(RefusedError, match="taken in as linux"):
+    with pytest.raises(RefusedError, match="added as linux"):
         enrol_at(owner.url, code, facts.model_copy(update={"system": System.MACOS}))
     assert enrol_at(owner.url, code.upper(), facts).tag == machine.tag
     with pytest.raises(NotAllowedError, match="no longer valid"):
@@ -100,7 +100,7 @@ def test_the_whole_path(
 
     listing = list(owner.surveys.listing(ledger.survey_id, "downloads"))
     numbers = [item.number for item in listing if item.path == "let-go"]
-    with pytest.raises(RefusedError, match="needs a person's yes"):
+    with pytest.raises(RefusedError, match="needs a consent to its listing"):
         owner.runs.clean(machine.tag, ["downloads"])
     consent = owner.surveys.consent(
         ledger.survey_id, "downloads", numbers=numbers, word="asked by phone"
@@ -118,7 +118,7 @@ def test_the_whole_path(
     assert owner.records.verify().intact
     trend = owner.machines.trend(machine.tag, until=ended.ended_at + timedelta(hours=1))
     assert [c.run_id for c in trend.cleanings] == [run.id]
-    with pytest.raises(RefusedError, match="acted on already"):
+    with pytest.raises(RefusedError, match="used already"):
         owner.runs.clean(machine.tag, ["downloads"], consents=[consent.id])
 
 
@@ -245,7 +245,7 @@ def test_an_agent_ended_in_the_middle_goes_on_and_its_sum_is_true(
     assert ended.removed.count == 300
     assert ended.uncertain is (ended.removed.size < 300_000)
     assert ended.balance is not None
-    assert any("was cut off" in why for why in ended.balance.why) is ended.uncertain
+    assert any("was interrupted" in why for why in ended.balance.why) is ended.uncertain
     assert ended.freed == 300_000 and opened.exists()
     assert [r.kind for r in owner.records.list(machine=machine.tag)].count("run") == 1
 

@@ -18,7 +18,7 @@ from people import ANNA, PeopleDesk, SetClock, give, mounted
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.retention import ProtectEntry
 
-SEEDS = int(os.environ.get("PHYLAX_ATTACK_SEEDS", "100"))
+SEEDS = int(os.environ.get("PHYLAX_ATTACK_SEEDS", "60"))
 FIRST = int(os.environ.get("PHYLAX_ATTACK_FIRST", "0"))
 AT_ONCE = 10
 AGE = timedelta(days=30)

@@ -104,7 +104,7 @@ def test_listings_fetch_pages_as_they_are_needed(owner: Phylax) -> None:
 def test_the_trend_of_a_machine_nobody_has_read_says_so(owner: Phylax, machine: Machine) -> None:
     with pytest.raises(NotFoundError, match="none yet"):
         owner.machines.trend(machine.id)
-    with pytest.raises(NotFoundError, match="not looked at yet"):
+    with pytest.raises(NotFoundError, match="has not been surveyed yet"):
         owner.machines.ledger(machine.id)
     span = {"since": "2026-03-02T00:00:00Z", "until": "2026-03-01T00:00:00Z"}
     with pytest.raises(RefusedError, match="begin before it ends"):

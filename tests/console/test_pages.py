@@ -68,7 +68,7 @@ def test_a_machine_nobody_looked_at_says_what_to_do(page: Page, three: list[Mach
     expect(page.get_by_text("no agent enrolled yet")).to_be_visible()
     expect(page.get_by_text("A survey changes nothing.")).to_be_visible()
     expect(page.get_by_role("button", name="Survey it")).to_be_disabled()
-    expect(page.get_by_text("No round comes here")).to_be_visible()
+    expect(page.get_by_text("No round covers this machine")).to_be_visible()
     check_for_everyone(page, "a new machine")
     page.goto("/machines/nowhere")
     expect(page.get_by_text("There is no machine 'nowhere'.")).to_be_visible()

@@ -18,7 +18,7 @@ ZONES = (
     "Europe/Dublin", "America/New_York", "Australia/Lord_Howe", "America/Santiago",
     "Asia/Kathmandu", "Africa/Casablanca", "Pacific/Apia",
 )  # fmt: skip
-RULES = 2000
+RULES = 1000
 BEGINNING = datetime(1990, 1, 1, tzinfo=UTC)
 MOST = 300
 _DAYS = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
@@ -152,7 +152,7 @@ def a_rule(random: Random) -> str:
     return ";".join(f"{name}={value}" for name, value in parts.items())
 
 
-def test_thousands_of_rules_agree_with_an_independent_implementation() -> None:
+def test_a_thousand_rules_agree_with_an_independent_implementation() -> None:
     random = Random(5545)
     asked = []
     while len(asked) < RULES:

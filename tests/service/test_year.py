@@ -1,4 +1,4 @@
-"""A year of a thousand machines that are switched off, sleep and drop off the line, with a service
+"""A year of five hundred machines that are switched off, sleep and drop off the line, with a service
 that crashes and a clock that is set: every occurrence ends once, for the reason it really had."""
 
 from __future__ import annotations
@@ -29,7 +29,7 @@ from phylax.store.database import Connection, Database
 
 STEP = 1800
 DAYS = 365
-MACHINES = 1000
+MACHINES = 500
 BEGIN = datetime(2026, 1, 5, tzinfo=UTC)
 OFF, ON, ASLEEP, CUT_OFF = range(4)
 DUBLIN, NEW_YORK = "Europe/Dublin", "America/New_York"

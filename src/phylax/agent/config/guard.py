@@ -166,7 +166,7 @@ def why_not_cleaned(category: Category, *, agreed: bool) -> str | None:
     if category.caution is Caution.REPORT:
         return f"{category.key} is only ever listed"
     if category.caution is Caution.ASK and not agreed:
-        return f"{category.key} needs a person's yes to its listing"
+        return f"{category.key} needs a consent to its listing"
     return None
 
 
