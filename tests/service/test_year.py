@@ -1,5 +1,5 @@
-"""A year of five hundred machines that are off, asleep or cut off, with a service that crashes and a
-clock that is set: every occurrence ends once, for the reason it really had."""
+"""A year of five hundred machines that are off, asleep or cut off, with a service that crashes and
+a clock that is set: every occurrence ends once, for the reason it really had."""
 
 from __future__ import annotations
 
