@@ -97,10 +97,21 @@ def test_the_scanners_folder_and_the_picture_archive_are_decided_on(made: Path) 
     assert pottery["local-snapshots"]["holds"]["size"] == pytest.approx(60 * 2**30, rel=0.01)
 
 
+@pytest.fixture(scope="module")
+def made_anew(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A demo that was there is thrown away for a new one, by the command."""
+    data = tmp_path_factory.mktemp("anew") / "demo"
+    data.mkdir()
+    for name in ("made", "owner.token"):
+        (data / name).write_text("before")
+    assert "Made the demo shop" in demo(data, free_port(), "--only-make", "--fresh").stdout
+    return data
+
+
 @pytest.fixture
-def live(made: Path, tmp_path: Path) -> Iterator[tuple[Phylax, Path]]:
+def live(made_anew: Path, tmp_path: Path) -> Iterator[tuple[Phylax, Path]]:
     """The demo started as `make demo` starts it."""
-    data, port = tmp_path / "demo", free_port()
+    data, port = made_anew, free_port()
     words = [sys.executable, "-m", "phylax", "demo", "--data", str(data), "--port", str(port)]
     with (tmp_path / "out").open("w") as out:
         process = subprocess.Popen(words, stdout=out, stderr=subprocess.STDOUT)
@@ -116,6 +127,10 @@ def live(made: Path, tmp_path: Path) -> Iterator[tuple[Phylax, Path]]:
     with pytest.raises(subprocess.CalledProcessError):
         subprocess.run(["pgrep", "-f", str(data)], check=True, capture_output=True)
     shutil.rmtree(data)
+
+
+def test_it_is_made_anew_when_asked(made_anew: Path) -> None:
+    assert (made_anew / "owner.token").read_text() != "before"
 
 
 def test_a_living_machine_is_cleaned_while_one_watches(live: tuple[Phylax, Path]) -> None:
@@ -146,16 +161,14 @@ def demo(data: Path, port: int, *words: str) -> subprocess.CompletedProcess[str]
     return subprocess.run([*command, *words], capture_output=True, text=True, timeout=300)
 
 
-def test_it_goes_on_from_what_is_there_and_is_made_anew_when_asked(tmp_path: Path) -> None:
-    data, port = tmp_path / "demo", free_port()
+def test_it_goes_on_from_what_is_there(tmp_path: Path) -> None:
+    data = tmp_path / "demo"
     data.mkdir()
     # as one that was made before: what is in it, nobody asks here
     for name in ("made", "owner.token"):
         (data / name).write_text("before")
-    again = demo(data, port, "--only-make")
+    again = demo(data, free_port(), "--only-make")
     assert again.stdout == "" and (data / "owner.token").read_text() == "before"
-    assert "Made the demo shop" in demo(data, port, "--only-make", "--fresh").stdout
-    assert (data / "owner.token").read_text() != "before"
 
 
 def test_a_folder_that_is_no_demo_is_never_thrown_away(tmp_path: Path) -> None:

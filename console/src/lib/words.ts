@@ -21,9 +21,11 @@ export function share(part: number, whole: number): string {
   return `${part < whole ? Math.min(percent, 99) : percent} %`;
 }
 
+export const NUMBER = new Intl.NumberFormat('en-IE');
+
 export function count(number: number, noun: string): string {
   const plural = /[^aeiou]y$/.test(noun) ? `${noun.slice(0, -1)}ies` : `${noun}s`;
-  return `${number.toLocaleString('en-IE')} ${number === 1 ? noun : plural}`;
+  return `${NUMBER.format(number)} ${number === 1 ? noun : plural}`;
 }
 
 /** A stretch of time as people say it while they wait: "40 s", "12 min", "3 h 20 min". */
@@ -37,16 +39,28 @@ export function stretch(seconds: number): string {
 
 /** The shop's time zone; set once the shop is known. */
 let zone: string | undefined;
+const formats = new Map<string, Intl.DateTimeFormat>();
 export function setZone(name: string) {
+  if (zone !== name) formats.clear();
   zone = name;
 }
 
+/** A formatter in the shop's zone, made once: making one costs a hundred times as much as using it. */
+function format(name: string, locale: string, options: Intl.DateTimeFormatOptions) {
+  let made = formats.get(name);
+  if (!made) {
+    made = new Intl.DateTimeFormat(locale, { timeZone: zone, ...options });
+    formats.set(name, made);
+  }
+  return made;
+}
+
 function dayOf(at: Date): string {
-  return at.toLocaleDateString('en-CA', { timeZone: zone });
+  return format('day', 'en-CA', { year: 'numeric', month: '2-digit', day: '2-digit' }).format(at);
 }
 
 export function clock(at: Date): string {
-  return at.toLocaleTimeString('en-GB', { timeZone: zone, hour: '2-digit', minute: '2-digit' });
+  return format('clock', 'en-GB', { hour: '2-digit', minute: '2-digit' }).format(at);
 }
 
 /** "today 18:42", "yesterday 18:42", "tomorrow 18:42", else "Tue 1 Dec 18:42", with the year
@@ -59,22 +73,27 @@ export function when(text: string | null | undefined, now = new Date()): string 
   if (days === -1) return `yesterday ${clock(at)}`;
   if (days === 1) return `tomorrow ${clock(at)}`;
   const same = dayOf(at).slice(0, 4) === dayOf(now).slice(0, 4);
-  const day = at.toLocaleDateString('en-GB', {
-    timeZone: zone,
+  const day = format(same ? 'weekday' : 'year', 'en-GB', {
     weekday: same ? 'short' : undefined,
     day: 'numeric',
     month: 'short',
     year: same ? undefined : 'numeric'
-  });
-  return `${day.replace(',', '')} ${clock(at)}`;
+  }).format(at);
+  return `${day.replace(',', '').replace('Sept', 'Sep')} ${clock(at)}`;
 }
 
 /** A day: "24 Nov", with the year where it is another. */
 export function day(text: string | null | undefined, now = new Date()): string {
   if (!text) return '–';
   const at = new Date(text);
-  const year = at.getFullYear() === now.getFullYear() ? undefined : 'numeric';
-  return at.toLocaleDateString('en-GB', { timeZone: zone, day: 'numeric', month: 'short', year });
+  const same = dayOf(at).slice(0, 4) === dayOf(now).slice(0, 4);
+  return format(same ? 'short' : 'year', 'en-GB', {
+    day: 'numeric',
+    month: 'short',
+    year: same ? undefined : 'numeric'
+  })
+    .format(at)
+    .replace('Sept', 'Sep');
 }
 
 /** Bytes that may be fewer than none. */
@@ -95,11 +114,7 @@ export function crossing(
 
 export function full(text: string | null | undefined): string {
   if (!text) return '';
-  return new Date(text).toLocaleString('en-GB', {
-    timeZone: zone,
-    dateStyle: 'full',
-    timeStyle: 'medium'
-  });
+  return format('full', 'en-GB', { dateStyle: 'full', timeStyle: 'medium' }).format(new Date(text));
 }
 
 /** Days in an ISO 8601 duration, as rules use them; hours and less are a fraction of one. */

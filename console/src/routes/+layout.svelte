@@ -2,7 +2,10 @@
   import '../app.css';
   import { goto } from '$app/navigation';
   import { page } from '$app/state';
-  import { api, type Person, type Schema } from '$lib/api/client';
+  import { QueryClientProvider, createQuery } from '@tanstack/svelte-query';
+  import { api } from '$lib/api/client';
+  import { ask, queries } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
   import { live } from '$lib/api/live.svelte';
   import Modal from '$lib/components/Modal.svelte';
   import { setZone } from '$lib/words';
@@ -19,8 +22,17 @@
   import type { Snippet } from 'svelte';
 
   let { children }: { children: Snippet } = $props();
-  let me = $state<Person | null>(null);
-  let shop = $state<Schema['Shop'] | null>(null);
+  const signingIn = $derived(page.url.pathname.startsWith('/sign-in'));
+  const meAsked = createQuery(
+    () => ({ ...ask('/api/v1/me'), enabled: !signingIn }),
+    () => queries
+  );
+  const shopAsked = createQuery(
+    () => ({ ...ask('/api/v1/shop'), enabled: !signingIn }),
+    () => queries
+  );
+  const me = $derived(meAsked.data ?? null);
+  const shop = $derived(shopAsked.data ?? null);
   let keysShown = $state(false);
   let words = $state('');
   let searchBox = $state<HTMLInputElement>();
@@ -36,25 +48,17 @@
   ];
   const LAMPS: Record<string, string> = { system: 'as the system', day: 'day', night: 'night' };
 
-  const signingIn = $derived(page.url.pathname.startsWith('/sign-in'));
-
   $effect(() => {
     if (signingIn) {
       live.stop();
-      me = null;
-      return;
+      queries.clear();
+    } else if (me && shop) {
+      live.start();
     }
-    void load();
   });
-
-  async function load() {
-    const [who, where] = await Promise.all([api.GET('/api/v1/me'), api.GET('/api/v1/shop')]);
-    if (!who.data || !where.data) return;
-    setZone(where.data.zone);
-    shop = where.data;
-    me = who.data;
-    live.start();
-  }
+  $effect.pre(() => {
+    if (shop) setZone(shop.zone);
+  });
 
   function isHere(href: string): boolean {
     return href === '/' ? page.url.pathname === '/' : page.url.pathname.startsWith(href);
@@ -106,67 +110,71 @@
 
 <svelte:window {onkeydown} />
 
-{#if signingIn}
-  {@render children()}
-{:else if me}
-  <div class="house">
-    <nav aria-label="Places" class="rail">
-      <p class="brand"><img src="/mark.svg" alt="" width="28" height="28" /><span>Phylax</span></p>
-      {#each PLACES as place (place.href)}
-        <a href={place.href} aria-current={isHere(place.href) ? 'page' : undefined}>
-          <place.icon size={20} aria-hidden="true" /><span>{place.name}</span>
-        </a>
-      {/each}
-      <span class="rest"></span>
-      <button onclick={switchLamp} title="Light: {LAMPS[lamp]}">
-        <Lamp size={20} aria-hidden="true" /><span>Light</span>
-        <span class="sr-only">, now {LAMPS[lamp]}</span>
-      </button>
-      <button onclick={signOut} title="{me.name}, {me.role}">
-        <LogOut size={20} aria-hidden="true" /><span>Sign out</span>
-      </button>
-    </nav>
-    <div class="min-w-0">
-      <header class="noprint flex items-center gap-4 border-b border-[var(--line)] px-6 py-2">
-        <span class="muted hidden sm:inline">{shop?.name}</span>
-        {#if shop?.is_demo}<span class="lookhere text-sm">demo</span>{/if}
-        <form class="ml-auto flex items-center gap-2" role="search" onsubmit={search}>
-          <Search size={16} aria-hidden="true" class="text-[var(--muted)]" />
-          <label class="sr-only" for="search">Find a machine or client</label>
-          <input
-            id="search"
-            class="box w-56"
-            placeholder="Find a machine or client ( / )"
-            bind:value={words}
-            bind:this={searchBox}
-          />
-        </form>
-        <span class="muted hidden text-sm md:inline">{me.name}</span>
-      </header>
-      {#if !live.connected}
-        <p class="lookhere flex items-center gap-2 px-6 py-2" role="status">
-          <Unplug size={16} aria-hidden="true" /> Connection lost: what you see may be out of date. It
-          reconnects by itself.
+<QueryClientProvider client={queries}>
+  {#if signingIn}
+    {@render children()}
+  {:else if me && shop}
+    <div class="house">
+      <nav aria-label="Places" class="rail">
+        <p class="brand">
+          <img src="/mark.svg" alt="" width="28" height="28" /><span>Phylax</span>
         </p>
-      {/if}
-      <main class="mx-auto max-w-6xl px-6 py-6">{@render children()}</main>
+        {#each PLACES as place (place.href)}
+          <a href={place.href} aria-current={isHere(place.href) ? 'page' : undefined}>
+            <place.icon size={20} aria-hidden="true" /><span>{place.name}</span>
+          </a>
+        {/each}
+        <span class="rest"></span>
+        <button onclick={switchLamp} title="Light: {LAMPS[lamp]}">
+          <Lamp size={20} aria-hidden="true" /><span>Light</span>
+          <span class="sr-only">, now {LAMPS[lamp]}</span>
+        </button>
+        <button onclick={signOut} title="{me.name}, {me.role}">
+          <LogOut size={20} aria-hidden="true" /><span>Sign out</span>
+        </button>
+      </nav>
+      <div class="min-w-0">
+        <header class="noprint flex items-center gap-4 border-b border-[var(--line)] px-6 py-2">
+          <span class="muted hidden sm:inline">{shop?.name}</span>
+          {#if shop?.is_demo}<span class="lookhere text-sm">demo</span>{/if}
+          <form class="ml-auto flex items-center gap-2" role="search" onsubmit={search}>
+            <Search size={16} aria-hidden="true" class="text-[var(--muted)]" />
+            <label class="sr-only" for="search">Find a machine or client</label>
+            <input
+              id="search"
+              class="box w-56"
+              placeholder="Find a machine or client ( / )"
+              bind:value={words}
+              bind:this={searchBox}
+            />
+          </form>
+          <span class="muted hidden text-sm md:inline">{me.name}</span>
+        </header>
+        {#if !live.connected}
+          <p class="lookhere flex items-center gap-2 px-6 py-2" role="status">
+            <Unplug size={16} aria-hidden="true" /> Connection lost: what you see may be out of date.
+            It reconnects by itself.
+          </p>
+        {/if}
+        <main class="mx-auto max-w-6xl px-6 py-6">{@render children()}</main>
+      </div>
     </div>
-  </div>
-  <Modal bind:open={keysShown} title="Keys">
-    <dl class="grid grid-cols-[4rem_1fr] gap-y-1">
-      <dt><kbd>/</kbd></dt>
-      <dd>find a machine or client</dd>
-      {#each PLACES as place (place.href)}
-        <dt><kbd>{place.key}</kbd></dt>
-        <dd>{place.name}</dd>
-      {/each}
-      <dt><kbd>?</kbd></dt>
-      <dd>this list</dd>
-    </dl>
-  </Modal>
-{:else}
-  <p class="muted p-8">Loading…</p>
-{/if}
+    <Modal bind:open={keysShown} title="Keys">
+      <dl class="grid grid-cols-[4rem_1fr] gap-y-1">
+        <dt><kbd>/</kbd></dt>
+        <dd>find a machine or client</dd>
+        {#each PLACES as place (place.href)}
+          <dt><kbd>{place.key}</kbd></dt>
+          <dd>{place.name}</dd>
+        {/each}
+        <dt><kbd>?</kbd></dt>
+        <dd>this list</dd>
+      </dl>
+    </Modal>
+  {:else}
+    <div class="p-8"><Failed query={meAsked.error ? meAsked : shopAsked}>Loading…</Failed></div>
+  {/if}
+</QueryClientProvider>
 
 <style>
   .house {

@@ -1,43 +1,31 @@
 <script lang="ts">
-  import { api, inWords, type Today } from '$lib/api/client';
-  import { live } from '$lib/api/live.svelte';
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask, refresh } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
   import NeedsYou from '$lib/components/NeedsYou.svelte';
   import RunProgress from '$lib/components/RunProgress.svelte';
   import RunState from '$lib/components/RunState.svelte';
   import When from '$lib/components/When.svelte';
   import { count, size } from '$lib/words';
 
-  let today = $state<Today | null>(null);
-  let problem = $state('');
-
-  async function load() {
-    const { data, error } = await api.GET('/api/v1/today');
-    if (data) today = data;
-    else problem = inWords(error);
-  }
-  $effect(() => {
-    void load();
-    return live.on(
-      ['run', 'survey', 'reading', 'round', 'machine', 'consent', 'attention'],
-      () => void load(),
-      500
-    );
-  });
+  const asked = createQuery(() => ask('/api/v1/today'));
+  const today = $derived(asked.data ?? null);
   const cleaned = $derived(today?.done.filter((r) => r.work === 'clean' && r.removed) ?? []);
 </script>
 
 <svelte:head><title>Today – Phylax</title></svelte:head>
 
-{#if problem}
-  <p class="lossy">{problem}</p>
-{:else if !today}
-  <p class="muted">Asking the service…</p>
+{#if !today}
+  <Failed query={asked} />
 {:else}
   <h1 data-testid="sentence">{today.sentence}</h1>
   <div class="mt-6 grid gap-10 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
     <section aria-labelledby="needs">
       <h2 id="needs">Needs you</h2>
-      <NeedsYou needs={today.needs_you} onhandled={() => void load()} />
+      <NeedsYou
+        needs={today.needs_you}
+        onhandled={() => void refresh('/api/v1/today', '/api/v1/attention')}
+      />
       <p class="mt-3"><a class="anchor" href="/trends">Trends over the shop</a></p>
     </section>
     <div class="space-y-8">

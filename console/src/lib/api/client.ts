@@ -34,8 +34,23 @@ const toSignIn: Middleware = {
   }
 };
 
+/** The status of an answer that never came. */
+export const NO_ANSWER = 503;
+
+/** A service that does not answer is a problem like any other, in words. */
+const inWordsToo: Middleware = {
+  onError({ error }) {
+    if (error instanceof DOMException && error.name === 'AbortError') return undefined;
+    const detail = 'The service does not answer. Is it running?';
+    return new Response(JSON.stringify({ title: 'No answer', detail }), {
+      status: NO_ANSWER,
+      headers: { 'Content-Type': 'application/problem+json' }
+    });
+  }
+};
+
 export const api = createClient<paths>({ baseUrl: '' });
-api.use(toSignIn);
+api.use(toSignIn, inWordsToo);
 
 /** The sentence of a problem, or of a service that does not answer. */
 export function inWords(error: unknown): string {

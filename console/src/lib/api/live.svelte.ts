@@ -1,7 +1,9 @@
+import { changed } from './changes';
 import type { Schema } from './client';
+import { queries } from './queries';
 
-type Event = Schema['Event'];
-type Kind = Event['kind'];
+export type Event = Schema['Event'];
+export type Kind = Event['kind'];
 type Listener = (event: Event) => void;
 
 const KINDS: Kind[] = [
@@ -29,6 +31,8 @@ class Live {
     if (this.#source) return;
     const source = new EventSource('/api/v1/events');
     source.onopen = () => {
+      // what was missed meanwhile is told again only as far back as the service keeps it
+      if (!this.connected) void queries.invalidateQueries();
       this.connected = true;
     };
     source.onerror = () => {
@@ -37,6 +41,7 @@ class Live {
     for (const kind of KINDS) {
       source.addEventListener(kind, (message) => {
         const event = JSON.parse((message as MessageEvent<string>).data) as Event;
+        changed(event);
         for (const listener of this.#listeners) listener(event);
       });
     }

@@ -1,25 +1,22 @@
 <script lang="ts">
-  import { api, inWords, type Client, type Person, type Schema } from '$lib/api/client';
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask, refresh } from '$lib/api/queries';
+  import { api, inWords, type Person } from '$lib/api/client';
   import When from '$lib/components/When.svelte';
 
   let { people, mayChange }: { people: Person[]; mayChange: boolean } = $props();
-  let feeds = $state<Schema['Feed'][]>([]);
-  let clients = $state<Client[]>([]);
+  const feedsAsked = createQuery(() => ask('/api/v1/calendars'));
+  const clientsAsked = createQuery(() =>
+    ask('/api/v1/clients', { params: { query: { limit: 500 } } })
+  );
+  const feeds = $derived(feedsAsked.data ?? []);
+  const clients = $derived(clientsAsked.data ?? []);
   let name = $state('');
   let whose = $state('shop');
   let address = $state('');
   let problem = $state('');
 
-  async function load() {
-    const { data } = await api.GET('/api/v1/calendars');
-    feeds = data ?? [];
-  }
-  $effect(() => {
-    void load();
-    void api
-      .GET('/api/v1/clients', { params: { query: { limit: 500 } } })
-      .then(({ data }) => (clients = data ?? []));
-  });
+  const load = () => refresh('/api/v1/calendars');
 
   async function make(event: SubmitEvent) {
     event.preventDefault();

@@ -1,26 +1,23 @@
 <script lang="ts">
-  import { api, inWords, type Client, type Schema } from '$lib/api/client';
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask, refresh } from '$lib/api/queries';
+  import { api, inWords } from '$lib/api/client';
   import { today } from '$lib/words';
 
   let { mayChange }: { mayChange: boolean } = $props();
-  let days = $state<Schema['ClosingDays'][]>([]);
-  let clients = $state<Client[]>([]);
+  const daysAsked = createQuery(() => ask('/api/v1/closing-days'));
+  const clientsAsked = createQuery(() =>
+    ask('/api/v1/clients', { params: { query: { limit: 500 } } })
+  );
+  const days = $derived(daysAsked.data ?? []);
+  const clients = $derived(clientsAsked.data ?? []);
   let name = $state('');
   let first = $state(today());
   let last = $state(today());
   let client = $state('');
   let problem = $state('');
 
-  async function load() {
-    const { data } = await api.GET('/api/v1/closing-days');
-    days = data ?? [];
-  }
-  $effect(() => {
-    void load();
-    void api
-      .GET('/api/v1/clients', { params: { query: { limit: 500 } } })
-      .then(({ data }) => (clients = data ?? []));
-  });
+  const load = () => refresh('/api/v1/closing-days');
 
   async function add(event: SubmitEvent) {
     event.preventDefault();

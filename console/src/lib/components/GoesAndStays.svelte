@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
   import {
     api,
     inWords,
@@ -7,7 +8,7 @@
     type Machine,
     type Schema
   } from '$lib/api/client';
-  import { live } from '$lib/api/live.svelte';
+  import { ask, refresh } from '$lib/api/queries';
   import { origins } from '$lib/rule';
   import { count, daysOf, size } from '$lib/words';
   import ListChecks from '@lucide/svelte/icons/list-checks';
@@ -41,22 +42,13 @@
   let word = $state('');
   let problem = $state('');
   let starting = $state(false);
-  let standing = $state<Schema['StandingConsent'][]>([]);
 
-  async function loadStanding() {
-    const { data } = await api.GET('/api/v1/machines/{machine}/standing-consents', {
+  const standingAsked = createQuery(() =>
+    ask('/api/v1/machines/{machine}/standing-consents', {
       params: { path: { machine: machine.tag } }
-    });
-    standing = (data ?? []).filter((one) => !one.taken_back_at);
-  }
-  // the tag and number alone: a new reading of the machine is no reason to ask again
-  const tag = $derived(machine.tag);
-  const machineId = $derived(machine.id);
-  $effect(() => {
-    void tag;
-    void loadStanding();
-    return live.on(['consent'], () => void loadStanding(), 150, machineId);
-  });
+    })
+  );
+  const standing = $derived((standingAsked.data ?? []).filter((one) => !one.taken_back_at));
   const standingFor = (line: LedgerLine) => standing.find((s) => s.category === line.category);
   /** Whether a line may be ticked as a whole: it goes by its rule, without a choice of items. */
   const byRule = (line: LedgerLine) => line.caution === 'safe' || standingFor(line) !== undefined;
@@ -360,7 +352,12 @@
     chosen={agreed[listing.category] ?? {}}
     onchosen={(chosen) => listing && choose(listing.category, chosen)}
   >
-    <Standing {machine} line={listing} given={standingFor(listing)} onchanged={loadStanding} />
+    <Standing
+      {machine}
+      line={listing}
+      given={standingFor(listing)}
+      onchanged={() => refresh('/api/v1/machines/{machine}/standing-consents')}
+    />
   </Listing>
 {/if}
 {#if ruled}

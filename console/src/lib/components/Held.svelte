@@ -1,9 +1,11 @@
 <script lang="ts">
+  import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
   import { api, inWords, type Machine, type Schema } from '$lib/api/client';
-  import { live } from '$lib/api/live.svelte';
+  import { ask, askPages, itemsOf } from '$lib/api/queries';
   import { count, size } from '$lib/words';
   import Undo2 from '@lucide/svelte/icons/undo-2';
   import { SvelteSet } from 'svelte/reactivity';
+  import Failed from './Failed.svelte';
   import Modal from './Modal.svelte';
   import When from './When.svelte';
 
@@ -20,10 +22,7 @@
   type Hold = Schema['Hold'];
   type HeldItem = Schema['HeldItem'];
 
-  let holds = $state<Hold[]>([]);
-  let opened = $state<Hold | null>(null);
-  let items = $state<HeldItem[]>([]);
-  let more = $state(false);
+  let openedId = $state<number | null>(null);
   let words = $state('');
   let beside = $state(false);
   let problem = $state('');
@@ -33,38 +32,28 @@
   const picked = new SvelteSet<number>();
 
   const tag = $derived(machine.tag);
-  const machineId = $derived(machine.id);
-  async function load() {
-    const { data } = await api.GET('/api/v1/machines/{machine}/holds', {
-      params: { path: { machine: tag } }
-    });
-    holds = data ?? [];
-    if (opened && !holds.some((hold) => hold.id === opened?.id)) opened = null;
-    if (opened) await loadItems();
-  }
-  $effect(() => {
-    void tag;
-    void load();
-    return live.on(['hold', 'run'], () => void load(), 200, machineId);
-  });
+  const holdsAsked = createQuery(() =>
+    ask('/api/v1/machines/{machine}/holds', { params: { path: { machine: tag } } })
+  );
+  const holds = $derived(holdsAsked.data ?? []);
+  const opened = $derived(holds.find((hold) => hold.id === openedId) ?? null);
+  const itemsAsked = createInfiniteQuery(() => ({
+    ...askPages(
+      '/api/v1/holds/{hold_id}/items',
+      { params: { path: { hold_id: opened?.id ?? 0 }, query: { words, limit: 100 } } },
+      (last) => ({ after: last.number })
+    ),
+    enabled: opened !== null
+  }));
+  const items = $derived(itemsOf<HeldItem>(itemsAsked.data));
 
-  async function loadItems(after = 0) {
-    if (!opened) return;
-    const { data, response } = await api.GET('/api/v1/holds/{hold_id}/items', {
-      params: { path: { hold_id: opened.id }, query: { words, after, limit: 100 } }
-    });
-    items = after ? [...items, ...(data ?? [])] : (data ?? []);
-    more = response.headers.has('Link');
-  }
-  async function open(hold: Hold) {
-    opened = opened?.id === hold.id ? null : hold;
+  function open(hold: Hold) {
+    openedId = openedId === hold.id ? null : hold.id;
     picked.clear();
     words = '';
-    items = [];
-    await loadItems();
   }
 
-  async function ask(work: 'put back' | 'let go', hold: Hold, numbers: number[]) {
+  async function order(work: 'put back' | 'let go', hold: Hold, numbers: number[]) {
     asked = true;
     const { error } = await api.POST('/api/v1/runs', {
       headers: { 'Idempotency-Key': crypto.randomUUID() },
@@ -87,6 +76,7 @@
   }
 </script>
 
+{#if holdsAsked.error}<Failed query={holdsAsked} />{/if}
 {#if holds.length}
   <section class="mt-8" aria-labelledby="held" data-testid="held">
     <h2 id="held">Held</h2>
@@ -116,7 +106,7 @@
                 <button
                   class="act"
                   disabled={busy || asked}
-                  onclick={() => ask('put back', hold, [])}
+                  onclick={() => order('put back', hold, [])}
                 >
                   <Undo2 aria-hidden="true" />Put all back
                 </button>
@@ -140,13 +130,12 @@
                   class="box w-64"
                   placeholder="Filter by path"
                   bind:value={words}
-                  oninput={() => void loadItems()}
                 />
                 {#if mayChange}
                   <button
                     class="act main"
                     disabled={!picked.size || busy || asked}
-                    onclick={() => ask('put back', hold, [...picked])}
+                    onclick={() => order('put back', hold, [...picked])}
                   >
                     <Undo2 aria-hidden="true" />{picked.size
                       ? `Put ${count(picked.size, 'item')} back`
@@ -185,13 +174,21 @@
                       </td>
                     </tr>
                   {:else}
-                    <tr><td class="muted">Nothing matches.</td></tr>
+                    <tr
+                      ><td class="muted"
+                        >{#if itemsAsked.data}Nothing matches.{:else}<Failed
+                            query={itemsAsked}
+                          />{/if}</td
+                      ></tr
+                    >
                   {/each}
                 </tbody>
               </table>
-              {#if more}
-                <button class="act" onclick={() => loadItems(items.at(-1)?.number)}
-                  >Show more</button
+              {#if itemsAsked.hasNextPage}
+                <button
+                  class="act"
+                  disabled={itemsAsked.isFetchingNextPage}
+                  onclick={() => itemsAsked.fetchNextPage()}>Show more</button
                 >
               {/if}
             </div>
@@ -216,7 +213,7 @@
         <button
           class="act loss"
           disabled={asked}
-          onclick={() => ending && ask('let go', ending, [])}>Let go now</button
+          onclick={() => ending && order('let go', ending, [])}>Let go now</button
         >
       </div>
     </div>

@@ -1,17 +1,15 @@
 <script lang="ts">
-  import { onMount } from 'svelte';
-  import { api, inWords, type Schema } from '$lib/api/client';
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask, refresh } from '$lib/api/queries';
+  import { api, inWords } from '$lib/api/client';
 
-  let hooks = $state<Schema['Hook'][]>([]);
+  const asked = createQuery(() => ask('/api/v1/hooks'));
+  const hooks = $derived(asked.data ?? []);
   let secret = $state('');
   let problem = $state('');
   let hook = $state({ name: '', url: '', at_once: 'all' });
 
-  async function load() {
-    const { data } = await api.GET('/api/v1/hooks');
-    hooks = data ?? [];
-  }
-  onMount(() => void load());
+  const load = () => refresh('/api/v1/hooks');
 
   async function addHook(event: SubmitEvent) {
     event.preventDefault();
@@ -24,7 +22,10 @@
     await load();
   }
   async function withdraw(id: number) {
-    await api.DELETE('/api/v1/hooks/{hook_id}', { params: { path: { hook_id: id } } });
+    const { error } = await api.DELETE('/api/v1/hooks/{hook_id}', {
+      params: { path: { hook_id: id } }
+    });
+    problem = error ? inWords(error) : '';
     await load();
   }
 </script>

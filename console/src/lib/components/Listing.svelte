@@ -1,9 +1,12 @@
 <script lang="ts">
+  import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
+  import { ask, askPages, itemsOf } from '$lib/api/queries';
   import { api, inWords, type LedgerLine, type ListedItem, type Schema } from '$lib/api/client';
   import { count, size } from '$lib/words';
   import Folder from '@lucide/svelte/icons/folder';
   import { untrack, type Snippet } from 'svelte';
   import { SvelteMap } from 'svelte/reactivity';
+  import Failed from './Failed.svelte';
   import Modal from './Modal.svelte';
   import When from './When.svelte';
 
@@ -20,57 +23,45 @@
 
   const PAGE = 200;
   type FolderSum = Schema['FolderSum'];
-  let items = $state<ListedItem[]>([]);
-  let folders = $state<FolderSum[]>([]);
-  let where = $state<{ place: string; folder: string } | null>(null);
-  let manyPlaces = $state(false);
-  let more = $state(true);
+  let chosenFolder = $state<{ place: string; folder: string } | null>(null);
   let problem = $state('');
   const picked = new SvelteMap<number, number>();
   const bytes = $derived([...picked.values()].reduce((sum, one) => sum + one, 0));
   const asks = $derived(line.caution === 'ask');
   const path = $derived({ survey_id: surveyId, category: line.category });
 
-  async function load() {
-    const { data, error } = await api.GET('/api/v1/surveys/{survey_id}/listings/{category}', {
-      params: {
-        path,
-        query: {
-          after: items.at(-1)?.number ?? 0,
-          limit: PAGE,
-          largest_first: true,
-          ...(where ?? {})
-        }
-      }
-    });
-    if (!data) {
-      problem = inWords(error);
-      return;
-    }
-    items = [...items, ...data];
-    more = data.length === PAGE;
-  }
-  async function loadFolders() {
-    const { data } = await api.GET('/api/v1/surveys/{survey_id}/listings/{category}/folders', {
+  const placesAsked = createQuery(() => ({
+    ...ask('/api/v1/surveys/{survey_id}/listings/{category}/folders', {
+      params: { path, query: {} }
+    }),
+    enabled: open
+  }));
+  const manyPlaces = $derived((placesAsked.data?.length ?? 0) > 1);
+  // one place alone is no choice: begin with what is in it
+  const only = $derived(placesAsked.data?.length === 1 ? placesAsked.data[0] : undefined);
+  const where = $derived(chosenFolder ?? (only ? { place: only.place, folder: '' } : null));
+  const foldersAsked = createQuery(() => ({
+    ...ask('/api/v1/surveys/{survey_id}/listings/{category}/folders', {
       params: { path, query: where ?? {} }
-    });
-    const found = data ?? [];
-    const [only] = found;
-    if (!where) manyPlaces = found.length > 1;
-    if (!where && found.length === 1 && only) {
-      // one place alone is no choice: begin with what is in it
-      where = { place: only.place, folder: '' };
-      await loadFolders();
-      return;
-    }
-    const here = where;
-    folders = found.filter((sum) => !here || sum.folder !== here.folder);
-  }
-  function go(to: typeof where) {
-    where = to;
-    items = [];
-    void load();
-    void loadFolders();
+    }),
+    enabled: open && placesAsked.data !== undefined
+  }));
+  const folders = $derived<FolderSum[]>(
+    (foldersAsked.data ?? []).filter((sum) => !where || sum.folder !== where.folder)
+  );
+  const itemsAsked = createInfiniteQuery(() => ({
+    ...askPages(
+      '/api/v1/surveys/{survey_id}/listings/{category}',
+      {
+        params: { path, query: { limit: PAGE, largest_first: true, ...(chosenFolder ?? {}) } }
+      },
+      (last) => ({ after: last.number })
+    ),
+    enabled: open
+  }));
+  const items = $derived<ListedItem[]>(itemsOf(itemsAsked.data));
+  function go(to: typeof chosenFolder) {
+    chosenFolder = to;
   }
 
   $effect(() => {
@@ -96,9 +87,10 @@
     // all of it, not only what is shown: page by page
     let after = 0;
     for (;;) {
-      const { data } = await api.GET('/api/v1/surveys/{survey_id}/listings/{category}', {
-        params: { path, query: { after, limit: 500, ...(where ?? {}) } }
+      const { data, error } = await api.GET('/api/v1/surveys/{survey_id}/listings/{category}', {
+        params: { path, query: { after, limit: 500, ...(chosenFolder ?? {}) } }
       });
+      problem = error ? inWords(error) : '';
       for (const item of data ?? []) if (!item.reason) picked.set(item.number, item.size);
       if (!data || data.length < 500) return;
       after = data.at(-1)?.number ?? 0;
@@ -182,11 +174,19 @@
             {/if}
           </tr>
         {:else}
-          <tr><td class="muted" colspan="5">Nothing is listed.</td></tr>
+          <tr>
+            <td class="muted" colspan="5">
+              {#if itemsAsked.data}Nothing is listed.{:else}<Failed query={itemsAsked} />{/if}
+            </td>
+          </tr>
         {/each}
       </tbody>
     </table>
-    {#if more && items.length}<button class="act my-3" onclick={load}>Show more</button>{/if}
+    {#if itemsAsked.hasNextPage}<button
+        class="act my-3"
+        disabled={itemsAsked.isFetchingNextPage}
+        onclick={() => itemsAsked.fetchNextPage()}>Show more</button
+      >{/if}
   </div>
   {#if asks}
     <div class="mt-4 flex flex-wrap items-center justify-between gap-2">

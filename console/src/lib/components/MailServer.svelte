@@ -9,7 +9,8 @@
   let post = $state({ host: '', port: 587, security: 'starttls', login: '', sender: '' });
 
   async function load() {
-    const { data } = await api.GET('/api/v1/mail-server');
+    const { data, error, response } = await api.GET('/api/v1/mail-server');
+    problem = error && response.status !== 404 ? inWords(error) : '';
     server = data ?? null;
     if (server) post = { ...server };
     asked = true;

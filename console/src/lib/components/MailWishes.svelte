@@ -18,8 +18,11 @@
   const mine = $derived({ params: { path: { person_id: me.id } } });
 
   async function load() {
-    const { data } = await api.GET('/api/v1/people/{person_id}/notices', mine);
-    if (!data) return;
+    const { data, error } = await api.GET('/api/v1/people/{person_id}/notices', mine);
+    if (!data) {
+      problem = inWords(error);
+      return;
+    }
     form = {
       mail: data.mail ?? '',
       at_once: data.at_once,

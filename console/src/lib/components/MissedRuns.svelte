@@ -1,6 +1,8 @@
 <script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
   import { api, inWords, type Run } from '$lib/api/client';
-  import { live } from '$lib/api/live.svelte';
   import RunState from '$lib/components/RunState.svelte';
   import When from '$lib/components/When.svelte';
   import { count } from '$lib/words';
@@ -8,23 +10,14 @@
 
   let { mayChange = true }: { mayChange?: boolean } = $props();
   const DAYS = 14;
-  let missed = $state<Run[] | null>(null);
+  const since = new Date(Date.now() - DAYS * 86_400_000).toISOString();
+  const asked = createQuery(() =>
+    ask('/api/v1/runs', { params: { query: { missed_since: since, limit: 100 } } })
+  );
+  const missed = $derived<Run[] | null>(asked.data ?? null);
   let problem = $state('');
   let told = $state('');
   const chosen = new SvelteSet<number>();
-
-  async function load() {
-    const since = new Date(Date.now() - DAYS * 86_400_000).toISOString();
-    const { data, error } = await api.GET('/api/v1/runs', {
-      params: { query: { missed_since: since, limit: 100 } }
-    });
-    if (data) missed = data;
-    else problem = inWords(error);
-  }
-  $effect(() => {
-    void load();
-    return live.on(['run'], () => void load(), 1000);
-  });
 
   async function again() {
     const { data, error } = await api.POST('/api/v1/runs/again', {
@@ -39,6 +32,7 @@
 </script>
 
 {#if problem}<p class="lossy mt-4" role="alert">{problem}</p>{/if}
+{#if !missed}<Failed query={asked} />{/if}
 {#if told}<p class="mt-4" role="status">{told}</p>{/if}
 {#if missed && !missed.length}
   <p class="mt-6">Nothing was missed in the last {DAYS} days.</p>

@@ -1,21 +1,19 @@
 <script lang="ts">
-  import { onMount } from 'svelte';
-  import { api, inWords, type Person, type Schema } from '$lib/api/client';
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask, refresh } from '$lib/api/queries';
+  import { api, inWords, type Person } from '$lib/api/client';
   import Hooks from '$lib/components/Hooks.svelte';
   import MailServer from '$lib/components/MailServer.svelte';
   import MailWishes from '$lib/components/MailWishes.svelte';
   import When from '$lib/components/When.svelte';
 
   let { me }: { me: Person } = $props();
-  let log = $state<Schema['Notice'][]>([]);
+  const asked = createQuery(() => ask('/api/v1/notices', { params: { query: { limit: 12 } } }));
+  const log = $derived(asked.data ?? []);
   let problem = $state('');
   const isOwner = $derived(me.role === 'owner');
 
-  async function load() {
-    const { data } = await api.GET('/api/v1/notices', { params: { query: { limit: 12 } } });
-    log = data ?? [];
-  }
-  onMount(() => void load());
+  const load = () => refresh('/api/v1/notices');
 
   async function again(id: number) {
     const { error } = await api.POST('/api/v1/notices/{notice_id}/again', {

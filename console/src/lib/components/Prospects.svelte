@@ -1,21 +1,19 @@
 <script lang="ts">
-  import { api, type Machine, type Outlook, type Schema } from '$lib/api/client';
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask } from '$lib/api/queries';
+  import type { Machine, Outlook } from '$lib/api/client';
   import { count, crossing, day, signed, size } from '$lib/words';
 
   let { machine, outlook }: { machine: Machine; outlook: Outlook | null } = $props();
-  let regrowth = $state<Schema['Regrowth'][]>([]);
-
-  const id = $derived(machine.id);
-  $effect(() => {
-    void api
-      .GET('/api/v1/machines/{machine}/regrowth', { params: { path: { machine: String(id) } } })
-      .then(({ data }) => (regrowth = data ?? []));
-  });
+  const asked = createQuery(() =>
+    ask('/api/v1/machines/{machine}/regrowth', { params: { path: { machine: machine.tag } } })
+  );
+  const regrowth = $derived(asked.data ?? []);
 </script>
 
 <div class="mt-4 grid gap-8 lg:grid-cols-2" data-testid="prospects">
   <div>
-    <h3 class="font-semibold">What can be said</h3>
+    <h3 class="font-semibold">Forecast</h3>
     {#if !outlook}
       <p class="muted mt-1">No forecast yet: it needs a week of readings.</p>
     {:else if outlook.not_yet}

@@ -1,10 +1,12 @@
 <script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
   import { api, inWords, type Machine, type Schema } from '$lib/api/client';
-  import { live } from '$lib/api/live.svelte';
+  import { ask, refresh } from '$lib/api/queries';
   import Folder from '@lucide/svelte/icons/folder';
   import Globe from '@lucide/svelte/icons/globe';
   import Regex from '@lucide/svelte/icons/asterisk';
   import { count, size } from '$lib/words';
+  import Failed from './Failed.svelte';
   import When from './When.svelte';
 
   interface Props {
@@ -23,19 +25,16 @@
     { kind: 'site', name: 'web site', example: 'tickets.example' }
   ];
 
-  let entries = $state<Entry[] | null>(null);
   let kind = $state<Kind>('folder');
   let what = $state('');
   let note = $state('');
   let whom = $state('');
-  let clients = $state<Schema['Client'][]>([]);
   let problem = $state('');
   let testPath = $state('');
   let tested = $state('');
 
   type OnMachine = Schema['ProtectionOnMachine'];
   let opened = $state(0);
-  let machines = $state<OnMachine[]>([]);
 
   /** What an entry covers, in words: on this machine, or on all that it is for. */
   function coverOf(entry: Entry): string {
@@ -57,36 +56,31 @@
     if (on.kept) return `${count(on.kept, 'item')}, ${size(on.kept_size)}`;
     return on.is_there ? 'the folder is there' : 'nothing';
   }
-  async function open(entry: Entry) {
-    opened = opened === entry.id ? 0 : entry.id;
-    machines = [];
-    if (!opened) return;
-    const { data, error } = await api.GET('/api/v1/protections/{number}/machines', {
-      params: { path: { number: entry.id } }
-    });
-    if (data) machines = data;
-    else problem = inWords(error);
-  }
-
-  async function load() {
-    const { data, error } = machine
-      ? await api.GET('/api/v1/machines/{machine}/protections', {
-          params: { path: { machine: machine.tag } }
-        })
-      : await api.GET('/api/v1/protections');
-    if (data) entries = data;
-    else problem = inWords(error);
-  }
-  $effect(() => {
-    void machine?.id;
-    void load();
-    if (!machine) {
-      void api
-        .GET('/api/v1/clients', { params: { query: { limit: 500 } } })
-        .then(({ data }) => (clients = data ?? []));
-    }
-    return live.on(['rule'], () => void load(), 200);
-  });
+  const ofMachine = createQuery(() => ({
+    ...ask('/api/v1/machines/{machine}/protections', {
+      params: { path: { machine: machine?.tag ?? '' } }
+    }),
+    enabled: machine !== undefined
+  }));
+  const ofAll = createQuery(() => ({ ...ask('/api/v1/protections'), enabled: !machine }));
+  const asked = $derived(machine ? ofMachine : ofAll);
+  const entries = $derived<Entry[]>(asked.data ?? []);
+  const clientsAsked = createQuery(() => ({
+    ...ask('/api/v1/clients', { params: { query: { limit: 500 } } }),
+    enabled: !machine
+  }));
+  const clients = $derived(clientsAsked.data ?? []);
+  const machinesAsked = createQuery(() => ({
+    ...ask('/api/v1/protections/{number}/machines', { params: { path: { number: opened } } }),
+    enabled: opened !== 0
+  }));
+  const open = (entry: Entry) => (opened = opened === entry.id ? 0 : entry.id);
+  const again = () =>
+    refresh(
+      '/api/v1/protections',
+      '/api/v1/machines/{machine}/protections',
+      '/api/v1/protections/{number}/machines'
+    );
 
   const subject = $derived.by((): { scope: Entry['scope']; subject_id: number } => {
     if (machine && whom !== 'client') return { scope: 'machine', subject_id: machine.id };
@@ -104,7 +98,7 @@
     if (!error) {
       what = '';
       note = '';
-      await load();
+      await again();
     }
   }
   async function remove(entry: Entry) {
@@ -112,7 +106,7 @@
       params: { path: { number: entry.id } }
     });
     problem = error ? inWords(error) : '';
-    await load();
+    await again();
   }
   async function test(event: SubmitEvent) {
     event.preventDefault();
@@ -130,7 +124,7 @@
 </script>
 
 <ul class="ruled mt-2" data-testid="protections">
-  {#each entries ?? [] as entry (entry.id)}
+  {#each entries as entry (entry.id)}
     <li class="flex flex-wrap items-center justify-between gap-x-4 gap-y-1 py-2">
       <span class="flex min-w-0 flex-wrap items-center gap-x-2">
         {#if entry.entry.kind === 'folder'}<Folder aria-label="folder" size={18} />
@@ -161,7 +155,7 @@
       </span>
       {#if opened === entry.id}
         <ul class="basis-full pl-7 text-sm" data-testid="covers">
-          {#each machines as on (on.machine_id)}
+          {#each machinesAsked.data ?? [] as on (on.machine_id)}
             <li class="flex flex-wrap gap-x-3 py-0.5">
               <a href="/machines/{on.tag}">{on.tag}</a>
               <span class="muted">{on.client}</span>
@@ -172,7 +166,9 @@
       {/if}
     </li>
   {:else}
-    <li class="muted py-2">The protect list is empty.</li>
+    <li class="muted py-2">
+      {#if asked.data}The protect list is empty.{:else}<Failed query={asked} />{/if}
+    </li>
   {/each}
 </ul>
 {#if mayChange}

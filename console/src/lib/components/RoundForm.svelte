@@ -1,16 +1,8 @@
 <script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
+  import { answerOf, ask, refresh } from '$lib/api/queries';
   import { goto } from '$app/navigation';
-  import {
-    api,
-    inWords,
-    type Client,
-    type Machine,
-    type Person,
-    type Round,
-    type RoundEdit,
-    type Routine,
-    type Schema
-  } from '$lib/api/client';
+  import { api, inWords, type Machine, type Round, type RoundEdit } from '$lib/api/client';
   import { count, daysOf, full, stretch, today } from '$lib/words';
   import { SvelteSet } from 'svelte/reactivity';
   import { untrack } from 'svelte';
@@ -36,9 +28,14 @@
   ];
   const SYSTEMS = ['windows', 'macos', 'linux'] as const;
 
-  let routines = $state<Routine[]>([]);
-  let clients = $state<Client[]>([]);
-  let people = $state<Person[]>([]);
+  const routinesAsked = createQuery(() => ask('/api/v1/routines'));
+  const clientsAsked = createQuery(() =>
+    ask('/api/v1/clients', { params: { query: { limit: 500 } } })
+  );
+  const peopleAsked = createQuery(() => ask('/api/v1/people'));
+  const routines = $derived(routinesAsked.data ?? []);
+  const clients = $derived(clientsAsked.data ?? []);
+  const people = $derived(peopleAsked.data ?? []);
   let name = $state(plan?.name ?? '');
   let routine = $state(plan ? String(plan.routine_id) : '');
   let often = $state(plan ? (plan.recurrence ?? '') : 'every Tuesday');
@@ -62,7 +59,6 @@
   const chosen = new SvelteSet<number>(plan?.machine_ids ?? []);
   const chosenClients = new SvelteSet<number>(plan?.client_ids ?? []);
   const but = new SvelteSet<number>(plan?.except_machine_ids ?? []);
-  let preview = $state<Schema['RoundPreview'] | null>(null);
   let problem = $state('');
   let saving = $state(false);
 
@@ -107,28 +103,35 @@
   });
 
   $effect(() => {
-    void api.GET('/api/v1/routines').then(({ data }) => {
-      routines = data ?? [];
-      routine ||= String(routines[0]?.id ?? '');
-    });
-    void api
-      .GET('/api/v1/clients', { params: { query: { limit: 500 } } })
-      .then(({ data }) => (clients = data ?? []));
-    void api.GET('/api/v1/people').then(({ data }) => (people = data ?? []));
+    const first = routines[0];
+    if (first) untrack(() => (routine ||= String(first.id)));
   });
   $effect(() => {
     const wanted = machines.find((m) => m.tag === chosenTag);
     if (wanted) untrack(() => chosen.add(wanted.id));
   });
+  // dates can be shown before machines are chosen; asked once typing rests
+  const question = $derived(
+    JSON.stringify(somebody ? body : { ...body, machines_like: { systems: [], words: '' } })
+  );
+  let rested = $state('');
   $effect(() => {
-    // dates can be shown before machines are chosen
-    const asked = somebody ? body : { ...body, machines_like: { systems: [], words: '' } };
-    const timer = setTimeout(async () => {
-      const { data, error } = await api.POST('/api/v1/rounds/preview', { body: asked });
-      preview = data ?? null;
-      problem = error ? inWords(error) : '';
-    }, 200);
+    const wanted = question;
+    const timer = setTimeout(() => (rested = wanted), 200);
     return () => clearTimeout(timer);
+  });
+  const previewAsked = createQuery(() => ({
+    queryKey: ['/api/v1/rounds/preview', rested],
+    queryFn: ({ signal }) =>
+      answerOf(
+        api.POST('/api/v1/rounds/preview', { body: JSON.parse(rested) as RoundEdit, signal })
+      ),
+    enabled: rested !== ''
+  }));
+  const preview = $derived(previewAsked.data ?? null);
+  $effect(() => {
+    const failure = previewAsked.error;
+    if (previewAsked.isFetched) problem = failure ? failure.message : '';
   });
 
   function choose(machine: Machine, on: boolean) {
@@ -157,7 +160,10 @@
         });
     saving = false;
     if (error) problem = inWords(error);
-    else await goto(round ? `/rounds/${round.id}` : '/rounds');
+    else {
+      await refresh('/api/v1/rounds', '/api/v1/rounds/{round_id}', '/api/v1/rounds/agenda');
+      await goto(round ? `/rounds/${round.id}` : '/rounds');
+    }
   }
 </script>
 

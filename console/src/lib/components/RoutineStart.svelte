@@ -1,6 +1,9 @@
 <script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask } from '$lib/api/queries';
+  import { untrack } from 'svelte';
   import { goto } from '$app/navigation';
-  import { api, inWords, type Routine } from '$lib/api/client';
+  import { api, inWords } from '$lib/api/client';
   import Modal from '$lib/components/Modal.svelte';
   import { count } from '$lib/words';
   import ListChecks from '@lucide/svelte/icons/list-checks';
@@ -12,20 +15,22 @@
   }
   let { machineIds, goThere = false }: Props = $props();
   let open = $state(false);
-  let routines = $state<Routine[]>([]);
+  const asked = createQuery(() => ({ ...ask('/api/v1/routines'), enabled: open }));
+  const routines = $derived(asked.data ?? []);
   let chosen = $state('');
   let onBench = $state(false);
   let problem = $state('');
   let told = $state('');
   const routine = $derived(routines.find((one) => String(one.id) === chosen));
 
-  async function ask() {
+  function begin() {
     open = true;
     told = '';
-    const { data } = await api.GET('/api/v1/routines');
-    routines = data ?? [];
-    chosen ||= String(routines[0]?.id ?? '');
   }
+  $effect(() => {
+    const first = routines[0];
+    if (first) untrack(() => (chosen ||= String(first.id)));
+  });
   async function start() {
     const { data, error } = await api.POST('/api/v1/routines/{routine_id}/runs', {
       params: { path: { routine_id: Number(chosen) } },
@@ -40,7 +45,7 @@
   }
 </script>
 
-<button class="act" onclick={ask}><ListChecks aria-hidden="true" />Run a routine</button>
+<button class="act" onclick={begin}><ListChecks aria-hidden="true" />Run a routine</button>
 {#if told}<span role="status">{told}</span>{/if}
 <Modal bind:open title="Run a routine on {count(machineIds.length, 'machine')}">
   <label class="field">

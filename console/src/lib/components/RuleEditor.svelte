@@ -33,9 +33,15 @@
   const path = $derived({ scope, subject_id: subject, category });
 
   async function load() {
+    const key = whose;
     const known = await api.GET('/api/v1/rules/{scope}/{subject_id}/{category}', {
       params: { path }
     });
+    if (known.error && known.response.status !== 404) {
+      problem = inWords(known.error);
+      return;
+    }
+    if (key !== whose) return;
     said = known.data ?? null;
     etag = known.response.headers.get('ETag');
     changed = false;
@@ -95,4 +101,9 @@
       <button class="act main" disabled={saving}>{saving ? 'Saving…' : 'Save the rule'}</button>
     </div>
   </form>
+{:else if problem}
+  <p class="lossy flex flex-wrap items-center gap-3" role="alert">
+    {problem}
+    <button type="button" class="act" onclick={load}>Try again</button>
+  </p>
 {/if}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { useCategoryNames } from '$lib/categories.svelte';
   import { api, inWords, type Schema } from '$lib/api/client';
   import { count } from '$lib/words';
   import Download from '@lucide/svelte/icons/download';
@@ -8,6 +9,7 @@
     onapplied: () => void;
   }
   let { isOwner, onapplied }: Props = $props();
+  const nameOf = useCategoryNames();
 
   let text = $state('');
   let found = $state<Schema['Difference'][] | null>(null);
@@ -53,7 +55,7 @@
           <tr>
             <td>{one.what}</td>
             <td>{one.subject || `the ${one.scope}`}</td>
-            <td>{one.category}</td>
+            <td>{nameOf(one.category)}</td>
             <td>{one.before}</td>
             <td>{one.after}</td>
           </tr>

@@ -1,10 +1,12 @@
 <script lang="ts">
   import { api, inWords, type Run } from '$lib/api/client';
-  import { count, size, stretch } from '$lib/words';
+  import { useCategoryNames } from '$lib/categories.svelte';
+  import { NUMBER, count, size, stretch } from '$lib/words';
   import CircleStop from '@lucide/svelte/icons/circle-stop';
   import { Progress } from '@skeletonlabs/skeleton-svelte';
 
   let { run, brief = false }: { run: Run; brief?: boolean } = $props();
+  const nameOf = useCategoryNames();
   let problem = $state('');
   let asked = $state(false);
 
@@ -28,7 +30,7 @@
     if (!run.progress) return 'The machine has started it.';
     const { items, items_per_second: rate, seconds_left: left } = run.progress;
     return [
-      `${step} ${run.progress.category}: ${count(items, 'item')}${of ? ` of about ${of.toLocaleString('en-IE')}` : ''}`,
+      `${step} ${nameOf(run.progress.category)}: ${count(items, 'item')}${of ? ` of about ${NUMBER.format(of)}` : ''}`,
       size(run.progress.size),
       ...(rate ? [`${count(Math.round(rate), 'item')} a second`] : []),
       ...(left === null || left === undefined ? [] : [`about ${stretch(left)} left`])

@@ -1,10 +1,12 @@
 <script lang="ts">
   import type { RunDetail } from '$lib/api/client';
+  import { useCategoryNames } from '$lib/categories.svelte';
   import { count, size } from '$lib/words';
   import RunState from './RunState.svelte';
   import When from './When.svelte';
 
   let { run }: { run: RunDetail } = $props();
+  const nameOf = useCategoryNames();
 
   const left = $derived(
     run.outcomes.flatMap((o) => o.left.map((stay) => ({ category: o.category, ...stay })))
@@ -69,7 +71,7 @@
       <ul class="mt-2 space-y-1">
         {#each left as stay (stay.category + stay.reason)}
           <li>
-            {stay.category}: {count(stay.count, 'item')}, {size(stay.size)} –
+            {nameOf(stay.category)}: {count(stay.count, 'item')}, {size(stay.size)} –
             {stay.reason}
           </li>
         {/each}

@@ -4,7 +4,12 @@
   import Bot from '@lucide/svelte/icons/bot';
   import Hand from '@lucide/svelte/icons/hand';
 
-  let { run = $bindable(), mayTick }: { run: RunDetail; mayTick: boolean } = $props();
+  interface Props {
+    run: RunDetail;
+    mayTick: boolean;
+    onticked: () => unknown;
+  }
+  let { run, mayTick, onticked }: Props = $props();
   type Step = Schema['RunStep'];
   const open = $derived(['waiting', 'offered', 'running'].includes(run.state));
   const next = $derived(run.steps.find((s) => s.state !== 'done' && s.state !== 'left out'));
@@ -25,8 +30,8 @@
     });
     problem = error ? inWords(error) : '';
     if (data) {
-      run = data;
       words[step.number] = '';
+      onticked();
     }
   }
 </script>

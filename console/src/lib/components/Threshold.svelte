@@ -1,5 +1,7 @@
 <script lang="ts">
-  import { api, inWords, type Client, type Machine, type Schema } from '$lib/api/client';
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask, refresh } from '$lib/api/queries';
+  import { api, inWords, type Machine } from '$lib/api/client';
 
   interface Props {
     machine: Machine;
@@ -8,8 +10,13 @@
     onchanged: () => void;
   }
   let { machine, isOwner, onchanged }: Props = $props();
-  let client = $state<Client | null>(null);
-  let shop = $state<Schema['Shop'] | null>(null);
+  const clientId = $derived(machine.client_id);
+  const clientAsked = createQuery(() =>
+    ask('/api/v1/clients/{client_id}', { params: { path: { client_id: clientId } } })
+  );
+  const shopAsked = createQuery(() => ask('/api/v1/shop'));
+  const client = $derived(clientAsked.data ?? null);
+  const shop = $derived(shopAsked.data ?? null);
   let whom = $state<'machine' | 'client' | 'shop'>('machine');
   let percent = $state<number | null>(null);
   let problem = $state('');
@@ -25,19 +32,6 @@
         ? `${client.name}'s`
         : "the shop's"
   );
-  const clientId = $derived(machine.client_id);
-
-  async function load() {
-    const [a, b] = await Promise.all([
-      api.GET('/api/v1/clients/{client_id}', { params: { path: { client_id: clientId } } }),
-      api.GET('/api/v1/shop')
-    ]);
-    client = a.data ?? null;
-    shop = b.data ?? null;
-  }
-  $effect(() => {
-    void load();
-  });
 
   async function put(wanted: number | null) {
     if (!client || !shop) return;
@@ -79,7 +73,7 @@
             });
     problem = error ? inWords(error) : '';
     if (!error) percent = null;
-    await load();
+    await refresh('/api/v1/clients/{client_id}', '/api/v1/shop');
     onchanged();
   }
   function save(event: SubmitEvent) {

@@ -1,13 +1,16 @@
 <script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask, refresh } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
   import { api, inWords, type Schema } from '$lib/api/client';
-  import { live } from '$lib/api/live.svelte';
   import When from '$lib/components/When.svelte';
   import { count, size } from '$lib/words';
   import { SvelteSet } from 'svelte/reactivity';
 
   let { mayChange = true }: { mayChange?: boolean } = $props();
   type Waiting = Schema['WaitingListing'];
-  let waiting = $state<Waiting[] | null>(null);
+  const asked = createQuery(() => ask('/api/v1/waiting-listings'));
+  const waiting = $derived<Waiting[] | null>(asked.data ?? null);
   let word = $state('');
   let problem = $state('');
   let told = $state('');
@@ -15,16 +18,6 @@
   const key = (one: Waiting) => `${one.survey_id} ${one.category}`;
   const picked = $derived((waiting ?? []).filter((one) => chosen.has(key(one))));
   const sum = $derived(picked.reduce((all, one) => all + one.size, 0));
-
-  async function load() {
-    const { data, error } = await api.GET('/api/v1/waiting-listings');
-    if (data) waiting = data;
-    else problem = inWords(error);
-  }
-  $effect(() => {
-    void load();
-    return live.on(['survey', 'run', 'consent'], () => void load(), 1000);
-  });
 
   async function agree() {
     const { data, error } = await api.POST('/api/v1/waiting-listings/agree', {
@@ -41,11 +34,12 @@
       chosen.clear();
       word = '';
     }
-    await load();
+    await refresh('/api/v1/waiting-listings');
   }
 </script>
 
 {#if problem}<p class="lossy mt-4" role="alert">{problem}</p>{/if}
+{#if !waiting}<Failed query={asked} />{/if}
 {#if told}<p class="mt-4" role="status">{told}</p>{/if}
 {#if waiting && !waiting.length}
   <p class="mt-6">Nothing waits for a yes.</p>

@@ -1,24 +1,27 @@
 <script lang="ts">
+  import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
+  import { createWindowVirtualizer } from '@tanstack/svelte-virtual';
+  import { ask, askPages, itemsOf } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
+  import { useMe } from '$lib/session';
   import { goto } from '$app/navigation';
   import { page } from '$app/state';
-  import { api, inWords, type Machine } from '$lib/api/client';
-  import { live } from '$lib/api/live.svelte';
+  import type { Machine } from '$lib/api/client';
   import RoutineStart from '$lib/components/RoutineStart.svelte';
   import FreeLine from '$lib/components/FreeLine.svelte';
   import VolumeBar from '$lib/components/VolumeBar.svelte';
   import When from '$lib/components/When.svelte';
   import { count, day, share, size } from '$lib/words';
   import Plus from '@lucide/svelte/icons/plus';
-  import { SvelteSet } from 'svelte/reactivity';
+  import { untrack } from 'svelte';
+  import { SvelteMap, SvelteSet } from 'svelte/reactivity';
 
   const DAYS = 90;
   const SYSTEMS = ['windows', 'macos', 'linux'] as const;
 
-  let machines = $state<Machine[] | null>(null);
-  let lines = $state<Record<number, (number | null)[]>>({});
-  let role = $state('desk');
+  const me = useMe();
+  const role = $derived(me.data?.role ?? 'desk');
   const chosen = new SvelteSet<number>();
-  let problem = $state('');
 
   // the page's state is its address, so that it can be kept, shared and gone back to
   const words = $derived(page.url.searchParams.get('words') ?? '');
@@ -50,14 +53,26 @@
           .filter(Boolean)
           .toSorted()[0] ?? '9999');
 
+  const byName = new Intl.Collator('en').compare;
+  const byTime = (a: string, b: string) => (a < b ? -1 : a > b ? 1 : 0);
   const ORDERS: Record<string, (a: Machine, b: Machine) => number> = {
-    tag: (a, b) => a.tag.localeCompare(b.tag),
-    client: (a, b) => a.client_name.localeCompare(b.client_name) || a.tag.localeCompare(b.tag),
+    tag: (a, b) => byName(a.tag, b.tag),
+    client: (a, b) => byName(a.client_name, b.client_name) || byName(a.tag, b.tag),
     tightest: (a, b) => used(b) - used(a),
-    crossing: (a, b) => crossing(a).localeCompare(crossing(b)) || used(b) - used(a),
-    cleaned: (a, b) => (a.cleaned_at ?? '').localeCompare(b.cleaned_at ?? ''),
-    seen: (a, b) => (a.seen_at ?? '').localeCompare(b.seen_at ?? '')
+    crossing: (a, b) => byTime(crossing(a), crossing(b)) || used(b) - used(a),
+    cleaned: (a, b) => byTime(a.cleaned_at ?? '', b.cleaned_at ?? ''),
+    seen: (a, b) => byTime(a.seen_at ?? '', b.seen_at ?? '')
   };
+  // page by page until there are no more; what came is shown at once
+  const asked = createInfiniteQuery(() =>
+    askPages('/api/v1/machines', { params: { query: { words, limit: 500 } } }, (last) => ({
+      after: last.id
+    }))
+  );
+  $effect(() => {
+    if (asked.hasNextPage && !asked.isFetching) void asked.fetchNextPage();
+  });
+  const machines = $derived<Machine[] | null>(asked.data ? itemsOf(asked.data) : null);
   const shown = $derived(
     (machines ?? [])
       .filter((m) => !system || m.system === system)
@@ -65,47 +80,69 @@
       .toSorted(ORDERS[sort] ?? ORDERS.tightest)
   );
 
-  async function load(wanted: string) {
-    const found: Machine[] = [];
-    let after = 0;
-    for (;;) {
-      const { data, error, response } = await api.GET('/api/v1/machines', {
-        params: { query: { words: wanted, after, limit: 500 } }
-      });
-      if (!data) {
-        problem = inWords(error);
-        return;
-      }
-      found.push(...data);
-      if (!response.headers.has('Link')) break;
-      after = data.at(-1)?.id ?? 0;
-    }
-    machines = found;
-    await drawLines(found);
-  }
-
-  async function drawLines(found: Machine[]) {
-    const drawn: Record<number, (number | null)[]> = {};
-    for (let start = 0; start < found.length; start += 100) {
-      const ids = found.slice(start, start + 100).map((m) => m.id);
-      const { data } = await api.GET('/api/v1/machines/free-lines', {
-        params: { query: { machine_id: ids, days: DAYS } }
-      });
-      for (const line of data ?? []) drawn[line.volume_id] = line.shares;
-    }
-    lines = drawn;
-  }
-
+  // only the rows that are seen are drawn; on paper, all of them
+  const ROW = 69;
+  let body = $state<HTMLElement>();
+  let printing = $state(false);
+  const rows = createWindowVirtualizer({ count: 0, estimateSize: () => ROW, overscan: 8 });
   $effect(() => {
-    const wanted = words;
-    void load(wanted);
-    return live.on(['machine', 'reading', 'run', 'attention'], () => void load(wanted), 2000);
+    const margin = body ? body.getBoundingClientRect().top + scrollY : 0;
+    const count = shown.length;
+    untrack(() =>
+      $rows.setOptions({
+        count,
+        scrollMargin: margin,
+        getItemKey: (index) => shown[index]?.id ?? index
+      })
+    );
   });
+  const seen = $derived(
+    printing
+      ? shown.map((machine, index) => ({ machine, index }))
+      : $rows.getVirtualItems().flatMap(({ index }) => {
+          const machine = shown[index];
+          return machine ? [{ machine, index }] : [];
+        })
+  );
+  const above = $derived(
+    printing
+      ? 0
+      : Math.max(0, ($rows.getVirtualItems()[0]?.start ?? 0) - $rows.options.scrollMargin)
+  );
+  const below = $derived(
+    printing
+      ? 0
+      : Math.max(
+          0,
+          $rows.getTotalSize() -
+            (($rows.getVirtualItems().at(-1)?.end ?? 0) - $rows.options.scrollMargin)
+        )
+  );
+  /** Rows are as high as their words need. */
+  function measured(row: HTMLElement) {
+    $rows.measureElement(row);
+  }
+
+  // free space of the rows that are seen, once scrolling rests
+  let resting = $state<number[]>([]);
   $effect(() => {
-    void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
+    const ids = seen.map(({ machine }) => machine.id).toSorted((a, b) => a - b);
+    const timer = setTimeout(() => (resting = ids.slice(0, 100)), 150);
+    return () => clearTimeout(timer);
+  });
+  const linesAsked = createQuery(() => ({
+    ...ask('/api/v1/machines/free-lines', {
+      params: { query: { machine_id: resting, days: DAYS } }
+    }),
+    enabled: resting.length > 0
+  }));
+  const lines = new SvelteMap<number, (number | null)[]>();
+  $effect(() => {
+    for (const line of linesAsked.data ?? []) lines.set(line.volume_id, line.shares);
   });
 </script>
 
+<svelte:window onbeforeprint={() => (printing = true)} onafterprint={() => (printing = false)} />
 <svelte:head><title>Machines – Phylax</title></svelte:head>
 
 {#snippet heading(key: string, name: string)}
@@ -157,19 +194,18 @@
   </div>
 {/if}
 
-{#if problem}
-  <p class="lossy mt-6">{problem}</p>
-{:else if machines === null}
-  <p class="muted mt-6">Asking the service…</p>
+{#if machines === null || asked.error}<div class="mt-6"><Failed query={asked} /></div>{/if}
+{#if machines === null}
+  <!-- nothing yet -->
 {:else if !shown.length}
   <p class="mt-6">
     {machines.length || words
       ? 'No machine is like that. Try fewer words or chips.'
-      : 'No machines yet. Take the first one in.'}
+      : 'No machines yet. Add the first one.'}
   </p>
 {:else}
   <div class="mt-4 overflow-x-auto">
-    <table class="sheet" data-testid="machines">
+    <table class="sheet" data-testid="machines" aria-rowcount={shown.length + 1}>
       <thead>
         <tr>
           <th>{@render heading('tag', 'machine')}</th>
@@ -183,11 +219,12 @@
           <th>{@render heading('seen', 'last contact')}</th>
         </tr>
       </thead>
-      <tbody>
-        {#each shown as machine (machine.id)}
+      <tbody bind:this={body}>
+        {#if above}<tr aria-hidden="true"><td colspan="9" style:height="{above}px"></td></tr>{/if}
+        {#each seen as { machine, index } (machine.id)}
           {@const volume = tightest(machine)}
           {@const full = isOver(machine)}
-          <tr>
+          <tr data-index={index} aria-rowindex={index + 2} use:measured>
             <td class="whitespace-nowrap">
               <input
                 type="checkbox"
@@ -214,8 +251,8 @@
               {/if}
             </td>
             <td>
-              {#if volume && lines[volume.id]}
-                <FreeLine shares={lines[volume.id] ?? []} days={DAYS} />
+              {#if volume && lines.has(volume.id)}
+                <FreeLine shares={lines.get(volume.id) ?? []} days={DAYS} />
               {/if}
             </td>
             <td class="whitespace-nowrap">
@@ -238,6 +275,7 @@
             </td>
           </tr>
         {/each}
+        {#if below}<tr aria-hidden="true"><td colspan="9" style:height="{below}px"></td></tr>{/if}
       </tbody>
     </table>
   </div>

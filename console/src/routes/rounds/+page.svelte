@@ -1,8 +1,11 @@
 <script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask, refresh } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
+  import { useMe } from '$lib/session';
   import { goto } from '$app/navigation';
   import { page } from '$app/state';
-  import { api, inWords, type AgendaLine, type Round, type Schema } from '$lib/api/client';
-  import { live } from '$lib/api/live.svelte';
+  import { api, inWords, type AgendaLine, type Round } from '$lib/api/client';
   import AgendaList from '$lib/components/AgendaList.svelte';
   import MissedRuns from '$lib/components/MissedRuns.svelte';
   import RunProgress from '$lib/components/RunProgress.svelte';
@@ -22,46 +25,34 @@
   ] as const;
   const DAYS = 28;
 
-  let rounds = $state<Round[]>([]);
-  let lines = $state<AgendaLine[] | null>(null);
-  let running = $state<Schema['Run'][]>([]);
-  let shares = $state<number[][] | undefined>();
-  let role = $state('desk');
+  const me = useMe();
+  const role = $derived(me.data?.role ?? 'desk');
+  const midnight = new Date();
+  midnight.setHours(0, 0, 0, 0);
+  const span = {
+    since: midnight.toISOString(),
+    until: new Date(midnight.getTime() + DAYS * 86_400_000).toISOString()
+  };
+  const roundsAsked = createQuery(() =>
+    ask('/api/v1/rounds', { params: { query: { limit: 500 } } })
+  );
+  const agendaAsked = createQuery(() => ask('/api/v1/rounds/agenda', { params: { query: span } }));
+  const todayAsked = createQuery(() => ask('/api/v1/today'));
+  const rounds = $derived(
+    (roundsAsked.data ?? []).toSorted((a, b) => (a.next_at ?? '~').localeCompare(b.next_at ?? '~'))
+  );
+  const lines = $derived<AgendaLine[] | null>(agendaAsked.data?.lines ?? null);
+  const running = $derived((todayAsked.data?.running ?? []).filter((run) => !run.at_hand));
   let problem = $state('');
   const view = $derived(page.url.searchParams.get('show') ?? 'agenda');
   const only = $derived(Number(page.url.searchParams.get('round') ?? 0));
   const ofWeek = $derived((lines ?? []).filter((line) => !only || line.round_id === only));
 
-  async function load() {
-    const midnight = new Date();
-    midnight.setHours(0, 0, 0, 0);
-    const until = new Date(midnight.getTime() + DAYS * 86_400_000);
-    const [all, agenda, today] = await Promise.all([
-      api.GET('/api/v1/rounds', { params: { query: { limit: 500 } } }),
-      api.GET('/api/v1/rounds/agenda', {
-        params: { query: { since: midnight.toISOString(), until: until.toISOString() } }
-      }),
-      api.GET('/api/v1/today')
-    ]);
-    rounds = (all.data ?? []).toSorted((a, b) =>
-      (a.next_at ?? '~').localeCompare(b.next_at ?? '~')
-    );
-    if (agenda.data) lines = agenda.data.lines;
-    else problem = inWords(agenda.error);
-    running = (today.data?.running ?? []).filter((run) => !run.at_hand);
-  }
-  $effect(() => {
-    void load();
-    void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
-    return live.on(['round', 'run'], () => void load(), 700);
-  });
-  $effect(() => {
-    shares = undefined;
-    if (view !== 'week' || !only) return;
-    void api
-      .GET('/api/v1/rounds/{round_id}/presence', { params: { path: { round_id: only } } })
-      .then(({ data }) => (shares = data?.machines ? data.shares : undefined));
-  });
+  const presenceAsked = createQuery(() => ({
+    ...ask('/api/v1/rounds/{round_id}/presence', { params: { path: { round_id: only } } }),
+    enabled: view === 'week' && only > 0
+  }));
+  const shares = $derived(presenceAsked.data?.machines ? presenceAsked.data.shares : undefined);
 
   function go(change: Record<string, string | null>) {
     const next = new URLSearchParams(page.url.searchParams);
@@ -79,7 +70,7 @@
       body: { ...round.plan, paused: !round.plan.paused }
     });
     problem = error ? inWords(error) : '';
-    await load();
+    await refresh('/api/v1/rounds', '/api/v1/rounds/agenda');
   }
 </script>
 
@@ -103,6 +94,9 @@
   {/each}
 </div>
 {#if problem}<p class="lossy mt-4" role="alert">{problem}</p>{/if}
+{#if !lines}<Failed query={agendaAsked} />{:else if roundsAsked.error}<Failed
+    query={roundsAsked}
+  />{/if}
 
 {#if running.length && (view === 'agenda' || view === 'week')}
   <section class="mt-5" aria-labelledby="now">

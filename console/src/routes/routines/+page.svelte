@@ -1,28 +1,26 @@
 <script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask, refresh } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
+  import { useMe } from '$lib/session';
   import { goto } from '$app/navigation';
   import { api, inWords, type Routine } from '$lib/api/client';
 
-  let routines = $state<Routine[] | null>(null);
-  let role = $state('desk');
+  const asked = createQuery(() => ask('/api/v1/routines'));
+  const routines = $derived<Routine[] | null>(asked.data ?? null);
+  const me = useMe();
+  const role = $derived(me.data?.role ?? 'desk');
   let problem = $state('');
-
-  async function load() {
-    const { data, error } = await api.GET('/api/v1/routines');
-    if (data) routines = data;
-    else problem = inWords(error);
-  }
-  $effect(() => {
-    void load();
-    void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
-  });
 
   async function copy(routine: Routine) {
     const { data, error } = await api.POST('/api/v1/routines', {
       headers: { 'Idempotency-Key': crypto.randomUUID() },
       body: { name: `${routine.name}, ours`, note: routine.note, steps: routine.steps }
     });
-    if (data) await goto(`/routines/${data.id}`);
-    else problem = inWords(error);
+    if (data) {
+      await refresh('/api/v1/routines');
+      await goto(`/routines/${data.id}`);
+    } else problem = inWords(error);
   }
   const told = (step: Routine['steps'][number]) =>
     step.title ||
@@ -36,6 +34,7 @@
   Lists of steps, done by the agent or by hand on the bench. Rounds repeat them.
 </p>
 {#if problem}<p class="lossy mt-4" role="alert">{problem}</p>{/if}
+{#if !routines}<Failed query={asked} />{/if}
 <ul class="ruled mt-4" data-testid="routines">
   {#each routines ?? [] as routine (routine.id)}
     <li class="flex flex-wrap items-start justify-between gap-4 py-4">

@@ -1,6 +1,9 @@
 <script lang="ts">
-  import { api, inWords, type Schema } from '$lib/api/client';
-  import { live } from '$lib/api/live.svelte';
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask, refresh } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
+  import { useMe } from '$lib/session';
+  import type { Schema } from '$lib/api/client';
   import Protections from '$lib/components/Protections.svelte';
   import RuleEditor from '$lib/components/RuleEditor.svelte';
   import RulesFile from '$lib/components/RulesFile.svelte';
@@ -10,22 +13,14 @@
   type ShopRule = Schema['ShopRule'];
   const CAUTIONS = { safe: 'cleaned automatically', ask: 'needs a yes', report: 'only listed' };
 
-  let rules = $state<ShopRule[] | null>(null);
-  let role = $state('desk');
-  let problem = $state('');
+  const asked = createQuery(() => ask('/api/v1/rules'));
+  const rules = $derived<ShopRule[] | null>(asked.data ?? null);
+  const me = useMe();
+  const role = $derived(me.data?.role ?? 'desk');
   let changing = $state<string | null>(null);
   let saved = $state('');
 
-  async function load() {
-    const { data, error } = await api.GET('/api/v1/rules');
-    if (data) rules = data;
-    else problem = inWords(error);
-  }
-  $effect(() => {
-    void load();
-    void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
-    return live.on(['rule'], () => void load(), 200);
-  });
+  const load = () => refresh('/api/v1/rules', '/api/v1/protections');
 </script>
 
 <svelte:head><title>Rules – Phylax</title></svelte:head>
@@ -35,7 +30,7 @@
   What the shop keeps of each category. A client or a machine can have its own rule; the closest one
   wins, field by field.
 </p>
-{#if problem}<p class="lossy mt-4" role="alert">{problem}</p>{/if}
+{#if !rules}<Failed query={asked} />{/if}
 {#if rules}
   <table class="sheet mt-4">
     <thead>

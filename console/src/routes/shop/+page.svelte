@@ -1,38 +1,31 @@
 <script lang="ts">
-  import { api, inWords, type Person, type Schema } from '$lib/api/client';
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask, refresh } from '$lib/api/queries';
+  import { useMe } from '$lib/session';
+  import { api, inWords, type Schema } from '$lib/api/client';
   import CalendarFeeds from '$lib/components/CalendarFeeds.svelte';
   import ClosingDates from '$lib/components/ClosingDates.svelte';
   import Notices from '$lib/components/Notices.svelte';
   import When from '$lib/components/When.svelte';
   import { count } from '$lib/words';
 
-  let shop = $state<Schema['Shop'] | null>(null);
-  let people = $state<Person[]>([]);
-  let tokens = $state<Schema['Token'][]>([]);
-  let audit = $state<Schema['Audited'][]>([]);
+  const shopAsked = createQuery(() => ask('/api/v1/shop'));
+  const peopleAsked = createQuery(() => ask('/api/v1/people'));
+  const tokensAsked = createQuery(() => ask('/api/v1/tokens'));
+  const auditAsked = createQuery(() => ask('/api/v1/audit', { params: { query: { limit: 30 } } }));
+  const shop = $derived(shopAsked.data ?? null);
+  const people = $derived(peopleAsked.data ?? []);
+  const tokens = $derived(tokensAsked.data ?? []);
+  const audit = $derived(auditAsked.data ?? []);
   let chain = $state<Schema['ChainCheck'] | null>(null);
   let secret = $state('');
   let tokenName = $state('');
-  let me = $state<Person | null>(null);
+  const meAsked = useMe();
+  const me = $derived(meAsked.data ?? null);
   const role = $derived(me?.role ?? 'desk');
   let problem = $state('');
 
-  async function load() {
-    const [a, b, c, d] = await Promise.all([
-      api.GET('/api/v1/shop'),
-      api.GET('/api/v1/people'),
-      api.GET('/api/v1/tokens'),
-      api.GET('/api/v1/audit', { params: { query: { limit: 30 } } })
-    ]);
-    shop = a.data ?? null;
-    people = b.data ?? [];
-    tokens = c.data ?? [];
-    audit = d.data ?? [];
-  }
-  $effect(() => {
-    void load();
-    void api.GET('/api/v1/me').then(({ data }) => (me = data ?? null));
-  });
+  const load = () => refresh('/api/v1/tokens', '/api/v1/audit');
 
   async function makeToken(event: SubmitEvent) {
     event.preventDefault();
@@ -50,8 +43,9 @@
     await load();
   }
   async function verify() {
-    const { data } = await api.GET('/api/v1/records/verification');
+    const { data, error } = await api.GET('/api/v1/records/verification');
     chain = data ?? null;
+    problem = error ? inWords(error) : '';
   }
 </script>
 

@@ -1,21 +1,13 @@
 <script lang="ts">
-  import { api, inWords, type ShopTrends, type VolumeProspect } from '$lib/api/client';
-  import { live } from '$lib/api/live.svelte';
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
+  import type { VolumeProspect } from '$lib/api/client';
   import { count, day, share, size, stretch } from '$lib/words';
 
-  let trends = $state<ShopTrends | null>(null);
-  let problem = $state('');
+  const asked = createQuery(() => ask('/api/v1/trends'));
+  const trends = $derived(asked.data ?? null);
   let asTable = $state(false);
-
-  async function load() {
-    const { data, error } = await api.GET('/api/v1/trends');
-    if (data) trends = data;
-    else problem = inWords(error);
-  }
-  $effect(() => {
-    void load();
-    return live.on(['attention', 'run'], () => void load(), 3000);
-  });
 
   const days = (one: VolumeProspect) =>
     one.crosses?.likely ? (Date.parse(one.crosses.likely) - Date.now()) / 86_400_000 : 9999;
@@ -40,10 +32,8 @@
 <svelte:head><title>Trends – Phylax</title></svelte:head>
 
 <h1>Trends</h1>
-{#if problem}
-  <p class="lossy mt-4">{problem}</p>
-{:else if !trends}
-  <p class="muted mt-4">Asking the service…</p>
+{#if !trends}
+  <div class="mt-4"><Failed query={asked} /></div>
 {:else}
   <section class="mt-6" aria-labelledby="over">
     <h2 id="over">Volumes that will pass their threshold</h2>

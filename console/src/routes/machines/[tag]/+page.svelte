@@ -1,16 +1,9 @@
 <script lang="ts">
   import { page } from '$app/state';
-  import {
-    api,
-    inWords,
-    type Ledger,
-    type Machine,
-    type MaintenanceRecord,
-    type Round,
-    type RunDetail,
-    type Trend
-  } from '$lib/api/client';
-  import { live } from '$lib/api/live.svelte';
+  import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
+  import { api, inWords, type Trend } from '$lib/api/client';
+  import { CallError, ask, askPages, itemsOf, refresh } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
   import Held from '$lib/components/Held.svelte';
   import GoesAndStays from '$lib/components/GoesAndStays.svelte';
   import Protections from '$lib/components/Protections.svelte';
@@ -23,6 +16,7 @@
   import TrendChart from '$lib/components/TrendChart.svelte';
   import VolumeBar from '$lib/components/VolumeBar.svelte';
   import When from '$lib/components/When.svelte';
+  import { useMe } from '$lib/session';
   import { share, size } from '$lib/words';
   import ScanSearch from '@lucide/svelte/icons/scan-search';
 
@@ -35,19 +29,80 @@
   ];
 
   const tag = $derived(page.params.tag ?? '');
-  let machine = $state<Machine | null>(null);
+  const isNone = (error: Error | null) => error instanceof CallError && error.status === 404;
+  const me = useMe();
+  const role = $derived(me.data?.role ?? 'desk');
+  const ofMachine = $derived({ params: { path: { machine: tag } } });
+  const machineAsked = createQuery(() => ask('/api/v1/machines/{machine}', ofMachine));
+  const machine = $derived(machineAsked.data ?? null);
   const threshold = $derived(machine?.limit_percent ?? 90);
-  let role = $state('desk');
-  let ledger = $state<Ledger | null>(null);
-  let run = $state<RunDetail | null>(null);
-  let trend = $state<Trend | null>(null);
-  let rounds = $state<Round[]>([]);
-  let records = $state<MaintenanceRecord[]>([]);
-  let moreRecords = $state(false);
+
+  // the run that is shown: one that is open, else the last that did something
+  const runsAsked = createQuery(() =>
+    ask('/api/v1/runs', { params: { query: { machine: tag, limit: 12 } } })
+  );
+  const shownRun = $derived.by(() => {
+    const runs = runsAsked.data ?? [];
+    const open = runs.find((r) => ['offered', 'running', 'waiting'].includes(r.state));
+    return open ?? runs.find((r) => r.work !== 'survey') ?? runs[0];
+  });
+  const runAsked = createQuery(() => ({
+    ...ask('/api/v1/runs/{run_id}', { params: { path: { run_id: shownRun?.id ?? 0 } } }),
+    enabled: shownRun !== undefined
+  }));
+  const run = $derived(shownRun && runAsked.data ? runAsked.data : null);
+
+  // while a look runs, what it has found so far; else the newest whole one
+  const looking = $derived(
+    run?.state === 'running' && run.work === 'survey' ? (run.survey_id ?? null) : null
+  );
+  const soFarAsked = createQuery(() => ({
+    ...ask('/api/v1/surveys/{survey_id}/ledger', { params: { path: { survey_id: looking ?? 0 } } }),
+    enabled: looking !== null
+  }));
+  const ledgerAsked = createQuery(() => ask('/api/v1/machines/{machine}/ledger', ofMachine));
+  const ledger = $derived(
+    looking !== null && soFarAsked.data?.lines.length ? soFarAsked.data : ledgerAsked.data
+  );
+  const ledgerFailed = $derived(ledgerAsked.error !== null && !isNone(ledgerAsked.error));
+
+  const roundsAsked = createQuery(() => ask('/api/v1/machines/{machine}/rounds', ofMachine));
+  const recordsAsked = createInfiniteQuery(() =>
+    askPages('/api/v1/records', { params: { query: { machine: tag, limit: 15 } } }, (last) => ({
+      before: last.id
+    }))
+  );
+
   let mount = $state<string | undefined>();
   let days = $state(90);
   let from = $state('');
   let until = $state('');
+  const HOUR = 3_600_000;
+  const span = $derived({
+    since: from
+      ? new Date(from).toISOString()
+      : new Date(Math.floor(Date.now() / HOUR) * HOUR - days * 24 * HOUR).toISOString(),
+    until: until ? new Date(Date.parse(until) + 24 * HOUR).toISOString() : undefined
+  });
+  const trendAsked = createQuery(() => ({
+    ...ask('/api/v1/machines/{machine}/trend', {
+      params: { path: { machine: tag }, query: { mount, ...span, points: 400 } }
+    }),
+    // the drawing stays until the next one is there, but never another machine's
+    placeholderData: (
+      before: Trend | undefined,
+      query: { queryKey: readonly unknown[] } | undefined
+    ) =>
+      (query?.queryKey[1] as { path?: { machine?: string } } | undefined)?.path?.machine === tag
+        ? before
+        : undefined
+  }));
+  const trend = $derived(trendAsked.data ?? null);
+  $effect(() => {
+    void tag;
+    mount = undefined;
+  });
+
   let note = $state('');
   let problem = $state('');
   let noteProblem = $state('');
@@ -58,95 +113,11 @@
   const busy = $derived(run !== null && !ended);
   // a list that waits for a person keeps nobody from looking or cleaning
   const working = $derived(busy && !run?.at_hand);
-  // the number alone: listeners must not be made anew, losing what they wait for, at each reading
-  const machineId = $derived(machine?.id);
   const shareOf = (name: string) => ledger?.volumes.find((v) => v.mount === name);
   const names = $derived(
     Object.fromEntries((ledger?.lines ?? []).map((line) => [line.category, line.name]))
   );
-  const at = $derived({ params: { path: { machine: tag } } });
-
-  async function loadMachine() {
-    const { data, error } = await api.GET('/api/v1/machines/{machine}', at);
-    if (data) machine = data;
-    else problem = inWords(error);
-  }
-  async function loadLedger() {
-    // while a look runs, what it has found so far; else the newest whole one
-    if (run?.state === 'running' && run.work === 'survey' && run.survey_id) {
-      const { data } = await api.GET('/api/v1/surveys/{survey_id}/ledger', {
-        params: { path: { survey_id: run.survey_id } }
-      });
-      if (data?.lines.length) {
-        ledger = data;
-        return;
-      }
-    }
-    const { data } = await api.GET('/api/v1/machines/{machine}/ledger', at);
-    ledger = data ?? null;
-  }
-  async function loadRun() {
-    const { data } = await api.GET('/api/v1/runs', {
-      params: { query: { machine: tag, limit: 12 } }
-    });
-    const open = data?.find((r) => ['offered', 'running', 'waiting'].includes(r.state));
-    const shown = open ?? data?.find((r) => r.work !== 'survey') ?? data?.[0];
-    if (!shown) return;
-    const { data: whole } = await api.GET('/api/v1/runs/{run_id}', {
-      params: { path: { run_id: shown.id } }
-    });
-    run = whole ?? null;
-  }
-  /** How often a trend was asked for: an answer that was overtaken by a newer question is dropped. */
-  let trendsAsked = 0;
-  async function loadTrend() {
-    const mine = ++trendsAsked;
-    const since = from
-      ? new Date(from).toISOString()
-      : new Date(Date.now() - days * 86_400_000).toISOString();
-    const end = until ? new Date(Date.parse(until) + 86_400_000).toISOString() : undefined;
-    const { data } = await api.GET('/api/v1/machines/{machine}/trend', {
-      params: { path: { machine: tag }, query: { mount, since, until: end, points: 400 } }
-    });
-    if (mine === trendsAsked) trend = data ?? null;
-  }
-  async function loadRecords(before?: number) {
-    const { data, response } = await api.GET('/api/v1/records', {
-      params: { query: { machine: tag, limit: 15, before } }
-    });
-    if (!data) return;
-    records = before ? [...records, ...data] : data;
-    moreRecords = response.headers.has('Link');
-  }
-
-  $effect(() => {
-    const name = tag;
-    problem = '';
-    void loadMachine();
-    void loadLedger();
-    void loadRun();
-    void loadRecords();
-    void api
-      .GET('/api/v1/machines/{machine}/rounds', { params: { path: { machine: name } } })
-      .then(({ data }) => (rounds = data ?? []));
-    void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
-  });
-  $effect(() => {
-    void [tag, days, mount, from, until];
-    void loadTrend();
-  });
-  $effect(() => {
-    const id = machineId;
-    if (id === undefined) return;
-    const stops = [
-      live.on(['run'], () => void loadRun().then(loadLedger), 150, id),
-      live.on(['survey', 'rule'], () => void loadRun().then(loadLedger), 150, id),
-      live.on(['record'], () => void loadRecords(), 150, id),
-      live.on(['reading', 'machine', 'record', 'attention'], () => void loadMachine(), 300, id),
-      live.on(['reading', 'record'], () => void loadTrend(), 500, id)
-    ];
-    return () => stops.forEach((stop) => stop());
-  });
+  const started = () => refresh('/api/v1/runs', '/api/v1/runs/{run_id}');
 
   async function look() {
     if (!machine) return;
@@ -162,7 +133,7 @@
       }
     });
     problem = error ? inWords(error) : '';
-    await loadRun();
+    await started();
   }
 
   async function addNote(event: SubmitEvent) {
@@ -175,16 +146,16 @@
     noteProblem = error ? inWords(error) : '';
     if (!error) {
       note = '';
-      await loadRecords();
+      await refresh('/api/v1/records');
     }
   }
 </script>
 
 <svelte:head><title>{tag} – Phylax</title></svelte:head>
 
-{#if problem && !machine}
-  <h1>{tag}</h1>
-  <p class="lossy mt-4">{problem}</p>
+{#if machineAsked.error && !machine}
+  <h1 class="mb-4">{tag}</h1>
+  <Failed query={machineAsked} />
 {:else if machine}
   <div class="flex flex-wrap items-start justify-between gap-4">
     <div>
@@ -273,11 +244,14 @@
     {#if trend}<TrendChart {trend} /><Prospects
         {machine}
         outlook={trend.outlook ?? null}
+      />{:else if trendAsked.isPending || !isNone(trendAsked.error)}<Failed
+        query={trendAsked}
       />{:else}<p class="muted">No readings yet.</p>{/if}
     <Threshold
       {machine}
       isOwner={role === 'owner'}
-      onchanged={() => void loadMachine().then(loadTrend)}
+      onchanged={() =>
+        void refresh('/api/v1/machines/{machine}', '/api/v1/machines/{machine}/trend')}
     />
   </section>
 
@@ -303,7 +277,7 @@
     {names}
     busy={working}
     mayChange={role !== 'desk'}
-    onstarted={() => void loadRun()}
+    onstarted={() => void started()}
   />
 
   <section class="mt-8" id="goes-and-stays" aria-labelledby="ledger">
@@ -315,10 +289,12 @@
         busy={working}
         onrules={look}
         onstarted={() => {
-          void loadRun();
+          void started();
           document.getElementById('work')?.scrollIntoView({ block: 'center' });
         }}
       />
+    {:else if ledgerFailed || ledgerAsked.isPending}
+      <Failed query={ledgerAsked} />
     {:else}
       <p class="mt-2">This machine has not been surveyed yet. A survey changes nothing.</p>
     {/if}
@@ -339,7 +315,7 @@
       <a class="act noprint" href="/rounds/new?machine={machine.tag}">Make a round for it</a>
     </div>
     <ul class="ruled mt-2">
-      {#each rounds as round (round.id)}
+      {#each roundsAsked.data ?? [] as round (round.id)}
         <li class="flex flex-wrap justify-between gap-2 py-2">
           <span
             ><a class="anchor" href="/rounds/{round.id}">{round.name}</a>
@@ -350,7 +326,11 @@
           >
         </li>
       {:else}
-        <li class="muted py-2">No round covers this machine.</li>
+        <li class="muted py-2">
+          {#if roundsAsked.data}No round covers this machine.{:else}<Failed
+              query={roundsAsked}
+            />{/if}
+        </li>
       {/each}
     </ul>
   </section>
@@ -369,14 +349,19 @@
       <button class="act" disabled={!note.trim()}>Write down</button>
     </form>
     {#if noteProblem}<p class="lossy">{noteProblem}</p>{/if}
-    <Timeline {records} />
-    {#if moreRecords}
-      <button class="act noprint" onclick={() => loadRecords(records.at(-1)?.id)}>Show older</button
+    {#if recordsAsked.data}<Timeline records={itemsOf(recordsAsked.data)} />{:else}<Failed
+        query={recordsAsked}
+      />{/if}
+    {#if recordsAsked.hasNextPage}
+      <button
+        class="act noprint"
+        disabled={recordsAsked.isFetchingNextPage}
+        onclick={() => recordsAsked.fetchNextPage()}>Show older</button
       >
     {/if}
   </section>
 {:else}
-  <p class="muted">Asking the service…</p>
+  <Failed query={machineAsked} />
 {/if}
 
 <style>

@@ -1,5 +1,7 @@
 <script lang="ts">
-  import { api, inWords, type Client, type Machine, type Schema } from '$lib/api/client';
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask, refresh } from '$lib/api/queries';
+  import { api, inWords, type Machine, type Schema } from '$lib/api/client';
   import When from '$lib/components/When.svelte';
 
   const DRAFT = 'phylax-new-machine';
@@ -15,7 +17,10 @@
     note: ''
   };
 
-  let clients = $state<Client[]>([]);
+  const clientsAsked = createQuery(() =>
+    ask('/api/v1/clients', { params: { query: { limit: 500 } } })
+  );
+  const clients = $derived(clientsAsked.data ?? []);
   let form = $state({ ...blank, ...JSON.parse(sessionStorage.getItem(DRAFT) ?? '{}') });
   let problem = $state('');
   let saving = $state(false);
@@ -23,12 +28,6 @@
   let code = $state<Schema['EnrolmentCode'] | null>(null);
 
   $effect(() => sessionStorage.setItem(DRAFT, JSON.stringify(form)));
-  $effect(() => {
-    void api
-      .GET('/api/v1/clients', { params: { query: { limit: 500 } } })
-      .then(({ data }) => (clients = data ?? []));
-  });
-
   async function clientId(): Promise<number | null> {
     if (form.client !== 'new') return Number(form.client);
     const { data, error } = await api.POST('/api/v1/clients', {
@@ -38,7 +37,7 @@
       problem = inWords(error);
       return null;
     }
-    clients = [...clients, data];
+    await refresh('/api/v1/clients');
     form.client = String(data.id);
     return data.id;
   }

@@ -1,8 +1,11 @@
 <script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask, refresh } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
+  import { useMe } from '$lib/session';
   import { goto } from '$app/navigation';
   import { page } from '$app/state';
-  import { api, inWords, type AgendaLine, type Round, type Schema } from '$lib/api/client';
-  import { live } from '$lib/api/live.svelte';
+  import { api, inWords, type AgendaLine, type Schema } from '$lib/api/client';
   import Modal from '$lib/components/Modal.svelte';
   import RunState from '$lib/components/RunState.svelte';
   import WeekGrid from '$lib/components/WeekGrid.svelte';
@@ -11,13 +14,26 @@
 
   const id = $derived(Number(page.params.id));
   const at = $derived({ params: { path: { round_id: id } } });
-  let round = $state<Round | null>(null);
-  let machines = $state<Schema['RoundMachine'][]>([]);
-  let habits = $state<Schema['Habit'][]>([]);
-  let runs = $state<Schema['Run'][]>([]);
-  let lines = $state<AgendaLine[]>([]);
-  let shares = $state<number[][] | undefined>();
-  let role = $state('desk');
+  const roundAsked = createQuery(() => ask('/api/v1/rounds/{round_id}', at));
+  const machinesAsked = createQuery(() => ask('/api/v1/rounds/{round_id}/machines', at));
+  const runsAsked = createQuery(() =>
+    ask('/api/v1/rounds/{round_id}/runs', {
+      params: { path: { round_id: id }, query: { limit: 30 } }
+    })
+  );
+  const agendaAsked = createQuery(() => ask('/api/v1/rounds/agenda'));
+  const habitsAsked = createQuery(() => ask('/api/v1/rounds/{round_id}/habits', at));
+  const presenceAsked = createQuery(() => ask('/api/v1/rounds/{round_id}/presence', at));
+  const round = $derived(roundAsked.data ?? null);
+  const machines = $derived(machinesAsked.data ?? []);
+  const habits = $derived(habitsAsked.data ?? []);
+  const runs = $derived(runsAsked.data ?? []);
+  const lines = $derived(
+    (agendaAsked.data?.lines ?? []).filter((line: AgendaLine) => line.round_id === id)
+  );
+  const shares = $derived(presenceAsked.data?.machines ? presenceAsked.data.shares : undefined);
+  const me = useMe();
+  const role = $derived(me.data?.role ?? 'desk');
   let problem = $state('');
   let ending = $state(false);
   let held = $state<Schema['RoundMachine'] | null>(null);
@@ -26,30 +42,13 @@
   let word = $state('');
   const mayChange = $derived(role !== 'desk');
 
-  async function load() {
-    const [a, b, c, d] = await Promise.all([
-      api.GET('/api/v1/rounds/{round_id}', at),
-      api.GET('/api/v1/rounds/{round_id}/machines', at),
-      api.GET('/api/v1/rounds/{round_id}/runs', {
-        params: { path: { round_id: id }, query: { limit: 30 } }
-      }),
-      api.GET('/api/v1/rounds/agenda')
-    ]);
-    if (a.data) round = a.data;
-    else problem = inWords(a.error);
-    machines = b.data ?? [];
-    runs = c.data ?? [];
-    lines = (d.data?.lines ?? []).filter((line) => line.round_id === id);
-  }
-  $effect(() => {
-    void load();
-    void api.GET('/api/v1/rounds/{round_id}/habits', at).then(({ data }) => (habits = data ?? []));
-    void api
-      .GET('/api/v1/rounds/{round_id}/presence', at)
-      .then(({ data }) => (shares = data?.machines ? data.shares : undefined));
-    void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
-    return live.on(['round', 'run'], () => void load(), 700);
-  });
+  const load = () =>
+    refresh(
+      '/api/v1/rounds/{round_id}',
+      '/api/v1/rounds/{round_id}/machines',
+      '/api/v1/rounds/{round_id}/runs',
+      '/api/v1/rounds/agenda'
+    );
 
   async function change(part: Partial<Schema['RoundEdit']>) {
     if (!round) return;
@@ -75,7 +74,7 @@
     holding = false;
     await load();
   }
-  function ask(machine: Schema['RoundMachine']) {
+  function choose(machine: Schema['RoundMachine']) {
     held = machine;
     until = `${later(today(), 7)}T18:00`;
     word = '';
@@ -86,6 +85,7 @@
 <svelte:head><title>{round?.name ?? 'Round'} – Phylax</title></svelte:head>
 
 {#if problem}<p class="lossy mb-4" role="alert">{problem}</p>{/if}
+{#if !round}<Failed query={roundAsked} />{/if}
 {#if round}
   <div class="flex flex-wrap items-start justify-between gap-4">
     <div>
@@ -161,7 +161,7 @@
               <td>{stretch(Math.round(86_400 * daysOf(machine.takes)))}</td>
               <td class="text-right whitespace-nowrap">
                 {#if mayChange}
-                  <button class="act" onclick={() => ask(machine)}>Skip or postpone…</button>
+                  <button class="act" onclick={() => choose(machine)}>Skip or postpone…</button>
                 {/if}
               </td>
             </tr>

@@ -1,4 +1,8 @@
 <script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask, refresh } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
+  import { untrack } from 'svelte';
   import { page } from '$app/state';
   import { api, inWords, type Routine, type Schema } from '$lib/api/client';
   import ArrowDown from '@lucide/svelte/icons/arrow-down';
@@ -8,8 +12,14 @@
   type Step = Schema['RoutineStep'];
   const KINDS = ['survey', 'clean', 'second look', 'restart', 'by hand'] as const;
   const id = $derived(Number(page.params.id));
+  const asked = createQuery(() =>
+    ask('/api/v1/routines/{routine_id}', { params: { path: { routine_id: id } } })
+  );
+  const catalogueAsked = createQuery(() => ask('/api/v1/catalogue'));
+  const catalogue = $derived(
+    (catalogueAsked.data ?? []).filter((category) => category.caution !== 'report')
+  );
   let routine = $state<Routine | null>(null);
-  let catalogue = $state<Schema['Category'][]>([]);
   let name = $state('');
   let note = $state('');
   let steps = $state<Step[]>([]);
@@ -24,13 +34,11 @@
     note = found.note;
     steps = found.steps.map((step) => ({ ...step, categories: [...step.categories] }));
   }
+  // by its number and version: what somebody is typing is not lost to an answer of the same
+  const whose = $derived(asked.data ? `${asked.data.id} ${asked.data.version}` : '');
   $effect(() => {
-    void api
-      .GET('/api/v1/routines/{routine_id}', { params: { path: { routine_id: id } } })
-      .then(({ data, error }) => (data ? take(data) : (problem = inWords(error))));
-    void api.GET('/api/v1/catalogue').then(({ data }) => {
-      catalogue = (data ?? []).filter((c) => c.caution !== 'report');
-    });
+    if (whose && untrack(() => routine?.version) !== asked.data?.version)
+      untrack(() => take(asked.data!));
   });
 
   function move(from: number, to: number) {
@@ -59,7 +67,10 @@
     problem = error ? inWords(error) : '';
     saved = Boolean(data);
     told = data ? [...data.put_right] : [];
-    if (data) take(data);
+    if (data) {
+      take(data);
+      await refresh('/api/v1/routines', '/api/v1/routines/{routine_id}');
+    }
   }
 </script>
 
@@ -68,6 +79,7 @@
 <p><a class="anchor" href="/routines">All routines</a></p>
 <h1>{routine?.name ?? 'Routine'}</h1>
 {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
+{#if !routine}<Failed query={asked} />{/if}
 {#if saved}
   <div role="status" class="mt-2">
     <p>Saved as version {routine?.version}. What already runs finishes with its own.</p>

@@ -1,7 +1,10 @@
 <script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask, refresh } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
+  import { useMe } from '$lib/session';
   import { page } from '$app/state';
-  import { api, inWords, type RunDetail } from '$lib/api/client';
-  import { live } from '$lib/api/live.svelte';
+  import { api, inWords } from '$lib/api/client';
   import RunProgress from '$lib/components/RunProgress.svelte';
   import RunResult from '$lib/components/RunResult.svelte';
   import RunState from '$lib/components/RunState.svelte';
@@ -9,25 +12,18 @@
   import When from '$lib/components/When.svelte';
 
   const id = $derived(Number(page.params.id));
-  let run = $state<RunDetail | null>(null);
-  let role = $state('desk');
+  const asked = createQuery(() =>
+    ask('/api/v1/runs/{run_id}', { params: { path: { run_id: id } } })
+  );
+  const run = $derived(asked.data ?? null);
+  const me = useMe();
+  const role = $derived(me.data?.role ?? 'desk');
   let problem = $state('');
   const ended = $derived(
     run !== null && ['done', 'partly', 'failed', 'missed', 'called off'].includes(run.state)
   );
 
-  async function load() {
-    const { data, error } = await api.GET('/api/v1/runs/{run_id}', {
-      params: { path: { run_id: id } }
-    });
-    if (data) run = data;
-    else problem = inWords(error);
-  }
-  $effect(() => {
-    void load();
-    void api.GET('/api/v1/me').then(({ data }) => (role = data?.role ?? 'desk'));
-    return live.on(['run', 'survey'], () => void load(), 200);
-  });
+  const load = () => refresh('/api/v1/runs/{run_id}', '/api/v1/runs');
 
   async function callOff() {
     const { error } = await api.POST('/api/v1/runs/{run_id}/call-off', {
@@ -43,6 +39,7 @@
 >
 
 {#if problem}<p class="lossy mb-4" role="alert">{problem}</p>{/if}
+{#if !run}<Failed query={asked} />{/if}
 {#if run}
   <div class="flex flex-wrap items-start justify-between gap-4">
     <div>
@@ -68,7 +65,7 @@
   {#if run.steps.length}
     <section class="mt-6" aria-labelledby="steps">
       <h2 id="steps">Steps</h2>
-      <StepList bind:run mayTick={role !== 'desk'} />
+      <StepList {run} onticked={load} mayTick={role !== 'desk'} />
     </section>
   {/if}
   {#if run.progress && !ended}

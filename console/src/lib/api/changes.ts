@@ -1,0 +1,169 @@
+/**
+ * What to ask for again when the service says that something changed: exactly what is shown of it.
+ *
+ * An event of a machine concerns the queries of that machine and those over all machines; bursts are
+ * folded into one.
+ */
+import { api, type Machine } from './client';
+import { itemsOf, queries, type Asked, type Page } from './queries';
+import type { Event, Kind } from './live.svelte';
+
+interface Concern {
+  paths: Asked[];
+  kinds: Kind[];
+  /** Milliseconds in which events are gathered. */
+  fold: number;
+}
+
+const CONCERNS: Concern[] = [
+  {
+    paths: ['/api/v1/runs', '/api/v1/runs/{run_id}', '/api/v1/machines/{machine}/holds'],
+    kinds: ['run', 'hold', 'survey'],
+    fold: 150
+  },
+  {
+    paths: ['/api/v1/machines/{machine}/ledger', '/api/v1/surveys/{survey_id}/ledger'],
+    kinds: ['run', 'survey', 'rule', 'consent'],
+    fold: 150
+  },
+  { paths: ['/api/v1/holds/{hold_id}/items'], kinds: ['hold'], fold: 300 },
+  { paths: ['/api/v1/machines/{machine}/standing-consents'], kinds: ['consent'], fold: 150 },
+  {
+    paths: ['/api/v1/machines/{machine}'],
+    kinds: ['reading', 'machine', 'record', 'attention', 'run'],
+    fold: 300
+  },
+  {
+    paths: ['/api/v1/machines/{machine}/trend', '/api/v1/machines/{machine}/regrowth'],
+    kinds: ['reading', 'record'],
+    fold: 500
+  },
+  { paths: ['/api/v1/records'], kinds: ['record'], fold: 500 },
+  { paths: ['/api/v1/machines/free-lines'], kinds: ['reading'], fold: 5000 },
+  {
+    paths: [
+      '/api/v1/protections',
+      '/api/v1/machines/{machine}/protections',
+      '/api/v1/rules',
+      '/api/v1/rules/{scope}/{subject_id}',
+      '/api/v1/machines/{machine}/rules'
+    ],
+    kinds: ['rule'],
+    fold: 200
+  },
+  {
+    paths: ['/api/v1/today', '/api/v1/attention'],
+    kinds: ['attention', 'run', 'round', 'machine'],
+    fold: 700
+  },
+  { paths: ['/api/v1/trends', '/api/v1/trends/volumes'], kinds: ['attention', 'run'], fold: 3000 },
+  {
+    paths: [
+      '/api/v1/rounds/agenda',
+      '/api/v1/rounds',
+      '/api/v1/rounds/{round_id}',
+      '/api/v1/rounds/{round_id}/machines',
+      '/api/v1/rounds/{round_id}/runs',
+      '/api/v1/rounds/{round_id}/habits',
+      '/api/v1/machines/{machine}/rounds'
+    ],
+    kinds: ['round', 'run'],
+    fold: 700
+  },
+  {
+    paths: ['/api/v1/waiting-listings'],
+    kinds: ['survey', 'run', 'consent'],
+    fold: 1000
+  },
+  { paths: ['/api/v1/clients', '/api/v1/closing-days'], kinds: ['client', 'shop'], fold: 500 },
+  { paths: ['/api/v1/shop'], kinds: ['shop'], fold: 500 }
+];
+
+/** What a machine's row shows comes with events of these kinds. */
+const ROWS: Kind[] = ['machine', 'reading', 'run', 'attention'];
+
+const pending = new Map<Concern, { timer: ReturnType<typeof setTimeout>; events: Event[] }>();
+
+/** Of which machine a query is, where it is of one; its number if that is known yet. */
+function machineOf(params: unknown): { tag: string; id: number | undefined } | null {
+  const { path, query } = (params ?? {}) as Record<string, Record<string, unknown> | undefined>;
+  const tag = path?.machine ?? query?.machine;
+  if (typeof tag !== 'string') return null;
+  const machine = queries.getQueryData<{ id: number }>([
+    '/api/v1/machines/{machine}',
+    { path: { machine: tag } }
+  ]);
+  return { tag, id: machine?.id };
+}
+
+function isConcerned(queryKey: readonly unknown[], concern: Concern, events: Event[]): boolean {
+  if (!concern.paths.includes(queryKey[0] as Asked)) return false;
+  const machine = machineOf(queryKey[1]);
+  if (!machine?.id) return true;
+  return events.some((event) => event.machine_id === null || event.machine_id === machine.id);
+}
+
+const LIST: Asked = '/api/v1/machines';
+const AT_MOST = 20;
+let machinesChanged = new Set<number | null>();
+
+/** A machine in the listings of all: its own row is asked for and put in its place. */
+async function renewRows(): Promise<void> {
+  const ids = machinesChanged;
+  machinesChanged = new Set();
+  const lists = queries.getQueriesData<{ pages: Page<Machine>[] }>({
+    queryKey: [LIST],
+    type: 'active'
+  });
+  if (!lists.length) {
+    await queries.invalidateQueries({ queryKey: [LIST], refetchType: 'none' });
+    return;
+  }
+  const known = new Set(lists.flatMap(([, data]) => itemsOf(data).map((machine) => machine.id)));
+  if (ids.size > AT_MOST || [...ids].some((id) => id === null || !known.has(id))) {
+    await queries.invalidateQueries({ queryKey: [LIST] });
+    return;
+  }
+  for (const id of ids) {
+    const { data } = await api.GET('/api/v1/machines/{machine}', {
+      params: { path: { machine: String(id) } }
+    });
+    if (!data) continue;
+    queries.setQueriesData<{ pages: Page<Machine>[]; pageParams: unknown[] }>(
+      { queryKey: [LIST] },
+      (list) =>
+        list && {
+          ...list,
+          pages: list.pages.map((page) =>
+            page.items.some((machine) => machine.id === id)
+              ? { ...page, items: page.items.map((m) => (m.id === id ? data : m)) }
+              : page
+          )
+        }
+    );
+  }
+}
+
+/** Something changed. */
+export function changed(event: Event): void {
+  if (ROWS.includes(event.kind)) {
+    if (!machinesChanged.size) setTimeout(() => void renewRows(), 500);
+    machinesChanged.add(event.machine_id ?? null);
+  }
+  for (const concern of CONCERNS) {
+    if (!concern.kinds.includes(event.kind)) continue;
+    const waiting = pending.get(concern);
+    if (waiting) {
+      waiting.events.push(event);
+      continue;
+    }
+    const events = [event];
+    const timer = setTimeout(() => {
+      pending.delete(concern);
+      void queries.invalidateQueries({
+        predicate: (query) => isConcerned(query.queryKey, concern, events)
+      });
+    }, concern.fold);
+    pending.set(concern, { timer, events });
+  }
+}
