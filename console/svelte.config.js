@@ -8,7 +8,8 @@ export default {
     adapter: adapter({
       pages: '../src/phylax/service/console',
       assets: '../src/phylax/service/console',
-      fallback: 'index.html'
+      fallback: 'index.html',
+      precompress: true
     }),
     version: { pollInterval: 0 }
   }

@@ -1,5 +1,6 @@
 """The contract: what is documented, how problems, edits, repeats and pages behave."""
 
+import gzip
 import json
 from pathlib import Path
 
@@ -12,6 +13,7 @@ from phylax.client import ChangedMeanwhileError, NotFoundError, Phylax, RefusedE
 from phylax.core.shop import ClientEdit, Machine, MachineEdit, ShopEdit
 from phylax.service.contract import document
 from phylax.service.http.examples import EXAMPLES
+from phylax.service.http.static import BUILT
 
 ROOT = Path(__file__).parents[2]
 
@@ -162,3 +164,34 @@ def test_the_console_is_served_under_a_strict_policy(service: Service) -> None:
     assert "unsafe-inline" not in policy.split("style-src-attr")[0]
     assert httpx.get(f"{service.url}/_app/immutable/gone.js").status_code == 404
     assert httpx.get(f"{service.url}/..%2f..%2fserve.py").text == page.text
+
+
+@pytest.mark.parametrize("taken", ["br", "gzip", "br;q=0, gzip", "identity"])
+def test_built_files_are_sent_in_the_form_that_the_browser_takes(
+    service: Service, taken: str
+) -> None:
+    largest = max(BUILT.glob("_app/immutable/**/*.js"), key=lambda file: file.stat().st_size)
+    script = f"/{largest.relative_to(BUILT).as_posix()}"
+    with httpx.stream("GET", service.url + script, headers={"Accept-Encoding": taken}) as answer:
+        raw = b"".join(answer.iter_raw())
+        assert answer.headers["Vary"] == "Accept-Encoding"
+        assert answer.headers["Content-Type"].startswith("text/javascript")
+        assert "immutable" in answer.headers["Cache-Control"]
+    encoding = {"br;q=0, gzip": "gzip", "identity": None}.get(taken, taken)
+    assert answer.headers.get("Content-Encoding") == encoding
+    plain = httpx.get(service.url + script, headers={"Accept-Encoding": "identity"}).content
+    if encoding == "gzip":
+        assert gzip.decompress(raw) == plain
+    assert (len(raw) < len(plain)) == (encoding is not None)
+
+
+def test_long_answers_are_compressed_and_the_stream_of_events_is_not(owner: Phylax) -> None:
+    for number in range(40):
+        owner.clients.add(ClientEdit(name=f"client {number}"))
+    headers = {
+        "Authorization": owner._client.headers["Authorization"], "Accept-Encoding": "gzip",
+    }  # fmt: skip
+    answer = httpx.get(f"{owner.url}/api/v1/clients", headers=headers)
+    assert answer.headers["Content-Encoding"] == "gzip" and len(answer.json()) == 40
+    with httpx.stream("GET", f"{owner.url}/api/v1/events", headers=headers, timeout=10) as line:
+        assert "Content-Encoding" not in line.headers

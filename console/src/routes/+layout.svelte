@@ -114,6 +114,7 @@
   {#if signingIn}
     {@render children()}
   {:else if me && shop}
+    <a class="skip" href="#content">Skip to the content</a>
     <div class="house">
       <nav aria-label="Places" class="rail">
         <p class="brand">
@@ -137,18 +138,31 @@
         <header class="noprint flex items-center gap-4 border-b border-[var(--line)] px-6 py-2">
           <span class="muted hidden sm:inline">{shop?.name}</span>
           {#if shop?.is_demo}<span class="lookhere text-sm">demo</span>{/if}
-          <form class="ml-auto flex items-center gap-2" role="search" onsubmit={search}>
+          <form class="ml-auto flex min-w-0 items-center gap-2" role="search" onsubmit={search}>
             <Search size={16} aria-hidden="true" class="text-[var(--muted)]" />
             <label class="sr-only" for="search">Find a machine or client</label>
             <input
               id="search"
-              class="box w-56"
+              class="box w-full max-w-56 min-w-0"
               placeholder="Find a machine or client ( / )"
               bind:value={words}
               bind:this={searchBox}
             />
           </form>
           <span class="muted hidden text-sm md:inline">{me.name}</span>
+          <span class="flex sm:hidden">
+            <button
+              class="act"
+              onclick={switchLamp}
+              aria-label="Light"
+              title="Light: {LAMPS[lamp]}"
+            >
+              <Lamp size={18} aria-hidden="true" />
+            </button>
+            <button class="act" onclick={signOut} aria-label="Sign out">
+              <LogOut size={18} aria-hidden="true" />
+            </button>
+          </span>
         </header>
         {#if !live.connected}
           <p class="lookhere flex items-center gap-2 px-6 py-2" role="status">
@@ -156,7 +170,9 @@
             It reconnects by itself.
           </p>
         {/if}
-        <main class="mx-auto max-w-6xl px-6 py-6">{@render children()}</main>
+        <main id="content" tabindex="-1" class="mx-auto max-w-6xl px-6 py-6">
+          {@render children()}
+        </main>
       </div>
     </div>
     <Modal bind:open={keysShown} title="Keys">
@@ -177,6 +193,18 @@
 </QueryClientProvider>
 
 <style>
+  .skip {
+    position: absolute;
+    left: 0.5rem;
+    top: -4rem;
+    z-index: 50;
+    padding: 0.5rem 1rem;
+    background: var(--raised);
+    border: 1px solid var(--line);
+  }
+  .skip:focus {
+    top: 0.5rem;
+  }
   .house {
     display: grid;
     grid-template-columns: 5.5rem minmax(0, 1fr);

@@ -8,6 +8,7 @@ from contextlib import asynccontextmanager
 from typing import Any
 
 from fastapi import FastAPI
+from fastapi.middleware.gzip import GZipMiddleware
 from fastapi.openapi.utils import get_openapi
 
 from phylax import __version__
@@ -79,6 +80,7 @@ def create_app(context: Context) -> FastAPI:
     )
     app.state.context = context
     app.state.measures = Measures(context.db)
+    app.add_middleware(GZipMiddleware, minimum_size=1000, compresslevel=5)
     app.add_middleware(Requests, measures=app.state.measures)
     problems.install(app)
     for family in (

@@ -174,7 +174,7 @@
   {/if}
 </p>
 <div class="overflow-x-auto">
-  <table class="sheet" data-testid="ledger">
+  <table class="sheet cards" data-testid="ledger">
     <thead>
       <tr>
         <td></td>
@@ -238,8 +238,8 @@
               </details>
             {/if}
           </td>
-          <td class="right whitespace-nowrap">{size(line.holds.size)}</td>
-          <td class="right whitespace-nowrap">
+          <td class="right whitespace-nowrap" data-label="holds">{size(line.holds.size)}</td>
+          <td class="right whitespace-nowrap" data-label="goes">
             {#if line.caution === 'report'}
               <button
                 class="act"
@@ -272,7 +272,7 @@
               <strong>{size(line.goes.size)}</strong>
             {/if}
           </td>
-          <td class="min-w-44">
+          <td class="min-w-44" data-label="stays, and why">
             {#each line.stays as stay (stay.reason)}
               <div><span class="whitespace-nowrap">{size(stay.size)}</span> {stay.reason}</div>
             {:else}<span class="muted">nothing stays</span>{/each}
@@ -280,7 +280,7 @@
               <div class="muted text-sm">{count(line.kept_sites, 'site')} kept signed in</div>
             {/if}
           </td>
-          <td class="min-w-44">
+          <td class="min-w-44" data-label="rule in force">
             {line.rule_in_words}
             {#if line.pressed}
               <div class="lookhere text-sm">short of space: the shorter span counts</div>
@@ -329,7 +329,7 @@
 <div
   class:sticky={chosen > 0}
   class:hidden={!ledger.whole}
-  class="noprint bottom-0 flex flex-wrap items-center justify-between gap-3 border-t border-[var(--line)] bg-[var(--raised)] px-3 py-3"
+  class="noprint bottom-0 max-sm:bottom-[4.25rem] flex flex-wrap items-center justify-between gap-3 border-t border-[var(--line)] bg-[var(--raised)] px-3 py-3"
 >
   <span>
     Chosen: <strong data-testid="chosen-sum">{size(sum)}</strong>

@@ -205,7 +205,7 @@
   </p>
 {:else}
   <div class="mt-4 overflow-x-auto">
-    <table class="sheet" data-testid="machines" aria-rowcount={shown.length + 1}>
+    <table class="sheet cards" data-testid="machines" aria-rowcount={shown.length + 1}>
       <thead>
         <tr>
           <th>{@render heading('tag', 'machine')}</th>
@@ -237,7 +237,7 @@
             </td>
             <td>{machine.client_name}</td>
             <td>{machine.system}</td>
-            <td class="min-w-44">
+            <td class="min-w-44" data-label="tightest volume">
               {#if volume}
                 <VolumeBar {volume} threshold={machine.limit_percent} />
                 <span class="text-sm" class:lookhere={full}>
@@ -250,12 +250,12 @@
                 <span class="muted">not read yet</span>
               {/if}
             </td>
-            <td>
+            <td data-label="free, {DAYS} days">
               {#if volume && lines.has(volume.id)}
                 <FreeLine shares={lines.get(volume.id) ?? []} days={DAYS} />
               {/if}
             </td>
-            <td class="whitespace-nowrap">
+            <td class="whitespace-nowrap" data-label="over its threshold">
               {#if full}over already{:else if volume?.crosses?.likely}<span
                   title="{volume.crosses.soonest
                     ? `soonest ${day(volume.crosses.soonest)}`
@@ -266,9 +266,13 @@
                   >perhaps {day(volume.crosses.soonest)}</span
                 >{:else}<span class="muted">–</span>{/if}
             </td>
-            <td class="whitespace-nowrap"><When at={machine.cleaned_at} /></td>
-            <td class="whitespace-nowrap"><When at={machine.next_round_at} /></td>
-            <td class="whitespace-nowrap">
+            <td class="whitespace-nowrap" data-label="last cleaned"
+              ><When at={machine.cleaned_at} /></td
+            >
+            <td class="whitespace-nowrap" data-label="next round"
+              ><When at={machine.next_round_at} /></td
+            >
+            <td class="whitespace-nowrap" data-label="last contact">
               {#if machine.enrolled}<When at={machine.seen_at} />{:else}<span class="muted"
                   >not enrolled</span
                 >{/if}

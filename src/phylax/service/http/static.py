@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import base64
+import mimetypes
 import re
 from hashlib import sha256
 from pathlib import Path
 
-from fastapi import FastAPI, Response
+from fastapi import FastAPI, Request, Response
 from fastapi.responses import FileResponse, PlainTextResponse
 
 from phylax.service.problems import not_found
 
 BUILT = Path(__file__).parents[1] / "console"
+_ENCODINGS = (("br", ".br"), ("gzip", ".gz"))
+_REFUSED = re.compile(r";\s*q=0(\.0*)?\s*$")
 _INLINE = re.compile(r"<script(?![^>]*\bsrc=)[^>]*>(.*?)</script>", re.DOTALL)
 
 
@@ -43,7 +46,7 @@ def install(app: FastAPI, built: Path = BUILT) -> None:
     }
 
     @app.get("/{path:path}", include_in_schema=False)
-    def console(path: str) -> Response:
+    def console(path: str, request: Request) -> Response:
         if path.split("/")[0] in ("api", "_app") and not (built / path).is_file():
             # an address of the API or a built file that is not there is no page of the console
             raise not_found("address", f"/{path}")
@@ -54,7 +57,23 @@ def install(app: FastAPI, built: Path = BUILT) -> None:
             # built files carry a digest in their name and never change
             lasting = "public, max-age=31536000, immutable"
             cache = lasting if "immutable" in path else "no-cache"
-            return FileResponse(
-                file, headers={"Cache-Control": cache, "X-Content-Type-Options": "nosniff"}
+            return _sent(
+                file, request, {"Cache-Control": cache, "X-Content-Type-Options": "nosniff"}
             )
         return Response(page, media_type="text/html", headers=headers)
+
+
+def _sent(file: Path, request: Request, headers: dict[str, str]) -> FileResponse:
+    """A built file, in the smallest of the forms it was built in that the browser takes."""
+    kind, _ = mimetypes.guess_type(file.name)
+    taken = {
+        part.partition(";")[0].strip()
+        for part in request.headers.get("Accept-Encoding", "").split(",")
+        if not _REFUSED.search(part)
+    }
+    for encoding, end in _ENCODINGS:
+        smaller = file.with_name(file.name + end)
+        if encoding in taken and smaller.is_file():
+            encoded = {"Content-Encoding": encoding, "Vary": "Accept-Encoding"}
+            return FileResponse(smaller, media_type=kind, headers=headers | encoded)
+    return FileResponse(file, media_type=kind, headers=headers)

@@ -13,7 +13,6 @@
   import RunResult from '$lib/components/RunResult.svelte';
   import Timeline from '$lib/components/Timeline.svelte';
   import Threshold from '$lib/components/Threshold.svelte';
-  import TrendChart from '$lib/components/TrendChart.svelte';
   import VolumeBar from '$lib/components/VolumeBar.svelte';
   import When from '$lib/components/When.svelte';
   import { useMe } from '$lib/session';
@@ -28,6 +27,8 @@
     { days: 3650, name: 'all' }
   ];
 
+  /** Fetched beside the page, for it brings the chart library along. */
+  const chart = import('$lib/components/TrendChart.svelte');
   const tag = $derived(page.params.tag ?? '');
   const isNone = (error: Error | null) => error instanceof CallError && error.status === 404;
   const me = useMe();
@@ -241,7 +242,9 @@
         >
       </div>
     </div>
-    {#if trend}<TrendChart {trend} /><Prospects
+    {#if trend}
+      {#await chart then { default: TrendChart }}<TrendChart {trend} />{/await}
+      <Prospects
         {machine}
         outlook={trend.outlook ?? null}
       />{:else if trendAsked.isPending || !isNone(trendAsked.error)}<Failed

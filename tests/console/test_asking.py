@@ -1,0 +1,138 @@
+"""How pages ask: nothing while nothing changes, never shown what was overtaken, and again after a
+failure."""
+
+from __future__ import annotations
+
+import re
+from datetime import timedelta
+
+import pytest
+from playwright.sync_api import Browser, Page, Request, Route, expect
+
+from conftest import Service
+from phylax.client import Phylax
+from phylax.core.shop import ClientEdit, Machine, MachineEdit, ReadingIn, by_volume
+from phylax.service.context.context import Context
+from phylax.store import readings
+
+IDLE = 20_000
+PAGES = (
+    "/", "/machines", "/machines/ferry-desk", "/machines/new", "/rounds", "/rounds/new", "/rules",
+    "/records", "/shop", "/trends", "/routines", "/routines/1",
+)  # fmt: skip
+
+
+@pytest.fixture
+def ferry(owner: Phylax, context: Context) -> Machine:
+    client = owner.clients.add(ClientEdit(name="Skerry Ferry Office"))
+    machine = owner.machines.add(
+        MachineEdit(tag="ferry-desk", client_id=client.id, system="linux")
+    )
+    other = owner.clients.add(ClientEdit(name="Kelpie Boatyard"))
+    owner.machines.add(MachineEdit(tag="yard", client_id=other.id, system="linux"))
+    with context.db.write() as conn:
+        reading = ReadingIn(
+            mount="/", capacity=1000, free=300, at=context.clock() - timedelta(hours=1)
+        )
+        readings.add(conn, machine.id, by_volume([reading]))
+    for number in range(20):
+        owner.records.add_note(machine.tag, f"note {number}")
+    return machine
+
+
+def test_an_idle_page_asks_nothing(
+    browser: Browser, page: Page, service: Service, ferry: Machine
+) -> None:
+    state = page.context.storage_state()
+    asked: list[tuple[str, str]] = []
+    contexts = []
+    for path in PAGES:
+        # each with connections of its own: a browser has six to one host
+        own = browser.new_context(base_url=service.url, storage_state=state)
+        contexts.append(own)
+        tab = own.new_page()
+        tab.goto(path)
+        expect(tab.locator("h1").first).to_be_visible()
+        expect(tab.get_by_text("Asking the service…")).to_have_count(0)
+        tab.wait_for_load_state("load")
+        tab.wait_for_timeout(1000)
+
+        def note(request: Request, path: str = path) -> None:
+            if "/api/" in request.url:
+                asked.append((path, request.url))
+
+        tab.on("request", note)
+    page.wait_for_timeout(IDLE)
+    for own in contexts:
+        own.close()
+    assert asked == []
+
+
+@pytest.mark.parametrize(
+    ("path", "late", "go_on", "shown"),
+    [
+        ("/machines?words=yard", r"/v1/machines\?.*words=yard", ("Filter by words", "ferry"), "ferry-desk"),
+        ("/records?words=nowhere", r"/v1/records\?.*words=nowhere",
+         ("Search everything that was done or written", "note 7"), "note 7"),
+    ],
+    ids=["machines", "records"],
+)  # fmt: skip
+def test_an_answer_that_was_overtaken_is_never_shown(
+    page: Page, ferry: Machine, path: str, late: str, go_on: tuple[str, str], shown: str
+) -> None:
+    held: list[Route] = []
+    page.route(re.compile(late), lambda route: held.append(route))
+    page.goto(path)
+    page.wait_for_timeout(300)
+    label, words = go_on
+    page.get_by_label(label, exact=True).fill(words)
+    expect(page.locator("main")).to_contain_text(shown)
+    assert held, "the first question was asked"
+    for route in held:
+        route.continue_()
+    page.wait_for_timeout(500)
+    expect(page.locator("main")).to_contain_text(shown)
+    assert page.locator("main").get_by_text("yard", exact=True).count() == 0
+
+
+@pytest.mark.parametrize("path", ["/", "/machines", "/machines/ferry-desk", "/records", "/rules"])
+def test_what_failed_is_said_and_can_be_tried_again(
+    page: Page, ferry: Machine, path: str
+) -> None:
+    down = re.compile(r"/api/v1/(today|machines|records|rules)")
+    page.route(down, lambda route: route.abort())
+    page.goto(path)
+    failed = page.get_by_text("The service does not answer. Is it running?").first
+    expect(failed).to_be_visible()
+    page.unroute(down)
+    page.get_by_role("button", name="Try again").first.click()
+    expect(failed).to_be_hidden()
+    expect(page.locator("h1").first).to_be_visible()
+
+
+def test_older_entries_stay_when_something_new_is_written(
+    page: Page, owner: Phylax, ferry: Machine
+) -> None:
+    page.goto("/machines/ferry-desk")
+    page.get_by_role("button", name="Show older").click()
+    expect(page.get_by_text("note 1", exact=True)).to_be_visible()
+    owner.records.add_note(ferry.tag, "written meanwhile")
+    expect(page.get_by_text("written meanwhile")).to_be_visible()
+    expect(page.get_by_text("note 1", exact=True)).to_be_visible()
+
+
+def test_a_change_of_one_machine_asks_for_its_row_alone(
+    page: Page, owner: Phylax, context: Context, ferry: Machine
+) -> None:
+    page.goto("/machines")
+    expect(page.get_by_test_id("machines")).to_contain_text("70 % used")
+    page.wait_for_timeout(1000)
+    asked: list[str] = []
+    page.on("request", lambda r: asked.append(r.url) if "/api/v1/machines" in r.url else None)
+    edit = MachineEdit(
+        tag="ferry-desk", client_id=ferry.client_id, system="linux", note="", threshold_percent=60
+    )
+    owner.machines.change(ferry, edit)
+    expect(page.get_by_test_id("machines")).to_contain_text("nearly full")
+    rows = [url for url in asked if "free-lines" not in url]
+    assert [url.rpartition("/")[2] for url in rows] == [str(ferry.id)]
