@@ -4,13 +4,12 @@
  * An event of a machine concerns the queries of that machine and those over all machines; bursts are
  * folded into one.
  */
-import { api, type Machine } from './client';
+import { api, type EventKind, type Machine, type ShopEvent } from './client';
 import { itemsOf, queries, type Asked, type Page } from './queries';
-import type { Event, Kind } from './live.svelte';
 
 interface Concern {
   paths: Asked[];
-  kinds: Kind[];
+  kinds: EventKind[];
   /** Milliseconds in which events are gathered. */
   fold: number;
 }
@@ -80,9 +79,9 @@ const CONCERNS: Concern[] = [
 ];
 
 /** What a machine's row shows comes with events of these kinds. */
-const ROWS: Kind[] = ['machine', 'reading', 'run', 'attention'];
+const ROWS: EventKind[] = ['machine', 'reading', 'run', 'attention'];
 
-const pending = new Map<Concern, { timer: ReturnType<typeof setTimeout>; events: Event[] }>();
+const pending = new Map<Concern, { timer: ReturnType<typeof setTimeout>; events: ShopEvent[] }>();
 
 /** Of which machine a query is, where it is of one; its number if that is known yet. */
 function machineOf(params: unknown): { tag: string; id: number | undefined } | null {
@@ -96,7 +95,7 @@ function machineOf(params: unknown): { tag: string; id: number | undefined } | n
   return { tag, id: machine?.id };
 }
 
-function isConcerned(queryKey: readonly unknown[], concern: Concern, events: Event[]): boolean {
+function isConcerned(queryKey: readonly unknown[], concern: Concern, events: ShopEvent[]): boolean {
   if (!concern.paths.includes(queryKey[0] as Asked)) return false;
   const machine = machineOf(queryKey[1]);
   if (!machine?.id) return true;
@@ -145,7 +144,7 @@ async function renewRows(): Promise<void> {
 }
 
 /** Something changed. */
-export function changed(event: Event): void {
+export function changed(event: ShopEvent): void {
   if (ROWS.includes(event.kind)) {
     if (!machinesChanged.size) setTimeout(() => void renewRows(), 500);
     machinesChanged.add(event.machine_id ?? null);

@@ -25,6 +25,8 @@ export type Attention = Schema['Attention'];
 export type Person = Schema['Person'];
 export type Client = Schema['Client'];
 export type Problem = Schema['ProblemBody'];
+export type ShopEvent = Schema['Event'];
+export type EventKind = ShopEvent['kind'];
 
 const toSignIn: Middleware = {
   onResponse({ response }) {

@@ -1,12 +1,8 @@
 import { changed } from './changes';
-import type { Schema } from './client';
+import type { EventKind, ShopEvent } from './client';
 import { queries } from './queries';
 
-export type Event = Schema['Event'];
-export type Kind = Event['kind'];
-type Listener = (event: Event) => void;
-
-const KINDS: Kind[] = [
+const KINDS: EventKind[] = [
   'shop',
   'client',
   'machine',
@@ -25,7 +21,6 @@ const KINDS: Kind[] = [
 class Live {
   connected = $state(true);
   #source: EventSource | null = null;
-  #listeners = new Set<Listener>();
 
   start() {
     if (this.#source) return;
@@ -39,11 +34,9 @@ class Live {
       this.connected = false;
     };
     for (const kind of KINDS) {
-      source.addEventListener(kind, (message) => {
-        const event = JSON.parse((message as MessageEvent<string>).data) as Event;
-        changed(event);
-        for (const listener of this.#listeners) listener(event);
-      });
+      source.addEventListener(kind, (message) =>
+        changed(JSON.parse((message as MessageEvent<string>).data) as ShopEvent)
+      );
     }
     this.#source = source;
   }
@@ -51,27 +44,6 @@ class Live {
   stop() {
     this.#source?.close();
     this.#source = null;
-  }
-
-  /**
-   * Call `listener` after events of some kinds, of one machine or of all; bursts are folded into one
-   * call after `fold` milliseconds. Returns what stops it.
-   */
-  on(kinds: Kind[], listener: () => void, fold = 150, machine?: number): () => void {
-    let timer: ReturnType<typeof setTimeout> | undefined;
-    const own = (event: Event) => {
-      if (!kinds.includes(event.kind)) return;
-      if (machine !== undefined && event.machine_id !== machine) return;
-      timer ??= setTimeout(() => {
-        timer = undefined;
-        listener();
-      }, fold);
-    };
-    this.#listeners.add(own);
-    return () => {
-      clearTimeout(timer);
-      this.#listeners.delete(own);
-    };
   }
 }
 
