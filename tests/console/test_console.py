@@ -17,8 +17,9 @@ from phylax.core.shop import ClientEdit, Machine, MachineEdit
 
 
 def test_look_agree_clean_and_read_the_record(
-    page: Page, agent: None, owner: Phylax, home: Path
+    today: Page, agent: None, owner: Phylax, home: Path
 ) -> None:
+    page = today
     page.get_by_role("link", name="Machines").click()
     page.get_by_role("link", name="ferry-desk").click()
     free = page.get_by_test_id("free-/")
@@ -142,7 +143,8 @@ def test_a_round_is_made_with_its_next_dates_shown(
     assert made.plan.machine_ids == (machine.id,) and made.how_often == "every Friday at 18:30"
 
 
-def test_every_place_is_a_key_away_and_fit_for_everyone(page: Page, machine: Machine) -> None:
+def test_every_place_is_a_key_away_and_fit_for_everyone(today: Page, machine: Machine) -> None:
+    page = today
     for key, heading in [
         ("m", "Machines"), ("r", "Rounds"), ("u", "Rules"), ("e", "Records"), ("s", "Quayside"),
     ]:  # fmt: skip
@@ -159,7 +161,8 @@ def test_every_place_is_a_key_away_and_fit_for_everyone(page: Page, machine: Mac
     assert "words=ferry" in page.url
 
 
-def test_a_wrong_password_says_so_and_keeps_what_was_typed(page: Page) -> None:
+def test_a_wrong_password_says_so_and_keeps_what_was_typed(today: Page) -> None:
+    page = today
     page.get_by_role("button", name="Sign out").click()
     page.get_by_label("Login").fill("ines")
     page.get_by_label("Password").fill("wrong")
@@ -167,6 +170,9 @@ def test_a_wrong_password_says_so_and_keeps_what_was_typed(page: Page) -> None:
     expect(page.get_by_role("alert")).to_contain_text("Login or password is wrong")
     expect(page.get_by_label("Login")).to_have_value("ines")
     check_for_everyone(page, "signing in")
+    page.get_by_label("Password").fill(PASSWORD)
+    page.keyboard.press("Enter")
+    expect(page.get_by_test_id("sentence")).to_be_visible()
 
 
 def test_when_the_line_drops_it_says_so_and_catches_up(page: Page, owner: Phylax) -> None:

@@ -216,7 +216,8 @@ def test_a_token_is_shown_once_and_withdrawn(page: Page, owner: Phylax) -> None:
     expect(page.get_by_role("status")).to_contain_text("each fits the one before it")
 
 
-def test_the_light_is_switched_and_remembered(page: Page) -> None:
+def test_the_light_is_switched_and_remembered(today: Page) -> None:
+    page = today
     def mode() -> str:
         return str(page.evaluate("document.documentElement.dataset.mode"))
 
@@ -230,7 +231,8 @@ def test_the_light_is_switched_and_remembered(page: Page) -> None:
     assert mode() == "dark"
 
 
-def test_keys_are_listed_and_letters_typed_into_a_field_go_nowhere(page: Page) -> None:
+def test_keys_are_listed_and_letters_typed_into_a_field_go_nowhere(today: Page) -> None:
+    page = today
     page.keyboard.press("?")
     expect(page.get_by_role("dialog")).to_contain_text("find a machine or client")
     page.keyboard.press("Escape")
