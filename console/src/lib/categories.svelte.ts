@@ -5,6 +5,8 @@ import { ask } from './api/queries';
 /** Gives the name of a category's key; the key itself until the catalogue is there. */
 export function useCategoryNames(): (key: string) => string {
   const asked = createQuery(() => ask('/api/v1/catalogue'));
-  const names = $derived(new Map((asked.data ?? []).map((one) => [one.key, one.name])));
+  const names = $derived(
+    new Map((asked.data ?? []).map((category) => [category.key, category.name]))
+  );
   return (key) => names.get(key) ?? key;
 }

@@ -48,7 +48,7 @@
       params: { path: { machine: machine.tag } }
     })
   );
-  const standing = $derived((standingAsked.data ?? []).filter((one) => !one.taken_back_at));
+  const standing = $derived((standingAsked.data ?? []).filter((consent) => !consent.taken_back_at));
   const standingFor = (line: LedgerLine) => standing.find((s) => s.category === line.category);
   /** Whether a line may be ticked as a whole: it goes by its rule, without a choice of items. */
   const byRule = (line: LedgerLine) => line.caution === 'safe' || standingFor(line) !== undefined;

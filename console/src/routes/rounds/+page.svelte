@@ -27,16 +27,21 @@
 
   const me = useMe();
   const role = $derived(me.data?.role ?? 'desk');
-  const midnight = new Date();
-  midnight.setHours(0, 0, 0, 0);
-  const span = {
-    since: midnight.toISOString(),
-    until: new Date(midnight.getTime() + DAYS * 86_400_000).toISOString()
-  };
+  /** From today's midnight on; a page that stays open over night asks for the new day. */
+  function span() {
+    const midnight = new Date();
+    midnight.setHours(0, 0, 0, 0);
+    const until = new Date(midnight.getTime() + DAYS * 86_400_000);
+    return { since: midnight.toISOString(), until: until.toISOString() };
+  }
   const roundsAsked = createQuery(() =>
     ask('/api/v1/rounds', { params: { query: { limit: 500 } } })
   );
-  const agendaAsked = createQuery(() => ask('/api/v1/rounds/agenda', { params: { query: span } }));
+  const agendaAsked = createQuery(() => ({
+    queryKey: ['/api/v1/rounds/agenda', { days: DAYS }] as const,
+    queryFn: (context: { signal: AbortSignal }) =>
+      ask('/api/v1/rounds/agenda', { params: { query: span() } }).queryFn(context)
+  }));
   const todayAsked = createQuery(() => ask('/api/v1/today'));
   const rounds = $derived(
     (roundsAsked.data ?? []).toSorted((a, b) => (a.next_at ?? '~').localeCompare(b.next_at ?? '~'))
