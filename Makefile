@@ -23,10 +23,11 @@ demo: setup console
 demo-fresh: setup console
 	@$(BIN)/phylax demo --fresh
 
+# Four at a time on two processors: half of a test's time is waiting.
 test: setup console .windows/.ready
 	@sh tools/debian-packages.sh chromium gio mkfs.ext4 mount systemd-analyze prometheus promtool
 	$(BIN)/lint-imports
-	$(BIN)/pytest -n 2
+	$(BIN)/pytest -n 4
 
 # One test file while working on it: make check FILE=tests/core/test_retention.py
 FILE ?= tests/core

@@ -26,9 +26,10 @@ from phylax.service.serve import FILE, open_shop
 from phylax.store import people
 from phylax.store.database import Database
 
-TOGETHER = ("tests/demo/", "tests/console/", "tests/windows/", "tests/service/test_year.py")
-"""What shares something costly: one worker has all of each. The longest come first, so that no
-worker waits for them at the end."""
+TOGETHER = ("tests/demo/", "tests/windows/", "tests/service/test_year.py")
+"""What shares something costly: one worker has all of each."""
+FIRST = (*TOGETHER, "tests/console/")
+"""The longest, so that no worker waits for them at the end."""
 ONE_BY_ONE = ("tests/attack/", "tests/agent/")
 """Long tests that share nothing."""
 
@@ -51,7 +52,7 @@ def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> ByFolder:
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    items.sort(key=lambda item: _shared(item.nodeid) is None)
+    items.sort(key=lambda item: not item.nodeid.startswith(FIRST))
 
 
 @pytest.fixture(autouse=True, scope="session")

@@ -94,13 +94,24 @@ export function placeholders(rule: RuleInForce) {
   };
 }
 
-/** Which scope each part of a rule comes from, in words: "from the shop; keep newest from …". */
+const PARTS: Record<string, string> = {
+  keep_newest: 'the number kept',
+  keep_under: 'the size limit',
+  keep_under_percent: 'the share limit',
+  only_larger: 'the least size',
+  hold_for: 'the time held',
+  hold_yields_below: 'the early end of holding',
+  pressure: 'the shorter spans',
+  folders: 'the folders'
+};
+
+/** Which scope each part of a rule comes from: "from the shop; the time held from the client". */
 export function origins(rule: RuleInForce, caution: string): string {
   const of = (field: string): string => rule.sources?.[field] ?? 'catalogue';
   const main = rule.off ? of('off') : of('keep_for');
   const others = Object.entries(rule.sources ?? {})
     .filter(([field, scope]) => !rule.off && field !== 'off' && scope !== main)
     .filter(([field]) => field !== 'keep_for')
-    .map(([field, scope]) => `${field.replaceAll('_', ' ')} from the ${scope}`);
+    .map(([field, scope]) => `${PARTS[field] ?? field.replaceAll('_', ' ')} from the ${scope}`);
   return [`from the ${main}`, ...(caution === 'report' ? [] : others)].join('; ');
 }
