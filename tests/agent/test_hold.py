@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -11,6 +12,7 @@ import pytest
 
 from engine import Bench, NothingRuns
 from helpers import make_file, make_standin, trashed
+from phylax.agent import files
 from phylax.agent.hold.batch import Batch, Held
 from phylax.agent.hold.hold import Hold
 from phylax.agent.machines.standin import StandInMachine
@@ -213,3 +215,70 @@ def test_a_damaged_manifest_hurts_nobody_else(real: Bench, home: Path) -> None:
     manifest.write_text("not ours\n")
     assert [entry.name for _, entry in held_in(real.hold)] == ["older"]
     assert len(list(manifest.parent.glob("things/*"))) == 1, "and nothing in it is touched"
+
+
+@pytest.mark.parametrize("gone", ["things", "manifest.jsonl", "the part"])
+def test_a_removal_of_a_batch_that_was_interrupted_leaves_no_run_stuck(
+    real: Bench, home: Path, tmp_path: Path, gone: str
+) -> None:
+    """Half a batch, as a kill in the middle of its removal left it, is no batch, and its name is
+    free again for the same run."""
+    make_file(home / ".tmp/old", 5000, days_old=9)
+    real.clean("user-temp", **HOLD)
+    ((batch, entry),) = held_in(real.hold)
+    head, folder, name = batch.head, os.path.dirname(batch.path), batch.name
+    real.hold.batch(name).put_back(entry, beside=False)
+    left = Path(folder) / name
+    if gone == "the part":
+        (left / "things/0").rmdir()
+        (left / "manifest.jsonl").unlink()
+    elif gone == "things":
+        (left / "things/0").rmdir()
+        (left / "things").rmdir()
+    else:
+        (left / gone).unlink()
+    again = Batch.make(folder, name, head)
+    assert again.is_empty and again.sweep_up()
+    assert os.listdir(folder) == []
+
+
+def test_half_a_batch_in_which_something_is_held_stays(real: Bench, home: Path) -> None:
+    old = make_file(home / ".tmp/old", 5000, days_old=9)
+    real.clean("user-temp", **HOLD)
+    ((batch, _),) = held_in(real.hold)
+    head, folder, name = batch.head, os.path.dirname(batch.path), batch.name
+    (Path(folder) / name / "manifest.jsonl").unlink()
+    with pytest.raises(OSError):
+        Batch.make(folder, name, head)
+    assert not old.exists()
+    assert [p.stat().st_size for p in Path(folder).glob("*/things/*/*")] == [5000]
+
+
+@pytest.mark.parametrize("last", range(7))
+def test_a_removal_of_a_batch_ends_at_any_step_without_harm(
+    real: Bench, home: Path, monkeypatch: pytest.MonkeyPatch, last: int
+) -> None:
+    """Whichever call is the last, the same run can hold again."""
+    make_file(home / ".tmp/old", 5000, days_old=9)
+    real.clean("user-temp", **HOLD)
+    ((batch, entry),) = held_in(real.hold)
+    batch = real.hold.batch(batch.name)
+    batch.put_back(entry, beside=False)
+    calls = iter(range(100))
+
+    def ends(real_call: Callable[..., object]) -> Callable[..., object]:
+        def call(*arguments: object) -> object:
+            if next(calls) >= last:
+                raise KeyboardInterrupt
+            return real_call(*arguments)
+
+        return call
+
+    with monkeypatch.context() as patch, suppress(KeyboardInterrupt):
+        for name in ("unlink", "rmdir", "move"):
+            patch.setattr(files, name, ends(getattr(files, name)))
+        batch.sweep_up()
+    folder = os.path.dirname(batch.path)
+    again = Batch.make(folder, batch.name, batch.head)
+    assert again.is_empty and again.sweep_up()
+    assert os.listdir(folder) == []

@@ -25,6 +25,7 @@ from phylax.store import (
     surveys,
 )
 from phylax.store.database import Database, NewerFileError
+from phylax.store.records import RecordChoice
 
 NOW = datetime(2026, 3, 2, 9, tzinfo=UTC)
 
@@ -233,7 +234,9 @@ def test_search_takes_words_as_words(context: Context) -> None:
             ("\0", 2),
             ("", 2),
         ]:
-            assert len(records.records(conn, before=99, limit=9, words=words)) == hits, words
+            assert (
+                len(records.records(conn, RecordChoice(words=words), before=99, limit=9)) == hits
+            ), words
 
 
 def test_a_late_or_repeated_reading_counts_once_and_moves_nothing_back(context: Context) -> None:

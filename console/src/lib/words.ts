@@ -156,3 +156,18 @@ export function later(day: string, days: number): string {
 export function today(now = new Date()): string {
   return dayOf(now);
 }
+
+/** The moment at which a day begins in the shop's zone, in UTC as the service takes it. */
+export function dayStart(day: string): string {
+  const midnight = Date.parse(`${day}T00:00:00Z`);
+  // twice: the offset at the guess may be another than the one at midnight there
+  let moment = midnight;
+  for (let step = 0; step < 2; step += 1) moment = midnight - offsetAt(moment);
+  return new Date(moment).toISOString();
+}
+
+/** How far the shop's clock is ahead of UTC at a moment, in milliseconds. */
+function offsetAt(moment: number): number {
+  const at = new Date(moment);
+  return Date.parse(`${dayOf(at)}T${clock(at)}:00Z`) - Math.floor(moment / 60_000) * 60_000;
+}

@@ -8,6 +8,7 @@
   import Failed from '$lib/components/Failed.svelte';
   import { live } from '$lib/api/live.svelte';
   import Modal from '$lib/components/Modal.svelte';
+  import { forgetDrafts, keepDraftsOf } from '$lib/drafts.svelte';
   import { setZone } from '$lib/words';
   import BookOpenText from '@lucide/svelte/icons/book-open-text';
   import Lamp from '@lucide/svelte/icons/lamp';
@@ -53,6 +54,7 @@
       live.stop();
       queries.clear();
     } else if (me && shop) {
+      keepDraftsOf(me.login);
       live.start();
     }
   });
@@ -83,6 +85,7 @@
 
   async function signOut() {
     await api.POST('/api/v1/sign-out');
+    forgetDrafts();
     live.stop();
     await goto('/sign-in');
   }

@@ -15,8 +15,9 @@ from phylax.cli._output import (
     print_one,
 )
 from phylax.cli._session import Session, pass_session
+from phylax.core.machine_list import MachineSort
 from phylax.core.quantities import parse_size, show_share, show_size
-from phylax.core.shop import Machine, MachineEdit, Volume
+from phylax.core.shop import Machine, MachineEdit, System, Volume
 
 
 @click.group("machine")
@@ -26,10 +27,39 @@ def command() -> None:
 
 @command.command("list")
 @click.argument("words", required=False, default="")
+@click.option("--client", help="Only this client's.")
+@click.option(
+    "--system",
+    "systems",
+    multiple=True,
+    type=click.Choice([system.value for system in System]),
+    help="Only of this system; may be repeated.",
+)
+@click.option("--nearly-full", is_flag=True, help="Only with a volume over its threshold.")
+@click.option("--without-round", is_flag=True, help="Only those that no round covers.")
+@click.option("--not-enrolled", is_flag=True, help="Only those without an agent.")
+@click.option(
+    "--sort",
+    type=click.Choice([sort.value for sort in MachineSort]),
+    default=MachineSort.NUMBER.value,
+    show_default=True,
+)
+@click.option("--descending", is_flag=True, help="The other way round.")
 @format_option
 @pass_session
-def list_machines(session: Session, words: str, form: str) -> None:
-    """List machines; WORDS are looked for in tag, client, make and model."""
+def list_machines(
+    session: Session,
+    words: str,
+    client: str | None,
+    systems: tuple[str, ...],
+    nearly_full: bool,
+    without_round: bool,
+    not_enrolled: bool,
+    sort: str,
+    descending: bool,
+    form: str,
+) -> None:
+    """List machines; all of WORDS are looked for in tag, client, make, model and serial."""
     shop = session.the_shop
     columns = (
         Column("tag", lambda m: m.tag),
@@ -40,7 +70,17 @@ def list_machines(session: Session, words: str, form: str) -> None:
         Column("last cleaned", lambda m: local(m.cleaned_at, shop.clock)),
         Column("last contact", lambda m: local(m.seen_at, shop.clock)),
     )
-    print_list(form, session.shop.machines.list(words=words), columns, empty="No such machines.")
+    machines = session.shop.machines.list(
+        client_id=session.shop.clients.find(client).id if client else None,
+        words=words,
+        systems=[System(system) for system in systems],
+        nearly_full=nearly_full,
+        without_round=without_round,
+        not_enrolled=not_enrolled,
+        sort=MachineSort(sort),
+        descending=descending,
+    )
+    print_list(form, machines, columns, empty="No such machines.")
 
 
 def _fullest(machine: Machine) -> Volume | None:

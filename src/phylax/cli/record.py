@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from datetime import datetime, timedelta
 from itertools import islice
 
 import click
@@ -10,6 +11,7 @@ import click
 from phylax.cli._output import Column, console, format_option, local, print_list, print_one
 from phylax.cli._session import EXIT_REFUSED, Session, pass_session
 from phylax.core.quantities import count, show_size
+from phylax.core.records import RecordKind
 
 
 @click.group("record")
@@ -20,10 +22,32 @@ def command() -> None:
 @command.command("list")
 @click.argument("words", required=False, default="")
 @click.option("--machine", help="Only of this machine.")
+@click.option("--client", help="Only of this client's machines.")
+@click.option(
+    "--kind",
+    "kinds",
+    multiple=True,
+    type=click.Choice([kind.value for kind in RecordKind]),
+    help="Only of this kind; may be repeated.",
+)
+@click.option("--who", default="", help="Only by this person.")
+@click.option("--since", type=click.DateTime(["%Y-%m-%d"]), help="From this day on.")
+@click.option("--until", type=click.DateTime(["%Y-%m-%d"]), help="Up to and with this day.")
 @click.option("--most", default=40, show_default=True, help="At most so many.")
 @format_option
 @pass_session
-def list_records(session: Session, words: str, machine: str | None, most: int, form: str) -> None:
+def list_records(
+    session: Session,
+    words: str,
+    machine: str | None,
+    client: str | None,
+    kinds: tuple[str, ...],
+    who: str,
+    since: datetime | None,
+    until: datetime | None,
+    most: int,
+    form: str,
+) -> None:
     """List entries, newest first; only those with all of WORDS."""
     zone = session.the_shop.clock
     columns = (
@@ -35,8 +59,16 @@ def list_records(session: Session, words: str, machine: str | None, most: int, f
         Column("freed", lambda r: "–" if r.freed is None else show_size(r.freed), right=True),
         Column("left", lambda r: "–" if r.left_count is None else str(r.left_count), right=True),
     )
-    records = islice(session.shop.records.list(machine=machine, words=words), most)
-    print_list(form, records, columns, empty="No such entries.")
+    records = session.shop.records.list(
+        machine=machine,
+        client_id=session.shop.clients.find(client).id if client else None,
+        kinds=[RecordKind(kind) for kind in kinds],
+        who=who,
+        since=since and since.replace(tzinfo=zone),
+        until=until and (until + timedelta(days=1)).replace(tzinfo=zone),
+        words=words,
+    )
+    print_list(form, islice(records, most), columns, empty="No such entries.")
 
 
 @command.command("note")

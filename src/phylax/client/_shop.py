@@ -25,6 +25,7 @@ from phylax.core.consents import (
     Consent,
 )
 from phylax.core.holds import HeldPick, IfTaken
+from phylax.core.machine_list import MachineSort
 from phylax.core.people import (
     Activity,
     Audited,
@@ -36,7 +37,7 @@ from phylax.core.people import (
     Token,
     TokenShown,
 )
-from phylax.core.records import ChainCheck, NewNote, Record
+from phylax.core.records import ChainCheck, NewNote, Record, RecordKind
 from phylax.core.retention import (
     RuleInForce,
 )
@@ -52,6 +53,7 @@ from phylax.core.shop import (
     MachineEdit,
     Shop,
     ShopEdit,
+    System,
 )
 from phylax.core.survey import Ledger, Survey
 from phylax.core.today import Today
@@ -61,7 +63,11 @@ from phylax.core.values import edit_of
 _OUTLOOKS: type[list[Outlook]] = list[Outlook]
 _REGROWTHS: type[list[Regrowth]] = list[Regrowth]
 _POINTS: type[list[TrendPoint]] = list[TrendPoint]
+_NUMBERS: type[list[int]] = list[int]
+_MACHINES: type[list[Machine]] = list[Machine]
 """`list` is a method's name below."""
+_ROWS = 200
+"""Machines asked for at once by their numbers."""
 
 
 def sign_in(url: str, login: str, password: str) -> str:
@@ -72,8 +78,9 @@ def sign_in(url: str, login: str, password: str) -> str:
 
 
 class Clients(Family):
-    def list(self) -> Iterator[Client]:
-        return self._http.pages(Client, "/clients")
+    def list(self, *, words: str = "") -> Iterator[Client]:
+        """Clients; those with all of some words in name, contact, mail or phone."""
+        return self._http.pages(Client, "/clients", words=words or None)
 
     def get(self, client_id: int) -> Client:
         return self._http.get(Client, f"/clients/{client_id}")
@@ -100,8 +107,37 @@ class Clients(Family):
 
 
 class Machines(Family):
-    def list(self, *, client_id: int | None = None, words: str = "") -> Iterator[Machine]:
-        return self._http.pages(Machine, "/machines", client_id=client_id, words=words or None)
+    def list(
+        self,
+        *,
+        client_id: int | None = None,
+        words: str = "",
+        systems: Sequence[System] = (),
+        nearly_full: bool = False,
+        without_round: bool = False,
+        not_enrolled: bool = False,
+        sort: MachineSort = MachineSort.NUMBER,
+        descending: bool = False,
+    ) -> Iterator[Machine]:
+        """Machines chosen by all that is given, sorted; what is not known comes last."""
+        chosen: dict[str, object] = {
+            "client_id": client_id,
+            "words": words or None,
+            "system": [*systems] or None,
+            "nearly_full": nearly_full or None,
+            "without_round": without_round or None,
+            "not_enrolled": not_enrolled or None,
+        }
+        if sort is MachineSort.NUMBER and not descending:
+            yield from self._http.pages(Machine, "/machines", **chosen)
+            return
+        numbers = self._http.get(
+            _NUMBERS, "/machines/numbers", **chosen, sort=sort, descending=descending
+        )
+        for first in range(0, len(numbers), _ROWS):
+            yield from self._http.get(
+                _MACHINES, "/machines", machine_id=numbers[first : first + _ROWS]
+            )
 
     def get(self, which: Which) -> Machine:
         return self._http.get(Machine, f"/machines/{which}")
@@ -283,9 +319,29 @@ class Runs(Family):
 
 
 class Records(Family):
-    def list(self, *, machine: Which | None = None, words: str = "") -> Iterator[Record]:
-        """Newest first."""
-        return self._http.pages(Record, "/records", machine=machine, words=words or None)
+    def list(
+        self,
+        *,
+        machine: Which | None = None,
+        client_id: int | None = None,
+        kinds: Sequence[RecordKind] = (),
+        who: str = "",
+        since: datetime | None = None,
+        until: datetime | None = None,
+        words: str = "",
+    ) -> Iterator[Record]:
+        """Entries chosen by all that is given, newest first."""
+        return self._http.pages(
+            Record,
+            "/records",
+            machine=machine,
+            client_id=client_id,
+            kind=[*kinds] or None,
+            who=who or None,
+            since=since.isoformat() if since else None,
+            until=until.isoformat() if until else None,
+            words=words or None,
+        )
 
     def add_note(self, which: Which, text: str, *, corrects: int | None = None) -> Record:
         machine = self._http.get(Machine, f"/machines/{which}")

@@ -41,6 +41,7 @@ from phylax.service.routes import (
     shop,
     surveys,
     trends,
+    views,
     waiting,
 )
 from phylax.service.telemetry.logs import Requests
@@ -102,6 +103,7 @@ def create_app(context: Context) -> FastAPI:
         attention,
         notices,
         records,
+        views,
     ):
         app.include_router(family.router, prefix=API, responses=problems.documented(401))
     app.include_router(events.router, prefix=API, responses=problems.documented(401))

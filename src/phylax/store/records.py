@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Iterator
+from typing import NamedTuple
 
-from phylax.core.records import FIRST, Entry, Record, digest
+from phylax.core.records import FIRST, Entry, Record, RecordKind, digest
 from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
@@ -53,22 +55,48 @@ def of_run(conn: Connection, run_id: int) -> int | None:
     return row[0] if row else None
 
 
+class RecordChoice(NamedTuple):
+    """Which entries a listing holds; nothing chosen means all of them."""
+
+    machine_id: int | None = None
+    client_id: int | None = None
+    kinds: tuple[RecordKind, ...] = ()
+    who: str = ""
+    since: int | None = None
+    until: int | None = None
+    words: str = ""
+
+
 def records(
-    conn: Connection, *, before: int, limit: int, machine_id: int | None = None, words: str = ""
+    conn: Connection, choice: RecordChoice = RecordChoice(), *, before: int, limit: int
 ) -> list[Record]:
-    """Entries, newest first, before a number; of one machine, or with all of some words."""
+    """Entries chosen, newest first, before a number; with all of some words."""
     where = ["r.id < :before"]
-    if machine_id is not None:
-        where.append("r.machine_id = :machine")
+    values: dict[str, object] = {"before": before, "limit": limit}
+    for term, value in (
+        ("r.machine_id = :machine", choice.machine_id),
+        ("m.client_id = :client", choice.client_id),
+        ("r.who = :who", choice.who or None),
+        ("r.at >= :since", choice.since),
+        ("r.at < :until", choice.until),
+        (
+            "r.kind IN (SELECT value FROM json_each(:kinds))",
+            json.dumps(choice.kinds) if choice.kinds else None,
+        ),
+    ):
+        if value is not None:
+            where.append(term)
+            values[term.rpartition(":")[2].rstrip(")")] = value
     # Each word is quoted, so that what people type is never FTS5 syntax; NUL would end the query.
     match = " ".join(
-        '"' + word.replace('"', '""') + '"' for word in words.replace("\0", " ").split()
+        '"' + word.replace('"', '""') + '"' for word in choice.words.replace("\0", " ").split()
     )
     if match:
+        values["match"] = match
         where.append("r.id IN (SELECT rowid FROM records_text WHERE records_text MATCH :match)")
     rows = conn.execute(
         f"{_RECORD} WHERE {' AND '.join(where)} ORDER BY r.id DESC LIMIT :limit",
-        {"before": before, "machine": machine_id, "match": match, "limit": limit},
+        values,
     )
     return [_record(row) for row in rows]
 
@@ -77,3 +105,9 @@ def chain(conn: Connection) -> Iterator[Record]:
     """Every entry from the first."""
     for row in conn.execute(f"{_RECORD} ORDER BY r.id"):
         yield _record(row)
+
+
+def authors(conn: Connection) -> list[str]:
+    """Who ever wrote an entry, by name."""
+    rows = conn.execute("SELECT DISTINCT who FROM records ORDER BY who COLLATE NOCASE")
+    return [row[0] for row in rows]

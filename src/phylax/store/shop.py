@@ -72,9 +72,25 @@ def client(conn: Connection, client_id: int) -> Client | None:
     return _client(row) if row else None
 
 
-def clients(conn: Connection, *, after: int, limit: int) -> list[Client]:
-    """Clients in order of their number, after one."""
-    rows = conn.execute(f"{_CLIENT} WHERE c.id > ? ORDER BY c.id LIMIT ?", (after, limit))
+def words_in(fields: tuple[str, ...], words: str) -> tuple[str, dict[str, object]]:
+    """The condition that each of some words is in one of some columns, and its values."""
+    values: dict[str, object] = {}
+    terms = ["1"]
+    for number, word in enumerate(words.split()):
+        literal = word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+        values[f"word{number}"] = f"%{literal}%"
+        tests = (f"{field} LIKE :word{number} ESCAPE '\\'" for field in fields)
+        terms.append(f"({' OR '.join(tests)})")
+    return " AND ".join(terms), values
+
+
+def clients(conn: Connection, *, after: int, limit: int, words: str = "") -> list[Client]:
+    """Clients in order of their number, after one; with all of some words."""
+    where, values = words_in(("c.name", "c.contact", "c.mail", "c.phone"), words)
+    rows = conn.execute(
+        f"{_CLIENT} WHERE c.id > :after AND {where} ORDER BY c.id LIMIT :limit",
+        {**values, "after": after, "limit": limit},
+    )
     return [_client(row) for row in rows]
 
 
@@ -257,23 +273,9 @@ def all_machines(conn: Connection) -> Iterable[sqlite3.Row]:
     )
 
 
-def machines(
-    conn: Connection, *, after: int, limit: int, client_id: int | None = None, words: str = ""
-) -> list[Machine]:
-    """Machines in order of their number, after one; of one client, or matching words."""
-    like = f"%{words.replace('%', '').replace('_', '')}%"
-    rows = conn.execute(
-        f"""
-        {_MACHINE}
-        WHERE m.id > :after
-          AND (:client IS NULL OR m.client_id = :client)
-          AND (:words = '' OR m.tag LIKE :like OR c.name LIKE :like
-               OR m.make LIKE :like OR m.model LIKE :like)
-        ORDER BY m.id LIMIT :limit
-        """,
-        {"after": after, "client": client_id, "words": words, "like": like, "limit": limit},
-    ).fetchall()
-    return _with_volumes(conn, rows)
+def with_volumes_of(conn: Connection, where: str, values: dict[str, object]) -> list[Machine]:
+    """Machines by a condition on `m`, `c` and `a`, with what follows it."""
+    return _with_volumes(conn, conn.execute(f"{_MACHINE} {where}", values).fetchall())
 
 
 def add_machine(conn: Connection, edit: MachineEdit, *, who: str, at: int) -> int:

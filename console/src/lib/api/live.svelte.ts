@@ -1,3 +1,10 @@
+/**
+ * What changes in the shop, as the service tells it, to all tabs of a browser by one stream.
+ *
+ * A browser has six connections to one host, so that seven tabs with a stream each would stall.
+ * The tab that holds the lock listens for all; another takes over when it is closed. The browser
+ * catches up by `Last-Event-ID`; a new listener asks for everything that is shown.
+ */
 import { changed } from './changes';
 import type { EventKind, ShopEvent } from './client';
 import { queries } from './queries';
@@ -16,34 +23,74 @@ const KINDS: EventKind[] = [
   'hold',
   'attention'
 ];
+const NAME = 'phylax-events';
 
-/** What changes in the shop, as the service tells it. The browser catches up by `Last-Event-ID`. */
+type Message = { event: ShopEvent } | { connected: boolean } | { hello: true };
+
 class Live {
   connected = $state(true);
-  #source: EventSource | null = null;
+  #stop: AbortController | null = null;
 
-  start() {
-    if (this.#source) return;
-    const source = new EventSource('/api/v1/events');
-    source.onopen = () => {
-      // what was missed meanwhile is told again only as far back as the service keeps it
-      if (!this.connected) void queries.invalidateQueries();
-      this.connected = true;
+  start(): void {
+    if (this.#stop) return;
+    const stop = new AbortController();
+    this.#stop = stop;
+    const tabs = new BroadcastChannel(NAME);
+    let listening = false;
+    tabs.onmessage = ({ data }: MessageEvent<Message>) => {
+      if ('event' in data) changed(data.event);
+      else if ('connected' in data) this.#connection(data.connected);
+      // a tab that was just opened hears how the connection is
+      else if (listening) tabs.postMessage({ connected: this.connected } satisfies Message);
     };
-    source.onerror = () => {
-      this.connected = false;
-    };
-    for (const kind of KINDS) {
-      source.addEventListener(kind, (message) =>
-        changed(JSON.parse((message as MessageEvent<string>).data) as ShopEvent)
-      );
-    }
-    this.#source = source;
+    stop.signal.addEventListener('abort', () => tabs.close());
+    tabs.postMessage({ hello: true } satisfies Message);
+    const listen = () =>
+      new Promise<void>((resolve) => {
+        listening = true;
+        const source = this.#listen((message) => tabs.postMessage(message));
+        stop.signal.addEventListener('abort', () => {
+          source.close();
+          resolve();
+        });
+      });
+    // without locks (an address that is not secure) each tab listens for itself
+    if (!navigator.locks) void listen();
+    else
+      navigator.locks
+        .request(NAME, { signal: stop.signal }, async () => {
+          if (!stop.signal.aborted) await listen();
+        })
+        .catch(() => undefined);
   }
 
-  stop() {
-    this.#source?.close();
-    this.#source = null;
+  stop(): void {
+    this.#stop?.abort();
+    this.#stop = null;
+  }
+
+  #connection(now: boolean): void {
+    // what was missed meanwhile is told again only as far back as the service keeps it
+    if (now && !this.connected) void queries.invalidateQueries();
+    this.connected = now;
+  }
+
+  #listen(tell: (message: Message) => void): EventSource {
+    const source = new EventSource('/api/v1/events');
+    const connection = (connected: boolean) => {
+      this.#connection(connected);
+      tell({ connected });
+    };
+    source.onopen = () => connection(true);
+    source.onerror = () => connection(false);
+    for (const kind of KINDS) {
+      source.addEventListener(kind, (message) => {
+        const event = JSON.parse((message as MessageEvent<string>).data) as ShopEvent;
+        changed(event);
+        tell({ event });
+      });
+    }
+    return source;
   }
 }
 

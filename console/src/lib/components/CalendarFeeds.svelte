@@ -2,15 +2,12 @@
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
   import { api, inWords, type Person } from '$lib/api/client';
+  import ClientBox from './ClientBox.svelte';
   import When from '$lib/components/When.svelte';
 
   let { people, mayChange }: { people: Person[]; mayChange: boolean } = $props();
   const feedsAsked = createQuery(() => ask('/api/v1/calendars'));
-  const clientsAsked = createQuery(() =>
-    ask('/api/v1/clients', { params: { query: { limit: 500 } } })
-  );
   const feeds = $derived(feedsAsked.data ?? []);
-  const clients = $derived(clientsAsked.data ?? []);
   let name = $state('');
   let whose = $state('shop');
   let address = $state('');
@@ -39,7 +36,7 @@
 </script>
 
 <section aria-labelledby="calendars">
-  <h2 id="calendars">Calendar addresses</h2>
+  <h1 id="calendars">Calendar addresses</h1>
   <p class="muted text-sm">
     A private address from which a calendar reads the rounds. Whoever knows it can read them.
   </p>
@@ -70,15 +67,15 @@
           maxlength="120"
         /></label
       >
-      <label class="field">
-        <span>Which rounds</span>
-        <select class="box w-56" bind:value={whose}>
-          <option value="shop">all of the shop</option>
-          {#each people as one (one.id)}<option value="person {one.id}">{one.name}'s</option>{/each}
-          {#each clients as one (one.id)}<option value="client {one.id}">at {one.name}</option
-            >{/each}
-        </select>
-      </label>
+      <ClientBox
+        label="Which rounds"
+        bind:value={whose}
+        first={[
+          { value: 'shop', label: 'all of the shop' },
+          ...people.map((person) => ({ value: `person ${person.id}`, label: `${person.name}'s` }))
+        ]}
+        optionOf={(id) => `client ${id}`}
+      />
       <button class="act">Make an address</button>
     </form>
     {#if address}<p class="mt-2">

@@ -2,15 +2,12 @@
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
   import { api, inWords } from '$lib/api/client';
+  import ClientBox from './ClientBox.svelte';
   import { today } from '$lib/words';
 
   let { mayChange }: { mayChange: boolean } = $props();
   const daysAsked = createQuery(() => ask('/api/v1/closing-days'));
-  const clientsAsked = createQuery(() =>
-    ask('/api/v1/clients', { params: { query: { limit: 500 } } })
-  );
   const days = $derived(daysAsked.data ?? []);
-  const clients = $derived(clientsAsked.data ?? []);
   let name = $state('');
   let first = $state(today());
   let last = $state(today());
@@ -38,7 +35,7 @@
 </script>
 
 <section aria-labelledby="closing">
-  <h2 id="closing">Closing days</h2>
+  <h1 id="closing">Closing days</h1>
   <p class="muted text-sm">Rounds move to the next open day, or leave these out, as each says.</p>
   <ul class="ruled mt-2" data-testid="closing-days">
     {#each days as one (one.id)}
@@ -79,13 +76,7 @@
           required
         /></label
       >
-      <label class="field">
-        <span>Who</span>
-        <select class="box w-44" bind:value={client}>
-          <option value="">the shop</option>
-          {#each clients as one (one.id)}<option value={String(one.id)}>{one.name}</option>{/each}
-        </select>
-      </label>
+      <ClientBox label="Who" bind:value={client} first={[{ value: '', label: 'the shop' }]} />
       <button class="act">Close</button>
     </form>
   {/if}

@@ -25,7 +25,7 @@
 </script>
 
 <section class="lg:col-span-2" aria-labelledby="notices">
-  <h2 id="notices">Notices</h2>
+  <h1 id="notices">Notices</h1>
   <div class="mt-2 grid gap-10 lg:grid-cols-2">
     <div><MailWishes {me} onsent={() => void load()} /></div>
     {#if isOwner}

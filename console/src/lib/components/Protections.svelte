@@ -6,6 +6,7 @@
   import Globe from '@lucide/svelte/icons/globe';
   import Regex from '@lucide/svelte/icons/asterisk';
   import { count, size } from '$lib/words';
+  import ClientBox from './ClientBox.svelte';
   import Failed from './Failed.svelte';
   import When from './When.svelte';
 
@@ -65,11 +66,6 @@
   const ofAll = createQuery(() => ({ ...ask('/api/v1/protections'), enabled: !machine }));
   const asked = $derived(machine ? ofMachine : ofAll);
   const entries = $derived<Entry[]>(asked.data ?? []);
-  const clientsAsked = createQuery(() => ({
-    ...ask('/api/v1/clients', { params: { query: { limit: 500 } } }),
-    enabled: !machine
-  }));
-  const clients = $derived(clientsAsked.data ?? []);
   const machinesAsked = createQuery(() => ({
     ...ask('/api/v1/protections/{number}/machines', { params: { path: { number: opened } } }),
     enabled: opened !== 0
@@ -189,19 +185,21 @@
         placeholder={KINDS.find((one) => one.kind === kind)?.example}
       />
     </label>
-    <label class="field">
-      <span>For</span>
-      <select class="box" bind:value={whom}>
-        {#if machine}
+    {#if machine}
+      <label class="field">
+        <span>For</span>
+        <select class="box" bind:value={whom}>
           <option value="">{machine.tag}</option>
           <option value="client">{machine.client_name}</option>
-        {:else}
-          {#if isOwner}<option value="">the shop</option>{/if}
-          {#each clients as client (client.id)}<option value={client.id}>{client.name}</option
-            >{/each}
-        {/if}
-      </select>
-    </label>
+        </select>
+      </label>
+    {:else}
+      <ClientBox
+        label="For"
+        bind:value={whom}
+        first={isOwner ? [{ value: '', label: 'the shop' }] : []}
+      />
+    {/if}
     <label class="field min-w-40">
       <span>Why (for your colleagues)</span>
       <input class="box" bind:value={note} maxlength="400" />

@@ -1,122 +1,121 @@
 <script lang="ts">
-  import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
+  import { createQuery } from '@tanstack/svelte-query';
   import { createWindowVirtualizer } from '@tanstack/svelte-virtual';
-  import { ask, askPages, itemsOf } from '$lib/api/queries';
-  import Failed from '$lib/components/Failed.svelte';
-  import { useMe } from '$lib/session';
   import { goto } from '$app/navigation';
   import { page } from '$app/state';
-  import type { Machine } from '$lib/api/client';
-  import RoutineStart from '$lib/components/RoutineStart.svelte';
-  import FreeLine from '$lib/components/FreeLine.svelte';
-  import VolumeBar from '$lib/components/VolumeBar.svelte';
-  import When from '$lib/components/When.svelte';
-  import { count, day, share, size } from '$lib/words';
+  import { downloadCsv } from '$lib/api/download';
+  import { ask } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
+  import Panel from '$lib/components/Panel.svelte';
+  import Views from '$lib/components/Views.svelte';
+  import Chosen from '$lib/machines/Chosen.svelte';
+  import MachineCells from '$lib/machines/MachineCells.svelte';
+  import {
+    COLUMNS,
+    DAYS,
+    TAG,
+    columnsOf,
+    namesOf,
+    orderOf,
+    pressed,
+    type Column
+  } from '$lib/machines/columns';
+  import { MachineRows, questionOf, type Choice } from '$lib/machines/rows.svelte';
+  import { useMe } from '$lib/session';
+  import { count } from '$lib/words';
   import Plus from '@lucide/svelte/icons/plus';
-  import { untrack } from 'svelte';
+  import { tick, untrack } from 'svelte';
   import { SvelteMap, SvelteSet } from 'svelte/reactivity';
 
-  const DAYS = 90;
   const SYSTEMS = ['windows', 'macos', 'linux'] as const;
+  const CHIPS = [
+    { param: 'tight', name: 'nearly full' },
+    { param: 'noround', name: 'no round' },
+    { param: 'noagent', name: 'not enrolled' }
+  ];
 
   const me = useMe();
   const role = $derived(me.data?.role ?? 'desk');
   const chosen = new SvelteSet<number>();
 
   // the page's state is its address, so that it can be kept, shared and gone back to
-  const words = $derived(page.url.searchParams.get('words') ?? '');
-  const system = $derived(page.url.searchParams.get('system') ?? '');
-  const tight = $derived(page.url.searchParams.has('tight'));
-  const sort = $derived(page.url.searchParams.get('sort') ?? 'tightest');
+  const params = $derived(page.url.searchParams);
+  const words = $derived(params.get('words') ?? '');
+  const system = $derived(SYSTEMS.find((name) => name === params.get('system')));
+  const clientId = $derived(Number(params.get('client')) || undefined);
+  const columns = $derived(columnsOf(params.get('columns')));
+  const order = $derived(orderOf(params.get('sort'), params.get('way')));
+  const choice = $derived<Choice>({
+    words: words.trim(),
+    client_id: clientId,
+    system: system ? [system] : [],
+    nearly_full: params.has('tight'),
+    without_round: params.has('noround'),
+    not_enrolled: params.has('noagent')
+  });
+  const isChosen = $derived(Object.keys(questionOf(choice, order)).length > 2);
 
   function go(change: Record<string, string | null>) {
-    const next = new URLSearchParams(page.url.searchParams);
+    const next = new URLSearchParams(params);
     for (const [name, value] of Object.entries(change)) {
       if (value === null || value === '') next.delete(name);
       else next.set(name, value);
     }
     void goto(`/machines?${next}`, { replaceState: true, keepFocus: true, noScroll: true });
   }
+  function show(column: Column, on: boolean) {
+    go({
+      columns: namesOf(COLUMNS.filter((other) => (other === column ? on : columns.includes(other))))
+    });
+  }
 
-  const used = (m: Machine) =>
-    Math.max(0, ...m.volumes.map((v) => (v.capacity ? 1 - v.free / v.capacity : 0)));
-  const tightest = (m: Machine) =>
-    m.volumes.toSorted((a, b) => a.free / a.capacity - b.free / b.capacity)[0];
-
-  /** When the first of its volumes is likely over its threshold; over already sorts first. */
-  const isOver = (m: Machine) => 100 * used(m) > m.limit_percent;
-  const crossing = (m: Machine) =>
-    isOver(m)
-      ? ''
-      : (m.volumes
-          .map((v) => v.crosses?.likely ?? '')
-          .filter(Boolean)
-          .toSorted()[0] ?? '9999');
-
-  const byName = new Intl.Collator('en').compare;
-  const byTime = (a: string, b: string) => (a < b ? -1 : a > b ? 1 : 0);
-  const ORDERS: Record<string, (a: Machine, b: Machine) => number> = {
-    tag: (a, b) => byName(a.tag, b.tag),
-    client: (a, b) => byName(a.client_name, b.client_name) || byName(a.tag, b.tag),
-    tightest: (a, b) => used(b) - used(a),
-    crossing: (a, b) => byTime(crossing(a), crossing(b)) || used(b) - used(a),
-    cleaned: (a, b) => byTime(a.cleaned_at ?? '', b.cleaned_at ?? ''),
-    seen: (a, b) => byTime(a.seen_at ?? '', b.seen_at ?? '')
-  };
-  // page by page until there are no more; what came is shown at once
-  const asked = createInfiniteQuery(() =>
-    askPages('/api/v1/machines', { params: { query: { words, limit: 500 } } }, (last) => ({
-      after: last.id
-    }))
+  const list = new MachineRows(
+    () => choice,
+    () => order
   );
-  $effect(() => {
-    if (asked.hasNextPage && !asked.isFetching) void asked.fetchNextPage();
-  });
-  const machines = $derived<Machine[] | null>(asked.data ? itemsOf(asked.data) : null);
-  const shown = $derived(
-    (machines ?? [])
-      .filter((m) => !system || m.system === system)
-      .filter((m) => !tight || isOver(m))
-      .toSorted(ORDERS[sort] ?? ORDERS.tightest)
-  );
+  const numbers = $derived(list.numbers ?? []);
+  const clientAsked = createQuery(() => ({
+    ...ask('/api/v1/clients/{client_id}', { params: { path: { client_id: clientId ?? 0 } } }),
+    enabled: clientId !== undefined
+  }));
 
-  // only the rows that are seen are drawn; on paper, all of them
+  // only the rows that are seen are drawn; on paper, all that are known
   const ROW = 69;
   let body = $state<HTMLElement>();
   let printing = $state(false);
   const rows = createWindowVirtualizer({ count: 0, estimateSize: () => ROW, overscan: 8 });
   $effect(() => {
     const margin = body ? body.getBoundingClientRect().top + scrollY : 0;
-    const count = shown.length;
+    const ids = numbers;
     untrack(() =>
       $rows.setOptions({
-        count,
+        count: ids.length,
         scrollMargin: margin,
-        getItemKey: (index) => shown[index]?.id ?? index
+        getItemKey: (index) => ids[index] ?? index
       })
     );
   });
+  const drawn = $derived(printing ? [] : $rows.getVirtualItems());
   const seen = $derived(
     printing
-      ? shown.map((machine, index) => ({ machine, index }))
-      : $rows.getVirtualItems().flatMap(({ index }) => {
-          const machine = shown[index];
-          return machine ? [{ machine, index }] : [];
+      ? numbers.map((id, index) => ({ id, index })).filter(({ id }) => list.row(id))
+      : drawn.flatMap(({ index }) => {
+          const id = numbers[index];
+          return id === undefined ? [] : [{ id, index }];
         })
   );
-  const above = $derived(
-    printing
-      ? 0
-      : Math.max(0, ($rows.getVirtualItems()[0]?.start ?? 0) - $rows.options.scrollMargin)
-  );
+  $effect(() => {
+    const first = drawn[0]?.index ?? 0;
+    const last = drawn.at(-1)?.index ?? 0;
+    untrack(() => {
+      if (list.seen.first !== first || list.seen.last !== last) list.seen = { first, last };
+    });
+  });
+  const above = $derived(Math.max(0, (drawn[0]?.start ?? 0) - $rows.options.scrollMargin));
   const below = $derived(
     printing
       ? 0
-      : Math.max(
-          0,
-          $rows.getTotalSize() -
-            (($rows.getVirtualItems().at(-1)?.end ?? 0) - $rows.options.scrollMargin)
-        )
+      : Math.max(0, $rows.getTotalSize() - ((drawn.at(-1)?.end ?? 0) - $rows.options.scrollMargin))
   );
   /** Rows are as high as their words need. */
   function measured(row: HTMLElement) {
@@ -126,8 +125,9 @@
   // free space of the rows that are seen, once scrolling rests
   let resting = $state<number[]>([]);
   $effect(() => {
-    const ids = seen.map(({ machine }) => machine.id).toSorted((a, b) => a - b);
-    const timer = setTimeout(() => (resting = ids.slice(0, 100)), 150);
+    const ids = seen.map(({ id }) => id).toSorted((a, b) => a - b);
+    const wanted = columns.some((column) => column.key === 'line') ? ids.slice(0, 100) : [];
+    const timer = setTimeout(() => (resting = wanted), 150);
     return () => clearTimeout(timer);
   });
   const linesAsked = createQuery(() => ({
@@ -140,32 +140,62 @@
   $effect(() => {
     for (const line of linesAsked.data ?? []) lines.set(line.volume_id, line.shares);
   });
+
+  let busy = $state('');
+  let problem = $state('');
+  async function paper() {
+    busy = 'Loading all rows…';
+    problem = '';
+    try {
+      await list.all();
+      printing = true;
+      await tick();
+      window.print();
+    } catch (error) {
+      problem = (error as Error).message;
+    }
+    printing = false;
+    busy = '';
+  }
+  async function save() {
+    const query = new URLSearchParams();
+    for (const [name, value] of Object.entries(questionOf(choice, order))) {
+      for (const one of [value].flat()) query.append(name, String(one));
+    }
+    problem = '';
+    await downloadCsv(`/api/v1/machines?${query}`, 'machines.csv').catch((error: Error) => {
+      problem = error.message;
+    });
+  }
 </script>
 
 <svelte:window onbeforeprint={() => (printing = true)} onafterprint={() => (printing = false)} />
 <svelte:head><title>Machines – Phylax</title></svelte:head>
 
-{#snippet heading(key: string, name: string)}
-  <button
-    class="cursor-pointer hover:underline"
-    aria-pressed={sort === key}
-    onclick={() => go({ sort: key })}
-  >
-    {name}{sort === key ? ' ↓' : ''}
-  </button>
+{#snippet heading(column: Column)}
+  {@const here = column.sort && column.sort === order.sort}
+  <th scope="col" aria-sort={here ? (order.descending ? 'descending' : 'ascending') : undefined}>
+    {#if column.sort}
+      <button class="cursor-pointer hover:underline" onclick={() => go(pressed(column, order))}>
+        {column.name}{here ? (order.descending ? ' ↓' : ' ↑') : ''}
+      </button>
+    {:else}{column.name}{/if}
+  </th>
 {/snippet}
 
 <div class="flex flex-wrap items-center justify-between gap-4">
-  <h1>Machines</h1>
+  <h1>
+    Machines{#if clientAsked.data}{' '}of {clientAsked.data.name}{/if}
+  </h1>
   <a class="anchor ml-auto" href="/trends">Trends over the shop</a>
   <a class="act main" href="/machines/new"><Plus aria-hidden="true" />Add a machine</a>
 </div>
-<div class="mt-4 flex flex-wrap items-center gap-2">
+<div class="noprint mt-4 flex flex-wrap items-center gap-2">
   <label class="sr-only" for="filter">Filter by words</label>
   <input
     id="filter"
     class="box w-64"
-    placeholder="Tag, client, make or model"
+    placeholder="Tag, client, make, model, serial"
     value={words}
     oninput={(e) => go({ words: e.currentTarget.value })}
   />
@@ -173,114 +203,109 @@
     <button
       class="act"
       aria-pressed={system === name}
-      class:main={system === name}
       onclick={() => go({ system: system === name ? null : name })}>{name}</button
     >
   {/each}
-  <button
-    class="act"
-    aria-pressed={tight}
-    class:main={tight}
-    onclick={() => go({ tight: tight ? null : 'yes' })}>nearly full</button
-  >
-  <span class="muted ml-auto">{count(shown.length, 'machine')}</span>
+  {#each CHIPS as chip (chip.param)}
+    <button
+      class="act"
+      aria-pressed={params.has(chip.param)}
+      onclick={() => go({ [chip.param]: params.has(chip.param) ? null : 'yes' })}
+      >{chip.name}</button
+    >
+  {/each}
+  {#if clientId}
+    <button class="act" onclick={() => go({ client: null })}>of all clients</button>
+  {/if}
 </div>
-{#if chosen.size && role !== 'desk'}
-  <div class="mt-3 flex flex-wrap items-center gap-3" data-testid="chosen">
-    <strong>{count(chosen.size, 'machine')} chosen</strong>
-    <RoutineStart machineIds={[...chosen]} />
-    <button class="act" onclick={() => shown.forEach((m) => chosen.add(m.id))}>All shown</button>
-    <button class="act" onclick={() => chosen.clear()}>None</button>
-  </div>
+<div class="mt-2 flex flex-wrap items-center gap-2">
+  <label class="noprint flex items-center gap-2 sm:hidden">
+    Sort by
+    <select
+      class="box"
+      value={order.sort}
+      onchange={(e) => go({ sort: e.currentTarget.value, way: null })}
+    >
+      {#each [TAG, ...COLUMNS].filter((c) => c.sort) as column (column.key)}
+        <option value={column.sort}>{column.name}</option>
+      {/each}
+    </select>
+  </label>
+  <span class="muted mr-auto" role="status">
+    {#if list.numbers}{count(numbers.length, 'machine')}{/if}
+  </span>
+  <span class="noprint flex flex-wrap gap-2">
+    <Panel name="Columns">
+      {#each COLUMNS as column (column.key)}
+        <label class="flex items-center gap-2 py-0.5">
+          <input
+            type="checkbox"
+            checked={columns.includes(column)}
+            onchange={(e) => show(column, e.currentTarget.checked)}
+          />
+          {column.name}
+        </label>
+      {/each}
+    </Panel>
+    <Views page="machines" query={params.toString()} />
+    <button class="act" onclick={save}>Save as CSV</button>
+    <button class="act" disabled={busy !== ''} onclick={paper}>{busy || 'Print'}</button>
+  </span>
+</div>
+{#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
+{#if chosen.size}
+  <Chosen {chosen} shown={numbers} mayWork={role !== 'desk'} mayRule={role !== 'desk'} />
 {/if}
 
-{#if machines === null || asked.error}<div class="mt-6"><Failed query={asked} /></div>{/if}
-{#if machines === null}
-  <!-- nothing yet -->
-{:else if !shown.length}
+{#if list.query.error || list.failed || !list.numbers}
+  <div class="mt-6"><Failed query={list.failed ?? list.query} /></div>
+{/if}
+{#if list.numbers && !numbers.length}
   <p class="mt-6">
-    {machines.length || words
+    {isChosen
       ? 'No machine is like that. Try fewer words or chips.'
       : 'No machines yet. Add the first one.'}
   </p>
-{:else}
+{:else if list.numbers}
   <div class="mt-4 overflow-x-auto">
-    <table class="sheet cards" data-testid="machines" aria-rowcount={shown.length + 1}>
+    <table class="sheet cards" data-testid="machines" aria-rowcount={numbers.length + 1}>
+      <caption class="sr-only">Machines, by {order.sort}</caption>
       <thead>
         <tr>
-          <th>{@render heading('tag', 'machine')}</th>
-          <th>{@render heading('client', 'client')}</th>
-          <th>system</th>
-          <th>{@render heading('tightest', 'tightest volume')}</th>
-          <th>free, {DAYS} days</th>
-          <th>{@render heading('crossing', 'over its threshold')}</th>
-          <th>{@render heading('cleaned', 'last cleaned')}</th>
-          <th>next round</th>
-          <th>{@render heading('seen', 'last contact')}</th>
+          {@render heading(TAG)}
+          {#each columns as column (column.key)}{@render heading(column)}{/each}
         </tr>
       </thead>
       <tbody bind:this={body}>
-        {#if above}<tr aria-hidden="true"><td colspan="9" style:height="{above}px"></td></tr>{/if}
-        {#each seen as { machine, index } (machine.id)}
-          {@const volume = tightest(machine)}
-          {@const full = isOver(machine)}
+        {#if above}<tr aria-hidden="true"
+            ><td colspan={columns.length + 1} style:height="{above}px"></td></tr
+          >{/if}
+        {#each seen as { id, index } (id)}
+          {@const machine = list.row(id)}
           <tr data-index={index} aria-rowindex={index + 2} use:measured>
-            <td class="whitespace-nowrap">
-              <input
-                type="checkbox"
-                aria-label="Choose {machine.tag}"
-                checked={chosen.has(machine.id)}
-                onchange={(e) =>
-                  e.currentTarget.checked ? chosen.add(machine.id) : chosen.delete(machine.id)}
-              />
-              <a class="anchor font-semibold" href="/machines/{machine.tag}">{machine.tag}</a>
-            </td>
-            <td>{machine.client_name}</td>
-            <td>{machine.system}</td>
-            <td class="min-w-44" data-label="tightest volume">
-              {#if volume}
-                <VolumeBar {volume} threshold={machine.limit_percent} />
-                <span class="text-sm" class:lookhere={full}>
-                  <code>{volume.mount}</code>
-                  {share(volume.capacity - volume.free, volume.capacity)} used, {size(volume.free)} free{full
-                    ? ', nearly full'
-                    : ''}
-                </span>
-              {:else}
-                <span class="muted">not read yet</span>
-              {/if}
-            </td>
-            <td data-label="free, {DAYS} days">
-              {#if volume && lines.has(volume.id)}
-                <FreeLine shares={lines.get(volume.id) ?? []} days={DAYS} />
-              {/if}
-            </td>
-            <td class="whitespace-nowrap" data-label="over its threshold">
-              {#if full}over already{:else if volume?.crosses?.likely}<span
-                  title="{volume.crosses.soonest
-                    ? `soonest ${day(volume.crosses.soonest)}`
-                    : ''}, {volume.crosses.latest
-                    ? `latest ${day(volume.crosses.latest)}`
-                    : 'perhaps never'}">{day(volume.crosses.likely)}</span
-                >{:else if volume?.crosses?.soonest}<span class="muted"
-                  >perhaps {day(volume.crosses.soonest)}</span
-                >{:else}<span class="muted">–</span>{/if}
-            </td>
-            <td class="whitespace-nowrap" data-label="last cleaned"
-              ><When at={machine.cleaned_at} /></td
-            >
-            <td class="whitespace-nowrap" data-label="next round"
-              ><When at={machine.next_round_at} /></td
-            >
-            <td class="whitespace-nowrap" data-label="last contact">
-              {#if machine.enrolled}<When at={machine.seen_at} />{:else}<span class="muted"
-                  >not enrolled</span
-                >{/if}
-            </td>
+            {#if machine}
+              <th scope="row" class="whitespace-nowrap">
+                <input
+                  type="checkbox"
+                  aria-label="Choose {machine.tag}"
+                  checked={chosen.has(id)}
+                  onchange={(e) => (e.currentTarget.checked ? chosen.add(id) : chosen.delete(id))}
+                />
+                <a class="anchor font-semibold" href="/machines/{machine.tag}">{machine.tag}</a>
+              </th>
+              <MachineCells {machine} {columns} lineOf={(volume) => lines.get(volume)} />
+            {:else}
+              <td colspan={columns.length + 1} style:height="{ROW}px" class="muted">…</td>
+            {/if}
           </tr>
         {/each}
-        {#if below}<tr aria-hidden="true"><td colspan="9" style:height="{below}px"></td></tr>{/if}
+        {#if below}<tr aria-hidden="true"
+            ><td colspan={columns.length + 1} style:height="{below}px"></td></tr
+          >{/if}
       </tbody>
     </table>
   </div>
+  {#if printing && seen.length < numbers.length}
+    <p>{count(numbers.length - seen.length, 'machine')} more; use <em>Print</em> on the page.</p>
+  {/if}
 {/if}

@@ -1,40 +1,150 @@
 <script lang="ts">
   import { goto } from '$app/navigation';
   import { page } from '$app/state';
-  import { createInfiniteQuery } from '@tanstack/svelte-query';
-  import { askPages, itemsOf } from '$lib/api/queries';
+  import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
+  import { ask, askPages, itemsOf } from '$lib/api/queries';
+  import ClientBox from '$lib/components/ClientBox.svelte';
   import Failed from '$lib/components/Failed.svelte';
   import Timeline from '$lib/components/Timeline.svelte';
+  import Views from '$lib/components/Views.svelte';
+  import { dayStart, later } from '$lib/words';
 
-  const words = $derived(page.url.searchParams.get('words') ?? '');
-  const asked = createInfiniteQuery(() =>
-    askPages('/api/v1/records', { params: { query: { words, limit: 40 } } }, (last) => ({
-      before: last.id
-    }))
+  const KINDS = [
+    { kind: 'run', name: 'runs' },
+    { kind: 'note', name: 'notes' },
+    { kind: 'machine', name: 'machines added' }
+  ] as const;
+
+  const params = $derived(page.url.searchParams);
+  const words = $derived(params.get('words') ?? '');
+  const kinds = $derived(
+    KINDS.map((one) => one.kind).filter((kind) => params.getAll('kind').includes(kind))
   );
+  const who = $derived(params.get('who') ?? '');
+  const machine = $derived(params.get('machine') ?? '');
+  const client = $derived(params.get('client') ?? '');
+  const since = $derived(params.get('since') ?? '');
+  const until = $derived(params.get('until') ?? '');
+  const isChosen = $derived([...params.keys()].length > 0);
+
+  const query = $derived({
+    words,
+    ...(kinds.length ? { kind: kinds } : {}),
+    ...(who ? { who } : {}),
+    ...(machine ? { machine } : {}),
+    ...(Number(client) ? { client_id: Number(client) } : {}),
+    // days are the shop's; the last one is meant whole
+    ...(since ? { since: dayStart(since) } : {}),
+    ...(until ? { until: dayStart(later(until, 1)) } : {}),
+    limit: 40
+  });
+  const asked = createInfiniteQuery(() =>
+    askPages('/api/v1/records', { params: { query } }, (last) => ({ before: last.id }))
+  );
+  const authorsAsked = createQuery(() => ask('/api/v1/records/authors'));
+  const authors = $derived(authorsAsked.data ?? (who ? [who] : []));
+
+  function go(change: Record<string, string | string[]>) {
+    const next = new URLSearchParams(params);
+    for (const [name, value] of Object.entries(change)) {
+      next.delete(name);
+      for (const one of [value].flat()) if (one) next.append(name, one);
+    }
+    void goto(`/records?${next}`, { replaceState: true, keepFocus: true, noScroll: true });
+  }
 </script>
 
 <svelte:head><title>Records – Phylax</title></svelte:head>
 
-<h1>Records</h1>
-<label class="sr-only" for="words">Search everything that was done or written</label>
-<input
-  id="words"
-  class="box mt-4 max-w-md"
-  placeholder="Search everything that was done or written"
-  value={words}
-  oninput={(e) => {
-    const wanted = encodeURIComponent(e.currentTarget.value);
-    void goto(`/records?words=${wanted}`, { replaceState: true, keepFocus: true });
-  }}
-/>
+<div class="flex flex-wrap items-center justify-between gap-4">
+  <h1>Records</h1>
+  <span class="noprint"><Views page="records" query={params.toString()} /></span>
+</div>
+<div class="noprint mt-4 space-y-3">
+  <div class="flex flex-wrap items-center gap-2">
+    <label class="sr-only" for="words">Search everything that was done or written</label>
+    <input
+      id="words"
+      class="box max-w-md"
+      placeholder="Search everything that was done or written"
+      value={words}
+      oninput={(e) => go({ words: e.currentTarget.value })}
+    />
+    {#each KINDS as { kind, name } (kind)}
+      <button
+        class="act"
+        aria-pressed={kinds.includes(kind)}
+        onclick={() =>
+          go({ kind: kinds.includes(kind) ? kinds.filter((k) => k !== kind) : [...kinds, kind] })}
+        >{name}</button
+      >
+    {/each}
+  </div>
+  <div class="flex flex-wrap items-end gap-3">
+    <label class="field">
+      <span>Who</span>
+      <select class="box w-44" value={who} onchange={(e) => go({ who: e.currentTarget.value })}>
+        <option value="">anybody</option>
+        {#each authors as author (author)}
+          <option value={author}>{author}</option>
+        {/each}
+      </select>
+    </label>
+    <ClientBox
+      label="Client"
+      bind:value={() => client, (value) => go({ client: value })}
+      first={[{ value: '', label: 'any client' }]}
+    />
+    <label class="field">
+      <span>Machine</span>
+      <input
+        class="box w-44"
+        placeholder="its tag"
+        value={machine}
+        onchange={(e) => go({ machine: e.currentTarget.value.trim() })}
+      />
+    </label>
+    <label class="field">
+      <span>From</span>
+      <input
+        class="box"
+        type="date"
+        value={since}
+        max={until || undefined}
+        onchange={(e) => go({ since: e.currentTarget.value })}
+      />
+    </label>
+    <label class="field">
+      <span>To</span>
+      <input
+        class="box"
+        type="date"
+        value={until}
+        min={since || undefined}
+        onchange={(e) => go({ until: e.currentTarget.value })}
+      />
+    </label>
+    {#if isChosen}
+      <a class="anchor py-2" href="/records">Show everything</a>
+    {/if}
+  </div>
+</div>
 <div class="mt-2">
-  {#if asked.data}<Timeline records={itemsOf(asked.data)} withMachine />{:else}<Failed
-      query={asked}
-    />{/if}
+  {#if asked.data}
+    {@const records = itemsOf(asked.data)}
+    {#if records.length || !isChosen}
+      <Timeline {records} withMachine />
+    {:else}
+      <p class="mt-6">
+        No entry is like that. <a class="anchor" href="/records">Show everything</a>
+      </p>
+    {/if}
+  {:else}<Failed query={asked} />{/if}
 </div>
 {#if asked.hasNextPage}
-  <button class="act" disabled={asked.isFetchingNextPage} onclick={() => asked.fetchNextPage()}
-    >Show older</button
+  <button
+    class="act noprint"
+    disabled={asked.isFetchingNextPage}
+    onclick={() => asked.fetchNextPage()}>Show older</button
   >
 {/if}

@@ -20,6 +20,7 @@ from pydantic import Field, ValidationError
 
 from phylax.agent import files
 from phylax.agent.hold.manifest import Manifest, begin_manifest
+from phylax.agent.hold.sweeping import PART, remove_batch, remove_part, remove_remains
 from phylax.agent.survey.item import Candidate, Measure, weigh
 from phylax.agent.survey.places import Place, deeper
 from phylax.agent.survey.walk import Complaint, Removed, remove_tree
@@ -116,8 +117,9 @@ class Batch:
                 with suppress(FileNotFoundError):
                     return cls.open(folder, name)
                 # a batch appears whole: what is cut off before it has its name is swept away
-                part = f"{name}.part"
-                remove_tree(part, top, lambda path, why: None)
+                part = f"{name}{PART}"
+                remove_part(name, top)
+                remove_remains(name, top, THINGS)
                 files.make_folder(part, top)
                 inside = files.open_folder(part, top)
                 try:
@@ -384,7 +386,7 @@ class Batch:
         self.close()
         top = files.open_top(os.path.dirname(self.path))
         try:
-            return remove_tree(self.name, top, lambda path, why: None).whole
+            return remove_batch(self.name, top)
         finally:
             files.close(top)
 

@@ -217,9 +217,7 @@ def _summary_facts(
     coming = rounds.next_ones(conn, limit=8)
     days = 1 if kind == "daily" else 7
     done = runs.ended_since(conn, now - days * 86400, limit=1000)
-    tags = {
-        machine.id: machine.tag for machine in shop.machines(conn, after=0, limit=_AT_MOST * 100)
-    }
+    tags = {machine.id: machine.tag for machine in shop.described(conn)}
     soon = outlooks.crossing_before(conn, now + int(_AHEAD.total_seconds()), _AT_MOST)
     return {
         "shop": the_shop,

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request, Response
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Request, Response
 
 from phylax.core.events import EventKind
 from phylax.core.shop import Client, ClientEdit
@@ -24,11 +26,14 @@ def list_clients(
     actor: Signed,
     request: Request,
     response: Response,
+    words: Annotated[
+        str, Query(max_length=100, description="All in name, contact, mail or phone")
+    ] = "",
     after: After = 0,
     limit: Limit = 100,
 ) -> list[Client]:
     with context.db.read() as conn:
-        clients = shop.clients(conn, after=after, limit=limit + 1)
+        clients = shop.clients(conn, after=after, limit=limit + 1, words=words)
     return page(clients, limit, request, response, "after")
 
 

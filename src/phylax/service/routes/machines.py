@@ -6,14 +6,15 @@ import secrets
 from datetime import timedelta
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import APIRouter, Depends, Query, Request, Response
 
 from phylax.core.events import EventKind
+from phylax.core.machine_list import MachineChoice, MachineSort
 from phylax.core.records import Entry, RecordKind
 from phylax.core.retention import RuleInForce
 from phylax.core.scheduling.presence import Presence
 from phylax.core.scheduling.rounds import Round
-from phylax.core.shop import EnrolmentCode, Machine, MachineEdit
+from phylax.core.shop import EnrolmentCode, Machine, MachineEdit, System
 from phylax.core.survey import Ledger, ledger
 from phylax.core.trends import (
     Cleaning,
@@ -25,9 +26,10 @@ from phylax.core.trends import (
     condense,
 )
 from phylax.core.values import Moment, from_seconds, to_seconds
-from phylax.service.context.context import TheContext
+from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import Signed, Technician, hashed
 from phylax.service.http.changes import TheChange, check_match, with_etag
+from phylax.service.http.csv import CSV, as_csv, wants_csv
 from phylax.service.http.paging import After, Limit, as_json, page
 from phylax.service.monitoring.forecasts import regrowths
 from phylax.service.problems import Problem, documented, invalid
@@ -38,6 +40,7 @@ from phylax.service.schedule.timetable import place_machine
 from phylax.store import (
     agents,
     consents,
+    machine_list,
     outlooks,
     readings,
     records,
@@ -55,23 +58,95 @@ CODE_LASTS = timedelta(days=2)
 _CODE_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"
 
 
-@router.get("", response_model=list[Machine])
+def machine_choice(
+    words: Annotated[
+        str, Query(max_length=100, description="All in tag, client, make, model or serial")
+    ] = "",
+    client_id: int | None = None,
+    system: Annotated[list[System], Query(description="Of these systems")] = [],  # noqa: B006
+    nearly_full: Annotated[bool, Query(description="With a volume over its threshold")] = False,
+    without_round: Annotated[bool, Query(description="That no round covers")] = False,
+    not_enrolled: Annotated[bool, Query(description="Without an agent")] = False,
+) -> MachineChoice:
+    return MachineChoice(
+        words=words,
+        client_id=client_id,
+        systems=tuple(system),
+        nearly_full=nearly_full,
+        without_round=without_round,
+        not_enrolled=not_enrolled,
+    )
+
+
+Choice = Annotated[MachineChoice, Depends(machine_choice)]
+Sort = Annotated[MachineSort, Query(description="What is not known comes last")]
+Descending = Annotated[bool, Query()]
+
+
+@router.get("", response_model=list[Machine], responses=CSV)
 def list_machines(
     context: TheContext,
     actor: Signed,
     request: Request,
     response: Response,
-    client_id: int | None = None,
-    words: Annotated[str, Query(max_length=100, description="In tag, client, make or model")] = "",
+    choice: Choice,
+    machine_id: Annotated[
+        list[int], Query(max_length=500, description="Only these, in this order")
+    ] = [],  # noqa: B006
+    sort: Sort = MachineSort.NUMBER,
+    descending: Descending = False,
     after: After = 0,
     limit: Limit = 100,
 ) -> Response:
+    """Machines by number, page by page; or chosen ones. As text/csv, all of them, sorted."""
+    if wants_csv(request):
+        return _machines_as_csv(context, choice, machine_id, sort, descending)
     with context.db.read() as conn:
-        machines = shop.machines(
-            conn, after=after, limit=limit + 1, client_id=client_id, words=words.strip()
-        )
+        if machine_id:
+            return as_json(machine_list.by_numbers(conn, machine_id))
+        machines = machine_list.machines(conn, choice, after=after, limit=limit + 1)
     shown = page(machines, limit, request, response, "after")
     return as_json(shown, response.headers)
+
+
+@router.get("/numbers")
+def list_machine_numbers(
+    context: TheContext,
+    actor: Signed,
+    choice: Choice,
+    sort: Sort = MachineSort.NUMBER,
+    descending: Descending = False,
+) -> list[int]:
+    """The numbers of all machines chosen, in order; their rows are then asked for as needed."""
+    with context.db.read() as conn:
+        return machine_list.numbers(conn, choice, sort, descending=descending)
+
+
+def _machines_as_csv(
+    context: Context,
+    choice: MachineChoice,
+    machine_id: list[int],
+    sort: MachineSort,
+    descending: bool,
+) -> Response:
+    with context.db.read() as conn:
+        wanted = machine_id or machine_list.numbers(conn, choice, sort, descending=descending)
+        machines = machine_list.by_numbers(conn, wanted)
+    return as_csv(
+        ("machine", "client", "system", "make", "model", "serial", "volume", "capacity", "free",
+         "threshold_percent", "over_threshold", "last_cleaned", "next_round", "last_contact"),
+        (
+            (
+                machine.tag, machine.client_name, machine.system, machine.make, machine.model,
+                machine.serial, volume and volume.mount, volume and volume.capacity,
+                volume and volume.free, machine.limit_percent,
+                volume and volume.crosses and volume.crosses.likely,
+                machine.cleaned_at, machine.next_round_at, machine.seen_at,
+            )
+            for machine in machines
+            for volume in machine.volumes or (None,)
+        ),
+    )  # fmt: skip
 
 
 @router.post("", status_code=201, response_model=Machine, responses=documented(409, 422))

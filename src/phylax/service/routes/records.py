@@ -8,7 +8,7 @@ from fastapi import APIRouter, Query, Request, Response
 
 from phylax.core.events import EventKind
 from phylax.core.records import ChainCheck, Entry, NewNote, Record, RecordKind, verify
-from phylax.core.values import from_seconds
+from phylax.core.values import Moment, from_seconds, to_seconds
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange
@@ -28,16 +28,27 @@ def list_records(
     request: Request,
     response: Response,
     machine: str | None = None,
+    client_id: int | None = None,
+    kind: Annotated[list[RecordKind], Query(description="Of these kinds")] = [],  # noqa: B006
+    who: Annotated[str, Query(max_length=200, description="Who wrote it")] = "",
+    since: Moment | None = None,
+    until: Moment | None = None,
     words: Annotated[str, Query(max_length=200, description="All of these words")] = "",
     before: Before = NEWEST,
     limit: Limit = 50,
 ) -> list[Record]:
     """Entries, newest first."""
     with context.db.read() as conn:
-        machine_id = find_machine(conn, machine).id if machine else None
-        listed = records.records(
-            conn, before=before, limit=limit + 1, machine_id=machine_id, words=words
+        choice = records.RecordChoice(
+            machine_id=find_machine(conn, machine).id if machine else None,
+            client_id=client_id,
+            kinds=tuple(kind),
+            who=who,
+            since=to_seconds(since) if since else None,
+            until=to_seconds(until) if until else None,
+            words=words,
         )
+        listed = records.records(conn, choice, before=before, limit=limit + 1)
     return page(listed, limit, request, response, "before")
 
 
@@ -68,6 +79,13 @@ def add_note(new: NewNote, change: TheChange) -> Response:
         return made
 
     return change.once(new, act)
+
+
+@router.get("/authors")
+def list_authors(context: TheContext, actor: Signed) -> list[str]:
+    """Everybody and everything that wrote an entry, by name."""
+    with context.db.read() as conn:
+        return records.authors(conn)
 
 
 @router.get("/verification")

@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import csv
-import io
-from collections.abc import Iterator
 from datetime import timedelta
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from fastapi import APIRouter, Query, Request
 from fastapi.responses import StreamingResponse
@@ -16,19 +13,13 @@ from phylax.core.trends.shop import ShopTrends, VolumeProspect
 from phylax.core.values import Moment, from_seconds, to_seconds
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
+from phylax.service.http.csv import CSV, as_csv, wants_csv
 from phylax.service.monitoring.shop_trends import prospects, shop_trends
 from phylax.service.problems import documented, invalid
 from phylax.service.routes.lookup import find_machine, find_volume
 from phylax.store import outlooks, readings
 
 router = APIRouter(tags=["trends"])
-_CSV: dict[int | str, dict[str, Any]] = {
-    200: {"content": {"text/csv": {"schema": {"type": "string"}}}}
-}
-
-
-def _wants_csv(request: Request) -> bool:
-    return "text/csv" in request.headers.get("accept", "")
 
 
 @router.get("/trends")
@@ -38,7 +29,7 @@ def get_trends(context: TheContext, actor: Signed) -> ShopTrends:
         return shop_trends(conn, at=context.now())
 
 
-@router.get("/trends/volumes", response_model=list[VolumeProspect], responses=_CSV)
+@router.get("/trends/volumes", response_model=list[VolumeProspect], responses=CSV)
 def list_prospects(
     context: TheContext,
     actor: Signed,
@@ -51,9 +42,9 @@ def list_prospects(
     with context.db.read() as conn:
         soon = outlooks.over_now(conn, limit) + outlooks.crossing_before(conn, until, limit)
         listed = list(prospects(conn, soon[:limit]))
-    if not _wants_csv(request):
+    if not wants_csv(request):
         return listed
-    return _as_csv(
+    return as_csv(
         ("machine", "client", "volume", "capacity", "free", "threshold_percent", "fills_a_day",
          "soonest", "likely", "latest", "full", "advice"),
         (
@@ -75,7 +66,7 @@ def list_prospects(
 @router.get(
     "/machines/{machine}/readings",
     response_model=list[TrendPoint],
-    responses=documented(404, 422) | _CSV,
+    responses=documented(404, 422) | CSV,
 )
 def list_readings(
     machine: str,
@@ -96,9 +87,9 @@ def list_readings(
     with context.db.read() as conn:
         volume = find_volume(find_machine(conn, machine), mount)
         listed = read(conn, volume.id, to_seconds(begin), to_seconds(end))
-    if not _wants_csv(request):
+    if not wants_csv(request):
         return [point_of(reading) for reading in listed]
-    return _as_csv(
+    return as_csv(
         ("at", "capacity", "free", "lowest", "highest"),
         (
             (from_seconds(reading.at), reading.capacity, reading.free, reading.low, reading.high)
@@ -115,30 +106,3 @@ def point_of(reading: Reading) -> TrendPoint:
         low=reading.low,
         high=reading.high,
     )
-
-
-def _as_csv(heading: tuple[str, ...], rows: Iterator[tuple[object, ...]]) -> StreamingResponse:
-    """RFC 4180, with a heading; times as RFC 3339."""
-
-    def lines() -> Iterator[str]:
-        text = io.StringIO()
-        writer = csv.writer(text)
-        writer.writerow(heading)
-        for number, row in enumerate(rows, 1):
-            writer.writerow([_cell(cell) for cell in row])
-            if number % 500 == 0:
-                yield text.getvalue()
-                text.seek(0)
-                text.truncate()
-        yield text.getvalue()
-
-    return StreamingResponse(lines(), media_type="text/csv; header=present")
-
-
-def _cell(cell: object) -> object:
-    if hasattr(cell, "isoformat"):
-        return cell.isoformat().replace("+00:00", "Z")
-    # a spreadsheet must not take a client's name for a formula
-    if isinstance(cell, str) and cell[:1] in "=+-@\t\r":
-        return f"'{cell}"
-    return "" if cell is None else cell

@@ -1,10 +1,10 @@
 <script lang="ts">
-  import { createQuery } from '@tanstack/svelte-query';
-  import { ask, refresh } from '$lib/api/queries';
+  import { refresh } from '$lib/api/queries';
   import { api, inWords, type Machine, type Schema } from '$lib/api/client';
+  import ClientBox from '$lib/components/ClientBox.svelte';
+  import { Draft } from '$lib/drafts.svelte';
   import When from '$lib/components/When.svelte';
 
-  const DRAFT = 'phylax-new-machine';
   const blank = {
     tag: '',
     client: '',
@@ -17,19 +17,18 @@
     note: ''
   };
 
-  const clientsAsked = createQuery(() =>
-    ask('/api/v1/clients', { params: { query: { limit: 500 } } })
-  );
-  const clients = $derived(clientsAsked.data ?? []);
-  let form = $state({ ...blank, ...JSON.parse(sessionStorage.getItem(DRAFT) ?? '{}') });
+  const draft = new Draft('machine', blank);
+  const form = draft.fields;
   let problem = $state('');
   let saving = $state(false);
   let made = $state<Machine | null>(null);
   let code = $state<Schema['EnrolmentCode'] | null>(null);
 
-  $effect(() => sessionStorage.setItem(DRAFT, JSON.stringify(form)));
   async function clientId(): Promise<number | null> {
-    if (form.client !== 'new') return Number(form.client);
+    if (form.client !== 'new') {
+      if (!form.client) problem = 'Choose a client first.';
+      return form.client ? Number(form.client) : null;
+    }
     const { data, error } = await api.POST('/api/v1/clients', {
       body: { name: form.newClient, contact: '', mail: '', phone: '', note: '' }
     });
@@ -62,7 +61,7 @@
       });
       if (data) {
         made = data;
-        sessionStorage.removeItem(DRAFT);
+        draft.reset();
         await makeCode(data.tag);
       } else problem = inWords(error);
     }
@@ -99,16 +98,12 @@
   </div>
 {:else}
   <form class="mt-6 grid max-w-2xl gap-4 sm:grid-cols-2" onsubmit={save}>
-    <label class="field">
-      <span>Whose is it?</span>
-      <select class="box" bind:value={form.client} required>
-        <option value="" disabled>Choose a client</option>
-        {#each clients as client (client.id)}
-          <option value={String(client.id)}>{client.name}</option>
-        {/each}
-        <option value="new">A new client…</option>
-      </select>
-    </label>
+    <ClientBox
+      label="Whose is it?"
+      bind:value={form.client}
+      first={[{ value: 'new', label: 'A new client…' }]}
+      required
+    />
     {#if form.client === 'new'}
       <label class="field">
         <span>Name of the new client</span>

@@ -1,35 +1,33 @@
 <script lang="ts">
-  import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
-  import { ask, askPages, itemsOf } from '$lib/api/queries';
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
+  import { handedOver } from '$lib/machines/chosen';
+  import RoundForm from '$lib/rounds/RoundForm.svelte';
   import { page } from '$app/state';
-  import RoundForm from '$lib/components/RoundForm.svelte';
 
   const number = $derived(Number(page.url.searchParams.get('round') ?? 0));
-  // all of them: page by page until there are no more
-  const machinesAsked = createInfiniteQuery(() =>
-    askPages('/api/v1/machines', { params: { query: { limit: 500 } } }, (last) => ({
-      after: last.id
-    }))
-  );
+  const tag = $derived(page.url.searchParams.get('machine'));
+  const chosen = $derived(page.url.searchParams.has('chosen') ? handedOver() : []);
   const roundAsked = createQuery(() => ({
     ...ask('/api/v1/rounds/{round_id}', { params: { path: { round_id: number } } }),
     enabled: number > 0
   }));
-  $effect(() => {
-    if (machinesAsked.hasNextPage && !machinesAsked.isFetching) void machinesAsked.fetchNextPage();
-  });
-  const machines = $derived(
-    machinesAsked.data && !machinesAsked.hasNextPage ? itemsOf(machinesAsked.data) : null
-  );
+  const machineAsked = createQuery(() => ({
+    ...ask('/api/v1/machines/{machine}', { params: { path: { machine: tag ?? '' } } }),
+    enabled: tag !== null
+  }));
   const round = $derived(number ? roundAsked.data : undefined);
+  const asked = $derived(number ? roundAsked : tag ? machineAsked : null);
 </script>
 
 <svelte:head><title>{number ? 'Change' : 'Make'} a round – Phylax</title></svelte:head>
 
 <h1>{number ? 'Change a round' : 'Make a round'}</h1>
-{#if machines && (round || !number)}
-  <RoundForm {round} {machines} chosenTag={page.url.searchParams.get('machine')} />
+{#if asked && !asked.data}
+  <Failed query={asked} />
 {:else}
-  <Failed query={roundAsked.error ? roundAsked : machinesAsked} />
+  {#key `${number} ${tag}`}
+    <RoundForm {round} chosen={tag && machineAsked.data ? [machineAsked.data.id] : chosen} />
+  {/key}
 {/if}

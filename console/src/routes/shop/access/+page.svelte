@@ -1,0 +1,62 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
+  import { api, inWords } from '$lib/api/client';
+  import { ask, refresh } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
+  import When from '$lib/components/When.svelte';
+
+  const asked = createQuery(() => ask('/api/v1/tokens'));
+  const tokens = $derived((asked.data ?? []).filter((token) => !token.withdrawn_at));
+  let secret = $state('');
+  let name = $state('');
+  let problem = $state('');
+
+  async function make(event: SubmitEvent) {
+    event.preventDefault();
+    const { data, error } = await api.POST('/api/v1/tokens', { body: { name } });
+    problem = error ? inWords(error) : '';
+    secret = data?.token ?? '';
+    if (data) name = '';
+    await refresh('/api/v1/tokens', '/api/v1/audit');
+  }
+  async function withdraw(id: number) {
+    const { error } = await api.DELETE('/api/v1/tokens/{token_id}', {
+      params: { path: { token_id: id } }
+    });
+    problem = error ? inWords(error) : '';
+    await refresh('/api/v1/tokens', '/api/v1/audit');
+  }
+</script>
+
+<svelte:head><title>Access – Phylax</title></svelte:head>
+
+<h1>Access tokens for programs</h1>
+<p class="muted mt-1">A program that carries a token may do what you may do.</p>
+{#if asked.data}
+  <ul class="ruled mt-4 max-w-2xl" data-testid="tokens">
+    {#each tokens as token (token.id)}
+      <li class="flex items-center justify-between py-2">
+        <span>
+          {token.name}
+          <span class="muted text-sm">{token.login}, made <When at={token.made_at} /></span>
+        </span>
+        <button class="act" onclick={() => withdraw(token.id)}>Withdraw</button>
+      </li>
+    {:else}
+      <li class="muted py-2">None yet.</li>
+    {/each}
+  </ul>
+{:else}
+  <div class="mt-4"><Failed query={asked} /></div>
+{/if}
+<form class="mt-4 flex max-w-2xl flex-wrap items-end gap-2" onsubmit={make}>
+  <label class="field flex-1">
+    <span>What the token is for</span>
+    <input class="box" bind:value={name} required maxlength="120" />
+  </label>
+  <button class="act">Make a token</button>
+</form>
+{#if secret}
+  <p class="mt-2" role="status">Shown only once: <code class="break-all">{secret}</code></p>
+{/if}
+{#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
