@@ -82,7 +82,7 @@ console/node_modules/.ready: console/package.json console/package-lock.json
 $(TYPES): docs/openapi.json console/node_modules/.ready
 	cd console && npm run --silent types >/dev/null
 
-$(CONSOLE): $(TYPES) $(shell find console/src console/static -type f -not -name schema.d.ts) console/svelte.config.js console/vite.config.ts
+$(CONSOLE): $(TYPES) $(shell find console/src console/static -type f -not -name schema.d.ts -not -path "*/fonts/*") console/fonts.mjs console/svelte.config.js console/vite.config.ts
 	cd console && npm run --silent build >build.log 2>&1 || (cat build.log; false)
 
 # After a change of routes or wire types: the contract that tests and the console hold to.

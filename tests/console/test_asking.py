@@ -18,7 +18,8 @@ from phylax.store import readings
 IDLE = 20_000
 PAGES = (
     "/", "/machines", "/machines/ferry-desk", "/machines/new", "/rounds", "/rounds/new", "/rules",
-    "/records", "/shop", "/trends", "/routines", "/routines/1",
+    "/records", "/shop", "/shop/people", "/shop/access", "/shop/days", "/shop/calendars",
+    "/shop/notices", "/shop/changes", "/trends", "/routines", "/routines/1",
 )  # fmt: skip
 
 
@@ -71,7 +72,7 @@ def test_an_idle_page_asks_nothing(
 @pytest.mark.parametrize(
     ("path", "late", "go_on", "shown"),
     [
-        ("/machines?words=yard", r"/v1/machines\?.*words=yard", ("Filter by words", "ferry"), "ferry-desk"),
+        ("/machines?words=yard", r"/v1/machines/numbers\?.*words=yard", ("Filter by words", "ferry"), "ferry-desk"),
         ("/records?words=nowhere", r"/v1/records\?.*words=nowhere",
          ("Search everything that was done or written", "note 7"), "note 7"),
     ],
@@ -134,5 +135,5 @@ def test_a_change_of_one_machine_asks_for_its_row_alone(
     )
     owner.machines.change(ferry, edit)
     expect(page.get_by_test_id("machines")).to_contain_text("nearly full")
-    rows = [url for url in asked if "free-lines" not in url]
+    rows = [url for url in asked if "free-lines" not in url and "numbers" not in url]
     assert [url.rpartition("/")[2] for url in rows] == [str(ferry.id)]

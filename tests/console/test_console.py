@@ -108,7 +108,8 @@ def test_a_list_is_worked_through_and_a_standing_yes_given(
 
 def test_a_machine_is_taken_in_and_gets_its_code(page: Page, owner: Phylax) -> None:
     page.goto("/machines/new")
-    page.get_by_label("Whose is it?").select_option("new")
+    page.get_by_role("combobox", name="Whose is it?").click()
+    page.get_by_role("option", name="A new client…").click()
     page.get_by_label("Name of the new client").fill("Tidewrack Pottery")
     page.get_by_label("Tag on its label").fill("pottery-mac")
     page.get_by_label("System").select_option("macos")
@@ -156,6 +157,8 @@ def test_every_place_is_a_key_away_and_fit_for_everyone(today: Page, machine: Ma
     check_for_everyone(page, "Today")
     page.keyboard.press("/")
     page.keyboard.type("ferry")
+    expect(page.get_by_role("option", name="Machines with “ferry”")).to_be_visible()
+    check_for_everyone(page, "finding")
     page.keyboard.press("Enter")
     expect(page.get_by_test_id("machines")).to_contain_text("ferry-desk")
     assert "words=ferry" in page.url

@@ -36,7 +36,7 @@ def three(owner: Phylax, context: Context) -> list[Machine]:
 
 
 def tags(page: Page) -> list[str]:
-    cells = page.get_by_test_id("machines").locator("tbody tr td:first-child")
+    cells = page.get_by_test_id("machines").locator("tbody th")
     return [text.strip() for text in cells.all_inner_texts()]
 
 
@@ -199,7 +199,7 @@ def test_a_round_is_paused_and_goes_on(page: Page, owner: Phylax, three: list[Ma
 
 
 def test_a_token_is_shown_once_and_withdrawn(page: Page, owner: Phylax) -> None:
-    page.goto("/shop")
+    page.goto("/shop/access")
     page.get_by_label("What the token is for").fill("till script")
     page.get_by_role("button", name="Make a token").click()
     secret = page.get_by_text("Shown only once").locator("code").inner_text()
@@ -212,6 +212,8 @@ def test_a_token_is_shown_once_and_withdrawn(page: Page, owner: Phylax) -> None:
     row = page.get_by_role("listitem").filter(has_text="till script").filter(has=withdraw)
     row.get_by_role("button", name="Withdraw").click()
     expect(row).to_have_count(0)
+    check_for_everyone(page, "access")
+    page.goto("/shop")
     page.get_by_role("button", name="Verify the chain").click()
     expect(page.get_by_role("status")).to_contain_text("each fits the one before it")
 

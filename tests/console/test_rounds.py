@@ -132,12 +132,14 @@ def test_a_routine_is_copied_and_put_right(page: Page, owner: Phylax) -> None:
 
 
 def test_closing_days_and_calendar_addresses_are_looked_after(page: Page, owner: Phylax) -> None:
-    page.goto("/shop")
+    page.goto("/shop/days")
     page.get_by_label("Name", exact=True).fill("Fair")
     page.get_by_role("button", name="Close", exact=True).click()
     expect(page.get_by_test_id("closing-days")).to_contain_text("Fair")
     page.get_by_role("button", name="Remove").click()
     expect(page.get_by_test_id("closing-days")).to_contain_text("None yet")
+    check_for_everyone(page, "closing days")
+    page.get_by_role("link", name="Calendars").click()
     page.get_by_label("For what").fill("Wall")
     page.get_by_role("button", name="Make an address").click()
     address = page.get_by_test_id("calendar-address").inner_text()

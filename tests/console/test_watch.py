@@ -89,7 +89,7 @@ def test_what_needs_somebody_is_taken_on_and_settled(
 
 
 def test_notices_are_wished_for_in_the_shop(page: Page, owner: Phylax, machine: Machine) -> None:
-    page.goto("/shop")
+    page.goto("/shop/notices")
     form = page.get_by_test_id("wishes")
     write(form.get_by_label("Mail to"), "ines@quayside.example")
     form.get_by_label("Quiet from").fill("19:00")

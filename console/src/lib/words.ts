@@ -167,7 +167,7 @@ export function dayStart(day: string): string {
 }
 
 /** How far the shop's clock is ahead of UTC at a moment, in milliseconds. */
-function offsetAt(moment: number): number {
+export function offsetAt(moment: number): number {
   const at = new Date(moment);
   return Date.parse(`${dayOf(at)}T${clock(at)}:00Z`) - Math.floor(moment / 60_000) * 60_000;
 }

@@ -2,5 +2,7 @@
   import { page } from '$app/state';
 </script>
 
-<h1>{page.status === 404 ? 'There is no such page' : 'Something went wrong'}</h1>
-<p class="mt-2"><a class="anchor" href="/">Go to Today</a></p>
+<main class="mx-auto max-w-xl p-8">
+  <h1>{page.status === 404 ? 'There is no such page' : 'Something went wrong'}</h1>
+  <p class="mt-2"><a class="anchor" href="/">Go to Today</a></p>
+</main>

@@ -5,7 +5,7 @@
  * folded into one.
  */
 import { api, type EventKind, type Machine, type ShopEvent } from './client';
-import { itemsOf, queries, type Asked, type Page } from './queries';
+import { queries, type Asked } from './queries';
 
 interface Concern {
   paths: Asked[];
@@ -39,6 +39,9 @@ const CONCERNS: Concern[] = [
   },
   { paths: ['/api/v1/records'], kinds: ['record'], fold: 500 },
   { paths: ['/api/v1/machines/free-lines'], kinds: ['reading'], fold: 5000 },
+  { paths: ['/api/v1/machines/numbers'], kinds: ['machine', 'client', 'shop'], fold: 500 },
+  // what is sorted by: rows do not jump at each reading while somebody reads them
+  { paths: ['/api/v1/machines/numbers'], kinds: ['reading', 'run', 'round'], fold: 15_000 },
   {
     paths: [
       '/api/v1/protections',
@@ -110,35 +113,24 @@ let machinesChanged = new Set<number | null>();
 async function renewRows(): Promise<void> {
   const ids = machinesChanged;
   machinesChanged = new Set();
-  const lists = queries.getQueriesData<{ pages: Page<Machine>[] }>({
-    queryKey: [LIST],
-    type: 'active'
-  });
-  if (!lists.length) {
-    await queries.invalidateQueries({ queryKey: [LIST], refetchType: 'none' });
-    return;
-  }
-  const known = new Set(lists.flatMap(([, data]) => itemsOf(data).map((machine) => machine.id)));
-  if (ids.size > AT_MOST || [...ids].some((id) => id === null || !known.has(id))) {
-    await queries.invalidateQueries({ queryKey: [LIST] });
+  // rows that are not seen now are asked for when they are
+  await queries.invalidateQueries({ queryKey: [LIST], type: 'inactive', refetchType: 'none' });
+  const lists = queries.getQueriesData<Machine[]>({ queryKey: [LIST], type: 'active' });
+  const shown = new Set(lists.flatMap(([, rows]) => (rows ?? []).map((machine) => machine.id)));
+  if (ids.has(null) || ids.size > AT_MOST) {
+    await queries.invalidateQueries({ queryKey: [LIST], type: 'active' });
     return;
   }
   for (const id of ids) {
+    if (id === null || !shown.has(id)) continue;
     const { data } = await api.GET('/api/v1/machines/{machine}', {
       params: { path: { machine: String(id) } }
     });
     if (!data) continue;
-    queries.setQueriesData<{ pages: Page<Machine>[]; pageParams: unknown[] }>(
-      { queryKey: [LIST] },
-      (list) =>
-        list && {
-          ...list,
-          pages: list.pages.map((page) =>
-            page.items.some((machine) => machine.id === id)
-              ? { ...page, items: page.items.map((m) => (m.id === id ? data : m)) }
-              : page
-          )
-        }
+    queries.setQueriesData<Machine[]>({ queryKey: [LIST], type: 'active' }, (rows) =>
+      rows?.some((machine) => machine.id === id)
+        ? rows.map((machine) => (machine.id === id ? data : machine))
+        : rows
     );
   }
 }

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Combobox, Portal, useListCollection } from '@skeletonlabs/skeleton-svelte';
+  import { Combobox, useListCollection } from '@skeletonlabs/skeleton-svelte';
   import { createQuery, keepPreviousData } from '@tanstack/svelte-query';
   import { ask } from '$lib/api/queries';
   import ChevronDown from '@lucide/svelte/icons/chevron-down';
@@ -67,6 +67,7 @@
   inputValue={typed ?? shown}
   value={[value]}
   openOnClick
+  positioning={{ strategy: 'fixed', placement: 'bottom-start' }}
   allowCustomValue={false}
   inputBehavior="autohighlight"
   onOpenChange={(change) => {
@@ -91,29 +92,27 @@
     words = '';
   }}
 >
-  <Combobox.Label class="lab">{label}</Combobox.Label>
+  <Combobox.Label>{label}</Combobox.Label>
   <Combobox.Control class="relative">
     <Combobox.Input class="box pr-8" placeholder="Name of a client" />
-    <Combobox.Trigger class="absolute inset-y-0 right-0 px-2" aria-label="Show the choices">
+    <Combobox.Trigger aria-label="Show the choices">
       <ChevronDown size={16} aria-hidden="true" />
     </Combobox.Trigger>
   </Combobox.Control>
-  <Portal>
-    <Combobox.Positioner class="z-60">
-      <Combobox.Content
-        class="max-h-72 min-w-56 overflow-auto rounded-md border border-[var(--line)] bg-[var(--raised)] py-1 shadow-xl"
-      >
-        {#each options as option (option.value)}
-          <Combobox.Item item={option} class="choice">
-            <Combobox.ItemText>{option.label}</Combobox.ItemText>
-          </Combobox.Item>
-        {:else}
-          <li class="muted px-3 py-1">No client with these words.</li>
-        {/each}
-        {#if (asked.data?.length ?? 0) === MOST}
-          <li class="muted px-3 py-1 text-sm">Type more to find others.</li>
-        {/if}
-      </Combobox.Content>
-    </Combobox.Positioner>
-  </Portal>
+  <Combobox.Positioner>
+    <Combobox.Content
+      class="max-h-72 min-w-56 overflow-auto rounded-md border border-[var(--line)] bg-[var(--raised)] py-1 shadow-xl"
+    >
+      {#each options as option (option.value)}
+        <Combobox.Item item={option} class="choice">
+          <Combobox.ItemText>{option.label}</Combobox.ItemText>
+        </Combobox.Item>
+      {:else}
+        <li class="muted px-3 py-1">No client with these words.</li>
+      {/each}
+      {#if (asked.data?.length ?? 0) === MOST}
+        <li class="muted px-3 py-1 text-sm">Type more to find others.</li>
+      {/if}
+    </Combobox.Content>
+  </Combobox.Positioner>
 </Combobox>

@@ -31,7 +31,7 @@
 </script>
 
 <div>
-  <h3 class="font-semibold">Other programs that get notices</h3>
+  <h2 class="font-semibold">Other programs that get notices</h2>
   <ul class="ruled mt-1">
     {#each hooks as one (one.id)}
       <li class="flex items-center justify-between gap-2 py-1.5">

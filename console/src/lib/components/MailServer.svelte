@@ -37,7 +37,7 @@
 
 {#if asked}
   <form class="space-y-3" onsubmit={saveServer}>
-    <h3 class="font-semibold">Mail server</h3>
+    <h2 class="font-semibold">Mail server</h2>
     <div class="flex flex-wrap items-end gap-3">
       <label class="field"
         ><span>Server</span><input class="box w-52" bind:value={post.host} required /></label

@@ -63,7 +63,7 @@
 
 {#if wishes}
   <form class="space-y-3" onsubmit={saveWishes} data-testid="wishes">
-    <h3 class="font-semibold">Mail for {me.name}</h3>
+    <h2 class="font-semibold">Mail for {me.name}</h2>
     <div class="flex flex-wrap gap-3">
       <label class="field"
         ><span>Mail to</span><input class="box w-64" type="email" bind:value={form.mail} /></label

@@ -36,7 +36,7 @@
     {/if}
   </div>
   {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
-  <h3 class="mt-6 font-semibold">What was sent</h3>
+  <h2 class="mt-6 font-semibold">What was sent</h2>
   <table class="sheet mt-1" data-testid="notice-log">
     <thead
       ><tr><th>when</th><th class="hidden sm:table-cell">to</th><th>what</th><th>fate</th></tr

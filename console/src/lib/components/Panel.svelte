@@ -18,12 +18,12 @@
 >
   <Popover.Trigger class="act">{name}</Popover.Trigger>
   <Portal>
-    <Popover.Positioner class="z-40">
+    <Popover.Positioner>
       <Popover.Content
-        class="max-h-[70vh] max-w-[92vw] overflow-auto rounded-md border border-[var(--line)] bg-[var(--raised)] p-4 shadow-xl"
+        class="relative z-60 max-h-[70vh] max-w-[92vw] overflow-auto rounded-md border border-[var(--line)] bg-[var(--raised)] p-4 shadow-xl"
       >
         <Popover.Title class="sr-only">{name}</Popover.Title>
-        {@render children()}
+        {#if open}{@render children()}{/if}
       </Popover.Content>
     </Popover.Positioner>
   </Portal>

@@ -28,7 +28,7 @@
   ];
 
   /** Fetched beside the page, for it brings the chart library along. */
-  const chart = import('$lib/components/TrendChart.svelte');
+  const chart = import('$lib/trend/TrendChart.svelte');
   const tag = $derived(page.params.tag ?? '');
   const isNone = (error: Error | null) => error instanceof CallError && error.status === 404;
   const me = useMe();

@@ -234,7 +234,8 @@
   <span class="muted mr-auto" role="status">
     {#if list.numbers}{count(numbers.length, 'machine')}{/if}
   </span>
-  <span class="noprint flex flex-wrap gap-2">
+  <span class="noprint"><Views page="machines" query={params.toString()} /></span>
+  <span class="noprint hidden flex-wrap gap-2 sm:flex">
     <Panel name="Columns">
       {#each COLUMNS as column (column.key)}
         <label class="flex items-center gap-2 py-0.5">
@@ -247,7 +248,6 @@
         </label>
       {/each}
     </Panel>
-    <Views page="machines" query={params.toString()} />
     <button class="act" onclick={save}>Save as CSV</button>
     <button class="act" disabled={busy !== ''} onclick={paper}>{busy || 'Print'}</button>
   </span>

@@ -1,0 +1,202 @@
+<script lang="ts">
+  import { Combobox, useListCollection } from '@skeletonlabs/skeleton-svelte';
+  import { createQuery, keepPreviousData } from '@tanstack/svelte-query';
+  import { goto } from '$app/navigation';
+  import type { Machine } from '$lib/api/client';
+  import { ask } from '$lib/api/queries';
+  import { useMe } from '$lib/session';
+  import { onMount } from 'svelte';
+
+  interface Props {
+    /** What was typed before this was loaded. */
+    typed?: string;
+  }
+  let { typed = '' }: Props = $props();
+
+  interface Entry {
+    href: string;
+    label: string;
+    note: string;
+    group: string;
+  }
+  const PAGES: [string, string][] = [
+    ['/', 'Today'],
+    ['/machines', 'Machines'],
+    ['/rounds', 'Rounds'],
+    ['/rounds?show=missed', 'Missed runs'],
+    ['/rounds?show=yes', 'Listings that wait for a yes'],
+    ['/rules', 'Rules'],
+    ['/records', 'Records'],
+    ['/routines', 'Routines'],
+    ['/trends', 'Trends over the shop'],
+    ['/shop', 'Shop'],
+    ['/shop/people', 'People'],
+    ['/shop/access', 'Access tokens'],
+    ['/shop/days', 'Closing days'],
+    ['/shop/calendars', 'Calendar addresses'],
+    ['/shop/notices', 'Notices']
+  ];
+  const ACTIONS: [string, string][] = [
+    ['/machines/new', 'Add a machine'],
+    ['/rounds/new', 'Make a round'],
+    ['/machines?tight=yes', 'Show machines that are nearly full'],
+    ['/machines?noround=yes', 'Show machines without a round']
+  ];
+  const MOST = 6;
+
+  const me = useMe();
+  let value = $state('');
+  let open = $state(false);
+  let input = $state<HTMLInputElement | null>(null);
+  let rested = $state('');
+  $effect(() => {
+    const now = value.trim();
+    const timer = setTimeout(() => (rested = now), 120);
+    return () => clearTimeout(timer);
+  });
+  const asks = $derived(rested.length > 1);
+  const machinesAsked = createQuery(() => ({
+    ...ask('/api/v1/machines', { params: { query: { words: rested, limit: MOST } } }),
+    placeholderData: keepPreviousData,
+    enabled: asks
+  }));
+  const clientsAsked = createQuery(() => ({
+    ...ask('/api/v1/clients', { params: { query: { words: rested, limit: MOST } } }),
+    placeholderData: keepPreviousData,
+    enabled: asks
+  }));
+  const recordsAsked = createQuery(() => ({
+    ...ask('/api/v1/records', { params: { query: { words: rested, limit: 4 } } }),
+    placeholderData: keepPreviousData,
+    enabled: asks
+  }));
+
+  const fits = (label: string) =>
+    value
+      .trim()
+      .toLowerCase()
+      .split(/\s+/)
+      .every((word) => label.toLowerCase().includes(word));
+  const machines = $derived(asks ? ((machinesAsked.data ?? []) as Machine[]) : []);
+  const entries = $derived.by<Entry[]>(() => {
+    const text = value.trim();
+    const query = encodeURIComponent(text);
+    const lists: Entry[] = text
+      ? [
+          {
+            href: `/machines?words=${query}`,
+            label: `Machines with “${text}”`,
+            note: '',
+            group: 'Lists'
+          },
+          {
+            href: `/records?words=${query}`,
+            label: `Entries with “${text}”`,
+            note: '',
+            group: 'Lists'
+          }
+        ]
+      : [];
+    return [
+      ...lists,
+      ...machines.map((m) => ({
+        href: `/machines/${m.tag}`,
+        label: m.tag,
+        note: m.client_name,
+        group: 'Machines'
+      })),
+      ...(asks ? (clientsAsked.data ?? []) : []).map((c) => ({
+        href: `/machines?client=${c.id}`,
+        label: c.name,
+        note: `${c.machines} machines`,
+        group: 'Clients'
+      })),
+      ...(asks ? (recordsAsked.data ?? []) : []).map((r) => ({
+        href: `/records?words=${query}&machine=${r.machine_tag}`,
+        label: r.text.length > 48 ? `${r.text.slice(0, 47)}…` : r.text,
+        note: r.machine_tag,
+        group: 'Entries'
+      })),
+      ...PAGES.filter(([, label]) => fits(label)).map(([href, label]) => ({
+        href,
+        label,
+        note: '',
+        group: 'Pages'
+      })),
+      ...ACTIONS.filter(([, label]) => fits(label))
+        .filter(([href]) => href !== '/rounds/new' || me.data?.role !== 'desk')
+        .map(([href, label]) => ({ href, label, note: '', group: 'Actions' }))
+    ];
+  });
+  const groups = $derived([...new Set(entries.map((entry) => entry.group))]);
+  const keyOf = (entry: Entry) => `${entry.group} ${entry.href} ${entry.label}`;
+  const collection = $derived(
+    useListCollection<Entry>({
+      items: entries,
+      itemToString: (entry) => entry.label,
+      itemToValue: keyOf
+    })
+  );
+
+  onMount(() => {
+    value = typed;
+    input?.focus();
+    open = typed !== '';
+  });
+</script>
+
+<Combobox
+  class="palette"
+  {collection}
+  inputValue={value}
+  value={[]}
+  openOnClick
+  positioning={{ strategy: 'fixed', placement: 'bottom-end', sameWidth: false }}
+  {open}
+  onOpenChange={(change) => (open = change.open)}
+  inputBehavior="autohighlight"
+  selectionBehavior="clear"
+  allowCustomValue
+  onInputValueChange={(change) => {
+    if (change.reason === 'input-change') value = change.inputValue;
+  }}
+  onValueChange={(change) => {
+    const entry = change.items[0];
+    if (!entry) return;
+    value = '';
+    input?.blur();
+    void goto(entry.href);
+  }}
+>
+  <Combobox.Label class="sr-only">Find a machine, client, entry, page or action</Combobox.Label>
+  <Combobox.Control>
+    <Combobox.Input>
+      {#snippet element(attributes)}
+        <input
+          {...attributes}
+          data-search
+          class="box w-full"
+          placeholder="Find anything ( / )"
+          bind:this={input}
+        />
+      {/snippet}
+    </Combobox.Input>
+  </Combobox.Control>
+  <Combobox.Positioner>
+    <Combobox.Content
+      class="max-h-[70vh] w-[min(30rem,92vw)] overflow-auto rounded-md border border-[var(--line)] bg-[var(--raised)] py-1 shadow-xl"
+    >
+      {#each groups as group (group)}
+        <Combobox.ItemGroup>
+          <Combobox.ItemGroupLabel class="muted px-3 pt-2 text-sm">{group}</Combobox.ItemGroupLabel>
+          {#each entries.filter((entry) => entry.group === group) as entry (keyOf(entry))}
+            <Combobox.Item item={entry} class="choice flex justify-between gap-4">
+              <Combobox.ItemText>{entry.label}</Combobox.ItemText>
+              <span class="muted text-sm">{entry.note}</span>
+            </Combobox.Item>
+          {/each}
+        </Combobox.ItemGroup>
+      {/each}
+    </Combobox.Content>
+  </Combobox.Positioner>
+</Combobox>

@@ -1,0 +1,118 @@
+/** Where the parts of a trend's chart lie: scales, ticks and paths. */
+import type { Trend } from '$lib/api/client';
+import { offsetAt } from '$lib/words';
+import { scaleLinear, scaleUtc } from 'd3-scale';
+import { area, line } from 'd3-shape';
+
+const DAY = 86_400_000;
+const GIB = 1024 ** 3;
+export const MARGIN = { left: 64, right: 44, top: 14, bottom: 28 };
+export const HEIGHT = 288;
+
+export interface Spot {
+  at: string;
+  free: number;
+}
+type ConePoint = { at: string; low: number; likely: number; high: number };
+
+/** Until when the chart goes: the end of its span, and a third of it more where that is now. */
+export function endOf(trend: Trend): number {
+  const [begin, end] = [Date.parse(trend.since), Date.parse(trend.until)];
+  const last = trend.points.at(-1);
+  const isNow = last !== undefined && end - Date.parse(last.at) < 15 * DAY;
+  if (!trend.outlook?.cone.length || !isNow) return end;
+  return end + Math.max(14 * DAY, (end - begin) / 3);
+}
+
+/** What may come, from the last reading on. */
+export function coneOf(trend: Trend, end: number): ConePoint[] {
+  const last = trend.points.at(-1);
+  if (!trend.outlook || !last || end === Date.parse(trend.until)) return [];
+  const now = { at: last.at, low: last.free, likely: last.free, high: last.free };
+  return [now, ...trend.outlook.cone.filter((point) => Date.parse(point.at) <= end)];
+}
+
+/** How a tick is written, by the distance to the next. */
+function labels(step: number) {
+  const write = (options: Intl.DateTimeFormatOptions) =>
+    new Intl.DateTimeFormat('en-GB', { timeZone: 'UTC', ...options });
+  const year = write({ month: 'short', year: 'numeric' });
+  if (step >= 27 * DAY) {
+    const month = write({ month: 'short' });
+    return (at: Date) => (at.getUTCMonth() === 0 ? year : month).format(at);
+  }
+  const text = step >= DAY ? write({ day: 'numeric', month: 'short' }) : null;
+  const hour = write({ hour: '2-digit', minute: '2-digit' });
+  return (at: Date) => (text ?? hour).format(at);
+}
+
+/** All that is drawn, for a width in pixels. */
+export function geometry(trend: Trend, width: number) {
+  const end = endOf(trend);
+  const cone = coneOf(trend, end);
+  // the shop's clock, written as if it were UTC, so that days begin where the shop's do
+  const shift = offsetAt(Date.parse(trend.until));
+  const local = (at: string | number) => (typeof at === 'string' ? Date.parse(at) : at) + shift;
+  const x = scaleUtc()
+    .domain([local(trend.since), local(end)])
+    .range([MARGIN.left, Math.max(MARGIN.left + 1, width - MARGIN.right)]);
+  const highest = Math.max(
+    ...trend.points.map((point) => point.free),
+    ...cone.map((point) => point.high),
+    1
+  );
+  const y = scaleLinear()
+    .domain([0, highest / GIB])
+    .nice(5)
+    .range([HEIGHT - MARGIN.bottom, MARGIN.top]);
+  const atX = (at: string | number) => x(local(at));
+  const atY = (bytes: number) => y(bytes / GIB);
+  const free = (draw: typeof line<Spot>) =>
+    draw()
+      .x((point) => atX(point.at))
+      .y((point) => atY(point.free));
+  const ticks = x.ticks(Math.max(2, Math.min(8, Math.round(width / 110))));
+  const write = labels(ticks.length > 1 ? Number(ticks[1]) - Number(ticks[0]) : DAY);
+  const last = trend.points.at(-1);
+  const threshold = last ? last.capacity * (1 - trend.threshold_percent / 100) : 0;
+  return {
+    end,
+    cone,
+    atX,
+    atY,
+    line: free(line)(trend.points) ?? '',
+    under:
+      area<Spot>()
+        .x((point) => atX(point.at))
+        .y0(atY(0))
+        .y1((point) => atY(point.free))(trend.points) ?? '',
+    coneArea:
+      area<ConePoint>()
+        .x((point) => atX(point.at))
+        .y0((point) => atY(point.low))
+        .y1((point) => atY(point.high))(cone) ?? '',
+    likely:
+      line<ConePoint>()
+        .x((point) => atX(point.at))
+        .y((point) => atY(point.likely))(cone) ?? '',
+    xTicks: ticks.map((at) => ({ at: x(at), text: write(at) })),
+    yTicks: y.ticks(5).map((value) => ({ at: y(value), text: `${value} GiB` })),
+    threshold: threshold > 0 && threshold <= highest * 1.2 ? atY(threshold) : null
+  };
+}
+
+/** What was free at a moment: the last reading before it. */
+export function freeAt(trend: Trend, at: string): number {
+  let free = trend.points[0]?.free ?? 0;
+  for (const point of trend.points) if (Date.parse(point.at) <= Date.parse(at)) free = point.free;
+  return free;
+}
+
+/** The index of the point that is nearest to a place. */
+export function nearest(places: number[], place: number): number {
+  let best = -1;
+  for (const [index, other] of places.entries()) {
+    if (best < 0 || Math.abs(other - place) < Math.abs(places[best]! - place)) best = index;
+  }
+  return best;
+}
