@@ -2,6 +2,7 @@
 
 from bench import (
     agents_load,
+    console_machines,
     footprint,
     forecasts,
     removal,
@@ -18,5 +19,6 @@ if __name__ == "__main__":
     forecasts.main()
     watch_shop.main()
     agents_load.main()
+    console_machines.main()
     removal.main()
     footprint.main()

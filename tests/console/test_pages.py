@@ -236,7 +236,7 @@ def test_the_light_is_switched_and_remembered(today: Page) -> None:
 def test_keys_are_listed_and_letters_typed_into_a_field_go_nowhere(today: Page) -> None:
     page = today
     page.keyboard.press("?")
-    expect(page.get_by_role("dialog")).to_contain_text("find a machine or client")
+    expect(page.get_by_role("dialog")).to_contain_text("find a machine, client, entry, page or action")
     page.keyboard.press("Escape")
     expect(page.get_by_role("dialog")).to_be_hidden()
     page.keyboard.press("/")

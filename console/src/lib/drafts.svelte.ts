@@ -6,13 +6,20 @@ import { untrack } from 'svelte';
 
 const PREFIX = 'phylax-draft:';
 
-function read(key: string): Record<string, unknown> | null {
+/** What was kept under a key; null where nothing was. */
+export function keptDraft(key: string): Record<string, unknown> | null {
   try {
     const kept: unknown = JSON.parse(sessionStorage.getItem(PREFIX + key) ?? 'null');
     return kept && typeof kept === 'object' ? (kept as Record<string, unknown>) : null;
   } catch {
     return null;
   }
+}
+
+/** Keep fields under a key, or forget them: for a form that is filled after it was asked for. */
+export function keepDraft(key: string, fields: object | null): void {
+  if (fields === null) sessionStorage.removeItem(PREFIX + key);
+  else sessionStorage.setItem(PREFIX + key, JSON.stringify(fields));
 }
 
 export class Draft<T extends object> {
@@ -24,7 +31,7 @@ export class Draft<T extends object> {
 
   /** Fields under a key, as they were typed, else as given. Made while a component is set up. */
   constructor(key: string, blank: T) {
-    const kept = read(key);
+    const kept = keptDraft(key);
     // of an earlier version of the form only what is still a field, of the same kind
     const fitting = Object.entries(kept ?? {}).filter(
       ([name, value]) =>

@@ -94,6 +94,26 @@ export function placeholders(rule: RuleInForce) {
   };
 }
 
+/** A draft in words, field by field, to put two versions side by side. */
+export function inFields(draft: RuleDraft): Record<string, string> {
+  const text = (value: number | string | null, unit = '') =>
+    value === null || value === '' ? '' : `${value}${unit}`;
+  return {
+    'clean this category': { yes: 'no: off', no: 'yes', '': '' }[draft.off],
+    'keep for': text(draft.days, ' days'),
+    'keep the newest': text(draft.newest),
+    'keep under': text(draft.underMiB, ' MiB'),
+    'keep under, share': text(draft.underPercent, ' %'),
+    'only larger than': text(draft.largerMiB, ' MiB'),
+    'held for': text(draft.holdDays, ' days'),
+    'held, early below': text(draft.holdYields, ' % free'),
+    'when short of space': draft.pressure
+      .map((step) => `below ${step.below} %: ${step.days} days`)
+      .join(', '),
+    folders: draft.folders
+  };
+}
+
 const PARTS: Record<string, string> = {
   keep_newest: 'the number kept',
   keep_under: 'the size limit',

@@ -8,3 +8,18 @@ export function useMe() {
     () => queries
   );
 }
+
+/** What this person may do. What they may not is not offered; the service refuses it in any case. */
+export function useMay() {
+  const me = useMe();
+  return {
+    /** The work on machines: surveys, cleanings, rounds, rules of clients and machines. */
+    get work(): boolean {
+      return me.data !== undefined && me.data.role !== 'desk';
+    },
+    /** What is the owner's: the shop's rules, people, mail. */
+    get own(): boolean {
+      return me.data?.role === 'owner';
+    }
+  };
+}

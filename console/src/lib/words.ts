@@ -157,13 +157,19 @@ export function today(now = new Date()): string {
   return dayOf(now);
 }
 
-/** The moment at which a day begins in the shop's zone, in UTC as the service takes it. */
-export function dayStart(day: string): string {
-  const midnight = Date.parse(`${day}T00:00:00Z`);
-  // twice: the offset at the guess may be another than the one at midnight there
-  let moment = midnight;
-  for (let step = 0; step < 2; step += 1) moment = midnight - offsetAt(moment);
+/** The moment at which the shop's clock shows a date and time such as "2026-11-24T18:00", in UTC as
+ * the service takes it. */
+export function momentOf(local: string): string {
+  const shown = Date.parse(`${local}Z`);
+  // twice: the offset at the guess may be another than the one there
+  let moment = shown;
+  for (let step = 0; step < 2; step += 1) moment = shown - offsetAt(moment);
   return new Date(moment).toISOString();
+}
+
+/** The moment at which a day begins in the shop's zone. */
+export function dayStart(day: string): string {
+  return momentOf(`${day}T00:00`);
 }
 
 /** How far the shop's clock is ahead of UTC at a moment, in milliseconds. */

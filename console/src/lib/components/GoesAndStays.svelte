@@ -9,6 +9,7 @@
     type Schema
   } from '$lib/api/client';
   import { ask, refresh } from '$lib/api/queries';
+  import { useMay } from '$lib/session';
   import { origins } from '$lib/rule';
   import { count, daysOf, size } from '$lib/words';
   import ListChecks from '@lucide/svelte/icons/list-checks';
@@ -26,6 +27,7 @@
     onrules: () => void;
     onstarted: () => void;
   }
+  const may = useMay();
   let { machine, ledger, busy, onrules, onstarted }: Props = $props();
 
   /** Chosen items of `ask` categories: bytes by their number in this survey's listing. */
@@ -175,14 +177,15 @@
 </p>
 <div class="overflow-x-auto">
   <table class="sheet cards" data-testid="ledger">
+    <caption class="sr-only">What goes and what stays, by category</caption>
     <thead>
       <tr>
         <td></td>
-        <th>category</th>
-        <th class="right">holds</th>
-        <th class="right">goes</th>
-        <th>stays, and why</th>
-        <th>rule in force</th>
+        <th scope="col">category</th>
+        <th scope="col" class="right">holds</th>
+        <th scope="col" class="right">goes</th>
+        <th scope="col">stays, and why</th>
+        <th scope="col">rule in force</th>
       </tr>
     </thead>
     <tbody>
@@ -190,7 +193,7 @@
         {@const mine = agreed[line.category]}
         <tr>
           <td class="w-8">
-            {#if byRule(line) && ledger.whole}
+            {#if byRule(line) && ledger.whole && may.work}
               <input
                 type="checkbox"
                 aria-label="Clean {line.name}"
@@ -286,14 +289,14 @@
               <div class="lookhere text-sm">short of space: the shorter span counts</div>
             {/if}
             <div class="muted text-sm">
-              {origins(line.rule, line.caution)};
-              <button
-                class="plain"
-                onclick={() => {
-                  ruled = line;
-                  ruleOpen = true;
-                }}>change for this machine</button
-              >
+              {origins(line.rule, line.caution)}{#if may.work};
+                <button
+                  class="plain"
+                  onclick={() => {
+                    ruled = line;
+                    ruleOpen = true;
+                  }}>change for this machine</button
+                >{/if}
             </div>
           </td>
         </tr>
@@ -303,6 +306,7 @@
             <td colspan="5">
               <p class="muted text-sm">The largest:</p>
               <table class="w-full text-sm">
+                <caption class="sr-only">The largest of {line.name}</caption>
                 <tbody>
                   {#each line.largest as item (item.place + item.path)}
                     <tr>
@@ -328,7 +332,7 @@
 </div>
 <div
   class:sticky={chosen > 0}
-  class:hidden={!ledger.whole}
+  class:hidden={!ledger.whole || !may.work}
   class="noprint bottom-0 max-sm:bottom-[4.25rem] flex flex-wrap items-center justify-between gap-3 border-t border-[var(--line)] bg-[var(--raised)] px-3 py-3"
 >
   <span>
@@ -402,7 +406,7 @@
         <input class="box" bind:value={word} maxlength="400" placeholder="asked by phone" />
       </label>
     {/if}
-    {#if problem}<p class="lossy">{problem}</p>{/if}
+    {#if problem}<p class="lossy" role="alert">{problem}</p>{/if}
     <div class="flex justify-end gap-2">
       <button class="act" onclick={() => (asking = false)}>Cancel</button>
       <button class="act loss" onclick={clean} disabled={starting}>

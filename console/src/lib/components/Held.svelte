@@ -148,6 +148,7 @@
                 {/if}
               </div>
               <table class="w-full text-sm">
+                <caption class="sr-only">Held things</caption>
                 <tbody>
                   {#each items as item (item.number)}
                     <tr>

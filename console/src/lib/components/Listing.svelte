@@ -138,13 +138,14 @@
   {/if}
   <div class="mt-3 max-h-[45vh] overflow-auto">
     <table class="sheet">
+      <caption class="sr-only">Items of this listing</caption>
       <thead>
         <tr>
           {#if asks}<td></td>{/if}
-          <th>{line.category === 'programs' ? 'program' : 'what'}</th>
-          <th class="right">size</th>
-          <th>{asks ? 'of' : 'last used'}</th>
-          {#if asks}<th>the rule says</th>{/if}
+          <th scope="col">{line.category === 'programs' ? 'program' : 'what'}</th>
+          <th scope="col" class="right">size</th>
+          <th scope="col">{asks ? 'of' : 'last used'}</th>
+          {#if asks}<th scope="col">the rule says</th>{/if}
         </tr>
       </thead>
       <tbody>
@@ -207,9 +208,5 @@
       </span>
     </div>
     {@render children?.()}
-  {:else}
-    <div class="mt-4 text-right">
-      <button class="act" onclick={() => (open = false)}>Close</button>
-    </div>
   {/if}
 </Modal>

@@ -44,10 +44,12 @@
   {/if}
   <div class="mt-2 overflow-x-auto">
     <table class="sheet" data-testid="missed">
+      <caption class="sr-only">Missed runs</caption>
       <thead>
         <tr
-          ><th><span class="sr-only">choose</span></th><th>machine</th><th>round</th><th>was due</th
-          ><th>state</th><th>why</th></tr
+          ><th scope="col"><span class="sr-only">choose</span></th><th scope="col">machine</th><th
+            scope="col">round</th
+          ><th scope="col">was due</th><th scope="col">state</th><th scope="col">why</th></tr
         >
       </thead>
       <tbody>

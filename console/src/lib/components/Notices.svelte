@@ -38,8 +38,12 @@
   {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
   <h2 class="mt-6 font-semibold">What was sent</h2>
   <table class="sheet mt-1" data-testid="notice-log">
+    <caption class="sr-only">Notices sent</caption>
     <thead
-      ><tr><th>when</th><th class="hidden sm:table-cell">to</th><th>what</th><th>fate</th></tr
+      ><tr
+        ><th scope="col">when</th><th scope="col" class="hidden sm:table-cell">to</th><th
+          scope="col">what</th
+        ><th scope="col">fate</th></tr
       ></thead
     >
     <tbody>

@@ -138,6 +138,21 @@
     })
   );
 
+  let highlighted = $state<string | null>(null);
+  function take(entry: Entry | undefined) {
+    if (!entry) return;
+    value = '';
+    open = false;
+    input?.blur();
+    void goto(entry.href);
+  }
+  /** What was typed before the list was there has highlighted nothing yet: the first is meant. */
+  function onkeydown(event: KeyboardEvent) {
+    if (event.key !== 'Enter' || highlighted !== null || !value.trim()) return;
+    event.preventDefault();
+    take(entries[0]);
+  }
+
   onMount(() => {
     value = typed;
     input?.focus();
@@ -160,13 +175,8 @@
   onInputValueChange={(change) => {
     if (change.reason === 'input-change') value = change.inputValue;
   }}
-  onValueChange={(change) => {
-    const entry = change.items[0];
-    if (!entry) return;
-    value = '';
-    input?.blur();
-    void goto(entry.href);
-  }}
+  onHighlightChange={(change) => (highlighted = change.highlightedValue)}
+  onValueChange={(change) => take(change.items[0])}
 >
   <Combobox.Label class="sr-only">Find a machine, client, entry, page or action</Combobox.Label>
   <Combobox.Control>
@@ -174,6 +184,7 @@
       {#snippet element(attributes)}
         <input
           {...attributes}
+          onkeydowncapture={onkeydown}
           data-search
           class="box w-full"
           placeholder="Find anything ( / )"

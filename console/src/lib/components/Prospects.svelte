@@ -74,11 +74,13 @@
     <div>
       <h3 class="font-semibold">What comes back after a cleaning</h3>
       <table class="sheet mt-1">
+        <caption class="sr-only">What comes back after a cleaning</caption>
         <thead>
           <tr
-            ><th>category</th><th class="right">a day</th><th class="right">a cleaning takes</th><th
-              class="right">back after</th
-            ></tr
+            ><th scope="col">category</th><th scope="col" class="right">a day</th><th
+              scope="col"
+              class="right">a cleaning takes</th
+            ><th scope="col" class="right">back after</th></tr
           >
         </thead>
         <tbody>

@@ -5,6 +5,7 @@
   import { goto } from '$app/navigation';
   import { api, inWords } from '$lib/api/client';
   import Modal from '$lib/components/Modal.svelte';
+  import { useCategoryNames } from '$lib/categories.svelte';
   import { count } from '$lib/words';
   import ListChecks from '@lucide/svelte/icons/list-checks';
 
@@ -15,6 +16,7 @@
   }
   let { machineIds, goThere = false }: Props = $props();
   let open = $state(false);
+  const nameOf = useCategoryNames();
   const asked = createQuery(() => ({ ...ask('/api/v1/routines'), enabled: open }));
   const routines = $derived(asked.data ?? []);
   let chosen = $state('');
@@ -59,7 +61,9 @@
     <ol class="mt-2 list-decimal pl-6 text-sm">
       {#each routine.steps as step, n (n)}
         <li>
-          {step.title || step.kind}{step.categories.length ? `: ${step.categories.join(', ')}` : ''}
+          {step.title || step.kind}{step.categories.length
+            ? `: ${step.categories.map(nameOf).join(', ')}`
+            : ''}
         </li>
       {/each}
     </ol>

@@ -2,13 +2,17 @@
   import { api, inWords, type Schema } from '$lib/api/client';
   import {
     draftOf,
+    inFields,
     ruleOf,
     saysNothing,
     type RuleDraft,
     type RuleInForce,
     type Scope
   } from '$lib/rule';
+  import { changedMeanwhile, type Changed } from '$lib/conflict';
+  import { keepDraft, keptDraft } from '$lib/drafts.svelte';
   import { untrack } from 'svelte';
+  import Conflict from './Conflict.svelte';
   import RuleFields from './RuleFields.svelte';
   import WhatIf from './WhatIf.svelte';
 
@@ -27,7 +31,7 @@
   let etag = $state<string | null>(null);
   let draft = $state<RuleDraft>(draftOf(null));
   let problem = $state('');
-  let changed = $state(false);
+  let conflict = $state<Changed<Schema['ScopedRule']> | null>(null);
   let saving = $state(false);
   let ready = $state(false);
   const path = $derived({ scope, subject_id: subject, category });
@@ -44,9 +48,11 @@
     if (key !== whose) return;
     said = known.data ?? null;
     etag = known.response.headers.get('ETag');
-    changed = false;
+    conflict = null;
     problem = '';
-    draft = draftOf(said?.rule);
+    const kept = keptDraft(`rule:${key}`);
+    const again = kept && kept.etag === etag ? (kept.draft as RuleDraft) : null;
+    draft = again ?? draftOf(said?.rule);
     ready = true;
   }
   // by its value: a list that is asked for anew is no reason to lose what somebody is typing
@@ -55,9 +61,16 @@
     void whose;
     untrack(() => void load());
   });
+  // what is typed survives a reload, as long as it is about the same version
+  $effect(() => {
+    if (!ready) return;
+    const typed = JSON.stringify(draft);
+    const isSame = typed === JSON.stringify(draftOf(said?.rule));
+    keepDraft(`rule:${whose}`, isSame ? null : { etag, draft: JSON.parse(typed) as RuleDraft });
+  });
 
-  async function save(event: SubmitEvent) {
-    event.preventDefault();
+  async function save(event?: SubmitEvent) {
+    event?.preventDefault();
     saving = true;
     const rule = ruleOf(draft);
     const headers = etag ? { 'If-Match': etag } : {};
@@ -74,9 +87,37 @@
           body: rule
         });
     saving = false;
-    changed = response?.status === 412;
-    problem = error ? inWords(error) : '';
-    if (!error) onsaved();
+    // made by somebody else meanwhile, where there was none
+    if (response?.status === 428) conflict = await madeMeanwhile();
+    else conflict = changedMeanwhile(error);
+    problem = error && !conflict ? inWords(error) : '';
+    if (!error) {
+      keepDraft(`rule:${whose}`, null);
+      onsaved();
+    }
+  }
+  async function madeMeanwhile(): Promise<Changed<Schema['ScopedRule']> | null> {
+    const { data } = await api.GET('/api/v1/rules/{scope}/{subject_id}/{category}', {
+      params: { path }
+    });
+    return data ? { who: data.changed_by, at: data.changed_at, current: data } : null;
+  }
+  function leave() {
+    keepDraft(`rule:${whose}`, null);
+    oncancel();
+  }
+  function saveOurs() {
+    if (!conflict) return;
+    said = conflict.current;
+    etag = `"${conflict.current.version}"`;
+    void save();
+  }
+  function takeTheirs() {
+    if (!conflict) return;
+    said = conflict.current;
+    etag = `"${conflict.current.version}"`;
+    draft = draftOf(said.rule);
+    conflict = null;
   }
 </script>
 
@@ -88,17 +129,20 @@
         <WhatIf {category} {scope} {subject} rule={ruleOf(draft)} />
       {/if}
     </div>
-    {#if problem}
-      <p class="lossy" role="alert">
-        {problem}
-        {#if changed}
-          <button type="button" class="plain" onclick={load}>Show their version</button>
-        {/if}
-      </p>
-    {/if}
+    {#if conflict}
+      <Conflict
+        changed={conflict}
+        ours={inFields(draft)}
+        theirs={inFields(draftOf(conflict.current.rule))}
+        onours={saveOurs}
+        ontheirs={takeTheirs}
+      />
+    {:else if problem}<p class="lossy" role="alert">{problem}</p>{/if}
     <div class="flex flex-wrap justify-end gap-2">
-      <button type="button" class="act" onclick={oncancel}>Leave as it is</button>
-      <button class="act main" disabled={saving}>{saving ? 'Saving…' : 'Save the rule'}</button>
+      <button type="button" class="act" onclick={leave}>Leave as it is</button>
+      <button class="act main" disabled={saving || conflict !== null}
+        >{saving ? 'Saving…' : 'Save the rule'}</button
+      >
     </div>
   </form>
 {:else if problem}

@@ -47,8 +47,13 @@
 {#if found}
   {#if found.length}
     <table class="sheet mt-3" data-testid="differences">
+      <caption class="sr-only">Differences</caption>
       <thead>
-        <tr><th>what</th><th>for</th><th>category</th><th>now</th><th>then</th></tr>
+        <tr
+          ><th scope="col">what</th><th scope="col">for</th><th scope="col">category</th><th
+            scope="col">now</th
+          ><th scope="col">then</th></tr
+        >
       </thead>
       <tbody>
         {#each found as one (one.what + one.scope + one.subject + one.category + one.after)}

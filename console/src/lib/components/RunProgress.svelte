@@ -1,12 +1,14 @@
 <script lang="ts">
   import { api, inWords, type Run } from '$lib/api/client';
   import { useCategoryNames } from '$lib/categories.svelte';
+  import { useMay } from '$lib/session';
   import { NUMBER, count, size, stretch } from '$lib/words';
   import CircleStop from '@lucide/svelte/icons/circle-stop';
   import { Progress } from '@skeletonlabs/skeleton-svelte';
 
   let { run, brief = false }: { run: Run; brief?: boolean } = $props();
   const nameOf = useCategoryNames();
+  const may = useMay();
   let problem = $state('');
   let asked = $state(false);
 
@@ -57,11 +59,11 @@
   </Progress>
   <div class="flex flex-wrap items-center justify-between gap-2">
     <p role="status" aria-live="polite" class={brief ? 'text-sm' : ''}>{words}</p>
-    {#if !brief}
+    {#if !brief && may.work}
       <button class="act" onclick={callOff} disabled={asked}>
         <CircleStop aria-hidden="true" />{asked ? 'Stopping…' : 'Call off'}
       </button>
     {/if}
   </div>
-  {#if problem}<p class="lossy">{problem}</p>{/if}
+  {#if problem}<p class="lossy" role="alert">{problem}</p>{/if}
 </div>

@@ -1,5 +1,8 @@
 <script lang="ts">
   import { api, inWords, type RunDetail, type Schema } from '$lib/api/client';
+  import { useCategoryNames } from '$lib/categories.svelte';
+  import { Draft } from '$lib/drafts.svelte';
+  import { untrack } from 'svelte';
   import When from '$lib/components/When.svelte';
   import Bot from '@lucide/svelte/icons/bot';
   import Hand from '@lucide/svelte/icons/hand';
@@ -20,7 +23,9 @@
     'second look': 'Look again',
     restart: 'Restart it'
   };
-  let words = $state<Record<number, string>>({});
+  const nameOf = useCategoryNames();
+  const draft = untrack(() => new Draft(`steps:${run.id}`, { words: [] as string[] }));
+  const words = draft.fields.words;
   let problem = $state('');
 
   async function tick(step: Step, state: 'done' | 'left out' | 'to do') {
@@ -53,7 +58,8 @@
               aria-label="by hand"
             />{/if}
           {step.title || NAMES[step.kind]}
-          {#if step.categories.length}<span class="muted text-sm">{step.categories.join(', ')}</span
+          {#if step.categories.length}<span class="muted text-sm"
+              >{step.categories.map(nameOf).join(', ')}</span
             >{/if}
         </p>
         {#if step.text && !over}<p class="muted text-sm">{step.text}</p>{/if}

@@ -60,11 +60,11 @@
         <caption class="sr-only">Machines on which it would change most</caption>
         <thead>
           <tr class="muted text-left">
-            <th class="font-normal">machine</th>
-            <th class="font-normal"><span class="sr-only">drawn</span></th>
-            <th class="right font-normal">now</th>
-            <th class="right font-normal">then</th>
-            <th class="pl-3 font-normal">looked at</th>
+            <th scope="col" class="font-normal">machine</th>
+            <th scope="col" class="font-normal"><span class="sr-only">drawn</span></th>
+            <th scope="col" class="right font-normal">now</th>
+            <th scope="col" class="right font-normal">then</th>
+            <th scope="col" class="pl-3 font-normal">looked at</th>
           </tr>
         </thead>
         <tbody>

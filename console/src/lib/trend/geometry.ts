@@ -39,11 +39,11 @@ function labels(step: number) {
   const year = write({ month: 'short', year: 'numeric' });
   if (step >= 27 * DAY) {
     const month = write({ month: 'short' });
-    return (at: Date) => (at.getUTCMonth() === 0 ? year : month).format(at);
+    return (at: Date) => (at.getUTCMonth() === 0 ? year : month).format(at).replace('Sept', 'Sep');
   }
   const text = step >= DAY ? write({ day: 'numeric', month: 'short' }) : null;
   const hour = write({ hour: '2-digit', minute: '2-digit' });
-  return (at: Date) => (text ?? hour).format(at);
+  return (at: Date) => (text ?? hour).format(at).replace('Sept', 'Sep');
 }
 
 /** All that is drawn, for a width in pixels. */

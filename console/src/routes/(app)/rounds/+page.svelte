@@ -12,7 +12,7 @@
   import WaitingListings from '$lib/components/WaitingListings.svelte';
   import WeekGrid from '$lib/components/WeekGrid.svelte';
   import When from '$lib/components/When.svelte';
-  import { count } from '$lib/words';
+  import { count, dayStart, later, today } from '$lib/words';
   import ListChecks from '@lucide/svelte/icons/list-checks';
   import Plus from '@lucide/svelte/icons/plus';
 
@@ -29,10 +29,7 @@
   const role = $derived(me.data?.role ?? 'desk');
   /** From today's midnight on; a page that stays open over night asks for the new day. */
   function span() {
-    const midnight = new Date();
-    midnight.setHours(0, 0, 0, 0);
-    const until = new Date(midnight.getTime() + DAYS * 86_400_000);
-    return { since: midnight.toISOString(), until: until.toISOString() };
+    return { since: dayStart(today()), until: dayStart(later(today(), DAYS)) };
   }
   const roundsAsked = createQuery(() =>
     ask('/api/v1/rounds', { params: { query: { limit: 500 } } })
@@ -85,14 +82,15 @@
   <h1>Rounds</h1>
   <div class="flex flex-wrap gap-2">
     <a class="act" href="/routines"><ListChecks aria-hidden="true" />Routines</a>
-    <a class="act main" href="/rounds/new"><Plus aria-hidden="true" />Make a round</a>
+    {#if role !== 'desk'}
+      <a class="act main" href="/rounds/new"><Plus aria-hidden="true" />Make a round</a>
+    {/if}
   </div>
 </div>
 <div class="mt-4 flex flex-wrap gap-2">
   {#each VIEWS as [key, name] (key)}
     <button
       class="act"
-      class:main={view === key}
       aria-pressed={view === key}
       onclick={() => go({ show: key === 'agenda' ? null : key })}>{name}</button
     >
@@ -146,11 +144,12 @@
 {:else if view === 'rounds'}
   <div class="mt-4 overflow-x-auto">
     <table class="sheet">
+      <caption class="sr-only">Rounds</caption>
       <thead>
         <tr
-          ><th>round</th><th>routine</th><th>how often</th><th>machines</th><th>next</th><th
-            ><span class="sr-only">change</span></th
-          ></tr
+          ><th scope="col">round</th><th scope="col">routine</th><th scope="col">how often</th><th
+            scope="col">machines</th
+          ><th scope="col">next</th><th scope="col"><span class="sr-only">change</span></th></tr
         >
       </thead>
       <tbody>

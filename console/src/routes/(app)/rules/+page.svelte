@@ -33,12 +33,13 @@
 {#if !rules}<Failed query={asked} />{/if}
 {#if rules}
   <table class="sheet mt-4">
+    <caption class="sr-only">Rules of the shop</caption>
     <thead>
       <tr>
-        <th>category</th>
-        <th>rule</th>
-        <th class="max-sm:hidden">from</th>
-        <th class="right max-sm:hidden">differ</th>
+        <th scope="col">category</th>
+        <th scope="col">rule</th>
+        <th scope="col" class="max-sm:hidden">from</th>
+        <th scope="col" class="right max-sm:hidden">differ</th>
         <td></td>
       </tr>
     </thead>

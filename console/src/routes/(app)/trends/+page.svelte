@@ -38,11 +38,15 @@
   <section class="mt-6" aria-labelledby="over">
     <h2 id="over">Volumes that will pass their threshold</h2>
     <table class="sheet mt-2" data-testid="crossing">
+      <caption class="sr-only">Volumes over their threshold soonest</caption>
       <thead>
         <tr>
-          <th>machine</th><th class="hidden sm:table-cell">client</th><th class="right">used</th><th
-            >when</th
-          ><th class="hidden md:table-cell">what to do about it</th>
+          <th scope="col">machine</th><th scope="col" class="hidden sm:table-cell">client</th><th
+            scope="col"
+            class="right">used</th
+          ><th scope="col">when</th><th scope="col" class="hidden md:table-cell"
+            >what to do about it</th
+          >
         </tr>
       </thead>
       {#each groups as group (group.name)}
@@ -96,7 +100,10 @@
       </div>
       {#if asTable}
         <table class="sheet mt-2">
-          <thead><tr><th>week of</th><th class="right">freed</th></tr></thead>
+          <caption class="sr-only">Freed by week</caption>
+          <thead
+            ><tr><th scope="col">week of</th><th scope="col" class="right">freed</th></tr></thead
+          >
           <tbody>
             {#each trends.weeks.toReversed() as week (week.monday)}
               <tr><td>{monday(week.monday)}</td><td class="right">{size(week.size)}</td></tr>

@@ -4,6 +4,7 @@
   import { api, inWords, type Trend } from '$lib/api/client';
   import { CallError, ask, askPages, itemsOf, refresh } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
+  import NoteForm from '$lib/components/NoteForm.svelte';
   import Held from '$lib/components/Held.svelte';
   import GoesAndStays from '$lib/components/GoesAndStays.svelte';
   import Protections from '$lib/components/Protections.svelte';
@@ -15,8 +16,8 @@
   import Threshold from '$lib/components/Threshold.svelte';
   import VolumeBar from '$lib/components/VolumeBar.svelte';
   import When from '$lib/components/When.svelte';
-  import { useMe } from '$lib/session';
-  import { share, size } from '$lib/words';
+  import { useMay } from '$lib/session';
+  import { dayStart, later, share, size } from '$lib/words';
   import ScanSearch from '@lucide/svelte/icons/scan-search';
 
   const SPANS = [
@@ -27,12 +28,11 @@
     { days: 3650, name: 'all' }
   ];
 
-  /** Fetched beside the page, for it brings the chart library along. */
+  /** Fetched beside the page, which does not wait for it. */
   const chart = import('$lib/trend/TrendChart.svelte');
   const tag = $derived(page.params.tag ?? '');
   const isNone = (error: Error | null) => error instanceof CallError && error.status === 404;
-  const me = useMe();
-  const role = $derived(me.data?.role ?? 'desk');
+  const may = useMay();
   const ofMachine = $derived({ params: { path: { machine: tag } } });
   const machineAsked = createQuery(() => ask('/api/v1/machines/{machine}', ofMachine));
   const machine = $derived(machineAsked.data ?? null);
@@ -81,9 +81,9 @@
   const HOUR = 3_600_000;
   const span = $derived({
     since: from
-      ? new Date(from).toISOString()
+      ? dayStart(from)
       : new Date(Math.floor(Date.now() / HOUR) * HOUR - days * 24 * HOUR).toISOString(),
-    until: until ? new Date(Date.parse(until) + 24 * HOUR).toISOString() : undefined
+    until: until ? dayStart(later(until, 1)) : undefined
   });
   const trendAsked = createQuery(() => ({
     ...ask('/api/v1/machines/{machine}/trend', {
@@ -104,9 +104,7 @@
     mount = undefined;
   });
 
-  let note = $state('');
   let problem = $state('');
-  let noteProblem = $state('');
 
   const ended = $derived(
     run !== null && ['done', 'partly', 'failed', 'missed', 'called off'].includes(run.state)
@@ -136,20 +134,6 @@
     problem = error ? inWords(error) : '';
     await started();
   }
-
-  async function addNote(event: SubmitEvent) {
-    event.preventDefault();
-    if (!machine || !note.trim()) return;
-    const { error } = await api.POST('/api/v1/records', {
-      headers: { 'Idempotency-Key': crypto.randomUUID() },
-      body: { machine_id: machine.id, text: note.trim() }
-    });
-    noteProblem = error ? inWords(error) : '';
-    if (!error) {
-      note = '';
-      await refresh('/api/v1/records');
-    }
-  }
 </script>
 
 <svelte:head><title>{tag} – Phylax</title></svelte:head>
@@ -174,13 +158,15 @@
       </p>
     </div>
     <div class="noprint flex flex-wrap gap-2">
-      {#if role !== 'desk'}<RoutineStart machineIds={[machine.id]} goThere />{/if}
-      <button class="act" onclick={look} disabled={working || !machine.enrolled}>
-        <ScanSearch aria-hidden="true" />Survey it
-      </button>
+      {#if may.work}
+        <RoutineStart machineIds={[machine.id]} goThere />
+        <button class="act" onclick={look} disabled={working || !machine.enrolled}>
+          <ScanSearch aria-hidden="true" />Survey it
+        </button>
+      {/if}
     </div>
   </div>
-  {#if problem}<p class="lossy mt-2">{problem}</p>{/if}
+  {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
 
   <section class="mt-6 space-y-4" aria-label="Volumes">
     {#each machine.volumes as volume (volume.id)}
@@ -218,7 +204,7 @@
           {#each machine.volumes as volume (volume.id)}
             <button
               class="act"
-              class:main={trend?.mount === volume.mount}
+              aria-pressed={trend?.mount === volume.mount}
               onclick={() => (mount = volume.mount)}><code>{volume.mount}</code></button
             >
           {/each}
@@ -226,7 +212,6 @@
         {#each SPANS as span (span.days)}
           <button
             class="act"
-            class:main={days === span.days && !from && !until}
             aria-pressed={days === span.days && !from && !until}
             onclick={() => {
               days = span.days;
@@ -252,7 +237,7 @@
       />{:else}<p class="muted">No readings yet.</p>{/if}
     <Threshold
       {machine}
-      isOwner={role === 'owner'}
+      isOwner={may.own}
       onchanged={() =>
         void refresh('/api/v1/machines/{machine}', '/api/v1/machines/{machine}/trend')}
     />
@@ -260,7 +245,7 @@
 
   {#if run}
     <section class="mt-8" aria-labelledby="work">
-      <h2 id="work" class="mb-2">
+      <h2 id="work" tabindex="-1" class="mb-2">
         {busy ? 'Running now' : 'Last run'}
         {#if run.routine_name}<a class="anchor text-base font-normal" href="/runs/{run.id}"
             >{run.routine_name}</a
@@ -275,13 +260,7 @@
     </section>
   {/if}
 
-  <Held
-    {machine}
-    {names}
-    busy={working}
-    mayChange={role !== 'desk'}
-    onstarted={() => void started()}
-  />
+  <Held {machine} {names} busy={working} mayChange={may.work} onstarted={() => void started()} />
 
   <section class="mt-8" id="goes-and-stays" aria-labelledby="ledger">
     <h2 id="ledger">Goes and stays</h2>
@@ -293,7 +272,9 @@
         onrules={look}
         onstarted={() => {
           void started();
-          document.getElementById('work')?.scrollIntoView({ block: 'center' });
+          const work = document.getElementById('work');
+          work?.scrollIntoView({ block: 'center' });
+          work?.focus({ preventScroll: true });
         }}
       />
     {:else if ledgerFailed || ledgerAsked.isPending}
@@ -309,13 +290,15 @@
       The shop's, {machine.client_name}'s and this machine's own entries. Nothing can open what one
       of them protects.
     </p>
-    <Protections {machine} mayChange={role !== 'desk'} isOwner={role === 'owner'} />
+    <Protections {machine} mayChange={may.work} isOwner={may.own} />
   </section>
 
   <section class="mt-8" aria-labelledby="rounds">
     <div class="flex items-center justify-between">
       <h2 id="rounds">Rounds</h2>
-      <a class="act noprint" href="/rounds/new?machine={machine.tag}">Make a round for it</a>
+      {#if may.work}
+        <a class="act noprint" href="/rounds/new?machine={machine.tag}">Make a round for it</a>
+      {/if}
     </div>
     <ul class="ruled mt-2">
       {#each roundsAsked.data ?? [] as round (round.id)}
@@ -340,18 +323,7 @@
 
   <section class="mt-8" aria-labelledby="record">
     <h2 id="record">Record</h2>
-    <form class="noprint mt-2 flex flex-wrap gap-2" onsubmit={addNote}>
-      <label class="sr-only" for="note">Write something down</label>
-      <input
-        id="note"
-        class="box min-w-64 flex-1"
-        bind:value={note}
-        maxlength="4000"
-        placeholder="Write something down: what was said, advised, done by hand"
-      />
-      <button class="act" disabled={!note.trim()}>Write down</button>
-    </form>
-    {#if noteProblem}<p class="lossy">{noteProblem}</p>{/if}
+    {#key machine.id}<NoteForm {machine} />{/key}
     {#if recordsAsked.data}<Timeline records={itemsOf(recordsAsked.data)} />{:else}<Failed
         query={recordsAsked}
       />{/if}

@@ -2,6 +2,7 @@
   import { refresh } from '$lib/api/queries';
   import { api, inWords, type Machine, type Schema } from '$lib/api/client';
   import ClientBox from '$lib/components/ClientBox.svelte';
+  import { useMay } from '$lib/session';
   import { Draft } from '$lib/drafts.svelte';
   import When from '$lib/components/When.svelte';
 
@@ -19,6 +20,7 @@
 
   const draft = new Draft('machine', blank);
   const form = draft.fields;
+  const may = useMay();
   let problem = $state('');
   let saving = $state(false);
   let made = $state<Machine | null>(null);
@@ -62,7 +64,7 @@
       if (data) {
         made = data;
         draft.reset();
-        await makeCode(data.tag);
+        if (may.work) await makeCode(data.tag);
       } else problem = inWords(error);
     }
     saving = false;
@@ -94,6 +96,7 @@
         The code is shown only once. It is valid until <When at={code.expires_at} />.
       </p>
     {/if}
+    {#if !may.work}<p>A technician makes its code and enrols its agent.</p>{/if}
     <a class="act main" href="/machines/{made.tag}">Go to {made.tag}</a>
   </div>
 {:else}

@@ -10,7 +10,7 @@
   import RunState from '$lib/components/RunState.svelte';
   import WeekGrid from '$lib/components/WeekGrid.svelte';
   import When from '$lib/components/When.svelte';
-  import { count, daysOf, full, later, stretch, today } from '$lib/words';
+  import { count, daysOf, full, later, stretch, today, momentOf } from '$lib/words';
 
   const id = $derived(Number(page.params.id));
   const at = $derived({ params: { path: { round_id: id } } });
@@ -137,11 +137,12 @@
     <h2>Its machines</h2>
     <div class="mt-2 overflow-x-auto">
       <table class="sheet" data-testid="round-machines">
+        <caption class="sr-only">Machines and runs of this round</caption>
         <thead
           ><tr
-            ><th>machine</th><th>client</th><th>next</th><th>takes about</th><th
-              ><span class="sr-only">change</span></th
-            ></tr
+            ><th scope="col">machine</th><th scope="col">client</th><th scope="col">next</th><th
+              scope="col">takes about</th
+            ><th scope="col"><span class="sr-only">change</span></th></tr
           ></thead
         >
         <tbody>
@@ -175,8 +176,13 @@
     <h2>What it did</h2>
     <div class="mt-2 overflow-x-auto">
       <table class="sheet">
+        <caption class="sr-only">Machines and runs of this round</caption>
         <thead
-          ><tr><th>machine</th><th>was due</th><th>state</th><th>began</th><th>why</th></tr></thead
+          ><tr
+            ><th scope="col">machine</th><th scope="col">was due</th><th scope="col">state</th><th
+              scope="col">began</th
+            ><th scope="col">why</th></tr
+          ></thead
         >
         <tbody>
           {#each runs as run (run.id)}
@@ -218,7 +224,7 @@
     <button
       class="act main"
       disabled={!until}
-      onclick={() => held && postpone(held, new Date(until).toISOString())}>Postpone</button
+      onclick={() => held && postpone(held, momentOf(until))}>Postpone</button
     >
     <button class="act" onclick={() => held && postpone(held, null)}>Skip this time</button>
     <button class="act" onclick={() => (holding = false)}>Leave as it is</button>

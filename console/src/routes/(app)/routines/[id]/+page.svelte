@@ -2,6 +2,10 @@
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
+  import { useCategoryNames } from '$lib/categories.svelte';
+  import Conflict from '$lib/components/Conflict.svelte';
+  import { changedMeanwhile, type Changed } from '$lib/conflict';
+  import { keepDraft, keptDraft } from '$lib/drafts.svelte';
   import { untrack } from 'svelte';
   import { page } from '$app/state';
   import { api, inWords, type Routine, type Schema } from '$lib/api/client';
@@ -27,18 +31,46 @@
   let problem = $state('');
   let told = $state<string[]>([]);
   let saved = $state(false);
+  let saving = $state(false);
+  let conflict = $state<Changed<Routine> | null>(null);
+  const nameOf = useCategoryNames();
 
-  function take(found: Routine) {
-    routine = found;
-    name = found.name;
-    note = found.note;
-    steps = found.steps.map((step) => ({ ...step, categories: [...step.categories] }));
+  type Kept = { version: number; name: string; note: string; steps: Step[] };
+  const copied = (steps: readonly Step[]) =>
+    steps.map((step) => ({ ...step, categories: [...step.categories] }));
+  function take(current: Routine) {
+    const kept = keptDraft(`routine:${id}`) as Kept | null;
+    const typed = kept?.version === current.version ? kept : current;
+    routine = current;
+    name = typed.name;
+    note = typed.note;
+    steps = copied(typed.steps);
+    conflict = null;
   }
-  // by its number and version: what somebody is typing is not lost to an answer of the same
-  const whose = $derived(asked.data ? `${asked.data.id} ${asked.data.version}` : '');
+  // by its number: what somebody is typing is not lost to another version of the same
+  const whose = $derived(asked.data?.id ?? 0);
   $effect(() => {
-    if (whose && untrack(() => routine?.version) !== asked.data?.version)
-      untrack(() => take(asked.data!));
+    if (whose && untrack(() => routine?.id) !== whose) untrack(() => take(asked.data!));
+  });
+  $effect(() => {
+    if (!routine) return;
+    const typed = JSON.stringify({ name, note, steps });
+    const { name: n, note: o, steps: s } = routine;
+    const isSame = typed === JSON.stringify({ name: n, note: o, steps: s });
+    keepDraft(
+      `routine:${id}`,
+      isSame ? null : { version: routine.version, ...(JSON.parse(typed) as object) }
+    );
+  });
+  const inFields = (of: { name: string; note?: string; steps: readonly Step[] }) => ({
+    name: of.name,
+    'what it is for': of.note ?? '',
+    steps: of.steps
+      .map((step, n) => {
+        const what = step.title || step.kind;
+        return `${n + 1} ${what}${step.categories.length ? `: ${step.categories.map(nameOf).join(', ')}` : ''}`;
+      })
+      .join('; ')
   });
 
   function move(from: number, to: number) {
@@ -58,16 +90,22 @@
   }
   async function save(event: SubmitEvent) {
     event.preventDefault();
-    if (!routine) return;
+    if (routine) await put(routine.version);
+  }
+  async function put(version: number) {
+    saving = true;
     const { data, error } = await api.PUT('/api/v1/routines/{routine_id}', {
       params: { path: { routine_id: id } },
-      headers: { 'If-Match': `"${routine.version}"` },
+      headers: { 'If-Match': `"${version}"` },
       body: { name: name.trim(), note, steps }
     });
-    problem = error ? inWords(error) : '';
+    saving = false;
+    conflict = changedMeanwhile<Routine>(error);
+    problem = error && !conflict ? inWords(error) : '';
     saved = Boolean(data);
     told = data ? [...data.put_right] : [];
     if (data) {
+      keepDraft(`routine:${id}`, null);
       take(data);
       await refresh('/api/v1/routines', '/api/v1/routines/{routine_id}');
     }
@@ -165,9 +203,23 @@
         </select>
       </label>
       <button type="button" class="act" onclick={add}>Add it</button>
-      <button class="act main ml-auto" disabled={!name.trim() || !steps.length}
+      <button
+        class="act main ml-auto"
+        disabled={!name.trim() || !steps.length || saving || conflict !== null}
         >Save a new version</button
       >
     </div>
+    {#if conflict}
+      <Conflict
+        changed={conflict}
+        ours={inFields({ name, note, steps })}
+        theirs={inFields(conflict.current)}
+        onours={() => void put(conflict!.current.version)}
+        ontheirs={() => {
+          keepDraft(`routine:${id}`, null);
+          take(conflict!.current);
+        }}
+      />
+    {/if}
   </form>
 {/if}

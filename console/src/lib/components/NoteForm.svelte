@@ -1,0 +1,44 @@
+<script lang="ts">
+  import { api, inWords, type Machine } from '$lib/api/client';
+  import { refresh } from '$lib/api/queries';
+  import { Draft } from '$lib/drafts.svelte';
+  import { untrack } from 'svelte';
+
+  /** One machine's; made anew for another. */
+  let { machine }: { machine: Machine } = $props();
+  const draft = untrack(() => new Draft(`note:${machine.id}`, { text: '' }));
+  let problem = $state('');
+  let saving = $state(false);
+
+  async function save(event: SubmitEvent) {
+    event.preventDefault();
+    const text = draft.fields.text.trim();
+    if (!text || saving) return;
+    saving = true;
+    const { error } = await api.POST('/api/v1/records', {
+      headers: { 'Idempotency-Key': crypto.randomUUID() },
+      body: { machine_id: machine.id, text }
+    });
+    saving = false;
+    problem = error ? inWords(error) : '';
+    if (!error) {
+      draft.reset();
+      await refresh('/api/v1/records');
+    }
+  }
+</script>
+
+<form class="noprint mt-2 flex flex-wrap gap-2" onsubmit={save}>
+  <label class="sr-only" for="note">Write something down</label>
+  <input
+    id="note"
+    class="box min-w-64 flex-1"
+    bind:value={draft.fields.text}
+    maxlength="4000"
+    placeholder="Write something down: what was said, advised, done by hand"
+  />
+  <button class="act" disabled={!draft.fields.text.trim() || saving}>
+    {saving ? 'Writing…' : 'Write down'}
+  </button>
+</form>
+{#if problem}<p class="lossy" role="alert">{problem}</p>{/if}
