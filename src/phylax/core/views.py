@@ -15,7 +15,7 @@ MOST = 50
 
 
 class NewView(Demand):
-    page: ViewPage
+    page: Annotated[ViewPage, Field(examples=["machines"])]
     name: Name
     query: Annotated[
         str,

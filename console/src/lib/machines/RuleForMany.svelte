@@ -75,7 +75,7 @@
         caution={shopRule.caution}
       />
     {/if}
-    {#if done}<p role="status">{done}</p>{/if}
+    {#if done && open}<p role="status">{done}</p>{/if}
     {#if problem}<p class="lossy" role="alert">{problem}</p>{/if}
     <div class="flex gap-2">
       <button class="act main" disabled={!shopRule || saysNothing(rule) || saving > 0}>

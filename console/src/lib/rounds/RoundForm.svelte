@@ -86,10 +86,8 @@
   }));
   const preview = $derived(previewAsked.error ? null : (previewAsked.data ?? null));
   const number = $derived(!somebody ? 0 : (preview?.machines ?? null));
-  $effect(() => {
-    const failure = previewAsked.error;
-    if (previewAsked.isFetched) problem = failure ? failure.message : '';
-  });
+  // what is wrong with it is said while it is typed
+  const wrong = $derived(previewAsked.error?.message ?? '');
 
   function choose(machine: Machine, on: boolean) {
     const without = (ids: number[]) => ids.filter((id) => id !== machine.id);
@@ -121,8 +119,8 @@
         });
     saving = false;
     conflict = changedMeanwhile<Round>(error);
-    if (error) problem = inWords(error);
-    else {
+    problem = error && !conflict ? inWords(error) : '';
+    if (!error) {
       draft.reset();
       await refresh('/api/v1/rounds', '/api/v1/rounds/{round_id}', '/api/v1/rounds/agenda');
       await goto(round ? `/rounds/${round.id}` : '/rounds');
@@ -278,7 +276,7 @@
         onours={() => void put(conflict!.current.version)}
         ontheirs={takeTheirs}
       />
-    {:else if problem}<p class="lossy" role="alert">{problem}</p>{/if}
+    {:else if problem || wrong}<p class="lossy" role="alert">{problem || wrong}</p>{/if}
     <button class="act main" disabled={saving || !somebody || !f.name.trim() || conflict !== null}>
       {saving ? 'Saving…' : round ? 'Save the round' : 'Make the round'}
     </button>

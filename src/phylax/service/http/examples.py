@@ -32,6 +32,7 @@ from phylax.core.scheduling.rounds import Postponed, RoundEdit
 from phylax.core.scheduling.routines import RoutineEdit, StepTick
 from phylax.core.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
 from phylax.core.survey.what_if import WhatIfQuestion
+from phylax.core.views import NewView
 
 _READING = {
     "mount": "C:", "capacity": 254_477_860_864, "free": 29_313_986_560,
@@ -82,6 +83,7 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
     NewPassword: {"present": "four plain words here", "new": "five other plain words here"},
     SignIn: {"login": "wren", "password": "four plain words here"},
     NewToken: {"name": "till script"},
+    NewView: {"page": "machines", "name": "Full Linux", "query": "system=linux&tight=yes"},
     Enrolment: {"code": "k7wq-m2xd-9hfe-tz4b",
                 "facts": {"system": "windows", "host": "FERRY-DESK", "agent_version": "0.1.0",
                           "kind": "standin"}},

@@ -1,0 +1,143 @@
+"""The whole story by keys alone: sign in, clean, put back, a rule, a round, and finding things."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, Locator, Page, expect
+
+from conftest import Service
+from helpers import PASSWORD
+from phylax.client import Phylax
+from phylax.core.retention import Rule, Scope
+from phylax.core.shop import Machine
+
+MOST = 90
+"""Presses of Tab until something must be reached."""
+
+
+def _is_focused(target: Locator) -> bool:
+    return target.count() > 0 and bool(
+        target.first.evaluate("element => element === document.activeElement")
+    )
+
+
+def tab_to(page: Page, target: Locator) -> None:
+    """Go on with Tab until the focus is there."""
+    expect(target.first).to_be_visible()
+    for _ in range(MOST):
+        if _is_focused(target):
+            return
+        page.keyboard.press("Tab")
+    raise AssertionError(f"{target} is not reached by {MOST} tabs")
+
+
+def press(page: Page, target: Locator) -> None:
+    tab_to(page, target)
+    page.keyboard.press("Enter")
+
+
+@pytest.fixture
+def bare(browser: Browser, service: Service) -> Page:
+    """Nobody is signed in."""
+    context = browser.new_context(base_url=service.url, reduced_motion="reduce")
+    page = context.new_page()
+    page.set_default_timeout(90_000)
+    return page
+
+
+def test_sign_in_clean_and_put_back(
+    bare: Page, owner: Phylax, machine: Machine, agent: None, home: Path
+) -> None:
+    page = bare
+    owner.rules.put(Scope.MACHINE, machine.id, "user-temp", Rule(hold_for="P3D"))
+    for run in (owner.runs.survey(machine.tag),):
+        for state in owner.runs.follow(run.id):
+            assert state.state != "failed"
+    page.goto("/sign-in")
+    page.locator("form").wait_for()
+    page.keyboard.press("Tab")
+    page.keyboard.type("ines")
+    page.keyboard.press("Tab")
+    page.keyboard.type(PASSWORD)
+    page.keyboard.press("Enter")
+    expect(page.get_by_test_id("sentence")).to_be_visible()
+
+    # find the machine
+    page.keyboard.press("/")
+    page.keyboard.type("ferry-d")
+    expect(page.get_by_role("option", name="ferry-desk")).to_be_visible()
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", level=1)).to_have_text("ferry-desk")
+
+    # the sections are keys
+    expect(page.get_by_test_id("ledger")).to_be_visible()
+    sections = page.locator("#content h2").all_inner_texts()
+    page.keyboard.press(str(1 + sections.index("Goes and stays")))
+    expect(page.locator("#ledger")).to_be_focused()
+    press(page, page.get_by_role("button", name="Clean…"))
+    dialogue = page.get_by_test_id("clean-dialogue")
+    expect(dialogue).to_contain_text("Held first")
+    press(page, page.get_by_role("button", name="Clean now"))
+    expect(dialogue).to_be_hidden()
+    # focus is where the work is shown, and not on the body
+    expect(page.locator("#work")).to_be_focused()
+    expect(page.get_by_test_id("result")).to_contain_text("120 items")
+    assert not list(home.glob(".tmp/f*"))
+
+    # and back
+    held = page.get_by_test_id("held")
+    expect(held).to_be_visible()
+    press(page, held.get_by_role("button", name="Put all back"))
+    expect(held).to_have_count(0)
+    assert len(list(home.glob(".tmp/f*"))) == 120
+
+
+def test_a_round_and_a_rule(page: Page, owner: Phylax, machine: Machine) -> None:
+    page.goto(f"/rounds/new?machine={machine.tag}")
+    expect(page.get_by_text("Which machines (1 machine now)")).to_be_visible()
+    tab_to(page, page.get_by_label("Name", exact=True))
+    page.keyboard.type("By keys")
+    tab_to(page, page.get_by_label("In plain words, or a recurrence rule"))
+    page.keyboard.press("Control+A")
+    page.keyboard.type("every 2 weeks on Monday")
+    expect(page.get_by_test_id("how-often")).to_contain_text("every 2 weeks on Monday")
+    press(page, page.get_by_role("button", name="Make the round"))
+    expect(page.get_by_role("heading", level=1)).to_have_text("Rounds")
+    assert [r.name for r in owner.rounds.list()] == ["By keys"]
+
+    page.keyboard.press("u")
+    row = page.get_by_role("row").filter(has_text="Trash").first
+    press(page, row.get_by_role("button", name="Change"))
+    tab_to(page, page.get_by_label("Keep for days; older goes"))
+    page.keyboard.type("12")
+    page.keyboard.press("Enter")
+    expect(row).to_contain_text("12 days")
+
+
+def test_the_skip_link_is_first_and_goes_past_the_rail(today: Page) -> None:
+    page = today
+    page.locator("body").evaluate("body => { document.activeElement.blur(); body.focus() }")
+    page.keyboard.press("Tab")
+    skip = page.get_by_role("link", name="Skip to the content")
+    expect(skip).to_be_focused()
+    expect(skip).to_be_in_viewport()
+    page.keyboard.press("Enter")
+    expect(page.locator("main")).to_be_focused()
+
+
+def test_dialogues_take_and_give_back_the_focus(page: Page, machine: Machine) -> None:
+    page.goto(f"/machines/{machine.tag}")
+    opener = page.get_by_role("button", name="Run a routine")
+    press(page, opener)
+    dialogue = page.get_by_role("dialog")
+    expect(dialogue).to_be_visible()
+    for _ in range(30):
+        page.keyboard.press("Tab")
+        assert dialogue.evaluate("d => d.contains(document.activeElement)"), "kept inside"
+    page.keyboard.press("Escape")
+    expect(dialogue).to_be_hidden()
+    expect(opener).to_be_focused()

@@ -1,0 +1,170 @@
+"""Two people at once, what somebody typed, and what a role may not do."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+import pytest
+from playwright.sync_api import Browser, Page, expect
+
+from conftest import Service
+from console_checks import check_for_everyone, write
+from helpers import PASSWORD
+from phylax.client import Phylax
+from phylax.core.retention import Rule, Scope
+from phylax.core.scheduling.routines import RoutineEdit, RoutineStep
+from phylax.core.scheduling.rounds import RoundEdit
+from phylax.core.shop import Machine
+from phylax.core.values import edit_of
+
+
+@pytest.fixture
+def weekly(owner: Phylax, machine: Machine) -> int:
+    edit = RoundEdit(
+        name="Light nights", routine_id=1, recurrence="every Tuesday", at="20:00",
+        machine_ids=(machine.id,), starts_on="2026-03-02",
+    )  # fmt: skip
+    return owner.rounds.add(edit).id
+
+
+def _open_round(page: Page, number: int) -> None:
+    page.goto(f"/rounds/new?round={number}")
+    expect(page.get_by_label("Name", exact=True)).to_have_value("Light nights")
+    expect(page.get_by_test_id("next-dates").get_by_role("listitem")).to_have_count(5)
+
+
+def _changed_by_wren(service: Service, number: int) -> None:
+    with service.as_("wren") as wren:
+        current = wren.rounds.get(number)
+        wren.rounds.change(current, edit_of(RoundEdit, current.plan, name="Wren's nights"))
+
+
+@pytest.mark.parametrize("mine", [True, False], ids=["save mine", "take theirs"])
+def test_a_round_changed_by_two_shows_both_versions(
+    page: Page, owner: Phylax, service: Service, weekly: int, mine: bool
+) -> None:
+    _open_round(page, weekly)
+    page.get_by_label("Name", exact=True).fill("Quiet nights")
+    _changed_by_wren(service, weekly)
+    page.get_by_role("button", name="Save the round").click()
+    conflict = page.get_by_test_id("conflict")
+    expect(conflict).to_contain_text("Wren Halloran changed this while you were editing")
+    row = conflict.get_by_role("row").filter(has_text="name")
+    expect(row).to_contain_text("Quiet nights")
+    expect(row).to_contain_text("Wren's nights")
+    check_for_everyone(page, "two versions of a round")
+    assert owner.rounds.get(weekly).name == "Wren's nights", "nothing is overwritten unseen"
+    if mine:
+        conflict.get_by_role("button", name="Save mine").click()
+        expect(page.get_by_role("heading", level=1)).to_have_text("Quiet nights")
+        assert owner.rounds.get(weekly).name == "Quiet nights"
+    else:
+        conflict.get_by_role("button", name="Take theirs").click()
+        expect(page.get_by_label("Name", exact=True)).to_have_value("Wren's nights")
+        page.get_by_role("button", name="Save the round").click()
+        expect(page.get_by_role("heading", level=1)).to_have_text("Wren's nights")
+
+
+def test_a_rule_changed_by_two_shows_both_versions(page: Page, owner: Phylax) -> None:
+    page.goto("/rules")
+    row = page.get_by_role("row").filter(has_text="Trash")
+    row.get_by_role("button", name="Change").click()
+    days = page.get_by_label("Keep for days; older goes")
+    write(days, "12")
+    page.reload()
+    row.get_by_role("button", name="Change").click()
+    expect(days).to_have_value("12")
+    owner.rules.put(Scope.SHOP, 0, "trash", Rule(keep_for=timedelta(days=40)))
+    page.get_by_role("button", name="Save the rule").click()
+    conflict = page.get_by_test_id("conflict")
+    expect(conflict.get_by_role("row").filter(has_text="keep for")).to_contain_text("12 days")
+    expect(conflict.get_by_role("row").filter(has_text="keep for")).to_contain_text("40 days")
+    conflict.get_by_role("button", name="Save mine").click()
+    expect(conflict).to_have_count(0)
+    assert owner.rules.get(Scope.SHOP, 0, "trash").rule.keep_for == timedelta(days=12)
+
+
+def test_a_routine_changed_by_two_shows_both_versions(page: Page, owner: Phylax) -> None:
+    steps = (RoutineStep(kind="by hand", title="Dust it"),)
+    made = owner.routines.add(RoutineEdit(name="Dusting", note="", steps=steps))
+    page.goto(f"/routines/{made.id}")
+    name = page.get_by_label("Name", exact=True)
+    expect(name).to_have_value("Dusting")
+    name.fill("Dusting, mine")
+    owner.routines.change(made, RoutineEdit(name="Dusting, theirs", note="", steps=steps))
+    page.wait_for_timeout(1000)
+    expect(name).to_have_value("Dusting, mine")
+    page.reload()
+    page.wait_for_timeout(500)
+    page.goto(f"/routines/{made.id}")
+    expect(name).to_have_value("Dusting, theirs")
+    name.fill("Dusting, mine")
+    owner.routines.change(
+        owner.routines.get(made.id), RoutineEdit(name="Dusting, again", note="", steps=steps)
+    )
+    page.get_by_role("button", name="Save a new version").click()
+    conflict = page.get_by_test_id("conflict")
+    expect(conflict).to_contain_text("Dusting, again")
+    conflict.get_by_role("button", name="Save mine").click()
+    expect(page.get_by_text("Saved as version")).to_be_visible()
+    assert owner.routines.get(made.id).name == "Dusting, mine"
+
+
+def test_what_was_typed_survives_a_reload_and_is_not_shown_to_another(
+    page: Page, owner: Phylax, machine: Machine
+) -> None:
+    page.goto(f"/machines/{machine.tag}")
+    note = page.get_by_label("Write something down")
+    write(note, "fan is loud")
+    page.goto("/rounds/new")
+    expect(page.get_by_role("combobox", name="Routine")).not_to_have_value("")
+    write(page.get_by_label("Name", exact=True), "Half a round")
+    page.reload()
+    expect(page.get_by_label("Name", exact=True)).to_have_value("Half a round")
+    page.get_by_role("button", name="Start over").click()
+    expect(page.get_by_label("Name", exact=True)).to_have_value("")
+    page.goto(f"/machines/{machine.tag}")
+    expect(note).to_have_value("fan is loud")
+    page.get_by_role("button", name="Sign out").click()
+    page.get_by_label("Login").fill("wren")
+    page.get_by_label("Password").fill(PASSWORD)
+    page.keyboard.press("Enter")
+    expect(page.get_by_test_id("sentence")).to_be_visible()
+    page.goto(f"/machines/{machine.tag}")
+    expect(note).to_have_value("")
+
+
+DESK_PAGES = {
+    "/machines/ferry-desk": ["Survey it", "Run a routine", "Make a round for it", "Clean…"],
+    "/rounds": ["Make a round", "Pause"],
+    "/routines": ["Copy to change it"],
+    "/rules": ["Change"],
+    "/shop/days": ["Close"],
+    "/shop/calendars": ["Make an address"],
+}
+
+
+@pytest.mark.parametrize("path", list(DESK_PAGES))
+def test_the_desk_is_offered_nothing_that_would_be_refused(
+    browser: Browser, service: Service, owner: Phylax, machine: Machine, weekly: int, path: str
+) -> None:
+    def offered(login: str) -> set[str]:
+        own = browser.new_context(base_url=service.url)
+        answer = own.request.post(
+            "/api/v1/sign-in",
+            data={"login": login, "password": PASSWORD},
+            headers={"Origin": service.url},
+        )
+        assert answer.ok
+        tab = own.new_page()
+        tab.goto(path)
+        expect(tab.locator("h1").first).to_be_visible()
+        expect(tab.get_by_text("Asking the service…")).to_have_count(0)
+        tab.wait_for_timeout(500)
+        controls = tab.locator("main").locator("button, a.act")
+        names = {text.strip() for text in controls.all_inner_texts()}
+        own.close()
+        return names & set(DESK_PAGES[path])
+
+    assert offered("petra") == set()
+    assert offered("ines"), "and the owner is offered some of it"
