@@ -121,8 +121,13 @@
   const until = (line: LedgerLine) =>
     new Date(Date.now() + daysOf(line.hold_for ?? 'P0D') * 86_400_000).toISOString();
 
+  /** Once it has started, to what is going on: the button that was pressed cannot be any more. */
+  const focusAfter = () =>
+    begun ? (document.getElementById('work') ?? document.getElementById('ledger')) : null;
+  let begun = false;
   async function clean() {
     starting = true;
+    begun = false;
     problem = '';
     const consents: number[] = [];
     for (const line of yes) {
@@ -159,6 +164,7 @@
       problem = inWords(error);
       return;
     }
+    begun = true;
     asking = false;
     sessionStorage.removeItem(draft);
     onstarted();
@@ -368,7 +374,7 @@
   <RuleEdit bind:open={ruleOpen} {machine} line={ruled} onsaved={onrules} />
 {/if}
 
-<Modal bind:open={asking} wide title="Clean {machine.tag}?">
+<Modal bind:open={asking} wide title="Clean {machine.tag}?" {focusAfter}>
   <div class="space-y-4" data-testid="clean-dialogue">
     {#if forGood.length}
       <div>

@@ -6,9 +6,18 @@
     title: string;
     wide?: boolean;
     widest?: boolean;
+    /** Where the focus goes when it is closed, if not to where it was. */
+    focusAfter?: () => HTMLElement | null;
     children: Snippet;
   }
-  let { open = $bindable(), title, wide = false, widest = false, children }: Props = $props();
+  let {
+    open = $bindable(),
+    title,
+    wide = false,
+    widest = false,
+    focusAfter,
+    children
+  }: Props = $props();
 
   // its script is fetched when the first one is opened, and no page waits for it
   let wasOpen = $state(false);
@@ -19,7 +28,12 @@
 
 {#if wasOpen}
   {#await import('./ModalDialog.svelte') then { default: ModalDialog }}
-    <ModalDialog bind:open {title} size={widest ? 'max-w-6xl' : wide ? 'max-w-4xl' : 'max-w-xl'}>
+    <ModalDialog
+      bind:open
+      {title}
+      {focusAfter}
+      size={widest ? 'max-w-6xl' : wide ? 'max-w-4xl' : 'max-w-xl'}
+    >
       {@render children()}
     </ModalDialog>
   {/await}

@@ -8,12 +8,13 @@
     title: string;
     /** The class of its greatest width. */
     size: string;
+    focusAfter?: () => HTMLElement | null;
     children: Snippet;
   }
-  let { open = $bindable(), title, size, children }: Props = $props();
+  let { open = $bindable(), title, size, focusAfter, children }: Props = $props();
 </script>
 
-<Dialog {open} onOpenChange={(change) => (open = change.open)}>
+<Dialog {open} finalFocusEl={focusAfter} onOpenChange={(change) => (open = change.open)}>
   <Portal>
     <Dialog.Backdrop class="fixed inset-0 z-40 bg-black/50" />
     <Dialog.Positioner class="fixed inset-0 z-50 flex items-center justify-center p-2 sm:p-4">

@@ -139,6 +139,14 @@
   );
 
   let highlighted = $state<string | null>(null);
+  /** What Enter takes: the one marked, else the first. */
+  const marked = $derived(
+    entries.some((entry) => keyOf(entry) === highlighted)
+      ? highlighted
+      : value.trim() && entries[0]
+        ? keyOf(entries[0])
+        : null
+  );
   function take(entry: Entry | undefined) {
     if (!entry) return;
     value = '';
@@ -146,13 +154,6 @@
     input?.blur();
     void goto(entry.href);
   }
-  /** What was typed before the list was there has highlighted nothing yet: the first is meant. */
-  function onkeydown(event: KeyboardEvent) {
-    if (event.key !== 'Enter' || highlighted !== null || !value.trim()) return;
-    event.preventDefault();
-    take(entries[0]);
-  }
-
   onMount(() => {
     value = typed;
     input?.focus();
@@ -175,6 +176,7 @@
   onInputValueChange={(change) => {
     if (change.reason === 'input-change') value = change.inputValue;
   }}
+  highlightedValue={marked}
   onHighlightChange={(change) => (highlighted = change.highlightedValue)}
   onValueChange={(change) => take(change.items[0])}
 >
@@ -184,7 +186,6 @@
       {#snippet element(attributes)}
         <input
           {...attributes}
-          onkeydowncapture={onkeydown}
           data-search
           class="box w-full"
           placeholder="Find anything ( / )"

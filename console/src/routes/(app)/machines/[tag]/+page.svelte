@@ -243,15 +243,18 @@
     />
   </section>
 
-  {#if run}
+  {#if shownRun}
     <section class="mt-8" aria-labelledby="work">
       <h2 id="work" tabindex="-1" class="mb-2">
-        {busy ? 'Running now' : 'Last run'}
-        {#if run.routine_name}<a class="anchor text-base font-normal" href="/runs/{run.id}"
-            >{run.routine_name}</a
+        {busy || !run ? 'Running now' : 'Last run'}
+        {#if shownRun.routine_name}<a
+            class="anchor text-base font-normal"
+            href="/runs/{shownRun.id}">{shownRun.routine_name}</a
           >{/if}
       </h2>
-      {#if busy && run.at_hand}
+      {#if !run}
+        <Failed query={runAsked} />
+      {:else if busy && run.at_hand}
         <p>
           Next is a step by hand:
           <a class="anchor" href="/runs/{run.id}">open the list</a>.
