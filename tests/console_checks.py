@@ -16,7 +16,10 @@ def check_for_everyone(page: Page, where: str) -> None:
         page.evaluate(f"document.documentElement.dataset.mode = '{mode}'")
         # run by the protocol, not as a script of the page, which its policy would refuse
         page.evaluate(AXE.read_text(encoding="utf-8") + "; undefined")
-        found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
+        found = page.evaluate(
+            "axe.run(document, {resultTypes: ['violations'],"
+            " rules: {'target-size': {enabled: true}}})"
+        )
         findings = [(v["id"], [n["target"] for n in v["nodes"]][:3]) for v in found["violations"]]
         assert findings == [], f"{where}, {mode}: {json.dumps(findings)}"
     page.evaluate("document.documentElement.dataset.mode = 'light'")

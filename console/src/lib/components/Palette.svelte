@@ -5,6 +5,7 @@
   import type { Machine } from '$lib/api/client';
   import { ask } from '$lib/api/queries';
   import { useMe } from '$lib/session';
+  import { count } from '$lib/words';
   import { onMount } from 'svelte';
 
   interface Props {
@@ -108,7 +109,7 @@
       ...(asks ? (clientsAsked.data ?? []) : []).map((c) => ({
         href: `/machines?client=${c.id}`,
         label: c.name,
-        note: `${c.machines} machines`,
+        note: count(c.machines, 'machine'),
         group: 'Clients'
       })),
       ...(asks ? (recordsAsked.data ?? []) : []).map((r) => ({

@@ -19,7 +19,7 @@
     {:else if outlook.not_yet}
       <p class="muted mt-1">Nothing can be said yet: {outlook.not_yet}.</p>
     {:else}
-      <dl class="mt-1 grid grid-cols-[auto_1fr] gap-x-4 gap-y-1">
+      <dl class="mt-1 grid grid-cols-[auto_minmax(0,1fr)] gap-x-4 gap-y-1">
         {#if outlook.fills}
           <dt class="muted">fills by</dt>
           <dd>
