@@ -10,9 +10,9 @@ from playwright.sync_api import Locator, Page
 AXE = Path(__file__).parents[1] / "console/node_modules/axe-core/axe.min.js"
 
 
-def check_for_everyone(page: Page, where: str) -> None:
+def check_for_everyone(page: Page, where: str, modes: tuple[str, ...] = ("light", "dark")) -> None:
     """No finding of axe-core, by day and by night."""
-    for mode in ("light", "dark"):
+    for mode in modes:
         page.evaluate(f"document.documentElement.dataset.mode = '{mode}'")
         # run by the protocol, not as a script of the page, which its policy would refuse
         page.evaluate(AXE.read_text(encoding="utf-8") + "; undefined")

@@ -18,8 +18,7 @@ from phylax.store import readings
 IDLE = 20_000
 PAGES = (
     "/", "/machines", "/machines/ferry-desk", "/machines/new", "/rounds", "/rounds/new", "/rules",
-    "/records", "/shop", "/shop/people", "/shop/access", "/shop/days", "/shop/calendars",
-    "/shop/notices", "/shop/changes", "/trends", "/routines", "/routines/1",
+    "/records", "/shop/notices", "/shop/changes", "/trends", "/routines", "/routines/1",
 )  # fmt: skip
 
 

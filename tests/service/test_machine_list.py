@@ -8,6 +8,7 @@ from datetime import UTC, datetime, timedelta
 
 import httpx
 import pytest
+from pydantic import ValidationError
 
 from conftest import Service
 from helpers import PASSWORD, Clock
@@ -15,6 +16,7 @@ from phylax.client import Phylax, PhylaxError, sign_in
 from phylax.core.machine_list import MachineSort
 from phylax.core.records import RecordKind
 from phylax.core.shop import ClientEdit, Machine, MachineEdit, ReadingIn, System, by_volume
+from phylax.core.values import edit_of
 from phylax.service.context.context import Context
 from phylax.store import readings
 
@@ -230,3 +232,26 @@ def test_clients_are_found_by_words(owner: Phylax, many: list[Machine]) -> None:
 def test_an_unknown_client_is_said(owner: Phylax) -> None:
     with pytest.raises(PhylaxError, match="no client"):
         owner.clients.find("nobody")
+
+
+@pytest.mark.parametrize("tag", ["7", "0012", "new", "numbers", "free-lines"])
+def test_a_tag_that_means_something_else_is_refused(owner: Phylax, tag: str) -> None:
+    """All digits are a machine's number: `phylax run clean 7` would clean machine 7."""
+    with pytest.raises(ValidationError, match="tag"):
+        MachineEdit(tag=tag, client_id=1, system="linux")
+
+
+def test_a_tag_of_digits_from_before_never_leads_to_another_machine(
+    owner: Phylax, many: list[Machine], context: Context
+) -> None:
+    one, other, third = many[0], many[1], many[2]
+    with context.db.write() as conn:
+        conn.execute("UPDATE machines SET tag = ? WHERE id = ?", (str(other.id), one.id))
+        conn.execute("UPDATE machines SET tag = '987654' WHERE id = ?", (third.id,))
+    with pytest.raises(PhylaxError, match="give machine 1 another tag"):
+        owner.machines.get(str(other.id))
+    assert owner.machines.get(str(one.id)).id == one.id
+    assert owner.machines.get("987654").id == third.id
+    before = owner.machines.get(one.id)
+    owner.machines.change(before, edit_of(MachineEdit, before, tag="back-again"))
+    assert owner.machines.get(other.id).id == other.id

@@ -157,6 +157,13 @@ export function today(now = new Date()): string {
   return dayOf(now);
 }
 
+/** A day as an address has it, such as "2026-11-24"; nothing where it is none. */
+export function dayIn(text: string | null): string {
+  return text && /^\d{4}-\d\d-\d\d$/.test(text) && !Number.isNaN(Date.parse(`${text}T00:00Z`))
+    ? text
+    : '';
+}
+
 /** The moment at which the shop's clock shows a date and time such as "2026-11-24T18:00", in UTC as
  * the service takes it. */
 export function momentOf(local: string): string {

@@ -41,6 +41,19 @@ Tag = Annotated[
         examples=["ferry-desk"],
     ),
 ]
+_TAKEN = ("new", "numbers", "free-lines")
+"""What addresses of the console and the service mean something else by."""
+
+
+def usable_tag(tag: str) -> str:
+    """The tag, or ValueError where it would be mistaken for a machine's number or a page."""
+    if tag.isdecimal():
+        raise ValueError("a tag of digits alone would be mistaken for a number; add a letter")
+    if tag in _TAKEN:
+        raise ValueError(f"{tag!r} is the name of a page; choose another tag")
+    return tag
+
+
 Name = Annotated[str, Field(min_length=1, max_length=120, examples=["Skerry Ferry Office"])]
 Note = Annotated[str, Field(max_length=4000)]
 
@@ -125,7 +138,7 @@ class ClosingDays(Value):
 class MachineEdit(Demand):
     """A machine as the desk takes it in."""
 
-    tag: Tag
+    tag: Annotated[Tag, AfterValidator(usable_tag)]
     client_id: int
     system: System
     make: Annotated[str, Field(max_length=120, examples=["Corrin"])] = ""

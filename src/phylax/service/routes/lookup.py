@@ -15,6 +15,17 @@ def find_machine(conn: Connection, which: str) -> Machine:
     """A machine by its number or its tag."""
     if which.isdecimal() and len(which) < 18:
         machine = shop.machine(conn, int(which))
+        # given before such tags were refused: never another machine than the one that was meant
+        other = shop.machine_by_tag(conn, which)
+        if other is not None and other != machine:
+            if machine is None:
+                return other
+            raise Problem(
+                409,
+                "ambiguous",
+                f"{which} is the number of {machine.tag} and the tag of machine {other.id};"
+                f" give machine {other.id} another tag.",
+            )
     else:
         machine = shop.machine_by_tag(conn, which)
     if machine is None:

@@ -7,7 +7,7 @@
   import Failed from '$lib/components/Failed.svelte';
   import Timeline from '$lib/components/Timeline.svelte';
   import Views from '$lib/components/Views.svelte';
-  import { dayStart, later } from '$lib/words';
+  import { dayIn, dayStart, later } from '$lib/words';
 
   const KINDS = [
     { kind: 'run', name: 'runs' },
@@ -23,8 +23,8 @@
   const who = $derived(params.get('who') ?? '');
   const machine = $derived(params.get('machine') ?? '');
   const client = $derived(params.get('client') ?? '');
-  const since = $derived(params.get('since') ?? '');
-  const until = $derived(params.get('until') ?? '');
+  const since = $derived(dayIn(params.get('since')));
+  const until = $derived(dayIn(params.get('until')));
   const isChosen = $derived([...params.keys()].length > 0);
 
   const query = $derived({
