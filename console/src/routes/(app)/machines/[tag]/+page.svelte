@@ -228,13 +228,15 @@
       </div>
     </div>
     {#if trend}
-      {#await chart then { default: TrendChart }}<TrendChart {trend} />{/await}
+      {#await chart}<div class="h-80"></div>{:then { default: TrendChart }}<TrendChart
+          {trend}
+        />{/await}
       <Prospects
         {machine}
         outlook={trend.outlook ?? null}
-      />{:else if trendAsked.isPending || !isNone(trendAsked.error)}<Failed
-        query={trendAsked}
-      />{:else}<p class="muted">No readings yet.</p>{/if}
+      />{:else if trendAsked.isPending || !isNone(trendAsked.error)}<div class="min-h-80">
+        <Failed query={trendAsked} />
+      </div>{:else}<p class="muted">No readings yet.</p>{/if}
     <Threshold
       {machine}
       isOwner={may.own}
