@@ -244,14 +244,14 @@ def test_a_tag_that_means_something_else_is_refused(owner: Phylax, tag: str) -> 
 def test_a_tag_of_digits_from_before_never_leads_to_another_machine(
     owner: Phylax, many: list[Machine], context: Context
 ) -> None:
-    one, other, third = many[0], many[1], many[2]
+    tagged, other, third = many[0], many[1], many[2]
     with context.db.write() as conn:
-        conn.execute("UPDATE machines SET tag = ? WHERE id = ?", (str(other.id), one.id))
+        conn.execute("UPDATE machines SET tag = ? WHERE id = ?", (str(other.id), tagged.id))
         conn.execute("UPDATE machines SET tag = '987654' WHERE id = ?", (third.id,))
     with pytest.raises(PhylaxError, match="give machine 1 another tag"):
         owner.machines.get(str(other.id))
-    assert owner.machines.get(str(one.id)).id == one.id
+    assert owner.machines.get(str(tagged.id)).id == tagged.id
     assert owner.machines.get("987654").id == third.id
-    before = owner.machines.get(one.id)
+    before = owner.machines.get(tagged.id)
     owner.machines.change(before, edit_of(MachineEdit, before, tag="back-again"))
     assert owner.machines.get(other.id).id == other.id

@@ -51,8 +51,12 @@
     conflict = null;
     problem = '';
     const kept = keptDraft(`rule:${key}`);
-    const again = kept && kept.etag === etag ? (kept.draft as RuleDraft) : null;
-    draft = again ?? draftOf(said?.rule);
+    draft = draftOf(said?.rule);
+    if (kept) {
+      // about an earlier version it stays so, and both are shown when it is saved
+      draft = { ...draft, ...(kept.draft as RuleDraft) };
+      etag = kept.etag as string | null;
+    }
     ready = true;
   }
   // by its value: a list that is asked for anew is no reason to lose what somebody is typing
@@ -61,7 +65,7 @@
     void whose;
     untrack(() => void load());
   });
-  // what is typed survives a reload, as long as it is about the same version
+  // what is typed survives a reload, with the version it is about
   $effect(() => {
     if (!ready) return;
     const typed = JSON.stringify(draft);

@@ -59,8 +59,8 @@
       <span>Category</span>
       <select class="box" bind:value={category} required>
         <option value="">Choose a category</option>
-        {#each asked.data ?? [] as one (one.category)}
-          <option value={one.category}>{one.name}</option>
+        {#each asked.data ?? [] as choice (choice.category)}
+          <option value={choice.category}>{choice.name}</option>
         {/each}
       </select>
     </label>

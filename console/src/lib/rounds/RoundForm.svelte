@@ -143,7 +143,9 @@
       <label class="field">
         <span>Routine</span>
         <select class="box w-60" bind:value={f.routine}>
-          {#each routines as one (one.id)}<option value={String(one.id)}>{one.name}</option>{/each}
+          {#each routines as routine (routine.id)}<option value={String(routine.id)}
+              >{routine.name}</option
+            >{/each}
         </select>
       </label>
     </div>
@@ -250,7 +252,7 @@
         <input type="checkbox" bind:checked={f.filtered} /> every machine, now and later,
         <select class="box w-36" bind:value={f.system} aria-label="System">
           <option value="">of any system</option>
-          {#each SYSTEMS as one (one)}<option value={one}>{one}</option>{/each}
+          {#each SYSTEMS as system (system)}<option value={system}>{system}</option>{/each}
         </select>
         with the words
         <input class="box w-44" bind:value={f.like} aria-label="Words in tag, client or model" />

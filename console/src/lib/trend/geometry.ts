@@ -9,14 +9,14 @@ const GIB = 1024 ** 3;
 export const MARGIN = { left: 64, right: 44, top: 14, bottom: 28 };
 export const HEIGHT = 288;
 
-export interface Spot {
+interface Spot {
   at: string;
   free: number;
 }
 type ConePoint = { at: string; low: number; likely: number; high: number };
 
 /** Until when the chart goes: the end of its span, and a third of it more where that is now. */
-export function endOf(trend: Trend): number {
+function endOf(trend: Trend): number {
   const [begin, end] = [Date.parse(trend.since), Date.parse(trend.until)];
   const last = trend.points.at(-1);
   const isNow = last !== undefined && end - Date.parse(last.at) < 15 * DAY;
@@ -25,7 +25,7 @@ export function endOf(trend: Trend): number {
 }
 
 /** What may come, from the last reading on. */
-export function coneOf(trend: Trend, end: number): ConePoint[] {
+function coneOf(trend: Trend, end: number): ConePoint[] {
   const last = trend.points.at(-1);
   if (!trend.outlook || !last || end === Date.parse(trend.until)) return [];
   const now = { at: last.at, low: last.free, likely: last.free, high: last.free };

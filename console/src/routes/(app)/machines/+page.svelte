@@ -160,7 +160,7 @@
   async function save() {
     const query = new URLSearchParams();
     for (const [name, value] of Object.entries(questionOf(choice, order))) {
-      for (const one of [value].flat()) query.append(name, String(one));
+      for (const part of [value].flat()) query.append(name, String(part));
     }
     problem = '';
     await downloadCsv(`/api/v1/machines?${query}`, 'machines.csv').catch((error: Error) => {

@@ -18,7 +18,7 @@
   const params = $derived(page.url.searchParams);
   const words = $derived(params.get('words') ?? '');
   const kinds = $derived(
-    KINDS.map((one) => one.kind).filter((kind) => params.getAll('kind').includes(kind))
+    KINDS.map(({ kind }) => kind).filter((kind) => params.getAll('kind').includes(kind))
   );
   const who = $derived(params.get('who') ?? '');
   const machine = $derived(params.get('machine') ?? '');
@@ -48,7 +48,7 @@
     const next = new URLSearchParams(params);
     for (const [name, value] of Object.entries(change)) {
       next.delete(name);
-      for (const one of [value].flat()) if (one) next.append(name, one);
+      for (const part of [value].flat()) if (part) next.append(name, part);
     }
     void goto(`/records?${next}`, { replaceState: true, keepFocus: true, noScroll: true });
   }

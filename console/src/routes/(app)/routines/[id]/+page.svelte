@@ -32,6 +32,8 @@
   let told = $state<string[]>([]);
   let saved = $state(false);
   let saving = $state(false);
+  /** The version that what is typed is about. */
+  let version = $state(0);
   let conflict = $state<Changed<Routine> | null>(null);
   const nameOf = useCategoryNames();
 
@@ -40,7 +42,9 @@
     steps.map((step) => ({ ...step, categories: [...step.categories] }));
   function take(current: Routine) {
     const kept = keptDraft(`routine:${id}`) as Kept | null;
-    const typed = kept?.version === current.version ? kept : current;
+    // about an earlier version it stays so, and both are shown when it is saved
+    const typed = kept ?? current;
+    version = typed.version;
     routine = current;
     name = typed.name;
     note = typed.note;
@@ -57,10 +61,7 @@
     const typed = JSON.stringify({ name, note, steps });
     const { name: n, note: o, steps: s } = routine;
     const isSame = typed === JSON.stringify({ name: n, note: o, steps: s });
-    keepDraft(
-      `routine:${id}`,
-      isSame ? null : { version: routine.version, ...(JSON.parse(typed) as object) }
-    );
+    keepDraft(`routine:${id}`, isSame ? null : { version, ...(JSON.parse(typed) as object) });
   });
   const inFields = (of: { name: string; note?: string; steps: readonly Step[] }) => ({
     name: of.name,
@@ -90,13 +91,13 @@
   }
   async function save(event: SubmitEvent) {
     event.preventDefault();
-    if (routine) await put(routine.version);
+    if (routine) await put(version);
   }
-  async function put(version: number) {
+  async function put(over: number) {
     saving = true;
     const { data, error } = await api.PUT('/api/v1/routines/{routine_id}', {
       params: { path: { routine_id: id } },
-      headers: { 'If-Match': `"${version}"` },
+      headers: { 'If-Match': `"${over}"` },
       body: { name: name.trim(), note, steps }
     });
     saving = false;
