@@ -53,7 +53,7 @@ def test_an_idle_page_asks_nothing(
         tab = own.new_page()
         tab.goto(path)
         expect(tab.locator("h1").first).to_be_visible()
-        expect(tab.get_by_text("Asking the service…")).to_have_count(0)
+        expect(tab.get_by_text("Asking the service…"), path).to_have_count(0)
         tab.wait_for_load_state("load")
         tab.wait_for_timeout(1000)
 

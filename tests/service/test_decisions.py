@@ -345,6 +345,32 @@ def test_listings_come_largest_first_and_summed_by_folder(
     assert {item.path for item in inside} == {"films/old/c.mkv", "films/old/d.mkv"}
 
 
+def test_a_listing_is_ordered_at_once_and_its_rows_come_by_number(
+    owner: Phylax, machine: Machine, agent: Agent, home: Path
+) -> None:
+    for path, days_old in (("new/a", 3), ("new/b", 200), ("old_/c", 200), ("oldx/d", 200)):
+        make_file(home / "Downloads" / path, 10 * days_old, days_old=days_old)
+    owner.rules.put(Scope.MACHINE, machine.id, "downloads", Rule(keep_for=30 * DAY))
+    survey = look(owner, machine, agent)
+    order = owner.surveys.order(survey, "downloads")
+    paged = list(owner.surveys.listing(survey, "downloads", largest_first=True))
+    assert order.numbers == tuple(item.number for item in paged)
+    assert order.sizes == tuple(item.size for item in paged) == (2000, 2000, 2000, 30)
+    assert order.proposed == tuple(item.reason is None for item in paged)
+    place = "/home/anna/Downloads"
+    inside = owner.surveys.order(survey, "downloads", place=place, folder="old_")
+    assert owner.surveys.order(survey, "downloads", place=place).numbers == order.numbers
+    assert [item.path for item in owner.surveys.by_number(survey, "downloads", inside.numbers)] == [
+        "old_/c"
+    ], "an underscore is only an underscore"
+    backwards = [*reversed(order.numbers), 10_000]
+    rows = owner.surveys.by_number(survey, "downloads", backwards)
+    assert [item.number for item in rows] == backwards[:-1], "what is not in it is left out"
+    with pytest.raises(RefusedError) as refused:
+        owner.surveys.by_number(survey, "downloads", range(1, 202))
+    assert refused.value.status == 422
+
+
 def test_old_listings_are_let_go_but_not_those_somebody_agreed_to(
     owner: Phylax, machine: Machine, agent: Agent, home: Path, clock: Clock, context: Context
 ) -> None:

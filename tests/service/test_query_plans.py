@@ -84,6 +84,7 @@ def test_no_query_walks_what_grows(
     list(owner.machines.consents(machine.tag))
     list(owner.surveys.listing(ledger.survey_id, "downloads", largest_first=True))
     owner.surveys.folders(ledger.survey_id, "downloads")
+    owner.surveys.order(ledger.survey_id, "downloads")
     entry = ProtectEntry(kind=ProtectKind.PATTERN, what="*.dcm")
     owner.protections.remove(owner.protections.add(entry).id)
     given = owner.standing_consents.give(machine.tag, "downloads")

@@ -21,11 +21,17 @@ export function share(part: number, whole: number): string {
   return `${part < whole ? Math.min(percent, 99) : percent} %`;
 }
 
-export const NUMBER = new Intl.NumberFormat('en-IE');
+let grouped: Intl.NumberFormat | undefined;
+/** A whole number with its thousands apart; the formatter is made when one needs it. */
+export function inGroups(number: number): string {
+  if (Math.abs(number) < 1000) return String(number);
+  grouped ??= new Intl.NumberFormat('en-IE');
+  return grouped.format(number);
+}
 
 export function count(number: number, noun: string): string {
   const plural = /[^aeiou]y$/.test(noun) ? `${noun.slice(0, -1)}ies` : `${noun}s`;
-  return `${NUMBER.format(number)} ${number === 1 ? noun : plural}`;
+  return `${inGroups(number)} ${number === 1 ? noun : plural}`;
 }
 
 /** A stretch of time as people say it while they wait: "40 s", "12 min", "3 h 20 min". */
@@ -37,63 +43,85 @@ export function stretch(seconds: number): string {
   return `${Math.floor(minutes / 60)} h${rest ? ` ${rest} min` : ''}`;
 }
 
+const MONTHS =
+  'January February March April May June July August September October November December';
+const WEEKDAYS = 'Sunday Monday Tuesday Wednesday Thursday Friday Saturday';
+const monthNames = MONTHS.split(' ');
+const weekdayNames = WEEKDAYS.split(' ');
+
 /** The shop's time zone; set once the shop is known. */
 let zone: string | undefined;
-const formats = new Map<string, Intl.DateTimeFormat>();
+let shopClock: Intl.DateTimeFormat | undefined;
 export function setZone(name: string) {
-  if (zone !== name) formats.clear();
+  if (zone !== name) shopClock = undefined;
   zone = name;
 }
 
-/** A formatter in the shop's zone, made once: making one costs a hundred times as much as using it. */
-function format(name: string, locale: string, options: Intl.DateTimeFormatOptions) {
-  let made = formats.get(name);
-  if (!made) {
-    made = new Intl.DateTimeFormat(locale, { timeZone: zone, ...options });
-    formats.set(name, made);
-  }
-  return made;
+/** What the shop's clock and calendar show at a moment; the month counts from 0. */
+interface Shown {
+  year: number;
+  month: number;
+  date: number;
+  time: string;
+  seconds: string;
+  weekday: string;
 }
 
-function dayOf(at: Date): string {
-  return format('day', 'en-CA', { year: 'numeric', month: '2-digit', day: '2-digit' }).format(at);
+/** One formatter does for all that is shown: making one costs a hundred times as much as using it. */
+function shownAt(at: Date): Shown {
+  shopClock ??= new Intl.DateTimeFormat('en-CA', {
+    timeZone: zone,
+    hourCycle: 'h23',
+    year: 'numeric',
+    month: '2-digit',
+    day: '2-digit',
+    hour: '2-digit',
+    minute: '2-digit',
+    second: '2-digit'
+  });
+  const [year, month, date, hour, minute, seconds] = shopClock.format(at).match(/\d+/g)!;
+  const day = new Date(Date.UTC(Number(year), Number(month) - 1, Number(date))).getUTCDay();
+  return {
+    year: Number(year),
+    month: Number(month) - 1,
+    date: Number(date),
+    time: `${hour}:${minute}`,
+    seconds: seconds!,
+    weekday: weekdayNames[day]!
+  };
 }
+
+const two = (number: number) => String(number).padStart(2, '0');
+const dayOf = (at: Date) => isoOf(shownAt(at));
+const isoOf = (shown: Shown) => `${shown.year}-${two(shown.month + 1)}-${two(shown.date)}`;
+/** "Nov" of 10. */
+export const shortMonth = (month: number) => monthNames[month]!.slice(0, 3);
 
 export function clock(at: Date): string {
-  return format('clock', 'en-GB', { hour: '2-digit', minute: '2-digit' }).format(at);
+  return shownAt(at).time;
 }
 
 /** "today 18:42", "yesterday 18:42", "tomorrow 18:42", else "Tue 1 Dec 18:42", with the year
  * instead of the weekday where it is another. */
 export function when(text: string | null | undefined, now = new Date()): string {
   if (!text) return '–';
-  const at = new Date(text);
-  const days = Math.round((Date.parse(dayOf(at)) - Date.parse(dayOf(now))) / 86_400_000);
-  if (days === 0) return `today ${clock(at)}`;
-  if (days === -1) return `yesterday ${clock(at)}`;
-  if (days === 1) return `tomorrow ${clock(at)}`;
-  const same = dayOf(at).slice(0, 4) === dayOf(now).slice(0, 4);
-  const day = format(same ? 'weekday' : 'year', 'en-GB', {
-    weekday: same ? 'short' : undefined,
-    day: 'numeric',
-    month: 'short',
-    year: same ? undefined : 'numeric'
-  }).format(at);
-  return `${day.replace(',', '').replace('Sept', 'Sep')} ${clock(at)}`;
+  const at = shownAt(new Date(text));
+  const here = shownAt(now);
+  const days = Math.round((Date.parse(isoOf(at)) - Date.parse(isoOf(here))) / 86_400_000);
+  if (days === 0) return `today ${at.time}`;
+  if (days === -1) return `yesterday ${at.time}`;
+  if (days === 1) return `tomorrow ${at.time}`;
+  const day = `${at.date} ${shortMonth(at.month)}`;
+  if (at.year !== here.year) return `${day} ${at.year} ${at.time}`;
+  return `${at.weekday.slice(0, 3)} ${day} ${at.time}`;
 }
 
 /** A day: "24 Nov", with the year where it is another. */
 export function day(text: string | null | undefined, now = new Date()): string {
   if (!text) return '–';
-  const at = new Date(text);
-  const same = dayOf(at).slice(0, 4) === dayOf(now).slice(0, 4);
-  return format(same ? 'short' : 'year', 'en-GB', {
-    day: 'numeric',
-    month: 'short',
-    year: same ? undefined : 'numeric'
-  })
-    .format(at)
-    .replace('Sept', 'Sep');
+  const at = shownAt(new Date(text));
+  const year = at.year === shownAt(now).year ? '' : ` ${at.year}`;
+  return `${at.date} ${shortMonth(at.month)}${year}`;
 }
 
 /** Bytes that may be fewer than none. */
@@ -114,7 +142,8 @@ export function crossing(
 
 export function full(text: string | null | undefined): string {
   if (!text) return '';
-  return format('full', 'en-GB', { dateStyle: 'full', timeStyle: 'medium' }).format(new Date(text));
+  const at = shownAt(new Date(text));
+  return `${at.weekday} ${at.date} ${monthNames[at.month]} ${at.year} at ${at.time}:${at.seconds}`;
 }
 
 /** Days in an ISO 8601 duration, as rules use them; hours and less are a fraction of one. */
@@ -133,19 +162,15 @@ export function spanOf(days: number): string {
 
 /** The day and the hour, with its fraction, that the shop's clock shows at a moment. */
 export function local(text: string): { day: string; hour: number } {
-  const at = new Date(text);
-  const [hours, minutes] = clock(at).split(':').map(Number);
-  return { day: dayOf(at), hour: hours! + minutes! / 60 };
+  const at = shownAt(new Date(text));
+  const [hours, minutes] = at.time.split(':').map(Number);
+  return { day: isoOf(at), hour: hours! + minutes! / 60 };
 }
 
 /** "Tuesday 24 November" of a day such as "2026-11-24". */
 export function dayName(day: string): string {
-  return new Date(`${day}T12:00:00Z`).toLocaleDateString('en-GB', {
-    timeZone: 'UTC',
-    weekday: 'long',
-    day: 'numeric',
-    month: 'long'
-  });
+  const at = new Date(`${day}T12:00:00Z`);
+  return `${weekdayNames[at.getUTCDay()]} ${at.getUTCDate()} ${monthNames[at.getUTCMonth()]}`;
 }
 
 /** The day some days later, as "2026-11-24". */
@@ -181,6 +206,6 @@ export function dayStart(day: string): string {
 
 /** How far the shop's clock is ahead of UTC at a moment, in milliseconds. */
 export function offsetAt(moment: number): number {
-  const at = new Date(moment);
-  return Date.parse(`${dayOf(at)}T${clock(at)}:00Z`) - Math.floor(moment / 60_000) * 60_000;
+  const at = shownAt(new Date(moment));
+  return Date.parse(`${isoOf(at)}T${at.time}:00Z`) - Math.floor(moment / 60_000) * 60_000;
 }

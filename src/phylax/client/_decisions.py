@@ -28,7 +28,7 @@ from phylax.core.retention.protection import (
     ProtectTest,
 )
 from phylax.core.rule_document import Differences, NewDocument
-from phylax.core.survey import FolderSum, Ledger, ListedItem, Survey
+from phylax.core.survey import FolderSum, Ledger, ListedItem, ListingOrder, Survey
 from phylax.core.survey.what_if import WhatIf, WhatIfQuestion
 
 _HOLDS: type[list[Hold]] = list[Hold]
@@ -74,6 +74,20 @@ class Surveys(Family):
             place=place,
             folder=folder,
         )
+
+    def order(
+        self, survey_id: int, category: str, *, place: str | None = None, folder: str = ""
+    ) -> ListingOrder:
+        """All items of a listing by number, largest first, with size and what the rule says."""
+        path = f"/surveys/{survey_id}/listings/{category}/order"
+        return self._http.get(ListingOrder, path, place=place, folder=folder)
+
+    def by_number(
+        self, survey_id: int, category: str, numbers: Sequence[int]
+    ) -> Sequence[ListedItem]:
+        """Up to 200 items of a listing, in the order asked for; those not in it are left out."""
+        path = f"/surveys/{survey_id}/listings/{category}"
+        return self._http.get(list[ListedItem], path, number=list(numbers))
 
     def folders(
         self, survey_id: int, category: str, *, place: str | None = None, folder: str = ""

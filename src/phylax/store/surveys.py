@@ -7,7 +7,16 @@ from collections.abc import Iterable
 
 from pydantic import TypeAdapter
 
-from phylax.core.survey import FolderSum, Item, ListedItem, Look, Survey, SurveyLine, Tally
+from phylax.core.survey import (
+    FolderSum,
+    Item,
+    ListedItem,
+    ListingOrder,
+    Look,
+    Survey,
+    SurveyLine,
+    Tally,
+)
 from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
@@ -171,6 +180,10 @@ def _listed(row: sqlite3.Row) -> ListedItem:
     return ListedItem(number=row["number"], **{n: getattr(item, n) for n in Item.model_fields})
 
 
+_INSIDE = """AND json_extract(item, '$.place') = :place
+    AND substr(json_extract(item, '$.path'), 1, length(:folder)) = :folder"""
+
+
 def items(
     conn: Connection,
     survey_id: int,
@@ -196,10 +209,7 @@ def items(
         cursor = """(:after = 0 OR (-size, number) > (
             SELECT -size, number FROM survey_items
             WHERE survey_id = :survey AND category = :category AND number = :after))"""
-    inside = ""
-    if place is not None:
-        inside = """AND json_extract(item, '$.place') = :place
-            AND substr(json_extract(item, '$.path'), 1, length(:folder)) = :folder"""
+    inside = "" if place is None else _INSIDE
     rows = conn.execute(
         f"""
         SELECT number, item FROM survey_items
@@ -209,6 +219,45 @@ def items(
         which,
     )
     return [_listed(row) for row in rows]
+
+
+def items_by_number(
+    conn: Connection, survey_id: int, category: str, numbers: list[int]
+) -> list[ListedItem]:
+    """Chosen items of a listing, in the order asked for; those that are not in it are missing."""
+    rows = conn.execute(
+        """
+        SELECT i.number, i.item FROM json_each(?) wanted
+        JOIN survey_items i ON i.survey_id = ? AND i.category = ? AND i.number = wanted.value
+        ORDER BY wanted.key
+        """,
+        (str(numbers), survey_id, category),
+    )
+    return [_listed(row) for row in rows]
+
+
+def order(
+    conn: Connection, survey_id: int, category: str, place: str | None, folder: str
+) -> ListingOrder:
+    """All of a listing, or of what lies below a place's folder, largest first."""
+    rows = conn.execute(
+        f"""
+        SELECT number, size, proposed FROM survey_items
+        WHERE survey_id = :survey AND category = :category {"" if place is None else _INSIDE}
+        ORDER BY size DESC, number
+        """,
+        {
+            "survey": survey_id,
+            "category": category,
+            "place": place,
+            "folder": f"{folder}/" if folder else "",
+        },
+    ).fetchall()
+    return ListingOrder(
+        numbers=tuple(row[0] for row in rows),
+        sizes=tuple(row[1] for row in rows),
+        proposed=tuple(bool(row[2]) for row in rows),
+    )
 
 
 def folder_sums(

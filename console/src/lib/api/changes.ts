@@ -46,6 +46,7 @@ const CONCERNS: Concern[] = [
     paths: [
       '/api/v1/protections',
       '/api/v1/machines/{machine}/protections',
+      '/api/v1/machines/{machine}/protections/test',
       '/api/v1/rules',
       '/api/v1/rules/{scope}/{subject_id}',
       '/api/v1/machines/{machine}/rules'

@@ -10,6 +10,7 @@
   } from '$lib/api/client';
   import { ask, refresh } from '$lib/api/queries';
   import { useMay } from '$lib/session';
+  import { Bit } from '$lib/later.svelte';
   import { origins } from '$lib/rule';
   import { count, daysOf, size } from '$lib/words';
   import ListChecks from '@lucide/svelte/icons/list-checks';
@@ -33,6 +34,7 @@
   /** Chosen items of `ask` categories: bytes by their number in this survey's listing. */
   type Agreed = Record<string, Record<number, number>>;
 
+  const bit = new Bit(() => ledger.lines.length, 3);
   const picked = new SvelteSet<string>();
   let agreed = $state<Agreed>({});
   let shown = $state<string | null>(null);
@@ -195,7 +197,7 @@
       </tr>
     </thead>
     <tbody>
-      {#each ledger.lines as line (line.category)}
+      {#each ledger.lines.slice(0, bit.drawn) as line (line.category)}
         {@const mine = agreed[line.category]}
         <tr>
           <td class="w-8">

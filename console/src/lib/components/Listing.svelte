@@ -1,14 +1,14 @@
 <script lang="ts">
-  import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
-  import { ask, askPages, itemsOf } from '$lib/api/queries';
-  import { api, inWords, type LedgerLine, type ListedItem, type Schema } from '$lib/api/client';
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask } from '$lib/api/queries';
+  import type { LedgerLine, Schema } from '$lib/api/client';
   import { count, size } from '$lib/words';
   import Folder from '@lucide/svelte/icons/folder';
   import { untrack, type Snippet } from 'svelte';
   import { SvelteMap } from 'svelte/reactivity';
   import Failed from './Failed.svelte';
+  import ListingRows from './ListingRows.svelte';
   import Modal from './Modal.svelte';
-  import When from './When.svelte';
 
   interface Props {
     open: boolean;
@@ -21,10 +21,8 @@
   }
   let { open = $bindable(), surveyId, line, chosen, onchosen, children }: Props = $props();
 
-  const PAGE = 200;
   type FolderSum = Schema['FolderSum'];
   let chosenFolder = $state<{ place: string; folder: string } | null>(null);
-  let problem = $state('');
   const picked = new SvelteMap<number, number>();
   const bytes = $derived([...picked.values()].reduce((sum, one) => sum + one, 0));
   const asks = $derived(line.caution === 'ask');
@@ -49,17 +47,14 @@
   const folders = $derived<FolderSum[]>(
     (foldersAsked.data ?? []).filter((sum) => !where || sum.folder !== where.folder)
   );
-  const itemsAsked = createInfiniteQuery(() => ({
-    ...askPages(
-      '/api/v1/surveys/{survey_id}/listings/{category}',
-      {
-        params: { path, query: { limit: PAGE, largest_first: true, ...(chosenFolder ?? {}) } }
-      },
-      (last) => ({ after: last.number })
-    ),
+  // all of them by number, so that each can be chosen; those that are seen are asked for
+  const orderAsked = createQuery(() => ({
+    ...ask('/api/v1/surveys/{survey_id}/listings/{category}/order', {
+      params: { path, query: chosenFolder ?? {} }
+    }),
     enabled: open
   }));
-  const items = $derived<ListedItem[]>(itemsOf(itemsAsked.data));
+  const order = $derived(orderAsked.data);
   function go(to: typeof chosenFolder) {
     chosenFolder = to;
   }
@@ -73,28 +68,15 @@
     });
   });
 
-  function pick(item: ListedItem, on: boolean) {
-    if (on) picked.set(item.number, item.size);
-    else picked.delete(item.number);
+  function pick(number: number, on: boolean) {
+    const place = order?.numbers.indexOf(number) ?? -1;
+    if (on) picked.set(number, order?.sizes[place] ?? 0);
+    else picked.delete(number);
   }
-  let picking = $state(false);
-  async function pickProposed() {
-    picking = true;
-    await pickPages();
-    picking = false;
-  }
-  async function pickPages() {
-    // all of it, not only what is shown: page by page
-    let after = 0;
-    for (;;) {
-      const { data, error } = await api.GET('/api/v1/surveys/{survey_id}/listings/{category}', {
-        params: { path, query: { after, limit: 500, ...(chosenFolder ?? {}) } }
-      });
-      problem = error ? inWords(error) : '';
-      for (const item of data ?? []) if (!item.reason) picked.set(item.number, item.size);
-      if (!data || data.length < 500) return;
-      after = data.at(-1)?.number ?? 0;
-    }
+  function pickProposed() {
+    order?.numbers.forEach((number, place) => {
+      if (order.proposed[place]) picked.set(number, order.sizes[place] ?? 0);
+    });
   }
   const up = $derived.by(() => {
     if (!where?.folder) return where && manyPlaces ? { to: null } : null;
@@ -111,7 +93,6 @@
       Nothing here is removed automatically. Go through the list with the client where it matters.
     </p>
   {/if}
-  {#if problem}<p class="lossy">{problem}</p>{/if}
   {#if up || folders.length}
     <div class="mt-3" data-testid="folders">
       <p class="text-sm">
@@ -136,70 +117,31 @@
       </ul>
     </div>
   {/if}
-  <div class="mt-3 max-h-[45vh] overflow-auto">
-    <table class="sheet">
-      <caption class="sr-only">Items of this listing</caption>
-      <thead>
-        <tr>
-          {#if asks}<td></td>{/if}
-          <th scope="col">{line.category === 'programs' ? 'program' : 'what'}</th>
-          <th scope="col" class="right">size</th>
-          <th scope="col">{asks ? 'of' : 'last used'}</th>
-          {#if asks}<th scope="col">the rule says</th>{/if}
-        </tr>
-      </thead>
-      <tbody>
-        {#each items as item (item.number)}
-          <tr>
-            {#if asks}
-              <td>
-                <input
-                  type="checkbox"
-                  aria-label="Let {item.path} go"
-                  checked={picked.has(item.number)}
-                  disabled={item.reason === 'in use' || item.reason === 'protected'}
-                  onchange={(e) => pick(item, e.currentTarget.checked)}
-                />
-              </td>
-            {/if}
-            <td>
-              <span class="path break-all">{item.path}</span>
-              <div class="muted path break-all text-sm">{item.place}</div>
-            </td>
-            <td class="right whitespace-nowrap">{size(item.size)}</td>
-            <td class="whitespace-nowrap">
-              {#if item.aged_from}<When at={item.aged_from} />{:else}not known{/if}
-            </td>
-            {#if asks}
-              <td class="whitespace-nowrap">{item.reason ? `stays: ${item.reason}` : 'may go'}</td>
-            {/if}
-          </tr>
-        {:else}
-          <tr>
-            <td class="muted" colspan="5">
-              {#if itemsAsked.data}Nothing is listed.{:else}<Failed query={itemsAsked} />{/if}
-            </td>
-          </tr>
-        {/each}
-      </tbody>
-    </table>
-    {#if itemsAsked.hasNextPage}<button
-        class="act my-3"
-        disabled={itemsAsked.isFetchingNextPage}
-        onclick={() => itemsAsked.fetchNextPage()}>Show more</button
-      >{/if}
-  </div>
+  {#if order?.numbers.length}
+    <ListingRows
+      {surveyId}
+      category={line.category}
+      numbers={order.numbers}
+      sizes={order.sizes}
+      {asks}
+      isPicked={(number) => picked.has(number)}
+      onpick={pick}
+    />
+  {:else}
+    <p class="muted mt-3">
+      {#if order}Nothing is listed.{:else}<Failed query={orderAsked} />{/if}
+    </p>
+  {/if}
   {#if asks}
     <div class="mt-4 flex flex-wrap items-center justify-between gap-2">
       <span>{count(picked.size, 'item')} ticked, {size(bytes)}</span>
       <span class="flex flex-wrap gap-2">
-        <button class="act" onclick={pickProposed} disabled={!line.needs_yes.count || picking}>
+        <button class="act" onclick={pickProposed} disabled={!line.needs_yes.count || !order}>
           Tick what the rule proposes
         </button>
         <button class="act" onclick={() => picked.clear()}>Untick all</button>
         <button
           class="act main"
-          disabled={picking}
           onclick={() => {
             onchosen(Object.fromEntries(picked));
             open = false;

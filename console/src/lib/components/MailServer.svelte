@@ -1,42 +1,38 @@
 <script lang="ts">
-  import { onMount } from 'svelte';
-  import { api, inWords, type Schema } from '$lib/api/client';
+  import { createQuery } from '@tanstack/svelte-query';
+  import { api, type Schema } from '$lib/api/client';
+  import { Doing } from '$lib/api/doing.svelte';
+  import { CallError, ask, refresh } from '$lib/api/queries';
+  import Failed from './Failed.svelte';
+  import Outcome from './Outcome.svelte';
 
-  let server = $state<Schema['MailServer'] | null>(null);
-  let asked = $state(false);
-  let problem = $state('');
-  let said = $state('');
-  let post = $state({ host: '', port: 587, security: 'starttls', login: '', sender: '' });
+  const asked = createQuery(() => ask('/api/v1/mail-server'));
+  const isNone = $derived(asked.error instanceof CallError && asked.error.status === 404);
+  const saving = new Doing();
+  let post = $state<Schema['MailServerEdit']>({
+    host: '',
+    port: 587,
+    security: 'starttls',
+    login: '',
+    sender: ''
+  });
+  // a newer version is taken into the form; what is being typed against it is then refused by version
+  $effect(() => {
+    if (!asked.data) return;
+    const { host, port, security, login, sender } = asked.data;
+    post = { host, port, security, login, sender };
+  });
 
-  async function load() {
-    const { data, error, response } = await api.GET('/api/v1/mail-server');
-    problem = error && response.status !== 404 ? inWords(error) : '';
-    server = data ?? null;
-    if (server) post = { ...server };
-    asked = true;
-  }
-  onMount(() => void load());
-
-  async function saveServer(event: SubmitEvent) {
+  async function save(event: SubmitEvent) {
     event.preventDefault();
-    const { error } = await api.PUT('/api/v1/mail-server', {
-      headers: server ? { 'If-Match': `"${server.version}"` } : {},
-      body: {
-        host: post.host,
-        port: post.port,
-        security: post.security as 'tls',
-        login: post.login,
-        sender: post.sender
-      }
-    });
-    problem = error ? inWords(error) : '';
-    said = error ? '' : 'Saved.';
-    if (!error) await load();
+    const headers = asked.data ? { 'If-Match': `"${asked.data.version}"` } : {};
+    const call = () => api.PUT('/api/v1/mail-server', { headers, body: post });
+    if (await saving.try(call, 'Saved.')) await refresh('/api/v1/mail-server');
   }
 </script>
 
-{#if asked}
-  <form class="space-y-3" onsubmit={saveServer}>
+{#if asked.data || isNone}
+  <form class="space-y-3" onsubmit={save}>
     <h2 class="font-semibold">Mail server</h2>
     <div class="flex flex-wrap items-end gap-3">
       <label class="field"
@@ -69,9 +65,8 @@
           required
         /></label
       >
-      <button class="act">Save</button>
+      <button class="act" disabled={saving.busy}>Save</button>
     </div>
   </form>
-{/if}
-{#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
-{#if said}<p class="mt-2" role="status">{said}</p>{/if}
+{:else}<Failed query={asked} />{/if}
+<Outcome of={saving} />

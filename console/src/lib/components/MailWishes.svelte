@@ -1,68 +1,62 @@
 <script lang="ts">
-  import { onMount } from 'svelte';
-  import { api, inWords, type Person, type Schema } from '$lib/api/client';
+  import { createQuery } from '@tanstack/svelte-query';
+  import { api, type Person, type Schema } from '$lib/api/client';
+  import { Doing } from '$lib/api/doing.svelte';
+  import { ask, refresh } from '$lib/api/queries';
+  import Failed from './Failed.svelte';
+  import Outcome from './Outcome.svelte';
 
   let { me, onsent }: { me: Person; onsent: () => void } = $props();
-  let wishes = $state<Schema['Wishes'] | null>(null);
-  let problem = $state('');
-  let said = $state('');
+  const mine = $derived({ params: { path: { person_id: me.id } } });
+  const asked = createQuery(() => ask('/api/v1/people/{person_id}/notices', mine));
+  const wishes = $derived(asked.data ?? null);
+  const doing = new Doing();
   let form = $state({
     mail: '',
-    at_once: 'urgent',
+    at_once: 'urgent' as Schema['Wishes']['at_once'],
     daily: false,
     weekly: true,
     from: '',
     until: ''
   });
-
-  const mine = $derived({ params: { path: { person_id: me.id } } });
-
-  async function load() {
-    const { data, error } = await api.GET('/api/v1/people/{person_id}/notices', mine);
-    if (!data) {
-      problem = inWords(error);
-      return;
-    }
+  $effect(() => {
+    if (!wishes) return;
     form = {
-      mail: data.mail ?? '',
-      at_once: data.at_once,
-      daily: data.daily,
-      weekly: data.weekly,
-      from: data.quiet_from?.slice(0, 5) ?? '',
-      until: data.quiet_until?.slice(0, 5) ?? ''
+      mail: wishes.mail ?? '',
+      at_once: wishes.at_once,
+      daily: wishes.daily,
+      weekly: wishes.weekly,
+      from: wishes.quiet_from?.slice(0, 5) ?? '',
+      until: wishes.quiet_until?.slice(0, 5) ?? ''
     };
-    wishes = data;
-  }
-  onMount(() => void load());
+  });
 
-  async function saveWishes(event: SubmitEvent) {
+  async function save(event: SubmitEvent) {
     event.preventDefault();
-    const { error } = await api.PUT('/api/v1/people/{person_id}/notices', {
-      ...mine,
-      headers: { 'If-Match': `"${wishes?.version ?? 0}"` },
-      body: {
-        mail: form.mail || null,
-        at_once: form.at_once as 'urgent',
-        daily: form.daily,
-        weekly: form.weekly,
-        quiet_from: form.from || null,
-        quiet_until: form.until || null
-      }
-    });
-    problem = error ? inWords(error) : '';
-    said = error ? '' : 'Saved.';
-    if (!error) await load();
+    const call = () =>
+      api.PUT('/api/v1/people/{person_id}/notices', {
+        ...mine,
+        headers: { 'If-Match': `"${wishes?.version ?? 0}"` },
+        body: {
+          mail: form.mail || null,
+          at_once: form.at_once,
+          daily: form.daily,
+          weekly: form.weekly,
+          quiet_from: form.from || null,
+          quiet_until: form.until || null
+        }
+      });
+    if (await doing.try(call, 'Saved.')) await refresh('/api/v1/people/{person_id}/notices');
   }
   async function trial() {
-    const { error } = await api.POST('/api/v1/people/{person_id}/notices/trial', mine);
-    problem = error ? inWords(error) : '';
-    said = error ? '' : 'A test mail is on its way.';
+    const call = () => api.POST('/api/v1/people/{person_id}/notices/trial', mine);
+    await doing.try(call, 'A test mail is on its way.');
     onsent();
   }
 </script>
 
 {#if wishes}
-  <form class="space-y-3" onsubmit={saveWishes} data-testid="wishes">
+  <form class="space-y-3" onsubmit={save} data-testid="wishes">
     <h2 class="font-semibold">Mail for {me.name}</h2>
     <div class="flex flex-wrap gap-3">
       <label class="field"
@@ -88,12 +82,11 @@
       <label class="field"
         ><span>until</span><input class="box" type="time" bind:value={form.until} /></label
       >
-      <button class="act main">Save</button>
-      <button class="act" type="button" onclick={trial} disabled={!wishes.mail}
+      <button class="act main" disabled={doing.busy}>Save</button>
+      <button class="act" type="button" onclick={trial} disabled={!wishes.mail || doing.busy}
         >Send a test mail</button
       >
     </div>
   </form>
-{/if}
-{#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
-{#if said}<p class="mt-2" role="status">{said}</p>{/if}
+{:else}<Failed query={asked} />{/if}
+<Outcome of={doing} />

@@ -2,6 +2,7 @@
   import { api, inWords, type Attention } from '$lib/api/client';
   import HandleIt from '$lib/components/HandleIt.svelte';
   import When from '$lib/components/When.svelte';
+  import { Bit } from '$lib/later.svelte';
   import { count } from '$lib/words';
   import CircleCheck from '@lucide/svelte/icons/circle-check';
 
@@ -28,6 +29,7 @@
     }
     return found;
   });
+  const bit = new Bit(() => groups.length, 3);
   /** So many machines are shown at once where it is the same on many of a client. */
   const SITE_SHOWN = 3;
   const isSite = (name: string) => name.startsWith('client ');
@@ -72,7 +74,7 @@
 
 {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
 <ul class="ruled mt-2" data-testid="needs-you">
-  {#each groups as group (group.name)}
+  {#each groups.slice(0, bit.drawn) as group (group.name)}
     {@const first = group.items[0]!}
     <li class="py-3">
       {#if isSite(group.name)}

@@ -1,5 +1,4 @@
 <script lang="ts">
-  import { Popover, Portal } from '@skeletonlabs/skeleton-svelte';
   import type { Snippet } from 'svelte';
 
   interface Props {
@@ -9,22 +8,23 @@
     children: Snippet;
   }
   let { name, open = $bindable(false), children }: Props = $props();
+
+  // its script is fetched when the first one is opened, and no page waits for it
+  let wasOpen = $state(false);
+  const load = () => import('./PanelPopover.svelte');
+  $effect(() => {
+    if (open) wasOpen = true;
+  });
 </script>
 
-<Popover
-  {open}
-  onOpenChange={(change) => (open = change.open)}
-  positioning={{ placement: 'bottom-end' }}
->
-  <Popover.Trigger class="act">{name}</Popover.Trigger>
-  <Portal>
-    <Popover.Positioner>
-      <Popover.Content
-        class="relative z-60 max-h-[70vh] max-w-[92vw] overflow-auto rounded-md border border-[var(--line)] bg-[var(--raised)] p-4 shadow-xl"
-      >
-        <Popover.Title class="sr-only">{name}</Popover.Title>
-        {#if open}{@render children()}{/if}
-      </Popover.Content>
-    </Popover.Positioner>
-  </Portal>
-</Popover>
+{#snippet button()}
+  <button class="act" aria-haspopup="dialog" aria-expanded={open} onclick={() => (open = true)}
+    >{name}</button
+  >
+{/snippet}
+
+{#if wasOpen}
+  {#await load()}{@render button()}{:then { default: PanelPopover }}
+    <PanelPopover {name} bind:open>{@render children()}</PanelPopover>
+  {:catch}{@render button()}{/await}
+{:else}{@render button()}{/if}

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query';
-  import { api, inWords, type Machine, type Schema } from '$lib/api/client';
+  import { api, type Machine, type Schema } from '$lib/api/client';
+  import { Doing } from '$lib/api/doing.svelte';
   import { ask, refresh } from '$lib/api/queries';
   import Folder from '@lucide/svelte/icons/folder';
   import Globe from '@lucide/svelte/icons/globe';
@@ -8,6 +9,7 @@
   import { count, size } from '$lib/words';
   import ClientBox from './ClientBox.svelte';
   import Failed from './Failed.svelte';
+  import Outcome from './Outcome.svelte';
   import When from './When.svelte';
 
   interface Props {
@@ -30,9 +32,8 @@
   let what = $state('');
   let note = $state('');
   let whom = $state('');
-  let problem = $state('');
+  const doing = new Doing();
   let testPath = $state('');
-  let tested = $state('');
 
   type OnMachine = Schema['ProtectionOnMachine'];
   let opened = $state(0);
@@ -75,6 +76,7 @@
     refresh(
       '/api/v1/protections',
       '/api/v1/machines/{machine}/protections',
+      '/api/v1/machines/{machine}/protections/test',
       '/api/v1/protections/{number}/machines'
     );
 
@@ -86,36 +88,41 @@
 
   async function add(event: SubmitEvent) {
     event.preventDefault();
-    const { error } = await api.POST('/api/v1/protections', {
-      headers: { 'Idempotency-Key': crypto.randomUUID() },
-      body: { ...subject, entry: { kind, what: what.trim() }, note: note.trim() }
-    });
-    problem = error ? inWords(error) : '';
-    if (!error) {
+    const call = () =>
+      api.POST('/api/v1/protections', {
+        headers: { 'Idempotency-Key': crypto.randomUUID() },
+        body: { ...subject, entry: { kind, what: what.trim() }, note: note.trim() }
+      });
+    if (await doing.try(call)) {
       what = '';
       note = '';
       await again();
     }
   }
   async function remove(entry: Entry) {
-    const { error } = await api.DELETE('/api/v1/protections/{number}', {
-      params: { path: { number: entry.id } }
-    });
-    problem = error ? inWords(error) : '';
+    const path = { number: entry.id };
+    await doing.try(() => api.DELETE('/api/v1/protections/{number}', { params: { path } }));
     await again();
   }
-  async function test(event: SubmitEvent) {
+  // a question of its own, asked once the button is pressed and again when the list changes
+  let toTest = $state('');
+  const testAsked = createQuery(() => ({
+    ...ask('/api/v1/machines/{machine}/protections/test', {
+      params: { path: { machine: machine?.tag ?? '' }, query: { path: toTest } }
+    }),
+    enabled: machine !== undefined && toTest !== ''
+  }));
+  const tested = $derived.by(() => {
+    if (!toTest || testAsked.isPending) return '';
+    if (testAsked.error) return testAsked.error.message;
+    const by = testAsked.data?.protected_by;
+    return by
+      ? `It stays: ${by.entry.kind} ${by.entry.what}, for ${by.subject || 'the shop'}.`
+      : 'Nothing on the list protects it.';
+  });
+  function test(event: SubmitEvent) {
     event.preventDefault();
-    if (!machine) return;
-    const { data, error } = await api.GET('/api/v1/machines/{machine}/protections/test', {
-      params: { path: { machine: machine.tag }, query: { path: testPath.trim() } }
-    });
-    const by = data?.protected_by;
-    tested = error
-      ? inWords(error)
-      : by
-        ? `It stays: ${by.entry.kind} ${by.entry.what}, for ${by.subject || 'the shop'}.`
-        : 'Nothing on the list protects it.';
+    toTest = testPath.trim();
   }
 </script>
 
@@ -207,7 +214,7 @@
     <button class="act">Add to the list</button>
   </form>
 {/if}
-{#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
+<Outcome of={doing} />
 {#if machine}
   <form class="noprint mt-3 flex flex-wrap items-end gap-2" onsubmit={test}>
     <label class="field min-w-64 flex-1">

@@ -2,7 +2,7 @@
   import { api, inWords, type Run } from '$lib/api/client';
   import { useCategoryNames } from '$lib/categories.svelte';
   import { useMay } from '$lib/session';
-  import { NUMBER, count, size, stretch } from '$lib/words';
+  import { inGroups, count, size, stretch } from '$lib/words';
   import CircleStop from '@lucide/svelte/icons/circle-stop';
   import { Progress } from '@skeletonlabs/skeleton-svelte';
 
@@ -32,7 +32,7 @@
     if (!run.progress) return 'The machine has started it.';
     const { items, items_per_second: rate, seconds_left: left } = run.progress;
     return [
-      `${step} ${nameOf(run.progress.category)}: ${count(items, 'item')}${of ? ` of about ${NUMBER.format(of)}` : ''}`,
+      `${step} ${nameOf(run.progress.category)}: ${count(items, 'item')}${of ? ` of about ${inGroups(of)}` : ''}`,
       size(run.progress.size),
       ...(rate ? [`${count(Math.round(rate), 'item')} a second`] : []),
       ...(left === null || left === undefined ? [] : [`about ${stretch(left)} left`])

@@ -3,7 +3,7 @@
   import type { Machine } from '$lib/api/client';
   import { ask } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
-  import { NUMBER } from '$lib/words';
+  import { inGroups } from '$lib/words';
   import { untrack } from 'svelte';
   import { orderOf } from './columns';
   import { questionOf } from './rows.svelte';
@@ -76,6 +76,6 @@
 </div>
 {#if numbers.length > shown.length}
   <p class="muted mt-1 text-sm">
-    {NUMBER.format(shown.length)} of {NUMBER.format(numbers.length)} shown; type to find others.
+    {inGroups(shown.length)} of {inGroups(numbers.length)} shown; type to find others.
   </p>
 {/if}

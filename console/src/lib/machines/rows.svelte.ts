@@ -1,10 +1,8 @@
-/**
- * The rows of a long listing of machines: the service says their numbers in order, and the rows that
- * are seen are asked for, some at a time.
- */
-import { createQueries, createQuery, keepPreviousData } from '@tanstack/svelte-query';
+/** The rows of a long listing of machines: their numbers in order, and those that are seen. */
+import { createQuery, keepPreviousData } from '@tanstack/svelte-query';
 import type { Machine } from '$lib/api/client';
-import { ask, queries } from '$lib/api/queries';
+import { ask } from '$lib/api/queries';
+import { SeenRows } from '$lib/api/seen.svelte';
 import type { Order } from './columns';
 
 export interface Choice {
@@ -15,9 +13,6 @@ export interface Choice {
   without_round?: boolean;
   not_enrolled?: boolean;
 }
-
-/** Rows that are asked for together. */
-export const TOGETHER = 50;
 
 /** What is not chosen by is left out of the question. */
 export function questionOf(choice: Choice, order: Order) {
@@ -37,67 +32,27 @@ function rowsOf(ids: number[]) {
 }
 
 export class MachineRows {
-  #known = new Map<number, Machine>();
   #numbersAsked;
-  #rowsAsked;
-  /** Places of the rows that are seen. */
-  seen = $state<{ first: number; last: number }>({ first: 0, last: 0 });
+  readonly rows: SeenRows<Machine>;
 
   constructor(choice: () => Choice, order: () => Order) {
     this.#numbersAsked = createQuery(() => ({
       ...ask('/api/v1/machines/numbers', { params: { query: questionOf(choice(), order()) } }),
       placeholderData: keepPreviousData
     }));
-    this.#rowsAsked = createQueries(() => ({
-      queries: this.#parts().map((ids) => rowsOf(ids))
-    }));
+    this.rows = new SeenRows(
+      () => this.numbers ?? [],
+      rowsOf,
+      (machine) => machine.id
+    );
   }
-
-  /** The numbers to ask for, in parts that stay the same while one scrolls. */
-  #parts(): number[][] {
-    const numbers = this.numbers ?? [];
-    const parts = [];
-    const first = Math.floor(this.seen.first / TOGETHER);
-    for (let part = first; part * TOGETHER <= this.seen.last; part += 1) {
-      const ids = numbers.slice(part * TOGETHER, (part + 1) * TOGETHER);
-      if (ids.length) parts.push(ids);
-    }
-    return parts;
-  }
-
-  #version = $derived.by(() => {
-    for (const asked of this.#rowsAsked) {
-      for (const machine of asked.data ?? []) this.#known.set(machine.id, machine);
-    }
-    return {};
-  });
 
   get query() {
     return this.#numbersAsked;
   }
 
-  /** The rows that could not be had. */
-  get failed() {
-    return this.#rowsAsked.find((asked) => asked.error) ?? null;
-  }
-
   /** The numbers of all machines chosen, in order; null before they are known. */
   get numbers(): number[] | null {
     return this.#numbersAsked.data ?? null;
-  }
-
-  /** A machine's row, where it is known. */
-  row(id: number): Machine | undefined {
-    void this.#version;
-    return this.#known.get(id);
-  }
-
-  /** Ask for all rows, for paper. */
-  async all(): Promise<void> {
-    const numbers = this.numbers ?? [];
-    for (let first = 0; first < numbers.length; first += TOGETHER) {
-      const rows = await queries.fetchQuery(rowsOf(numbers.slice(first, first + TOGETHER)));
-      for (const machine of rows) this.#known.set(machine.id, machine);
-    }
   }
 }

@@ -1,6 +1,6 @@
 /** Where the parts of a trend's chart lie: scales, ticks and paths. */
 import type { Trend } from '$lib/api/client';
-import { offsetAt } from '$lib/words';
+import { offsetAt, shortMonth } from '$lib/words';
 import { scaleLinear, scaleUtc } from 'd3-scale';
 import { area, line } from 'd3-shape';
 
@@ -34,16 +34,12 @@ function coneOf(trend: Trend, end: number): ConePoint[] {
 
 /** How a tick is written, by the distance to the next. */
 function labels(step: number) {
-  const write = (options: Intl.DateTimeFormatOptions) =>
-    new Intl.DateTimeFormat('en-GB', { timeZone: 'UTC', ...options });
-  const year = write({ month: 'short', year: 'numeric' });
-  if (step >= 27 * DAY) {
-    const month = write({ month: 'short' });
-    return (at: Date) => (at.getUTCMonth() === 0 ? year : month).format(at).replace('Sept', 'Sep');
-  }
-  const text = step >= DAY ? write({ day: 'numeric', month: 'short' }) : null;
-  const hour = write({ hour: '2-digit', minute: '2-digit' });
-  return (at: Date) => (text ?? hour).format(at).replace('Sept', 'Sep');
+  const month = (at: Date) => shortMonth(at.getUTCMonth());
+  if (step >= 27 * DAY)
+    return (at: Date) =>
+      at.getUTCMonth() === 0 ? `${month(at)} ${at.getUTCFullYear()}` : month(at);
+  if (step >= DAY) return (at: Date) => `${at.getUTCDate()} ${month(at)}`;
+  return (at: Date) => at.toISOString().slice(11, 16);
 }
 
 /** All that is drawn, for a width in pixels. */

@@ -5,6 +5,7 @@
   import { api } from '$lib/api/client';
   import { ask, queries } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
+  import Later from '$lib/components/Later.svelte';
   import { live } from '$lib/api/live.svelte';
   import type PaletteType from '$lib/components/Palette.svelte';
   import { forgetDrafts, keepDraftsOf } from '$lib/drafts.svelte';
@@ -185,7 +186,7 @@
           </p>
         {/if}
         <main id="content" tabindex="-1" class="mx-auto max-w-6xl px-6 py-6">
-          {@render children()}
+          <Later>{@render children()}</Later>
         </main>
       </div>
     </div>

@@ -2,6 +2,7 @@
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
+  import Later from '$lib/components/Later.svelte';
   import NeedsYou from '$lib/components/NeedsYou.svelte';
   import RunProgress from '$lib/components/RunProgress.svelte';
   import RunState from '$lib/components/RunState.svelte';
@@ -28,67 +29,69 @@
       />
       <p class="mt-3"><a class="anchor" href="/trends">Trends over the shop</a></p>
     </section>
-    <div class="space-y-8">
-      <section aria-labelledby="now">
-        <h2 id="now">Runs now</h2>
-        {#each today.running as run (run.id)}
-          <div class="mt-3">
-            <p><a class="anchor" href="/machines/{run.machine_tag}">{run.machine_tag}</a></p>
-            <RunProgress {run} brief />
-          </div>
-        {:else}
-          <p class="muted mt-2">Nothing at the moment.</p>
-        {/each}
-        {#if today.waiting.length}
-          <p class="muted mt-2 text-sm">
-            {count(today.waiting.length, 'run')} wait for their machine:
-            {today.waiting
-              .slice(0, 4)
-              .map((r) => r.machine_tag)
-              .join(', ')}{today.waiting.length > 4 ? ' …' : ''}
-          </p>
-        {/if}
-      </section>
-      <section aria-labelledby="next">
-        <h2 id="next">Runs next</h2>
-        <ul class="ruled mt-2">
-          {#each today.next_rounds.slice(0, 5) as round (round.id)}
-            <li class="flex justify-between gap-4 py-2">
-              <span>
-                {round.name}
-                <span class="muted block text-sm">{count(round.machines, 'machine')}</span>
-              </span>
-              <span class="whitespace-nowrap">
-                {#if round.plan.paused}paused{:else}<When at={round.next_at} />{/if}
-              </span>
-            </li>
+    <Later>
+      <div class="space-y-8">
+        <section aria-labelledby="now">
+          <h2 id="now">Runs now</h2>
+          {#each today.running as run (run.id)}
+            <div class="mt-3">
+              <p><a class="anchor" href="/machines/{run.machine_tag}">{run.machine_tag}</a></p>
+              <RunProgress {run} brief />
+            </div>
           {:else}
-            <li class="py-2"><a class="anchor" href="/rounds/new">Make the first round</a></li>
+            <p class="muted mt-2">Nothing at the moment.</p>
           {/each}
-        </ul>
-      </section>
-      <section aria-labelledby="done">
-        <h2 id="done">Done since yesterday</h2>
-        <p class="mt-2">
-          {size(today.freed)} freed in {count(cleaned.length, 'cleaning')}
-        </p>
-        <ul class="ruled mt-1">
-          {#each today.done.slice(0, 6) as run (run.id)}
-            <li class="flex justify-between gap-4 py-2">
-              <span>
-                <a class="anchor" href="/machines/{run.machine_tag}">{run.machine_tag}</a>
-                <span class="muted block text-sm">{run.work}, <When at={run.ended_at} /></span>
-              </span>
-              <span class="text-right">
-                <RunState state={run.state} />
-                {#if run.freed !== null && run.work === 'clean'}
-                  <span class="muted block text-sm">{size(run.freed)} freed</span>
-                {/if}
-              </span>
-            </li>
-          {/each}
-        </ul>
-      </section>
-    </div>
+          {#if today.waiting.length}
+            <p class="muted mt-2 text-sm">
+              {count(today.waiting.length, 'run')} wait for their machine:
+              {today.waiting
+                .slice(0, 4)
+                .map((r) => r.machine_tag)
+                .join(', ')}{today.waiting.length > 4 ? ' …' : ''}
+            </p>
+          {/if}
+        </section>
+        <section aria-labelledby="next">
+          <h2 id="next">Runs next</h2>
+          <ul class="ruled mt-2">
+            {#each today.next_rounds.slice(0, 5) as round (round.id)}
+              <li class="flex justify-between gap-4 py-2">
+                <span>
+                  {round.name}
+                  <span class="muted block text-sm">{count(round.machines, 'machine')}</span>
+                </span>
+                <span class="whitespace-nowrap">
+                  {#if round.plan.paused}paused{:else}<When at={round.next_at} />{/if}
+                </span>
+              </li>
+            {:else}
+              <li class="py-2"><a class="anchor" href="/rounds/new">Make the first round</a></li>
+            {/each}
+          </ul>
+        </section>
+        <section aria-labelledby="done">
+          <h2 id="done">Done since yesterday</h2>
+          <p class="mt-2">
+            {size(today.freed)} freed in {count(cleaned.length, 'cleaning')}
+          </p>
+          <ul class="ruled mt-1">
+            {#each today.done.slice(0, 6) as run (run.id)}
+              <li class="flex justify-between gap-4 py-2">
+                <span>
+                  <a class="anchor" href="/machines/{run.machine_tag}">{run.machine_tag}</a>
+                  <span class="muted block text-sm">{run.work}, <When at={run.ended_at} /></span>
+                </span>
+                <span class="text-right">
+                  <RunState state={run.state} />
+                  {#if run.freed !== null && run.work === 'clean'}
+                    <span class="muted block text-sm">{size(run.freed)} freed</span>
+                  {/if}
+                </span>
+              </li>
+            {/each}
+          </ul>
+        </section>
+      </div>
+    </Later>
   </div>
 {/if}

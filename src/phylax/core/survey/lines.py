@@ -83,6 +83,17 @@ class ListedItem(Item):
     number: int
 
 
+class ListingOrder(Value):
+    """All items of a kept listing at once, largest first, as far as choosing them needs it.
+
+    Three columns of one length, which is a fifth of what as many objects would be.
+    """
+
+    numbers: tuple[int, ...]
+    sizes: tuple[int, ...] = Field(description="Bytes of each")
+    proposed: tuple[bool, ...] = Field(description="Whether the rule lets it go")
+
+
 class Ranked(Value):
     """An item that a rule may keep for being among the newest of its group."""
 

@@ -8,7 +8,7 @@ from fastapi import APIRouter, Query, Request, Response
 
 from phylax.core.consents import Consent, NewConsent, NewStandingConsent, StandingConsent
 from phylax.core.events import EventKind
-from phylax.core.survey import FolderSum, Ledger, ListedItem, Survey, ledger
+from phylax.core.survey import FolderSum, Ledger, ListedItem, ListingOrder, Survey, ledger
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange
@@ -66,10 +66,15 @@ def get_listing(
     largest_first: bool = False,
     place: Annotated[str | None, Query(description="Only what lies in this place")] = None,
     folder: Annotated[str, Query(description="Only what lies below this folder of it")] = "",
+    number: Annotated[
+        list[int], Query(max_length=200, description="Only these, in this order, and no page")
+    ] = [],  # noqa: B006
 ) -> list[ListedItem]:
     """A kept listing, page by page: of categories that need a yes or are only listed."""
     with context.db.read() as conn:
         find_survey(conn, survey_id)
+        if number:
+            return surveys.items_by_number(conn, survey_id, category, number)
         items = surveys.items(
             conn,
             survey_id,
@@ -83,6 +88,21 @@ def get_listing(
     if len(items) > limit:
         link_next(request, response, after=items[limit - 1].number)
     return items[:limit]
+
+
+@router.get("/surveys/{survey_id}/listings/{category}/order", responses=documented(404))
+def get_listing_order(
+    survey_id: int,
+    category: str,
+    context: TheContext,
+    actor: Signed,
+    place: str | None = None,
+    folder: str = "",
+) -> ListingOrder:
+    """All items of a listing by number, largest first, with what choosing them needs."""
+    with context.db.read() as conn:
+        find_survey(conn, survey_id)
+        return surveys.order(conn, survey_id, category, place, folder)
 
 
 @router.get("/surveys/{survey_id}/listings/{category}/folders", responses=documented(404))

@@ -5,6 +5,7 @@
   import { page } from '$app/state';
   import { downloadCsv } from '$lib/api/download';
   import { ask } from '$lib/api/queries';
+  import { spaceAround } from '$lib/api/seen.svelte';
   import Failed from '$lib/components/Failed.svelte';
   import Panel from '$lib/components/Panel.svelte';
   import Views from '$lib/components/Views.svelte';
@@ -80,10 +81,16 @@
   }));
 
   // only the rows that are seen are drawn; on paper, all that are known
-  const ROW = 69;
+  // as a card, a line for each column
+  const isCard = matchMedia('(max-width: 640px)').matches;
+  const rowHeight = () => (isCard ? 44 + 28 * columns.length : 69);
   let body = $state<HTMLElement>();
   let printing = $state(false);
-  const rows = createWindowVirtualizer({ count: 0, estimateSize: () => ROW, overscan: 8 });
+  const rows = createWindowVirtualizer({
+    count: 0,
+    estimateSize: rowHeight,
+    overscan: isCard ? 3 : 8
+  });
   $effect(() => {
     const margin = body ? body.getBoundingClientRect().top + scrollY : 0;
     const ids = numbers;
@@ -98,7 +105,7 @@
   const drawn = $derived(printing ? [] : $rows.getVirtualItems());
   const seen = $derived(
     printing
-      ? numbers.map((id, index) => ({ id, index })).filter(({ id }) => list.row(id))
+      ? numbers.map((id, index) => ({ id, index })).filter(({ id }) => list.rows.row(id))
       : drawn.flatMap(({ index }) => {
           const id = numbers[index];
           return id === undefined ? [] : [{ id, index }];
@@ -108,15 +115,10 @@
     const first = drawn[0]?.index ?? 0;
     const last = drawn.at(-1)?.index ?? 0;
     untrack(() => {
-      if (list.seen.first !== first || list.seen.last !== last) list.seen = { first, last };
+      list.rows.show(first, last);
     });
   });
-  const above = $derived(Math.max(0, (drawn[0]?.start ?? 0) - $rows.options.scrollMargin));
-  const below = $derived(
-    printing
-      ? 0
-      : Math.max(0, $rows.getTotalSize() - ((drawn.at(-1)?.end ?? 0) - $rows.options.scrollMargin))
-  );
+  const space = $derived(spaceAround($rows));
   /** Rows are as high as their words need. */
   function measured(row: HTMLElement) {
     $rows.measureElement(row);
@@ -147,7 +149,7 @@
     busy = 'Loading all rows…';
     problem = '';
     try {
-      await list.all();
+      await list.rows.all();
       printing = true;
       await tick();
       window.print();
@@ -257,8 +259,8 @@
   <Chosen {chosen} shown={numbers} mayWork={role !== 'desk'} mayRule={role !== 'desk'} />
 {/if}
 
-{#if list.query.error || list.failed || !list.numbers}
-  <div class="mt-6"><Failed query={list.failed ?? list.query} /></div>
+{#if list.query.error || list.rows.failed || !list.numbers}
+  <div class="mt-6"><Failed query={list.rows.failed ?? list.query} /></div>
 {/if}
 {#if list.numbers && !numbers.length}
   <p class="mt-6">
@@ -277,11 +279,11 @@
         </tr>
       </thead>
       <tbody bind:this={body}>
-        {#if above}<tr aria-hidden="true"
-            ><td colspan={columns.length + 1} style:height="{above}px"></td></tr
+        {#if space.above}<tr aria-hidden="true"
+            ><td colspan={columns.length + 1} style:height="{space.above}px"></td></tr
           >{/if}
         {#each seen as { id, index } (id)}
-          {@const machine = list.row(id)}
+          {@const machine = list.rows.row(id)}
           <tr data-index={index} aria-rowindex={index + 2} use:measured>
             {#if machine}
               <th scope="row" class="whitespace-nowrap">
@@ -295,12 +297,12 @@
               </th>
               <MachineCells {machine} {columns} lineOf={(volume) => lines.get(volume)} />
             {:else}
-              <td colspan={columns.length + 1} style:height="{ROW}px" class="muted">…</td>
+              <td colspan={columns.length + 1} style:height="{rowHeight()}px" class="muted">…</td>
             {/if}
           </tr>
         {/each}
-        {#if below}<tr aria-hidden="true"
-            ><td colspan={columns.length + 1} style:height="{below}px"></td></tr
+        {#if space.below && !printing}<tr aria-hidden="true"
+            ><td colspan={columns.length + 1} style:height="{space.below}px"></td></tr
           >{/if}
       </tbody>
     </table>

@@ -118,7 +118,7 @@
   </section>
 {/if}
 
-{#if view === 'agenda' && lines}
+{#if view === 'agenda' && lines && !todayAsked.isPending}
   {#if !rounds.length}
     <p class="mt-6">No rounds yet. Make the first one.</p>
   {:else}

@@ -5,6 +5,7 @@
   import { CallError, ask, askPages, itemsOf, refresh } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
   import NoteForm from '$lib/components/NoteForm.svelte';
+  import Later from '$lib/components/Later.svelte';
   import Held from '$lib/components/Held.svelte';
   import GoesAndStays from '$lib/components/GoesAndStays.svelte';
   import Protections from '$lib/components/Protections.svelte';
@@ -227,22 +228,23 @@
         >
       </div>
     </div>
-    {#if trend}
-      {#await chart}<div class="h-80"></div>{:then { default: TrendChart }}<TrendChart
-          {trend}
-        />{/await}
-      <Prospects
+    <Later>
+      {#if trend}
+        {#await chart}<div class="h-80"></div>{:then { default: TrendChart }}<TrendChart
+            {trend}
+          />{/await}
+        <Later><Prospects {machine} outlook={trend.outlook ?? null} /></Later
+        >{:else if trendAsked.isPending || !isNone(trendAsked.error)}<div class="min-h-80">
+          <Failed query={trendAsked} />
+        </div>{:else}<p class="muted">No readings yet.</p>{/if}
+      <Threshold
         {machine}
-        outlook={trend.outlook ?? null}
-      />{:else if trendAsked.isPending || !isNone(trendAsked.error)}<div class="min-h-80">
-        <Failed query={trendAsked} />
-      </div>{:else}<p class="muted">No readings yet.</p>{/if}
-    <Threshold
-      {machine}
-      isOwner={may.own}
-      onchanged={() =>
-        void refresh('/api/v1/machines/{machine}', '/api/v1/machines/{machine}/trend')}
-    />
+        isOwner={may.own}
+        onchanged={() =>
+          void refresh('/api/v1/machines/{machine}', '/api/v1/machines/{machine}/trend')}
+      />
+      {#snippet before()}<div class="min-h-80"></div>{/snippet}
+    </Later>
   </section>
 
   {#if shownRun}
@@ -265,28 +267,32 @@
     </section>
   {/if}
 
-  <Held {machine} {names} busy={working} mayChange={may.work} onstarted={() => void started()} />
+  <Later>
+    <Held {machine} {names} busy={working} mayChange={may.work} onstarted={() => void started()} />
+  </Later>
 
   <section class="mt-8" id="goes-and-stays" aria-labelledby="ledger">
     <h2 id="ledger">Goes and stays</h2>
-    {#if ledger}
-      <GoesAndStays
-        {machine}
-        {ledger}
-        busy={working}
-        onrules={look}
-        onstarted={() => {
-          void started();
-          const work = document.getElementById('work');
-          work?.scrollIntoView({ block: 'center' });
-          work?.focus({ preventScroll: true });
-        }}
-      />
-    {:else if ledgerFailed || ledgerAsked.isPending}
-      <Failed query={ledgerAsked} />
-    {:else}
-      <p class="mt-2">This machine has not been surveyed yet. A survey changes nothing.</p>
-    {/if}
+    <Later>
+      {#if ledger}
+        <GoesAndStays
+          {machine}
+          {ledger}
+          busy={working}
+          onrules={look}
+          onstarted={() => {
+            void started();
+            const work = document.getElementById('work');
+            work?.scrollIntoView({ block: 'center' });
+            work?.focus({ preventScroll: true });
+          }}
+        />
+      {:else if ledgerFailed || ledgerAsked.isPending}
+        <Failed query={ledgerAsked} />
+      {:else}
+        <p class="mt-2">This machine has not been surveyed yet. A survey changes nothing.</p>
+      {/if}
+    </Later>
   </section>
 
   <section class="mt-8" aria-labelledby="protected">
@@ -295,7 +301,7 @@
       The shop's, {machine.client_name}'s and this machine's own entries. Nothing can open what one
       of them protects.
     </p>
-    <Protections {machine} mayChange={may.work} isOwner={may.own} />
+    <Later><Protections {machine} mayChange={may.work} isOwner={may.own} /></Later>
   </section>
 
   <section class="mt-8" aria-labelledby="rounds">
@@ -305,40 +311,44 @@
         <a class="act noprint" href="/rounds/new?machine={machine.tag}">Make a round for it</a>
       {/if}
     </div>
-    <ul class="ruled mt-2">
-      {#each roundsAsked.data ?? [] as round (round.id)}
-        <li class="flex flex-wrap justify-between gap-2 py-2">
-          <span
-            ><a class="anchor" href="/rounds/{round.id}">{round.name}</a>
-            <span class="muted">{round.how_often}</span></span
-          >
-          <span
-            >{#if round.plan.paused}paused{:else}next <When at={round.next_at} />{/if}</span
-          >
-        </li>
-      {:else}
-        <li class="muted py-2">
-          {#if roundsAsked.data}No round covers this machine.{:else}<Failed
-              query={roundsAsked}
-            />{/if}
-        </li>
-      {/each}
-    </ul>
+    <Later>
+      <ul class="ruled mt-2">
+        {#each roundsAsked.data ?? [] as round (round.id)}
+          <li class="flex flex-wrap justify-between gap-2 py-2">
+            <span
+              ><a class="anchor" href="/rounds/{round.id}">{round.name}</a>
+              <span class="muted">{round.how_often}</span></span
+            >
+            <span
+              >{#if round.plan.paused}paused{:else}next <When at={round.next_at} />{/if}</span
+            >
+          </li>
+        {:else}
+          <li class="muted py-2">
+            {#if roundsAsked.data}No round covers this machine.{:else}<Failed
+                query={roundsAsked}
+              />{/if}
+          </li>
+        {/each}
+      </ul>
+    </Later>
   </section>
 
   <section class="mt-8" aria-labelledby="record">
     <h2 id="record">Record</h2>
-    {#key machine.id}<NoteForm {machine} />{/key}
-    {#if recordsAsked.data}<Timeline records={itemsOf(recordsAsked.data)} />{:else}<Failed
-        query={recordsAsked}
-      />{/if}
-    {#if recordsAsked.hasNextPage}
-      <button
-        class="act noprint"
-        disabled={recordsAsked.isFetchingNextPage}
-        onclick={() => recordsAsked.fetchNextPage()}>Show older</button
-      >
-    {/if}
+    <Later>
+      {#key machine.id}<NoteForm {machine} />{/key}
+      {#if recordsAsked.data}<Timeline records={itemsOf(recordsAsked.data)} />{:else}<Failed
+          query={recordsAsked}
+        />{/if}
+      {#if recordsAsked.hasNextPage}
+        <button
+          class="act noprint"
+          disabled={recordsAsked.isFetchingNextPage}
+          onclick={() => recordsAsked.fetchNextPage()}>Show older</button
+        >
+      {/if}
+    </Later>
   </section>
 {:else}
   <Failed query={machineAsked} />
