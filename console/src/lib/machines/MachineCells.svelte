@@ -21,7 +21,7 @@
 
 {#each columns as column (column.key)}
   {#if column.key === 'client'}
-    <td>{machine.client_name}</td>
+    <td class="min-w-36">{machine.client_name}</td>
   {:else if column.key === 'system'}
     <td>{machine.system}</td>
   {:else if column.key === 'model'}

@@ -185,7 +185,7 @@
             It reconnects by itself.
           </p>
         {/if}
-        <main id="content" tabindex="-1" class="mx-auto max-w-6xl px-6 py-6">
+        <main id="content" tabindex="-1" class="mx-auto max-w-6xl px-6 py-6 2xl:max-w-[88rem]">
           <Later>{@render children()}</Later>
         </main>
       </div>
