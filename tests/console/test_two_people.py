@@ -11,6 +11,7 @@ from conftest import Service
 from console_checks import check_for_everyone, write
 from helpers import PASSWORD
 from phylax.client import Phylax
+from phylax.core.notices import MailServerEdit
 from phylax.core.retention import Rule, Scope
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep
 from phylax.core.scheduling.rounds import RoundEdit
@@ -176,3 +177,48 @@ def test_the_desk_is_offered_nothing_that_would_be_refused(
 
     assert set().union(*offered("petra").values()) == set()
     assert all(offered("ines").values()), "and the owner is offered some of each"
+
+
+@pytest.mark.parametrize(
+    ("path", "label"),
+    [
+        ("/rules", "That always stays"),
+        ("/shop/days", "Name"),
+        ("/shop/calendars", "For what"),
+        ("/shop/access", "What the token is for"),
+        ("/shop/notices", "Sender"),
+    ],
+)
+def test_what_was_typed_survives_a_reload(
+    page: Page, machine: Machine, path: str, label: str
+) -> None:
+    page.goto(path)
+    field = page.get_by_label(label, exact=True)
+    write(field, "half@typed")
+    page.reload()
+    expect(field).to_have_value("half@typed")
+
+
+def test_two_people_set_the_mail_server(page: Page, owner: Phylax) -> None:
+    first = MailServerEdit(
+        host="mail.quayside.example", port=25, security="tls", sender="desk@quayside.example"
+    )
+    known = owner.notices.set_mail_server(first, None)
+    page.goto("/shop/notices")
+    server = page.get_by_label("Server", exact=True)
+    expect(server).to_have_value("mail.quayside.example")
+    owner.notices.set_mail_server(first.model_copy(update={"port": 26}), known)
+    write(server, "post.quayside.example")
+    form = page.locator("form").filter(has=server)
+    form.get_by_role("button", name="Save").click()
+    conflict = page.get_by_test_id("conflict")
+    expect(conflict).to_contain_text("mail.quayside.example:26")
+    expect(conflict).to_contain_text("post.quayside.example:25")
+    conflict.get_by_role("button", name="Take theirs").click()
+    expect(page.get_by_label("Port", exact=True)).to_have_value("26")
+    write(page.get_by_label("Port", exact=True), "27")
+    form.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("Saved.")).to_be_visible()
+    expect(page.get_by_label("Port", exact=True)).to_have_value("27")
+    page.reload()
+    expect(page.get_by_label("Port", exact=True)).to_have_value("27")

@@ -2,14 +2,14 @@
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
   import { api, inWords, type Person } from '$lib/api/client';
+  import { Draft } from '$lib/drafts.svelte';
   import ClientBox from './ClientBox.svelte';
   import When from '$lib/components/When.svelte';
 
   let { people, mayChange }: { people: Person[]; mayChange: boolean } = $props();
   const feedsAsked = createQuery(() => ask('/api/v1/calendars'));
   const feeds = $derived(feedsAsked.data ?? []);
-  let name = $state('');
-  let whose = $state('shop');
+  const draft = new Draft('calendar', { name: '', whose: 'shop' });
   let address = $state('');
   let problem = $state('');
 
@@ -17,13 +17,13 @@
 
   async function make(event: SubmitEvent) {
     event.preventDefault();
-    const [about, number] = whose.split(' ');
+    const [about, number] = draft.fields.whose.split(' ');
     const { data, error } = await api.POST('/api/v1/calendars', {
-      body: { name, about: about as 'shop', subject_id: Number(number ?? 0) }
+      body: { name: draft.fields.name, about: about as 'shop', subject_id: Number(number ?? 0) }
     });
     problem = error ? inWords(error) : '';
     address = data ? `${location.origin}${data.path}` : '';
-    if (data) name = '';
+    if (data) draft.reset();
     await load();
   }
   async function withdraw(id: number) {
@@ -62,14 +62,14 @@
       <label class="field"
         ><span>For what</span><input
           class="box w-44"
-          bind:value={name}
+          bind:value={draft.fields.name}
           required
           maxlength="120"
         /></label
       >
       <ClientBox
         label="Which rounds"
-        bind:value={whose}
+        bind:value={draft.fields.whose}
         first={[
           { value: 'shop', label: 'all of the shop' },
           ...people.map((person) => ({ value: `person ${person.id}`, label: `${person.name}'s` }))

@@ -1,35 +1,34 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
-  import { api, inWords } from '$lib/api/client';
+  import { api } from '$lib/api/client';
+  import { Doing } from '$lib/api/doing.svelte';
+  import { Draft } from '$lib/drafts.svelte';
   import ClientBox from './ClientBox.svelte';
+  import Outcome from './Outcome.svelte';
   import { today } from '$lib/words';
 
   let { mayChange }: { mayChange: boolean } = $props();
   const daysAsked = createQuery(() => ask('/api/v1/closing-days'));
   const days = $derived(daysAsked.data ?? []);
-  let name = $state('');
-  let first = $state(today());
-  let last = $state(today());
-  let client = $state('');
-  let problem = $state('');
+  const draft = new Draft('closing-day', { name: '', first: today(), last: today(), client: '' });
+  const fields = draft.fields;
+  const doing = new Doing();
 
   const load = () => refresh('/api/v1/closing-days');
 
   async function add(event: SubmitEvent) {
     event.preventDefault();
-    const { error } = await api.POST('/api/v1/closing-days', {
-      body: { name, first, last, client_id: client ? Number(client) : null }
-    });
-    problem = error ? inWords(error) : '';
-    if (!error) name = '';
-    await load();
+    const { name, first, last, client } = fields;
+    const body = { name, first, last, client_id: client ? Number(client) : null };
+    if (await doing.try(() => api.POST('/api/v1/closing-days', { body }))) {
+      draft.reset({ ...fields, name: '' });
+      await load();
+    }
   }
   async function remove(id: number) {
-    const { error } = await api.DELETE('/api/v1/closing-days/{closing_id}', {
-      params: { path: { closing_id: id } }
-    });
-    problem = error ? inWords(error) : '';
+    const path = { closing_id: id };
+    await doing.try(() => api.DELETE('/api/v1/closing-days/{closing_id}', { params: { path } }));
     await load();
   }
 </script>
@@ -59,26 +58,35 @@
       <label class="field"
         ><span>Name</span><input
           class="box w-40"
-          bind:value={name}
+          bind:value={fields.name}
           required
           maxlength="120"
         /></label
       >
       <label class="field"
-        ><span>First day</span><input class="box" type="date" bind:value={first} required /></label
+        ><span>First day</span><input
+          class="box"
+          type="date"
+          bind:value={fields.first}
+          required
+        /></label
       >
       <label class="field"
         ><span>Last day</span><input
           class="box"
           type="date"
-          bind:value={last}
-          min={first}
+          bind:value={fields.last}
+          min={fields.first}
           required
         /></label
       >
-      <ClientBox label="Who" bind:value={client} first={[{ value: '', label: 'the shop' }]} />
-      <button class="act">Close</button>
+      <ClientBox
+        label="Who"
+        bind:value={fields.client}
+        first={[{ value: '', label: 'the shop' }]}
+      />
+      <button class="act" disabled={doing.busy}>Close</button>
     </form>
   {/if}
-  {#if problem}<p class="lossy" role="alert">{problem}</p>{/if}
+  <Outcome of={doing} />
 </section>

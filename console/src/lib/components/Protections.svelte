@@ -2,6 +2,8 @@
   import { createQuery } from '@tanstack/svelte-query';
   import { api, type Machine, type Schema } from '$lib/api/client';
   import { Doing } from '$lib/api/doing.svelte';
+  import { Draft } from '$lib/drafts.svelte';
+  import { untrack } from 'svelte';
   import { ask, refresh } from '$lib/api/queries';
   import Folder from '@lucide/svelte/icons/folder';
   import Globe from '@lucide/svelte/icons/globe';
@@ -28,10 +30,16 @@
     { kind: 'site', name: 'web site', example: 'tickets.example' }
   ];
 
-  let kind = $state<Kind>('folder');
-  let what = $state('');
-  let note = $state('');
-  let whom = $state('');
+  const draft = untrack(
+    () =>
+      new Draft(`protect:${machine?.id ?? 'shop'}`, {
+        kind: 'folder',
+        what: '',
+        note: '',
+        whom: ''
+      })
+  );
+  const fields = draft.fields;
   const doing = new Doing();
   let testPath = $state('');
 
@@ -81,9 +89,11 @@
     );
 
   const subject = $derived.by((): { scope: Entry['scope']; subject_id: number } => {
-    if (machine && whom !== 'client') return { scope: 'machine', subject_id: machine.id };
+    if (machine && fields.whom !== 'client') return { scope: 'machine', subject_id: machine.id };
     if (machine) return { scope: 'client', subject_id: machine.client_id };
-    return whom ? { scope: 'client', subject_id: Number(whom) } : { scope: 'shop', subject_id: 0 };
+    return fields.whom
+      ? { scope: 'client', subject_id: Number(fields.whom) }
+      : { scope: 'shop', subject_id: 0 };
   });
 
   async function add(event: SubmitEvent) {
@@ -91,11 +101,14 @@
     const call = () =>
       api.POST('/api/v1/protections', {
         headers: { 'Idempotency-Key': crypto.randomUUID() },
-        body: { ...subject, entry: { kind, what: what.trim() }, note: note.trim() }
+        body: {
+          ...subject,
+          entry: { kind: fields.kind as Kind, what: fields.what.trim() },
+          note: fields.note.trim()
+        }
       });
     if (await doing.try(call)) {
-      what = '';
-      note = '';
+      draft.reset({ ...fields, what: '', note: '' });
       await again();
     }
   }
@@ -178,7 +191,7 @@
   <form class="noprint mt-3 flex flex-wrap items-end gap-2" onsubmit={add}>
     <label class="field">
       <span>What</span>
-      <select class="box" bind:value={kind}>
+      <select class="box" bind:value={fields.kind}>
         {#each KINDS as one (one.kind)}<option value={one.kind}>{one.name}</option>{/each}
       </select>
     </label>
@@ -186,16 +199,16 @@
       <span>That always stays</span>
       <input
         class="box"
-        bind:value={what}
+        bind:value={fields.what}
         required
         maxlength="1000"
-        placeholder={KINDS.find((one) => one.kind === kind)?.example}
+        placeholder={KINDS.find((one) => one.kind === fields.kind)?.example}
       />
     </label>
     {#if machine}
       <label class="field">
         <span>For</span>
-        <select class="box" bind:value={whom}>
+        <select class="box" bind:value={fields.whom}>
           <option value="">{machine.tag}</option>
           <option value="client">{machine.client_name}</option>
         </select>
@@ -203,13 +216,13 @@
     {:else}
       <ClientBox
         label="For"
-        bind:value={whom}
+        bind:value={fields.whom}
         first={isOwner ? [{ value: '', label: 'the shop' }] : []}
       />
     {/if}
     <label class="field min-w-40">
       <span>Why (for your colleagues)</span>
-      <input class="box" bind:value={note} maxlength="400" />
+      <input class="box" bind:value={fields.note} maxlength="400" />
     </label>
     <button class="act">Add to the list</button>
   </form>

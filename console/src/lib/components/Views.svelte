@@ -2,6 +2,8 @@
   import { createQuery } from '@tanstack/svelte-query';
   import { api, inWords, type Schema } from '$lib/api/client';
   import { ask, refresh } from '$lib/api/queries';
+  import { Draft } from '$lib/drafts.svelte';
+  import { untrack } from 'svelte';
   import Panel from './Panel.svelte';
   import Trash from '@lucide/svelte/icons/trash-2';
 
@@ -12,7 +14,7 @@
   }
   let { page, query }: Props = $props();
   let open = $state(false);
-  let name = $state('');
+  const draft = untrack(() => new Draft(`view:${page}`, { name: '' }));
   let problem = $state('');
   const asked = createQuery(() => ({
     ...ask('/api/v1/views', { params: { query: { page } } }),
@@ -21,9 +23,11 @@
 
   async function keep(event: SubmitEvent) {
     event.preventDefault();
-    const { error } = await api.POST('/api/v1/views', { body: { page, name: name.trim(), query } });
+    const { error } = await api.POST('/api/v1/views', {
+      body: { page, name: draft.fields.name.trim(), query }
+    });
     problem = error ? inWords(error) : '';
-    if (!error) name = '';
+    if (!error) draft.reset();
     await refresh('/api/v1/views');
   }
   async function drop(id: number) {
@@ -53,7 +57,7 @@
   <form class="mt-3 flex items-end gap-2" onsubmit={keep}>
     <label class="field">
       <span>Save this view as</span>
-      <input class="box w-56" bind:value={name} required maxlength="120" />
+      <input class="box w-56" bind:value={draft.fields.name} required maxlength="120" />
     </label>
     <button class="act">Save</button>
   </form>

@@ -2,21 +2,22 @@
   import { createQuery } from '@tanstack/svelte-query';
   import { api, inWords } from '$lib/api/client';
   import { ask, refresh } from '$lib/api/queries';
+  import { Draft } from '$lib/drafts.svelte';
   import Failed from '$lib/components/Failed.svelte';
   import When from '$lib/components/When.svelte';
 
   const asked = createQuery(() => ask('/api/v1/tokens'));
   const tokens = $derived((asked.data ?? []).filter((token) => !token.withdrawn_at));
   let secret = $state('');
-  let name = $state('');
+  const draft = new Draft('token', { name: '' });
   let problem = $state('');
 
   async function make(event: SubmitEvent) {
     event.preventDefault();
-    const { data, error } = await api.POST('/api/v1/tokens', { body: { name } });
+    const { data, error } = await api.POST('/api/v1/tokens', { body: draft.fields });
     problem = error ? inWords(error) : '';
     secret = data?.token ?? '';
-    if (data) name = '';
+    if (data) draft.reset();
     await refresh('/api/v1/tokens', '/api/v1/audit');
   }
   async function withdraw(id: number) {
@@ -52,7 +53,7 @@
 <form class="mt-4 flex max-w-2xl flex-wrap items-end gap-2" onsubmit={make}>
   <label class="field flex-1">
     <span>What the token is for</span>
-    <input class="box" bind:value={name} required maxlength="120" />
+    <input class="box" bind:value={draft.fields.name} required maxlength="120" />
   </label>
   <button class="act">Make a token</button>
 </form>
