@@ -1,0 +1,1 @@
+"""Tune-up: settings as data, what runs by itself, rules, verdicts, trials."""

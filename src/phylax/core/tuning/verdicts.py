@@ -1,0 +1,171 @@
+"""Verdicts: whether a setting or a program changes on a machine, and why not.
+
+The same functions decide in a look, in a change on the machine, and in what-if.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from enum import StrEnum
+from typing import Literal
+
+from pydantic import Field
+
+from phylax.core.retention import Scope
+from phylax.core.tuning.known import Handling, KnownProgram
+from phylax.core.tuning.programs import Intent, Program
+from phylax.core.tuning.rules import InForce
+from phylax.core.tuning.setting import GoesBack, Hangs, Scalar, Setting
+from phylax.core.values import Value
+
+Answers = Mapping[str, Literal["yes", "no"]]
+"""What was answered, by the question's key; what is missing was not answered."""
+
+
+class Stays(StrEnum):
+    """Why something stays as it is."""
+
+    NOT_THERE = "not there"
+    UNREAD = "cannot be read"
+    GUARDED = "guarded"
+    UNKNOWN = "unknown"
+    NO_ANSWER = "no answer yet"
+    ASKED_FOR = "asked for"
+    NO_WISH = "no rule wants otherwise"
+    AS_WANTED = "as wanted already"
+    NEEDED = "something that stays needs it"
+    ON_BATTERY = "on battery"
+    DISK_NOT_KNOWN = "kind of disk not known"
+    FINDINGS_FIRST = "findings first"
+    NO_RIGHT = "no right"
+    BY_HAND = "only by hand"
+
+
+class Circumstances(Value):
+    """What a machine is like while it is judged."""
+
+    on_battery: bool | None = Field(None, description="None: no battery, or not known")
+    disk_known: bool = True
+    findings: bool = Field(False, description="A check of it has findings that nobody settled")
+
+
+class Seen(Value):
+    """A setting of one value as it was read on a machine."""
+
+    key: str
+    value: Scalar | None = Field(None, description="None: it was not set")
+    of: str = Field("", description="The person whose it is; empty: the machine's")
+    there: bool = True
+    unread: str = Field("", description="Why it could not be read")
+    settable: bool = Field(True, description="Whether it can be changed from here")
+    may_set: bool = Field(True, description="Whether the agent has the right to")
+
+
+class Verdict(Value):
+    """Whether one thing changes, and why or why not."""
+
+    changes: bool
+    reason: Stays | None = Field(None, description="Why it stays")
+    detail: str = ""
+    want: Scalar | None = Field(None, description="What it becomes, or an intent's words")
+    source: Scope | None = Field(None, description="The scope whose rule decided, if one did")
+    needs_yes: bool = Field(False, description="Not without a person's yes")
+
+
+def _stays(reason: Stays, detail: str = "", rule: InForce | None = None) -> Verdict:
+    source = rule.source_of("leave" if rule.leave else "want") if rule else None
+    return Verdict(changes=False, reason=reason, detail=detail, source=source)
+
+
+def judge_setting(
+    setting: Setting, seen: Seen, rule: InForce, answers: Answers, around: Circumstances
+) -> Verdict:
+    """What becomes of a setting of one value."""
+    if not seen.there:
+        return _stays(Stays.NOT_THERE)
+    if seen.unread:
+        return _stays(Stays.UNREAD, seen.unread)
+    if rule.leave:
+        return _stays(Stays.ASKED_FOR, rule=rule)
+    if rule.want is None:
+        return _stays(Stays.NO_WISH)
+    if seen.value == rule.want and type(seen.value) is type(rule.want):
+        return _stays(Stays.AS_WANTED, rule=rule)
+    if (answered := _hangs(setting.hangs, answers)) is not None:
+        return answered
+    if setting.plugged_in and around.on_battery:
+        return _stays(Stays.ON_BATTERY)
+    if setting.disk_known and not around.disk_known:
+        return _stays(Stays.DISK_NOT_KNOWN)
+    if around.findings and (setting.could_cut_off or setting.goes_back is GoesBack.NONE):
+        return _stays(Stays.FINDINGS_FIRST)
+    if not seen.settable:
+        return _stays(Stays.BY_HAND, rule=rule)
+    if not seen.may_set:
+        return _stays(Stays.NO_RIGHT, rule=rule)
+    return Verdict(
+        changes=True, want=rule.want, source=rule.source_of("want"), needs_yes=setting.needs_yes
+    )
+
+
+def judge_program(
+    program: Program,
+    known: KnownProgram | None,
+    rule: InForce,
+    answers: Answers,
+    never: frozenset[str] = frozenset(),
+) -> Verdict:
+    """What becomes of a program that something starts.
+
+    `never` are the keys that the machine's own guard adds. What is guarded or not known never
+    changes, whatever a rule says.
+    """
+    if program.unread:
+        return _stays(Stays.UNREAD, program.unread)
+    if program.guarded or program.key in never:
+        return _stays(Stays.GUARDED, program.guarded or "named by this machine's own guard")
+    if known is None:
+        return _stays(Stays.UNKNOWN)
+    if rule.leave:
+        return _stays(Stays.ASKED_FOR, rule=rule)
+    wanted, source = _wanted(known, rule)
+    if wanted is None:
+        return _stays(Stays.NO_WISH, known.edit.what)
+    if program.now is wanted:
+        return _stays(Stays.AS_WANTED)
+    # a rule of a nearer scope is itself an answer; the shop's notebook asks first
+    if source is None and (answered := _hangs(known.edit.hangs, answers)) is not None:
+        return answered
+    if program.needed_by and wanted is Intent.NOT_AT_ALL:
+        return _stays(Stays.NEEDED, ", ".join(program.needed_by))
+    plan = program.plan(wanted)
+    if not plan and wanted is Intent.NOT_AT_ALL:
+        return _stays(Stays.AS_WANTED, "nothing starts it but a person")
+    if not plan:
+        return _stays(Stays.NOT_THERE, f"nothing of it can start it {wanted}")
+    if by_hand := [switch.starter.key for switch in plan if switch.is_by_hand]:
+        return _stays(Stays.BY_HAND, ", ".join(by_hand))
+    exact = all(switch.starter.goes_back is GoesBack.EXACT for switch in plan)
+    return Verdict(
+        changes=True,
+        want=wanted.value,
+        source=source or Scope.SHOP,
+        needs_yes=wanted is Intent.NOT_AT_ALL or not exact,
+    )
+
+
+def _wanted(known: KnownProgram, rule: InForce) -> tuple[Intent | None, Scope | None]:
+    """When a program is to run, and the scope whose rule says so; none: the notebook does."""
+    if rule.want is not None:
+        return Intent(str(rule.want)), rule.source_of("want")
+    return (None if known.edit.handling is Handling.STAYS else known.edit.intent), None
+
+
+def _hangs(hangs: Hangs | None, answers: Answers) -> Verdict | None:
+    """Why it stays while it hangs on a question; None: the answer lets it change."""
+    if hangs is None:
+        return None
+    answer = answers.get(hangs.question)
+    if answer is None:
+        return _stays(Stays.NO_ANSWER, hangs.question)
+    return None if answer == hangs.on else _stays(Stays.ASKED_FOR, hangs.question)
