@@ -56,8 +56,9 @@ def test_a_plan_makes_the_intent_true_or_is_empty(program: Program, intent: Inte
     changed = after(program, plan)
     if not plan:
         return
-    only_people_start_it = not any(s.can_bar or not s.is_unasked for s in program.starters)
-    if intent is Intent.NOT_AT_ALL and only_people_start_it:
+    can_be_opened = any(s.kind is StarterKind.SIGN_IN for s in program.starters)
+    nothing_to_bar = not any(s.can_bar or not s.is_unasked for s in program.starters)
+    if intent is Intent.NOT_AT_ALL and (can_be_opened or nothing_to_bar):
         assert changed.now is Intent.WHEN_ASKED
     else:
         assert changed.now is intent

@@ -93,6 +93,31 @@ def test_a_saving_that_another_program_took_is_none() -> None:
     assert judge(starts([*STEADY, *STEADY], **REST), after).outcome is Outcome.OPEN
 
 
+def test_a_program_that_took_the_work_does_not_make_starts_look_dear() -> None:
+    """What tells how dear a start was must not be moved by what is looked for."""
+    dice = random.Random(5)
+
+    def some(many: int, *, own: float, search: float) -> list[Start]:
+        made = []
+        for start in starts([1.0] * many, own=own, **{**REST, "search": search}):
+            whole = dice.lognormvariate(0, 0.1) * (2 if dice.random() < 0.12 else 1)
+            others = {n: c * whole * dice.lognormvariate(0, 0.15) for n, c in start.others.items()}
+            cost = (start.own or 0) * whole * dice.lognormvariate(0, 0.15)
+            fields = {"own": cost, "others": others, "rest": sum(others.values())}
+            made.append(start.model_copy(update=fields))
+        return made
+
+    taken = sum(
+        judge(some(22, own=20, search=20), some(20, own=0.4, search=40)).outcome is Outcome.HELPED
+        for _ in range(60)
+    )
+    saved = sum(
+        judge(some(22, own=20, search=20), some(5, own=0.4, search=20)).outcome is Outcome.HELPED
+        for _ in range(60)
+    )
+    assert taken <= 8 and saved >= 54, (taken, saved)
+
+
 def test_dearer_is_said_and_odd_starts_alone_are_not() -> None:
     assert (
         judge(starts(STEADY, **REST), starts(STEADY[:5], own=60, **REST)).outcome is Outcome.WORSE

@@ -333,3 +333,30 @@ def test_what_if_says_what_a_look_then_says(machines: list[Looked]) -> None:
     changed = sum(len(line.changes_on) for line in lines.values())
     stayed = sum(len(ids) for line in lines.values() for ids in line.stays_on.values())
     assert changed + stayed == sum(len(machine.programs) for machine in machines)
+
+
+@pytest.mark.parametrize(
+    "more",
+    [
+        {"never": frozenset({HELPER.key})},
+        {"rules": {HELPER.key: rule(leave=True)}},
+        {"answers": {"scans": "yes"}},
+        {"system": System.MACOS},
+    ],
+    ids=str,
+)
+def test_what_if_takes_no_machine_for_another(more: dict[str, object]) -> None:
+    notebook = [
+        known(1, handling=Handling.HANGS, hangs=Hangs(question="scans", on="no")),
+        known(2, systems=[System.MACOS], handling=Handling.STAYS, intent=None),
+    ]
+    plain: dict[str, object] = {
+        "system": System.LINUX, "programs": (HELPER,), "answers": {"scans": "no"},
+    }  # fmt: skip
+    machines = [
+        Looked(machine_id=1, **plain),  # type: ignore[arg-type]
+        Looked(machine_id=2, **{**plain, **more}),  # type: ignore[arg-type]
+    ]
+    (line,) = what_if(machines, notebook)
+    assert line.changes_on == (1,)
+    assert [*line.stays_on.values()] == [(2,)]

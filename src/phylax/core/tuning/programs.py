@@ -122,11 +122,18 @@ class Program(Value):
             return Intent.FROM_START
         if any(starter.is_unasked for starter in on):
             return Intent.MAY_WAIT
+        return Intent.WHEN_ASKED if self._can_be_asked else Intent.NOT_AT_ALL
+
+    @property
+    def _can_be_asked(self) -> bool:
+        """Whether something or somebody could start it, with all that starts it unasked off."""
+        if any(starter.kind is StarterKind.SIGN_IN for starter in self.starters):
+            return True  # a person opens it
         asked = [starter for starter in self.starters if not starter.is_unasked]
         barrable = [starter for starter in self.starters if starter.can_bar]
-        can_be_asked = any(s.on for s in asked) or any(not s.barred for s in barrable)
-        is_barred = bool(asked or barrable) and not can_be_asked
-        return Intent.NOT_AT_ALL if is_barred else Intent.WHEN_ASKED
+        if not asked and not barrable:
+            return True
+        return any(s.on for s in asked) or any(not s.barred for s in barrable)
 
     def plan(self, intent: Intent) -> tuple[Switch, ...]:
         """What becomes of its starters, so that it runs by an intent; those that stay are left out.
@@ -142,14 +149,16 @@ class Program(Value):
                     for s in self.starters
                     if s.on or (s.can_bar and not s.barred)
                 )
-            case Intent.WHEN_ASKED if self.now is Intent.NOT_AT_ALL:
-                return tuple(
-                    Switch(s, on=not s.is_unasked)
-                    for s in self.starters
-                    if s.barred or not s.is_unasked
-                )
             case Intent.WHEN_ASKED:
-                return tuple(Switch(s, on=False) for s in self.starters if s.on and s.is_unasked)
+                opened = [] if self._can_be_asked else self.starters
+                return (
+                    *(Switch(s, on=False) for s in self.starters if s.on and s.is_unasked),
+                    *(
+                        Switch(s, on=not s.is_unasked)
+                        for s in opened
+                        if s.barred or not s.is_unasked
+                    ),
+                )
         mains = [starter for starter in self.starters if starter.is_main]
         later = intent is Intent.MAY_WAIT
         if not mains and later:

@@ -25,7 +25,7 @@ LOOKS = (5, 10, 20)
 """Starts after the change at which a trial is judged."""
 CHANCE = (0.010, 0.020, 0.020)
 """The chance of a false alarm at each look; together at most 5 %."""
-MOVED = 0.015
+MOVED = 0.01
 """The chance, at each look, with which a saving that went elsewhere is taken for one."""
 ALONE = 0.2
 """A program that moved from the others by more than so much (as a logarithm: a fifth) moved by
