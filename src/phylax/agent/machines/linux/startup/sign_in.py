@@ -1,0 +1,130 @@
+"""Entries that start programs when a person signs in (Desktop Application Autostart Specification).
+
+The person's own folder comes before the system's: an entry of the same name there counts alone.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from phylax.agent.machines.linux.startup import keyfile
+from phylax.agent.machines.linux.startup.keyfile import Sections
+
+SYSTEM = "etc/xdg/autostart"
+PERSON = ".config/autostart"
+_SECTION = "Desktop Entry"
+MOST = 1000
+"""So many entries of a folder are looked at."""
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One entry, as it counts for a person."""
+
+    name: str
+    """Its file's name."""
+    text: str
+    is_own: bool
+    """Whether it lies in the person's own folder."""
+    hides: bool
+    """Whether there is one of the same name in the system's folder."""
+
+    @property
+    def says(self) -> Sections:
+        return keyfile.parse(self.text)
+
+    def says_once(self, key: str) -> str:
+        return keyfile.last(self.says, _SECTION, key)
+
+    def would_start(self, root: str = "/", desktop: str = "") -> bool:
+        """Whether it would start its program; with a desktop's name, in that desktop."""
+        tried = self.says_once("TryExec")
+        return (
+            self.says_once("Type") == "Application"
+            and not keyfile.is_true(self.says_once("Hidden"))
+            and bool(self.program)
+            and _is_there(root, self.program)
+            and (not tried or _is_there(root, tried))
+            and (not desktop or self._is_for(desktop))
+        )
+
+    def _is_for(self, desktop: str) -> bool:
+        only, never = ([name for name in self.says_once(key).split(";") if name]
+                       for key in ("OnlyShowIn", "NotShowIn"))  # fmt: skip
+        return (not only or desktop in only) and desktop not in never
+
+    @property
+    def program(self) -> str:
+        """What it runs, without what it is told."""
+        command = self.says_once("Exec").strip()
+        if command.startswith('"'):
+            return command[1:].partition('"')[0]
+        return command.split(maxsplit=1)[0] if command else ""
+
+
+def entries(home: str, root: str = "/") -> Iterator[Entry]:
+    """Everything that is there to start when a person signs in, on or off, by name."""
+    own = _files(os.path.join(home, PERSON))
+    shared = _files(os.path.join(root, SYSTEM))
+    for name in sorted(own.keys() | shared.keys()):
+        path = own.get(name) or shared[name]
+        text = keyfile.read_text(path)
+        if text is not None:
+            yield Entry(name=name, text=text, is_own=name in own, hides=name in shared)
+
+
+def find(root: str, program: str) -> str:
+    """The whole path of a program on the machine; as it is where it is not found."""
+    if "/" in program:
+        return program
+    for folder in ("usr/local/bin", "usr/bin", "bin", "usr/games", "usr/sbin", "sbin"):
+        if os.path.isfile(os.path.join(root, folder, program)):
+            return f"/{folder}/{program}"
+    return program
+
+
+def _is_there(root: str, program: str) -> bool:
+    path = os.path.join(root, find(root, program).lstrip("/"))
+    return os.path.isfile(path) and os.access(path, os.X_OK)
+
+
+def _files(folder: str) -> dict[str, str]:
+    """Entries of a folder by their name; what is odd is left out."""
+    try:
+        with os.scandir(folder) as found:
+            names = sorted(e.name for e in found if e.name.endswith(".desktop"))[:MOST]
+    except OSError:
+        return {}
+    return {name: os.path.join(folder, name) for name in names}
+
+
+def switched_off(text: str) -> str:
+    """An entry with the words that keep it from starting (`Hidden=true`)."""
+    lines, section, done = [], "", False
+    for line in text.splitlines():
+        said = line.strip()
+        if said.startswith("[") and said.endswith("]"):
+            section = said[1:-1]
+        if section == _SECTION and said.partition("=")[0].strip() == "Hidden":
+            continue
+        lines.append(line)
+        if said == f"[{_SECTION}]" and not done:
+            lines.append("Hidden=true")
+            done = True
+    if not done:
+        lines = [f"[{_SECTION}]", "Type=Application", "Hidden=true"]
+    return "\n".join(lines) + "\n"
+
+
+def switched_on(text: str) -> str:
+    """An entry without the words that keep it from starting."""
+    lines, section = [], ""
+    for line in text.splitlines():
+        said = line.strip()
+        if said.startswith("[") and said.endswith("]"):
+            section = said[1:-1]
+        if section != _SECTION or said.partition("=")[0].strip() != "Hidden":
+            lines.append(line)
+    return "\n".join(lines) + "\n"

@@ -1,0 +1,1 @@
+"""Changing settings on a machine so that each change goes back exactly."""

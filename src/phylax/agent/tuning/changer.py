@@ -1,0 +1,188 @@
+"""Making changes and putting them back: the journal first, then the change, then reading back.
+
+Each change has a file of its own: what was there, what is to be there, and how far it came. What
+was cut off in the middle is undone at the next start.
+"""
+
+from __future__ import annotations
+
+import errno
+import logging
+import os
+from collections.abc import Iterator, Sequence
+from enum import StrEnum
+from pathlib import Path
+from typing import Annotated
+
+from pydantic import Field, ValidationError
+
+from phylax.agent.tuning.pieces import OddPieceError, Piece, State, is_like, read, sweep, write
+from phylax.core.values import Moment, Value
+
+_log = logging.getLogger("phylax.agent")
+
+
+class Stage(StrEnum):
+    """How far a change came."""
+
+    BEGUN = "begun"
+    MADE = "made"
+    CONFIRMED = "confirmed"
+    UNDONE = "undone"
+    PUT_BACK = "put back"
+
+
+class Change(Value):
+    """One alteration of a setting on this machine, with all that it takes to put it back."""
+
+    id: Annotated[str, Field(pattern=r"^[0-9a-z-]{1,80}$")]
+    setting: str
+    entry: str = Field("", description="The program meant, where the setting has many")
+    of: str = Field("", description="The person whose it is")
+    before: str = Field(description="In words")
+    after: str
+    at: Moment
+    pieces: tuple[Piece, ...]
+    stage: Stage = Stage.BEGUN
+
+
+class AlteredError(Exception):
+    """Somebody altered it since: put back would undo what is not ours."""
+
+    def __init__(self, paths: Sequence[str]) -> None:
+        super().__init__("altered by somebody else since: " + ", ".join(paths))
+        self.paths = tuple(paths)
+
+
+class NotMadeError(Exception):
+    """The change could not be made, and everything is as it was."""
+
+
+class Changer:
+    """Changes below one top folder, with their journal."""
+
+    def __init__(self, top: str, journal: Path) -> None:
+        """`top` is the machine's root, or a person's home; `journal` lies in the agent's folder."""
+        self._top = top
+        self._journal = journal
+
+    def changes(self) -> Iterator[Change]:
+        """All that the journal knows, oldest first; one bad file costs only itself."""
+        for path in sorted(self._journal.glob("*.json")):
+            try:
+                yield Change.model_validate_json(path.read_bytes())
+            except (OSError, ValidationError) as failure:
+                _log.warning("%s is no change: %s", path.name, failure)
+
+    def change(self, change_id: str) -> Change:
+        """One of them. KeyError where there is none."""
+        for change in self.changes():
+            if change.id == change_id:
+                return change
+        raise KeyError(change_id)
+
+    def make(self, change: Change) -> Change:
+        """Make a change whole, or leave everything as it was. NotMadeError says why."""
+        for piece in change.pieces:
+            if not is_like(self._at(piece), piece.before):
+                raise NotMadeError(f"{piece.path} changed since it was looked at")
+        self._note(change)
+        try:
+            for piece in change.pieces:
+                write(self._top, piece.path, piece.after)
+            # an answer proves nothing: what lies there does
+            wrong = [p.path for p in change.pieces if not is_like(self._at(p), p.after)]
+            if wrong:
+                raise OSError(errno.EIO, f"did not become so: {', '.join(wrong)}")
+        except OSError as failure:
+            self._undo(change)
+            raise NotMadeError(
+                f"{failure.strerror}: {failure.filename or ''}".strip(": ")
+            ) from None
+        return self._note(change.model_copy(update={"stage": Stage.MADE}))
+
+    def confirm(self, change_id: str) -> Change:
+        """It stays: the machine can still be reached."""
+        return self._note(self.change(change_id).model_copy(update={"stage": Stage.CONFIRMED}))
+
+    def put_back(self, change_id: str) -> Change:
+        """Make everything what it was before a change.
+
+        AlteredError, and nothing is touched, where somebody altered it since; KeyError where there
+        is no such change.
+        """
+        change = self.change(change_id)
+        if change.stage in (Stage.UNDONE, Stage.PUT_BACK):
+            return change
+        altered = [
+            piece.path
+            for piece in change.pieces
+            if not any(is_like(self._at(piece), state) for state in (piece.after, piece.before))
+        ]
+        if altered:
+            raise AlteredError(altered)
+        self._restore(change)
+        return self._note(change.model_copy(update={"stage": Stage.PUT_BACK}))
+
+    def recover(self) -> list[Change]:
+        """Undo what was cut off in the middle. Returns what was."""
+        begun = [change for change in self.changes() if change.stage is Stage.BEGUN]
+        for piece in (piece for change in begun for piece in change.pieces):
+            sweep(self._top, piece.path)
+        return [self._undo(change) for change in begun]
+
+    def drifted(self) -> list[tuple[Change, list[str]]]:
+        """Changes in force of which somebody altered something, and which names.
+
+        Of a name that a later change has altered too, the later one counts.
+        """
+        in_force: dict[str, tuple[Change, State]] = {}
+        for change in sorted(self.changes(), key=lambda change: change.at):
+            if change.stage in (Stage.MADE, Stage.CONFIRMED):
+                in_force |= {piece.path: (change, piece.after) for piece in change.pieces}
+        found: dict[str, tuple[Change, list[str]]] = {}
+        for path, (change, state) in in_force.items():
+            try:
+                same = is_like(read(self._top, path), state)
+            except OSError:
+                same = False
+            if not same:
+                found.setdefault(change.id, (change, []))[1].append(path)
+        return list(found.values())
+
+    def _at(self, piece: Piece) -> State | None:
+        try:
+            return read(self._top, piece.path)
+        except (OddPieceError, NotADirectoryError):
+            return None
+
+    def _undo(self, change: Change) -> Change:
+        self._restore(change)
+        return self._note(change.model_copy(update={"stage": Stage.UNDONE}))
+
+    def _restore(self, change: Change) -> None:
+        """Each name that is as the change made it becomes what it was; others are left."""
+        for piece in reversed(change.pieces):
+            if is_like(self._at(piece), piece.after) and not is_like(self._at(piece), piece.before):
+                try:
+                    write(self._top, piece.path, piece.before)
+                except OSError as failure:
+                    if failure.errno != errno.ENOTEMPTY:
+                        raise
+                    # a folder that we made, in which somebody else has put something: it stays
+
+    def _note(self, change: Change) -> Change:
+        self._journal.mkdir(parents=True, exist_ok=True)
+        path = self._journal / f"{change.at:%Y%m%dT%H%M%S}-{change.id}.json"
+        temporary = path.with_suffix(".new")
+        with open(temporary, "wb") as file:
+            file.write(change.model_dump_json().encode())
+            file.flush()
+            os.fsync(file.fileno())
+        os.replace(temporary, path)
+        folder = os.open(self._journal, os.O_RDONLY | os.O_DIRECTORY)
+        try:
+            os.fsync(folder)
+        finally:
+            os.close(folder)
+        return change
