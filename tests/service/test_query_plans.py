@@ -87,6 +87,8 @@ def test_no_query_walks_what_grows(
     owner.surveys.order(ledger.survey_id, "downloads")
     entry = ProtectEntry(kind=ProtectKind.PATTERN, what="*.dcm")
     owner.protections.remove(owner.protections.add(entry).id)
+    owner.programs.on(machine.tag)
+    owner.questions.of("machine", machine.id)
     given = owner.standing_consents.give(machine.tag, "downloads")
     owner.standing_consents.take_back(given.id)
     owner.rules.what_if("trash", Rule(keep_for=timedelta(days=3)))

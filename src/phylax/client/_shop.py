@@ -19,6 +19,7 @@ from phylax.client._planning import (
     Routines,
     WaitingListings,
 )
+from phylax.client._tuning import Programs, Questions
 from phylax.client._watching import Attentions, Hooks, Notices, Trends
 from phylax.core.catalogue import Category
 from phylax.core.consents import (
@@ -391,8 +392,8 @@ class Phylax(Http):
 
     Families of calls: `clients`, `machines`, `surveys`, `rules`, `holds`, `protections`,
     `standing_consents`, `waiting_listings`, `runs`, `routines`, `rounds`, `closing_days`,
-    `calendars`, `attention`, `trends`, `notices`, `hooks`, `records`, `people`; and what concerns
-    the shop as a whole.
+    `calendars`, `attention`, `trends`, `notices`, `hooks`, `records`, `people`, `programs`,
+    `questions`; and what concerns the shop as a whole.
     """
 
     def __init__(self, url: str, token: str, *, timeout: float = 30.0) -> None:
@@ -416,6 +417,8 @@ class Phylax(Http):
         self.hooks = Hooks(self)
         self.records = Records(self)
         self.people = People(self)
+        self.programs = Programs(self)
+        self.questions = Questions(self)
 
     def shop(self) -> Shop:
         return self.get(Shop, "/shop")

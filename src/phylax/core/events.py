@@ -20,6 +20,7 @@ class EventKind(StrEnum):
     CONSENT = "consent"
     HOLD = "hold"
     ATTENTION = "attention"
+    SETTING = "setting"
 
 
 class Event(Value):

@@ -12,9 +12,18 @@ from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.survey.surveyor import survey
 from phylax.agent.survey.task import LookListener, LookTask
 from phylax.core.believed_time import by_clock_alone
-from phylax.core.protocol import CategoryRule, ListingMessage, Message, ResultMessage, SurveyMessage
+from phylax.core.protocol import (
+    CategoryRule,
+    ListingMessage,
+    Message,
+    ResultMessage,
+    SettingsMessage,
+    SurveyMessage,
+)
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Cover, Item, Look, SurveyLine, Tally, covers
+from phylax.core.tuning.looks import SettingsLook
+from phylax.core.tuning.programs import Program
 from phylax.demo import scenario
 from phylax.demo.tree import GIB
 from phylax.store import protections, rules
@@ -31,6 +40,7 @@ class LookedThrough:
     lines: tuple[SurveyLine, ...]
     listed: dict[str, list[Item]]
     covers: tuple[Cover, ...] = ()
+    programs: tuple[Program, ...] = ()
     grows: dict[str, float] = field(default_factory=dict)
     """Categories of people's own files that grow lately, GiB a day."""
 
@@ -67,7 +77,9 @@ def look_through(
     # five days of seven
     grows = {"own-folders": lately[1] * 5 / 7} if lately else {}
     covered = covers(entries, lines, there)
-    return LookedThrough(now - timedelta(minutes=30), tuple(lines), listed, covered, grows)
+    programs = tuple(machine.programs())
+    at = now - timedelta(minutes=30)
+    return LookedThrough(at, tuple(lines), listed, covered, programs, grows)
 
 
 def as_it_came_in(look: LookedThrough, run_id: int) -> Iterator[Message]:
@@ -84,6 +96,8 @@ def as_it_came_in(look: LookedThrough, run_id: int) -> Iterator[Message]:
             )
     started = look.at - timedelta(seconds=20)
     yield _survey(run_id, Look.FIRST, started, look.at, look.lines, look.covers)
+    settings = SettingsLook(taken_at=look.at, programs=look.programs)
+    yield SettingsMessage(id=uuid.uuid4().hex, run_id=run_id, look=settings)
     yield ResultMessage(id=uuid.uuid4().hex, run_id=run_id, started_at=started, ended_at=look.at)
 
 

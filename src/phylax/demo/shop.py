@@ -31,7 +31,7 @@ from phylax.core.shop import (
 )
 from phylax.core.survey import Tally
 from phylax.core.values import to_seconds
-from phylax.demo import scenario
+from phylax.demo import scenario, startup
 from phylax.demo.history import Freed, Occurrence, Point, occurrences_of, volume_history
 from phylax.demo.looks import LookedThrough, as_it_came_in, look_through, looks_around
 from phylax.demo.standins import build
@@ -90,6 +90,8 @@ def make(folder: Path, now: datetime, url: str, *, lives_in: Path) -> None:
             _close(conn, now, zone)
             _set_rules(conn, machine_ids, now)
             _protect(conn, machine_ids, now)
+            known = shop.clients(conn, after=0, limit=100)
+            startup.write_down(conn, {client.name: client.id for client in known}, now)
             deeds = [
                 _Deed(now - timedelta(days=note.days_ago), note.machine, note=note)
                 for note in scenario.NOTES

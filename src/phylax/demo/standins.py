@@ -13,6 +13,7 @@ import tomli_w
 
 from phylax.agent.machines.standin import STATE_FILE, THINGS_FILE
 from phylax.core.shop import System
+from phylax.demo import startup
 from phylax.demo.clutter import scatter, things
 from phylax.demo.scenario import TREES, MachineSpec, Trees
 from phylax.demo.tree import GIB, Tree
@@ -40,6 +41,7 @@ def build(folder: Path, spec: MachineSpec, now: datetime, random: Random) -> Non
         )
     listed = things(tree, spec.tag, spec.system, spec.memory)
     (folder / THINGS_FILE).write_text(json.dumps(listed, indent=1), encoding="utf-8")
+    startup.lay(folder, spec)
     volumes = []
     for volume in spec.volumes:
         (folder / _volume_folder(volume.mount)).mkdir(parents=True, exist_ok=True)

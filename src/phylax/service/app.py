@@ -41,6 +41,7 @@ from phylax.service.routes import (
     shop,
     surveys,
     trends,
+    tuning,
     views,
     waiting,
 )
@@ -103,6 +104,7 @@ def create_app(context: Context) -> FastAPI:
         attention,
         notices,
         records,
+        tuning,
         views,
     ):
         app.include_router(family.router, prefix=API, responses=problems.documented(401))

@@ -79,6 +79,16 @@ const CONCERNS: Concern[] = [
     fold: 1000
   },
   { paths: ['/api/v1/clients', '/api/v1/closing-days'], kinds: ['client', 'shop'], fold: 500 },
+  {
+    paths: [
+      '/api/v1/machines/{machine}/programs',
+      '/api/v1/answers/{scope}/{subject_id}',
+      '/api/v1/known-programs',
+      '/api/v1/unknown-programs'
+    ],
+    kinds: ['setting'],
+    fold: 300
+  },
   { paths: ['/api/v1/shop'], kinds: ['shop'], fold: 500 }
 ];
 

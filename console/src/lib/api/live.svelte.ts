@@ -9,20 +9,22 @@ import { changed } from './changes';
 import type { EventKind, ShopEvent } from './client';
 import { queries } from './queries';
 
-const KINDS: EventKind[] = [
-  'shop',
-  'client',
-  'machine',
-  'reading',
-  'rule',
-  'round',
-  'run',
-  'survey',
-  'record',
-  'consent',
-  'hold',
-  'attention'
-];
+// each kind, or it does not compile
+const KINDS = Object.keys({
+  shop: true,
+  client: true,
+  machine: true,
+  reading: true,
+  rule: true,
+  round: true,
+  run: true,
+  survey: true,
+  record: true,
+  consent: true,
+  hold: true,
+  attention: true,
+  setting: true
+} satisfies Record<EventKind, true>);
 const NAME = 'phylax-events';
 
 type Message = { event: ShopEvent } | { connected: boolean } | { hello: true };

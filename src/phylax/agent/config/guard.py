@@ -34,6 +34,9 @@ class GuardRules(Demand):
     allow_folders: _Folders = Field((), description="Folders that the shop may name here")
     never_touch: _Folders = Field((), description="Further folders in which nothing is touched")
     never_categories: tuple[str, ...] = Field((), description="Categories never cleaned here")
+    never_programs: Annotated[tuple[str, ...], Field(max_length=200)] = Field(
+        (), description="Programs of which nothing is ever switched here, by their keys"
+    )
     hold_at_most_percent: int = Field(
         10, ge=0, le=50, description="Of no volume more than this share is held"
     )
@@ -109,6 +112,7 @@ class Guard:
             _inodes(filter(machine.may_ask, [*self._sealed, *self._further]))
         )
         self._never = frozenset(rules.never_categories)
+        self.never_programs = frozenset(rules.never_programs)
 
     def why_forbidden(self, path: str) -> str | None:
         """Why a location may not be looked through or cleaned, or None.

@@ -12,6 +12,7 @@ from typing import Literal, Protocol
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.survey.file_stat import FileStat
+from phylax.core.tuning.programs import Program
 
 HOLD = ".phylax-held"
 """The hold's folder at the top of a volume."""
@@ -129,6 +130,11 @@ class MachineKind(Protocol):
     def let_go(self, source: Source, name: str, breathe: Callable[[], None] = lambda: None) -> None:
         """Let one thing go. OSError where that fails. `breathe` is called a few times a second
         while it takes, and may raise to end the waiting."""
+        ...
+
+    def programs(self) -> list[Program]:
+        """Everything that starts a program by itself, by program; touches nothing. OSError where
+        this kind of machine cannot be asked."""
         ...
 
     def in_use(self) -> InUse: ...

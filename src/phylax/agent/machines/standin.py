@@ -16,17 +16,21 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated
 
-from pydantic import AwareDatetime, Field, TypeAdapter
+from pydantic import AwareDatetime, Field, TypeAdapter, ValidationError
 
 from phylax import __version__
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import DiskKind, MachineFacts, ReadingIn, System
+from phylax.core.tuning.programs import Program
 from phylax.core.values import Bytes, Demand
 
 STATE_FILE = "machine.toml"
 
 THINGS_FILE = "things.json"
+
+STARTUP_FOLDER = "startup"
+"""One JSON file for each program that something starts; see docs/stand-in.md."""
 
 BELOW_HOME: dict[System, dict[Folder, str]] = {
     System.WINDOWS: {
@@ -281,6 +285,17 @@ class StandInMachine:
         part = path.with_suffix(".part")
         part.write_bytes(_THINGS.dump_json(kept))
         part.replace(path)
+
+    def programs(self) -> list[Program]:
+        """What `startup/` lists, one file for each program; one bad file costs only itself."""
+        found = []
+        for path in sorted((self.folder / STARTUP_FOLDER).glob("*.json")):
+            try:
+                found.append(Program.model_validate_json(path.read_bytes()))
+            except (OSError, ValidationError) as failure:
+                odd = f"{path.name} is no program: {type(failure).__name__}"
+                found.append(Program(key=f"file:{path.name}", name=path.stem, unread=odd))
+        return found
 
     def _things(self) -> list[PretendedThing]:
         try:

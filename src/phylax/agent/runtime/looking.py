@@ -14,9 +14,10 @@ from phylax.agent.runtime.telling import OrderListener
 from phylax.agent.survey.task import LookListener, LookTask
 from phylax.agent.workers.crew import Crew
 from phylax.client import RefusedError, UnreachableError
-from phylax.core.protocol import CleanOrder, Step, SurveyMessage, SurveyOrder
+from phylax.core.protocol import CleanOrder, SettingsMessage, Step, SurveyMessage, SurveyOrder
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Look, SurveyLine, covers, merged
+from phylax.core.tuning.looks import MOST_PROGRAMS, SettingsLook
 
 _STEPS: dict[Look, Step] = {Look.FIRST: "look", Look.SECOND: "second look"}
 
@@ -61,3 +62,18 @@ def look_through(
     with suppress(UnreachableError, RefusedError):
         sender.send_spooled()
     return lines
+
+
+def look_at_settings(order: SurveyOrder, crew: Crew, sender: Sender) -> None:
+    """What runs by itself on the machine; it is in the spool when this returns.
+
+    What cannot be read is said, and never taken for nothing.
+    """
+    at = datetime.now(UTC)
+    try:
+        programs = crew.machine.programs()[:MOST_PROGRAMS]
+        look = SettingsLook(taken_at=at, programs=tuple(map(crew.guarded, programs)))
+    except (OSError, ValueError) as failure:
+        why = failure.strerror if isinstance(failure, OSError) else str(failure)
+        look = SettingsLook(taken_at=at, unread=(why or type(failure).__name__)[:500])
+    sender.spool.put(SettingsMessage(id=uuid.uuid4().hex, run_id=order.run_id, look=look))

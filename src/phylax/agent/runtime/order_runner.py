@@ -15,7 +15,7 @@ from phylax.agent.outbox.sending import Sender
 from phylax.agent.platform.clock import Clock, OwnClock
 from phylax.agent.platform.reserve import Reserve
 from phylax.agent.runtime.cleaning_run import CleaningRun
-from phylax.agent.runtime.looking import look_through
+from phylax.agent.runtime.looking import look_at_settings, look_through
 from phylax.agent.runtime.telling import OrderListener, ShutDown, why_stopped
 from phylax.agent.survey.task import Stopped
 from phylax.agent.workers.crew import Crew
@@ -89,6 +89,8 @@ class OrderRunner:
             match order:
                 case SurveyOrder():
                     self._look(order, Look.FIRST, listener)
+                    if order.settings:
+                        look_at_settings(order, self._crew, self._sender)
                 case CleanOrder():
                     look = partial(self._look, order, listener=listener)
                     did = CleaningRun(

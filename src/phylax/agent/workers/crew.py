@@ -28,6 +28,7 @@ from phylax.agent.survey.surveyor import survey
 from phylax.agent.survey.task import LookListener, LookTask, Stopped, Watcher
 from phylax.core.protocol import HeldMessage, HeldOrder
 from phylax.core.survey import Item, SurveyLine, Tally
+from phylax.core.tuning.programs import Program
 
 _SYSTEM = "system"
 
@@ -103,6 +104,12 @@ class Crew:
         self.hold = hold
         self.arrivals = KeptArrivals(Path(hold.own, "arrivals"))
         self._itself = Itself(machine, guard, hold, self.arrivals)
+
+    def guarded(self, program: Program) -> Program:
+        """A program with what this machine's own guard says of it."""
+        if program.guarded or program.key not in self.guard.never_programs:
+            return program
+        return program.model_copy(update={"guarded": "named by this machine's own guard"})
 
     def parties(self) -> list[Party]:
         """The machine itself, then everyone who has something on it."""

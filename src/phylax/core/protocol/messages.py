@@ -12,6 +12,7 @@ from pydantic import Field
 from phylax.core.holds import BatchName, HeldItem
 from phylax.core.shop import ReadingIn, VolumeReadings, by_volume
 from phylax.core.survey import Cover, Item, Look, Stay, SurveyLine, Tally
+from phylax.core.tuning.looks import SettingsLook
 from phylax.core.values import Demand, Moment, Value
 
 
@@ -137,6 +138,14 @@ class UnheldMessage(_Message):
     numbers: tuple[tuple[int, int], ...] = Field(description="First and last of each stretch")
 
 
+class SettingsMessage(_Message):
+    """What a look at the machine's settings found, asked for with a survey."""
+
+    kind: Literal["settings"] = "settings"
+    run_id: int
+    look: SettingsLook
+
+
 class SetBackMessage(_Message):
     """The service's records are younger than this agent knew them: they were set back."""
 
@@ -175,6 +184,7 @@ Message = Annotated[
     | SurveyMessage
     | HeldMessage
     | UnheldMessage
+    | SettingsMessage
     | SetBackMessage
     | ResultMessage,
     Field(discriminator="kind"),

@@ -44,6 +44,7 @@ class _LookingOrder(_Order):
 
 class SurveyOrder(_LookingOrder):
     kind: Literal["survey"] = "survey"
+    settings: bool = Field(False, description="Look at what runs by itself, too")
 
 
 class CleanOrder(_LookingOrder):

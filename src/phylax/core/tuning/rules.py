@@ -6,6 +6,7 @@ Merged as retention rules are: the nearest scope that says something wins, field
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import Annotated
 
 from pydantic import Field
 
@@ -37,6 +38,13 @@ class ProgramRule(Demand):
     put_right: bool | None = None
 
 
+class ProgramRuleEdit(Demand):
+    """What a scope is to say of a program; a rule that says nothing takes it back."""
+
+    program: Annotated[str, Field(min_length=1, max_length=500)]
+    rule: ProgramRule
+
+
 class InForce(Value):
     """What counts for one setting or program, and which scope each field comes from."""
 
@@ -49,13 +57,13 @@ class InForce(Value):
         return self.sources.get(field, Scope.CATALOGUE)
 
 
-class ScopedTuningRule(Value):
-    """What one scope says of one setting, with who wrote it."""
+class ScopedProgramRule(Value):
+    """What one scope says of one program, with who wrote it."""
 
     scope: Scope
     subject_id: int = Field(description="Number of the client or machine; 0 for the shop")
-    key: str
-    rule: TuningRule
+    program: str
+    rule: ProgramRule
     version: int
     changed_by: str
     changed_at: Moment

@@ -68,7 +68,9 @@ class Verdict(Value):
     reason: Stays | None = Field(None, description="Why it stays")
     detail: str = ""
     want: Scalar | None = Field(None, description="What it becomes, or an intent's words")
-    source: Scope | None = Field(None, description="The scope whose rule decided, if one did")
+    source: Scope | None = Field(
+        None, description="The scope whose rule decided; none: the notebook, or no rule"
+    )
     needs_yes: bool = Field(False, description="Not without a person's yes")
 
 
@@ -149,7 +151,7 @@ def judge_program(
     return Verdict(
         changes=True,
         want=wanted.value,
-        source=source or Scope.SHOP,
+        source=source,
         needs_yes=wanted is Intent.NOT_AT_ALL or not exact,
     )
 

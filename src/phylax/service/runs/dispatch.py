@@ -49,7 +49,13 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     protect = tuple(protection.entry for protection in protections.in_force_on(conn, machine_id))
     if run.work == "survey" or (part and StepKind.CLEAN not in part):
         return SurveyOrder(
-            run_id=run.id, lease=lease, look=look, protect=protect, expect=expect, end_by=ends
+            run_id=run.id,
+            lease=lease,
+            look=look,
+            protect=protect,
+            expect=expect,
+            end_by=ends,
+            settings=True,
         )
     agreed = tuple(
         AgreedListing(category=consent.category, consent_id=consent.id, items=tuple(items))

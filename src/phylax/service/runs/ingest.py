@@ -15,6 +15,7 @@ from phylax.core.protocol import (
     ReadingsMessage,
     ResultMessage,
     SetBackMessage,
+    SettingsMessage,
     SurveyMessage,
     SurveyPartMessage,
     UnheldMessage,
@@ -50,6 +51,7 @@ from phylax.store import (
     repeat_leftovers,
     runs,
     surveys,
+    tuning,
 )
 from phylax.store.database import Connection
 
@@ -94,6 +96,10 @@ def apply(
         case UnheldMessage():
             holds.end(conn, machine_id, message)
             events.publish(conn, EventKind.HOLD, at=at, machine_id=machine_id)
+        case SettingsMessage():
+            _own_run(conn, machine_id, message.run_id)
+            if tuning.keep_look(conn, machine_id, message.look):
+                events.publish(conn, EventKind.SETTING, at=at, machine_id=machine_id)
         case SetBackMessage():
             set_back.take(conn, machine_id, message, at=at)
         case ResultMessage():

@@ -34,10 +34,12 @@ from phylax.agent.machines.linux.mounts import (
     why_mounted_over,
 )
 from phylax.agent.machines.linux.packages import Packages
+from phylax.agent.machines.linux.startup import programs as startup
 from phylax.agent.machines.linux.user_dirs import UserDirs, user_dirs
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.survey import spell
+from phylax.core.tuning.programs import Program
 
 _SYSTEM_FOLDERS = (
     "/bin", "/boot", "/dev", "/etc", "/lib", "/lib64", "/opt", "/proc", "/sbin", "/srv", "/sys",
@@ -181,6 +183,12 @@ class LinuxMachine:
 
     def may_ask(self, path: str) -> bool:
         return mount_over(os.path.normpath(path)).answers
+
+    def programs(self) -> list[Program]:
+        """The system's, and what the entries of the agent's own account start: other people's are
+        read with their rights only."""
+        own = [(name, home) for name, uid, home in self.people() if uid == os.geteuid()]
+        return startup.programs(self._root or "/", own)
 
     def things(self, source: Source) -> Iterator[Thing]:
         if self._root is None:

@@ -25,6 +25,7 @@ from phylax.agent.machines.standin import BELOW_HOME
 from phylax.agent.machines.windows import processes, registry, volumes
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
+from phylax.core.tuning.programs import Program
 
 assert sys.platform == "win32"
 
@@ -183,6 +184,9 @@ class WindowsMachine:
 
     def may_ask(self, path: str) -> bool:
         return True
+
+    def programs(self) -> list[Program]:
+        raise OSError(errno.ENOTSUP, "what runs by itself is not read on Windows yet")
 
     def things(self, source: Source) -> Iterator[Thing]:
         match source:

@@ -17,6 +17,7 @@
   import Threshold from '$lib/components/Threshold.svelte';
   import VolumeBar from '$lib/components/VolumeBar.svelte';
   import When from '$lib/components/When.svelte';
+  import RunsByItself from '$lib/tuning/RunsByItself.svelte';
   import { useMay } from '$lib/session';
   import { dayStart, later, share, size } from '$lib/words';
   import ScanSearch from '@lucide/svelte/icons/scan-search';
@@ -293,6 +294,11 @@
         <p class="mt-2">This machine has not been surveyed yet. A survey changes nothing.</p>
       {/if}
     </Later>
+  </section>
+
+  <section class="mt-8" aria-labelledby="tuning">
+    <h2 id="tuning">What runs by itself</h2>
+    <Later><RunsByItself {machine} /></Later>
   </section>
 
   <section class="mt-8" aria-labelledby="protected">

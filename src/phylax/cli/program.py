@@ -1,0 +1,222 @@
+"""`phylax program`: what runs by itself on machines, and the shop's notebook of it."""
+
+from __future__ import annotations
+
+import click
+
+from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._session import Session, pass_session
+from phylax.cli._subject import in_words, subject, subject_options
+from phylax.core.quantities import count
+from phylax.core.tuning.known import Handling, KnownEdit, KnownProgram, Recognition
+from phylax.core.tuning.looks import JudgedProgram
+from phylax.core.tuning.programs import Intent
+from phylax.core.tuning.rules import ProgramRule
+from phylax.core.tuning.setting import Hangs, questions
+
+_intent = click.option(
+    "--runs",
+    type=click.Choice([str(intent) for intent in Intent]),
+    help="When it is to run.",
+)
+
+
+@click.group("program")
+def command() -> None:
+    """What runs by itself, and what the shop knows of it."""
+
+
+@command.command("list")
+@click.argument("machine")
+@format_option
+@pass_session
+def list_programs(session: Session, machine: str, form: str) -> None:
+    """What runs by itself on MACHINE, and what becomes of it by the shop's rules."""
+    look = session.shop.programs.on(machine)
+    if look.unread:
+        console.print(f"The newest look could not read it: {look.unread}.")
+    columns = (
+        Column("program", lambda p: p.program.name),
+        Column("runs now", lambda p: p.now),
+        Column("becomes", _becomes),
+        Column("why", _why, below=True),
+        Column("started by", _started_by, below=True),
+    )
+    if form == "table":
+        console.print(f"{machine}, looked at {local(look.taken_at, session.the_shop.clock)}")
+    print_list(form, look.programs, columns, empty="Nothing runs by itself.")
+
+
+def _becomes(judged: JudgedProgram) -> str:
+    verdict = judged.verdict
+    if not verdict.changes:
+        return "stays"
+    return f"{verdict.want}, needs a yes" if verdict.needs_yes else str(verdict.want)
+
+
+def _why(judged: JudgedProgram) -> str:
+    verdict = judged.verdict
+    if verdict.changes:
+        by = f"by the {verdict.source}'s rule" if verdict.source else "by the notebook"
+        return f"{by}: {judged.program.what}".rstrip(": ")
+    detail = verdict.detail
+    if detail in questions():
+        detail = questions()[detail].words
+    return f"{verdict.reason}{f': {detail}' if detail else ''}"
+
+
+def _started_by(judged: JudgedProgram) -> str:
+    parts = []
+    for starter in judged.program.starters:
+        words = f"{starter.kind}{f' of {starter.of}' if starter.of else ''}"
+        if starter.when:
+            words += f" ({starter.when})"
+        parts.append(words if starter.on else f"{words}, off")
+    return "; ".join(parts)
+
+
+@command.command("unknown")
+@format_option
+@pass_session
+def list_unknown(session: Session, form: str) -> None:
+    """Programs that nobody has written about yet, on most machines first."""
+    columns = (
+        Column("program", lambda p: p.name),
+        Column("machines", lambda p: str(p.machines), right=True),
+        Column("clients", lambda p: str(p.clients), right=True),
+        Column("known by", lambda p: f"package {p.package}" if p.package else p.path),
+        Column("what it says of itself", lambda p: p.what, below=True),
+        Column("on", lambda p: ", ".join(p.machine_tags), below=True),
+    )
+    empty = "Every program that could change is written about."
+    print_list(form, session.shop.programs.unknown(), columns, empty=empty)
+
+
+@command.command("notebook")
+@format_option
+@pass_session
+def list_notebook(session: Session, form: str) -> None:
+    """What the shop has written about programs."""
+    columns = (
+        Column("number", lambda k: str(k.id), right=True),
+        Column("program", lambda k: k.edit.name),
+        Column("what becomes of it", _handling),
+        Column("machines", lambda k: str(k.machines), right=True),
+        Column("written by", lambda k: k.written_by),
+        Column("what it is", lambda k: k.edit.what, below=True),
+    )
+    print_list(form, session.shop.programs.notebook(), columns, empty="Nothing is written yet.")
+
+
+def _handling(known: KnownProgram) -> str:
+    edit = known.edit
+    if edit.handling is Handling.STAYS:
+        return "stays"
+    if edit.hangs is None:
+        return str(edit.intent)
+    return f"{edit.intent}, if {edit.hangs.question} is {edit.hangs.on}"
+
+
+@command.command("write")
+@click.argument("name")
+@click.option("--package", default="", help="Its package, by which it is recognised.")
+@click.option("--signed-by", default="", help="Who signed its file; together with --path.")
+@click.option("--path", default="", help="Where its file lies; * and ? as in a shell.")
+@click.option("--digest", default="", help="The SHA-256 of its file.")
+@click.option("--what", default="", help="What it is, in a sentence a client understands.")
+@click.option("--stays", is_flag=True, help="Nothing of it changes.")
+@_intent
+@click.option("--asks", help="The question that decides: phylax question list.")
+@click.option(
+    "--on", "answer", type=click.Choice(["yes", "no"]), help="With which answer it runs so."
+)
+@click.option("--dry-run", is_flag=True, help="Only say what would change where.")
+@pass_session
+def write(
+    session: Session,
+    name: str,
+    package: str,
+    signed_by: str,
+    path: str,
+    digest: str,
+    what: str,
+    stays: bool,
+    runs: str | None,
+    asks: str | None,
+    answer: str | None,
+    dry_run: bool,
+) -> None:
+    """Write about a program in the shop's notebook."""
+    if stays == bool(runs):
+        raise click.UsageError("Give --stays, or --runs with when it is to run.")
+    if bool(asks) != bool(answer):
+        raise click.UsageError("Give --asks and --on together.")
+    handling = Handling.STAYS if stays else Handling.HANGS if asks else Handling.GOES
+    try:
+        edit = KnownEdit(
+            recognition=Recognition(package=package, signed_by=signed_by, path=path, digest=digest),
+            name=name,
+            what=what,
+            handling=handling,
+            intent=Intent(runs) if runs else None,
+            hangs=Hangs.model_validate({"question": asks, "on": answer}) if asks else None,
+        )
+    except ValueError as problem:
+        raise click.UsageError(_said(problem)) from None
+    _say_what_if(session, edit)
+    if dry_run:
+        console.print("Nothing was written.")
+        return
+    made = session.shop.programs.write(edit)
+    console.print(f"Entry {made.id} is written: {name}.")
+
+
+def _said(problem: ValueError) -> str:
+    errors = getattr(problem, "errors", None)
+    return (
+        str(errors()[0]["msg"]).removeprefix("Value error, ") if callable(errors) else str(problem)
+    )
+
+
+def _say_what_if(session: Session, edit: KnownEdit) -> None:
+    lines = session.shop.programs.what_if(edit)
+    if not lines:
+        console.print("It was seen on no machine yet.")
+    for line in lines:
+        yes = ", with a yes" if line.needs_yes else ""
+        changes = f"changes on {count(len(line.changes_on), 'machine')}{yes}"
+        stays = [f"stays on {len(ids)} ({reason})" for reason, ids in line.stays_on.items()]
+        console.print(f"{line.name}: {', '.join([changes, *stays])}.")
+
+
+@command.command("strike-out")
+@click.argument("number", type=int)
+@pass_session
+def strike_out(session: Session, number: int) -> None:
+    """Take entry NUMBER out of the notebook: the program is unknown again."""
+    session.shop.programs.strike_out(number)
+    console.print(f"Entry {number} is struck out; nothing of that program changes any more.")
+
+
+@command.command("set")
+@click.argument("program")
+@click.option("--leave", is_flag=True, help="Asked for: it stays as it is.")
+@_intent
+@subject_options
+@pass_session
+def set_rule(
+    session: Session,
+    program: str,
+    leave: bool,
+    runs: str | None,
+    machine: str | None,
+    client: str | None,
+) -> None:
+    """What the shop, a client or a machine wants of PROGRAM (its key, as in 'package:chat')."""
+    if leave == bool(runs):
+        raise click.UsageError("Give --leave, or --runs with when it is to run.")
+    scope, number = subject(session, machine, client)
+    rule = ProgramRule(leave=True) if leave else ProgramRule(intent=Intent(str(runs)))
+    session.shop.programs.put_rule(scope, number, program, rule)
+    wanted = "stays as it is" if leave else f"is to run {runs}"
+    console.print(f"{program} {wanted}, for {in_words(scope, machine, client)}.")

@@ -1,0 +1,79 @@
+"""Tune-up: what runs by itself, the notebook of programs, questions and answers."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Literal
+
+from phylax.client._family import Family, Which
+from phylax.core.retention import Scope
+from phylax.core.tuning.answers import AnswerEdit, Asked
+from phylax.core.tuning.known import KnownEdit, KnownProgram
+from phylax.core.tuning.looks import JudgedLook, UnknownProgram
+from phylax.core.tuning.rules import ProgramRule, ProgramRuleEdit, ScopedProgramRule
+from phylax.core.tuning.what_if import WhatIfLine
+
+AnswerScope = Literal["client", "machine"]
+
+
+class Programs(Family):
+    """What runs by itself, and what the shop knows of it."""
+
+    def on(self, machine: Which) -> JudgedLook:
+        """The newest look at a machine, judged by what counts now."""
+        return self._http.get(JudgedLook, f"/machines/{machine}/programs")
+
+    def unknown(self) -> Sequence[UnknownProgram]:
+        """What nobody has written about yet, of most machines first."""
+        return self._http.get(list[UnknownProgram], "/unknown-programs")
+
+    def notebook(self) -> Sequence[KnownProgram]:
+        return self._http.get(list[KnownProgram], "/known-programs")
+
+    def write(self, edit: KnownEdit) -> KnownProgram:
+        """A new entry of the notebook."""
+        return self._http.post(KnownProgram, "/known-programs", edit)
+
+    def write_anew(self, entry: KnownProgram, edit: KnownEdit) -> KnownProgram:
+        return self._http.put(KnownProgram, f"/known-programs/{entry.id}", edit, entry.version)
+
+    def strike_out(self, number: int) -> None:
+        """The program is unknown again."""
+        self._http.delete(f"/known-programs/{number}")
+
+    def what_if(self, edit: KnownEdit) -> Sequence[WhatIfLine]:
+        """What a new entry would change on every machine; nothing is changed."""
+        return self._http.post(list[WhatIfLine], "/known-programs/what-if", edit)
+
+    def rules(self, scope: Scope, subject_id: int) -> Sequence[ScopedProgramRule]:
+        """What one scope says of programs."""
+        return self._http.get(list[ScopedProgramRule], f"/program-rules/{scope}/{subject_id}")
+
+    def put_rule(
+        self, scope: Scope, subject_id: int, program: str, rule: ProgramRule
+    ) -> Sequence[ScopedProgramRule]:
+        """Say something of a program that the scope says nothing of yet."""
+        edit = ProgramRuleEdit(program=program, rule=rule)
+        path = f"/program-rules/{scope}/{subject_id}"
+        return self._http.post(list[ScopedProgramRule], path, edit)
+
+
+class Questions(Family):
+    """What decides about groups of settings, and what was answered."""
+
+    def of(self, scope: AnswerScope, subject_id: int) -> Sequence[Asked]:
+        return self._http.get(list[Asked], f"/answers/{scope}/{subject_id}")
+
+    def answer(
+        self,
+        scope: AnswerScope,
+        subject_id: int,
+        question: str,
+        answer: Literal["yes", "no"] | None,
+        *,
+        word: str = "",
+    ) -> Sequence[Asked]:
+        """Note an answer; None: there is none any more."""
+        edit = AnswerEdit(answer=answer, word=word)
+        path = f"/answers/{scope}/{subject_id}/{question}"
+        return self._http.put(list[Asked], path, edit, None)

@@ -1,0 +1,57 @@
+"""A look at a machine's settings, and what it comes to by the shop's rules."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from pydantic import Field
+
+from phylax.core.tuning.programs import Intent, Program
+from phylax.core.tuning.verdicts import Verdict
+from phylax.core.values import Moment, Value
+
+MOST_PROGRAMS = 2000
+Programs = Annotated[tuple[Program, ...], Field(max_length=MOST_PROGRAMS)]
+
+
+class SettingsLook(Value):
+    """What an agent read of its machine's settings; nothing was touched."""
+
+    taken_at: Moment
+    programs: Programs = ()
+    unread: Annotated[str, Field(max_length=500)] = Field(
+        "", description="Why nothing could be read; empty where it could"
+    )
+
+
+class JudgedProgram(Value):
+    """A program of a machine, and what becomes of it."""
+
+    program: Program
+    now: Intent
+    known_id: int | None = Field(None, description="The entry of the notebook about it")
+    verdict: Verdict
+
+
+class JudgedLook(Value):
+    """The newest look at a machine's settings, judged by what counts now."""
+
+    machine_id: int
+    taken_at: Moment
+    unread: str = ""
+    programs: tuple[JudgedProgram, ...] = ()
+
+
+class UnknownProgram(Value):
+    """A program that nobody has written about yet, over the whole shop."""
+
+    key: str
+    name: str
+    what: str
+    package: str
+    signed_by: str
+    digest: str
+    path: str
+    machines: int
+    clients: int
+    machine_tags: tuple[str, ...] = Field(description="Some of the machines")

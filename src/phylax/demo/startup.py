@@ -1,0 +1,179 @@
+"""What runs by itself on the demo's machines, what the shop wrote of it, what clients answered."""
+
+from __future__ import annotations
+
+import sqlite3
+from dataclasses import dataclass
+from datetime import datetime
+from hashlib import sha256
+from pathlib import Path
+from typing import Literal
+
+from phylax.agent.machines.standin import STARTUP_FOLDER
+from phylax.core.shop import System
+from phylax.core.tuning.answers import Answer
+from phylax.core.tuning.known import Handling, KnownEdit, Recognition
+from phylax.core.tuning.programs import Intent, Program, StartCost, Starter, StarterKind
+from phylax.core.tuning.setting import Hangs
+from phylax.core.values import to_seconds
+from phylax.demo.scenario import MachineSpec
+from phylax.store import tuning
+
+SIGN_IN, START, TIMER, SOCKET = (
+    StarterKind.SIGN_IN, StarterKind.START, StarterKind.TIMER, StarterKind.SOCKET,
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Pretended:
+    """A made-up program: what starts it, and on which machines it is."""
+
+    name: str
+    key: str
+    what: str
+    starters: tuple[tuple[StarterKind, bool], ...]
+    signed_by: str = ""
+    guarded: str = ""
+    needed_by: tuple[str, ...] = ()
+    cost: int = 0
+    """Processor time of a start, in milliseconds."""
+    systems: tuple[System, ...] = tuple(System)
+    only: tuple[str, ...] = ()
+    """Tags, or beginnings of tags; none: every machine of these systems."""
+
+    def is_on(self, spec: MachineSpec) -> bool:
+        return spec.system in self.systems and (
+            not self.only or any(spec.tag.startswith(tag) for tag in self.only)
+        )
+
+
+WINDOWS, LINUX, MACOS = System.WINDOWS, System.LINUX, System.MACOS
+PROGRAMS = (
+    Pretended("Screen driver's companion", "screen", "Keeps the screen as it was set.",
+              ((START, True), (SIGN_IN, True)), "Corrin", guarded="the screen may hang on it",
+              cost=420, systems=(WINDOWS,)),
+    Pretended("Network care", "network-care", "Joins networks.", ((START, True),), "Corrin",
+              guarded="network may hang on it", cost=310),
+    Pretended("Word finder", "word-finder", "Reads all files, so that words in them are found.",
+              ((START, True), (TIMER, True)), "Tarn Works", cost=5200),
+    Pretended("Scan button helper", "scan-button", "Waits for the button of a scanner.",
+              ((SIGN_IN, True), (START, True)), "Corrin", cost=1900,
+              only=("ferry-", "vet-", "library-", "museum-desk")),
+    Pretended("Harbour Chat", "harbour-chat", "Talks with others, with picture and sound.",
+              ((SIGN_IN, True), (TIMER, True)), "Harbour Software", cost=3400,
+              only=("ferry-", "oakes", "boatyard", "pottery")),
+    Pretended("Drift Folder", "drift-folder", "Keeps a folder alike on several machines.",
+              ((SIGN_IN, True),), "Drift", cost=2600, only=("boatyard", "oakes", "vet-office")),
+    Pretended("Ticket printer", "ticket-printer", "Prints tickets at the counter.",
+              ((START, True), (SOCKET, True)), "Skerry Ferry Office", cost=300,
+              needed_by=("Ticket window",), only=("ferry-",)),
+    Pretended("Picture archive", "picture-archive", "Takes pictures in from the x-ray.",
+              ((START, True), (SOCKET, True)), "Gannet Pictures", cost=900, only=("vet-xray",)),
+    Pretended("Offer bar", "offer-bar", "", ((SIGN_IN, True), (TIMER, True)), cost=2100,
+              systems=(WINDOWS,), only=("oakes", "library-", "museum-desk")),
+    Pretended("Newer versions", "newer-versions", "Looks for newer versions of one program.",
+              ((START, True), (TIMER, True)), "Harbour Software", cost=700,
+              only=("ferry-", "oakes", "boatyard", "pottery")),
+    Pretended("Old scanner driver", "old-scanner", "", ((START, False), (SIGN_IN, True)),
+              cost=1200, systems=(WINDOWS,), only=("museum-desk", "library-2")),
+    Pretended("Choir notes", "choir-notes", "Shares notes on paper within the house.",
+              ((START, True), (SOCKET, True)), "Harbour Choir archive", cost=400, only=("choir",)),
+)  # fmt: skip
+
+
+def lay(folder: Path, spec: MachineSpec) -> None:
+    """What `startup/` lists of a stand-in."""
+    startup = folder / STARTUP_FOLDER
+    startup.mkdir()
+    for pretended in PROGRAMS:
+        if pretended.is_on(spec):
+            program = _program(pretended, spec)
+            text = program.model_dump_json(exclude_defaults=True, indent=1)
+            (startup / f"{pretended.key}.json").write_text(text, encoding="utf-8")
+
+
+def _program(pretended: Pretended, spec: MachineSpec) -> Program:
+    path = _path(pretended, spec)
+    is_package = spec.system is LINUX
+    return Program(
+        key=f"package:{pretended.key}" if is_package else f"path:{path}",
+        name=pretended.name,
+        package=pretended.key if is_package else "",
+        signed_by="" if is_package else pretended.signed_by,
+        path=path,
+        digest="" if is_package else sha256(pretended.key.encode()).hexdigest(),
+        what=pretended.what,
+        starters=tuple(_starter(kind, on, pretended, spec) for kind, on in pretended.starters),
+        guarded=pretended.guarded,
+        needed_by=pretended.needed_by,
+        cost=StartCost(processor_ms=pretended.cost, bytes_read=pretended.cost * 9000, starts=12),
+    )
+
+
+def _path(pretended: Pretended, spec: MachineSpec) -> str:
+    maker = pretended.signed_by or pretended.name
+    return {
+        WINDOWS: f"C:\\Programs\\{maker}\\{pretended.key}.exe",
+        MACOS: f"/Applications/{pretended.name}.app/Contents/MacOS/{pretended.key}",
+        LINUX: f"/opt/{pretended.key}/run",
+    }[spec.system]
+
+
+def _starter(kind: StarterKind, on: bool, pretended: Pretended, spec: MachineSpec) -> Starter:
+    return Starter(
+        key=f"{kind}:{pretended.key}",
+        kind=kind,
+        on=on,
+        of=spec.person if kind is SIGN_IN else "",
+        when={TIMER: "each day at 12:00", SOCKET: "port 9100"}.get(kind, ""),
+        can_wait=kind is START and spec.system is WINDOWS,
+        can_bar=kind is START,
+    )
+
+
+_HERE = "C:/Programs/{}/*"
+NOTEBOOK = (
+    KnownEdit(
+        recognition=Recognition(signed_by="Tarn Works", path=_HERE.format("Tarn Works")),
+        name="Word finder", what="Reads all files so that words in them are found at once.",
+        handling=Handling.HANGS, intent=Intent.NOT_AT_ALL,
+        hangs=Hangs(question="finds-words", on="no"),
+    ),
+    KnownEdit(
+        recognition=Recognition(signed_by="Corrin", path="C:/Programs/Corrin/scan-button.exe"),
+        name="Scan button helper", what="Waits for the button of a scanner; scans work without it.",
+        handling=Handling.HANGS, intent=Intent.WHEN_ASKED, hangs=Hangs(question="scans", on="no"),
+    ),
+    KnownEdit(
+        recognition=Recognition(
+            signed_by="Skerry Ferry Office", path=_HERE.format("Skerry Ferry Office")
+        ),
+        name="Ticket printer", what="The ferry's own; without it no ticket is printed.",
+        handling=Handling.STAYS,
+    ),
+    KnownEdit(
+        recognition=Recognition(
+            signed_by="Harbour Software", path="C:/Programs/Harbour Software/newer-versions.exe"
+        ),
+        name="Newer versions", what="Looks for newer versions, as the programs do.",
+        handling=Handling.GOES, intent=Intent.WHEN_ASKED,
+    ),
+)  # fmt: skip
+ANSWERS: tuple[tuple[str, str, Literal["yes", "no"], str], ...] = (
+    ("Skerry Ferry Office", "finds-words", "no", "we know where our files are"),
+    ("Skerry Ferry Office", "scans", "yes", "the manifests, every day"),
+    ("Saltmarsh Primary School library", "scans", "no", "asked at the desk"),
+    ("Bram Oakes, at home", "plays", "yes", ""),
+)
+
+
+def write_down(conn: sqlite3.Connection, client_ids: dict[str, int], now: datetime) -> None:
+    """What the shop knows and was told."""
+    at = to_seconds(now) - 40 * 86_400
+    for number, edit in enumerate(NOTEBOOK):
+        tuning.write_about(conn, edit, who="Wren Halloran", at=at + number * 86_400)
+    for client, question, answer, word in ANSWERS:
+        given = Answer(
+            question=question, answer=answer, scope="client", word=word, who="Petra Lund", at=now
+        )
+        tuning.note_answer(conn, given, client_ids[client])

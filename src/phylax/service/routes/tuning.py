@@ -1,0 +1,221 @@
+"""Tune-up: what runs by itself, the notebook of programs, questions and their answers."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from fastapi import APIRouter, Query, Request, Response
+
+from phylax.core.events import EventKind
+from phylax.core.retention import Scope
+from phylax.core.tuning.answers import Answer, AnswerEdit, Asked
+from phylax.core.tuning.known import KnownEdit, KnownProgram
+from phylax.core.tuning.looks import JudgedLook, UnknownProgram
+from phylax.core.tuning.rules import ProgramRuleEdit, ScopedProgramRule
+from phylax.core.tuning.setting import Setting, questions, settings
+from phylax.core.tuning.what_if import WhatIfLine
+from phylax.core.values import from_seconds
+from phylax.service.context.context import TheContext
+from phylax.service.http.auth import Signed, Technician
+from phylax.service.http.changes import TheChange, check_match, with_etag
+from phylax.service.problems import Problem, documented, not_found
+from phylax.service.routes.lookup import find_machine
+from phylax.service.rules.tuning import (
+    judged_look,
+    unknown,
+    what_an_entry_changes,
+    with_machines,
+)
+from phylax.service.rules.what_if import check_may_rule, subject_in_words
+from phylax.store import tuning
+from phylax.store.database import Connection
+
+router = APIRouter(tags=["tune-up"])
+
+
+@router.get("/settings")
+def list_settings(context: TheContext, actor: Signed) -> list[Setting]:
+    """Everything that can be read on machines, as data."""
+    return list(settings().values())
+
+
+@router.get("/machines/{machine}/programs", responses=documented(404))
+def get_programs(machine: str, context: TheContext, actor: Signed) -> JudgedLook:
+    """What runs by itself on a machine, as it was read last, and what becomes of each program."""
+    with context.db.read() as conn:
+        return judged_look(conn, find_machine(conn, machine))
+
+
+@router.get("/unknown-programs")
+def list_unknown(context: TheContext, actor: Signed) -> list[UnknownProgram]:
+    """Programs of the whole shop that nobody has written about yet, of most machines first."""
+    with context.db.read() as conn:
+        return unknown(conn)
+
+
+# --- the notebook -------------------------------------------------------------------------------
+
+
+@router.get("/known-programs")
+def list_known(context: TheContext, actor: Signed) -> list[KnownProgram]:
+    """The shop's notebook of programs, with the machines on which each was seen."""
+    with context.db.read() as conn:
+        return with_machines(conn, tuning.notebook(conn))
+
+
+@router.post("/known-programs/what-if", responses=documented(422))
+def ask_what_an_entry_changes(
+    edit: KnownEdit,
+    context: TheContext,
+    actor: Signed,
+    number: int | None = Query(None, description="The entry that would be written anew"),
+) -> list[WhatIfLine]:
+    """What would become of each program meant, on every machine; nothing is changed."""
+    with context.db.read() as conn:
+        return what_an_entry_changes(conn, edit, number, who=actor.name, at=context.now())
+
+
+@router.post(
+    "/known-programs",
+    status_code=201,
+    response_model=KnownProgram,
+    responses=documented(403, 422),
+)
+def write_about(new: KnownEdit, change: TheChange, technician: Technician) -> Response:
+    """Write about a program: what it is, and what is to become of it."""
+
+    def act(conn: Connection) -> KnownProgram:
+        number = tuning.write_about(conn, new, who=change.who, at=change.now)
+        made = _entry(conn, number)
+        change.audit(conn, "write about a program", new.name, after=made)
+        change.tell(conn, EventKind.SETTING)
+        return made
+
+    return change.once(new, act)
+
+
+@router.put("/known-programs/{number}", responses=documented(403, 404, 412, 422, 428))
+def write_anew(
+    number: int,
+    edit: KnownEdit,
+    change: TheChange,
+    technician: Technician,
+    request: Request,
+    response: Response,
+) -> KnownProgram:
+    """Write an entry anew; `If-Match` names the version that was read."""
+    with change.context.db.write() as conn:
+        before = _entry(conn, number)
+        check_match(request, before, (before.written_by, int(before.written_at.timestamp())))
+        tuning.write_anew(conn, number, edit, who=change.who, at=change.now)
+        after = _entry(conn, number)
+        change.audit(conn, "write about a program", edit.name, before, after)
+        change.tell(conn, EventKind.SETTING)
+    with_etag(after, response)
+    return after
+
+
+@router.delete("/known-programs/{number}", status_code=204, responses=documented(403, 404))
+def strike_out(number: int, change: TheChange, technician: Technician) -> None:
+    """The program is unknown again: nothing of it changes any more."""
+    with change.context.db.write() as conn:
+        before = _entry(conn, number)
+        tuning.strike_out(conn, number)
+        change.audit(conn, "strike out a program", before.edit.name, before)
+        change.tell(conn, EventKind.SETTING)
+
+
+def _entry(conn: Connection, number: int) -> KnownProgram:
+    known = tuning.known(conn, number)
+    if known is None:
+        raise not_found("entry of the notebook", number)
+    return known
+
+
+# --- questions ----------------------------------------------------------------------------------
+
+
+@router.get("/answers/{scope}/{subject_id}", responses=documented(404))
+def list_answers(
+    scope: Literal["client", "machine"], subject_id: int, context: TheContext, actor: Signed
+) -> list[Asked]:
+    """Every question with what counts for a client or a machine; a machine's own answer counts
+    before its client's."""
+    with context.db.read() as conn:
+        subject_in_words(conn, Scope(scope), subject_id)
+        if scope == "machine":
+            given = tuning.answers_on(conn, subject_id)
+        else:
+            given = {a.question: a for a in tuning.answers(conn, "client", subject_id)}
+    return [Asked(question=q, answer=given.get(q.key)) for q in questions().values()]
+
+
+@router.put("/answers/{scope}/{subject_id}/{question}", responses=documented(403, 404, 422))
+def put_answer(
+    scope: Literal["client", "machine"],
+    subject_id: int,
+    question: str,
+    edit: AnswerEdit,
+    change: TheChange,
+    technician: Technician,
+) -> list[Asked]:
+    """Note what was answered, or that there is no answer any more."""
+    if question not in questions():
+        raise not_found("question", question)
+    with change.context.db.write() as conn:
+        subject = subject_in_words(conn, Scope(scope), subject_id)
+        if edit.answer is None:
+            tuning.forget_answer(conn, scope, subject_id, question)
+        else:
+            answer = Answer(
+                question=question,
+                answer=edit.answer,
+                scope=scope,
+                word=edit.word,
+                who=change.who,
+                at=from_seconds(change.now),
+            )
+            tuning.note_answer(conn, answer, subject_id)
+        change.audit(conn, "note an answer", f"{question} for {subject}", after=edit)
+        change.tell(conn, EventKind.SETTING, subject_id if scope == "machine" else None)
+    return list_answers(scope, subject_id, change.context, change.actor)
+
+
+# --- rules of programs --------------------------------------------------------------------------
+
+
+@router.get("/program-rules/{scope}/{subject_id}", responses=documented(404))
+def list_program_rules(
+    scope: Scope, subject_id: int, context: TheContext, actor: Signed
+) -> list[ScopedProgramRule]:
+    """What one scope says of programs; subject 0 is the shop."""
+    with context.db.read() as conn:
+        subject_in_words(conn, scope, subject_id)
+        return tuning.program_rules(conn, scope, subject_id)
+
+
+@router.post("/program-rules/{scope}/{subject_id}", responses=documented(403, 404, 412, 422, 428))
+def put_program_rule(
+    scope: Scope,
+    subject_id: int,
+    edit: ProgramRuleEdit,
+    change: TheChange,
+    technician: Technician,
+    request: Request,
+) -> list[ScopedProgramRule]:
+    """Say something of a program at a scope; a rule that says nothing takes it back. What is there
+    already is changed with its If-Match."""
+    if scope is Scope.CATALOGUE:
+        raise Problem(422, "not-a-scope", "Say it for shop, client or machine.")
+    with change.context.db.write() as conn:
+        subject = check_may_rule(conn, change.actor, scope, subject_id)
+        before = tuning.program_rule(conn, scope, subject_id, edit.program)
+        if before is not None:
+            changed = (before.changed_by, int(before.changed_at.timestamp()))
+            check_match(request, before, changed)
+        tuning.put_program_rule(
+            conn, scope, subject_id, edit.program, edit.rule, who=change.who, at=change.now
+        )
+        change.audit(conn, "change rule", f"{edit.program} for {subject}", before, edit)
+        change.tell(conn, EventKind.SETTING, subject_id if scope is Scope.MACHINE else None)
+        return tuning.program_rules(conn, scope, subject_id)

@@ -1,0 +1,120 @@
+"""Tune-up as the shop sees it: judged looks, programs nobody knows, what an entry would change."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from phylax.core.shop import Machine, System
+from phylax.core.tuning.known import KnownEdit, KnownProgram, recognise
+from phylax.core.tuning.looks import JudgedLook, JudgedProgram, UnknownProgram
+from phylax.core.tuning.rules import InForce
+from phylax.core.tuning.verdicts import Answers, judge_program
+from phylax.core.tuning.what_if import Looked, WhatIfLine, what_if
+from phylax.core.values import from_seconds
+from phylax.service.problems import Problem
+from phylax.store import shop, tuning
+from phylax.store.database import Connection
+
+_NO_RULE = InForce()
+
+
+def judged_look(conn: Connection, machine: Machine) -> JudgedLook:
+    """A machine's newest look, judged by what counts now; a problem where nobody looked."""
+    look = tuning.look(conn, machine.id)
+    if look is None:
+        raise Problem(
+            404, "not-looked-at", f"{machine.tag} was not looked at for settings yet; survey it."
+        )
+    notebook = tuning.notebook(conn)
+    answers = _answers(conn, machine.id)
+    rules = tuning.program_rules_on(conn, machine.id, machine.client_id)
+    judged = []
+    for program in look.programs:
+        known = recognise(program, machine.system, notebook)
+        judged.append(
+            JudgedProgram(
+                program=program,
+                now=program.now,
+                known_id=known.id if known else None,
+                verdict=judge_program(program, known, rules.get(program.key, _NO_RULE), answers),
+            )
+        )
+    return JudgedLook(
+        machine_id=machine.id,
+        taken_at=look.taken_at,
+        unread=look.unread,
+        programs=tuple(judged),
+    )
+
+
+def _answers(conn: Connection, machine_id: int) -> Answers:
+    return {key: answer.answer for key, answer in tuning.answers_on(conn, machine_id).items()}
+
+
+def unknown(conn: Connection) -> list[UnknownProgram]:
+    """Programs that nobody has written about, of most machines first; what is guarded needs no
+    entry, since nothing would change."""
+    notebook = tuning.notebook(conn)
+    found: dict[str, list[tuning.Spread]] = {}
+    for spread in tuning.over_the_shop(conn):
+        program = spread.program
+        known = any(entry.edit.recognition.fits(program) for entry in notebook)
+        if not program.guarded and not known:
+            found.setdefault(program.key, []).append(spread)
+    made = [_unknown(key, spreads) for key, spreads in found.items()]
+    return sorted(made, key=lambda program: (-program.machines, program.key))
+
+
+def _unknown(key: str, spreads: Sequence[tuning.Spread]) -> UnknownProgram:
+    """One program, however differently it was read on its machines."""
+    program = spreads[0].program
+    tags = dict.fromkeys(tag for spread in spreads for tag in spread.some_tags)
+    return UnknownProgram(
+        key=key,
+        name=program.name,
+        what=program.what,
+        package=program.package,
+        signed_by=program.signed_by,
+        digest=program.digest,
+        path=program.path,
+        machines=sum(spread.machines for spread in spreads),
+        clients=len(frozenset().union(*(spread.clients for spread in spreads))),
+        machine_tags=tuple(tags)[:6],
+    )
+
+
+def with_machines(conn: Connection, notebook: Sequence[KnownProgram]) -> list[KnownProgram]:
+    """Entries with the number of machines on which each was seen."""
+    counts = dict.fromkeys((entry.id for entry in notebook), 0)
+    for spread in tuning.over_the_shop(conn):
+        for entry in notebook:
+            if entry.edit.recognition.fits(spread.program):
+                counts[entry.id] += spread.machines
+    return [entry.model_copy(update={"machines": counts[entry.id]}) for entry in notebook]
+
+
+def what_an_entry_changes(
+    conn: Connection, edit: KnownEdit, number: int | None, *, who: str, at: int
+) -> list[WhatIfLine]:
+    """What would become of every machine, were an entry written so; nothing is changed.
+
+    `number` is the entry that is written anew; None for a new one.
+    """
+    notebook = [entry for entry in tuning.notebook(conn) if entry.id != number]
+    new_id = number or max((entry.id for entry in notebook), default=0) + 1
+    written = KnownProgram(id=new_id, edit=edit, written_by=who, written_at=from_seconds(at))
+    looked = []
+    programs = tuning.on_machines(conn)
+    for machine in shop.described(conn):
+        meant = tuple(p for p in programs.get(machine.id, ()) if edit.recognition.fits(p))
+        if meant:
+            looked.append(
+                Looked(
+                    machine_id=machine.id,
+                    system=System(machine.system),
+                    programs=meant,
+                    answers=_answers(conn, machine.id),
+                    rules=tuning.program_rules_on(conn, machine.id, machine.client_id),
+                )
+            )
+    return what_if(looked, [*notebook, written])

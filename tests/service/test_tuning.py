@@ -1,0 +1,195 @@
+"""Tune-up over the service: what runs by itself comes with a survey and is judged."""
+
+from __future__ import annotations
+
+import json
+from datetime import timedelta
+from pathlib import Path
+
+import pytest
+
+from conftest import Service
+from helpers import Clock, enrol, make_standin
+from phylax.agent.config.home import AgentHome
+from phylax.agent.runtime.loop import Agent
+from phylax.client import NotAllowedError, NotFoundError, Phylax, RefusedError
+from phylax.core.protocol import SettingsMessage
+from phylax.core.retention import Scope
+from phylax.core.shop import Machine, MachineEdit
+from phylax.core.tuning.known import Handling, KnownEdit, Recognition
+from phylax.core.tuning.looks import SettingsLook
+from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
+from phylax.core.tuning.rules import ProgramRule
+from phylax.core.tuning.setting import Hangs
+from phylax.core.tuning.verdicts import Stays
+from phylax.service.context.context import Context
+from phylax.service.runs import ingest
+
+ENTRY = Starter(key="sign-in:anna:chat.desktop", kind=StarterKind.SIGN_IN, on=True, of="anna")
+CHAT = Program(key="package:chat", name="Chat", package="chat", starters=(ENTRY,))
+SCREEN = Program(key="package:screen", name="Screen", package="screen", guarded="the screen")
+ABOUT_CHAT = KnownEdit(
+    recognition=Recognition(package="chat"), name="Chat", what="Talks with colleagues.",
+    handling=Handling.HANGS, intent=Intent.WHEN_ASKED, hangs=Hangs(question="video-calls", on="no"),
+)  # fmt: skip
+
+
+def lay(folder: Path, *programs: Program) -> None:
+    (folder / "startup").mkdir(exist_ok=True)
+    for number, program in enumerate(programs):
+        text = program.model_dump_json(exclude_defaults=True)
+        (folder / f"startup/{number}.json").write_text(text, encoding="utf-8")
+
+
+@pytest.fixture
+def agent(owner: Phylax, machine: Machine, tmp_path: Path) -> Agent:
+    make_standin(tmp_path / "m")
+    lay(tmp_path / "m", CHAT, SCREEN)
+    agent = enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
+    agent.once()
+    return agent
+
+
+def survey(owner: Phylax, machine: Machine, agent: Agent) -> None:
+    owner.runs.survey(machine.tag)
+    agent.once()
+
+
+def reasons(owner: Phylax, machine: Machine) -> dict[str, Stays | str]:
+    return {
+        judged.program.key: judged.verdict.reason or f"changes to {judged.verdict.want}"
+        for judged in owner.programs.on(machine.tag).programs
+    }
+
+
+def test_a_look_comes_with_a_survey_and_is_judged_by_what_counts_now(
+    owner: Phylax, machine: Machine, agent: Agent
+) -> None:
+    with pytest.raises(NotFoundError, match="not looked at for settings yet"):
+        owner.programs.on(machine.tag)
+    survey(owner, machine, agent)
+    assert reasons(owner, machine) == {CHAT.key: Stays.UNKNOWN, SCREEN.key: Stays.GUARDED}
+    entry = owner.programs.write(ABOUT_CHAT)
+    assert reasons(owner, machine)[CHAT.key] is Stays.NO_ANSWER
+    owner.questions.answer("client", machine.client_id, "video-calls", "no")
+    assert reasons(owner, machine)[CHAT.key] == "changes to when asked"
+    owner.questions.answer("machine", machine.id, "video-calls", "yes", word="every Monday")
+    assert reasons(owner, machine)[CHAT.key] is Stays.ASKED_FOR, "the nearer answer counts"
+    owner.questions.answer("machine", machine.id, "video-calls", None)
+    owner.programs.put_rule(Scope.MACHINE, machine.id, CHAT.key, ProgramRule(leave=True))
+    assert reasons(owner, machine)[CHAT.key] is Stays.ASKED_FOR
+    owner.programs.strike_out(entry.id)
+    assert reasons(owner, machine)[CHAT.key] is Stays.UNKNOWN
+
+
+def test_what_if_is_what_a_look_says_once_it_is_written(
+    owner: Phylax, machine: Machine, agent: Agent, tmp_path: Path
+) -> None:
+    survey(owner, machine, agent)
+    other = owner.machines.add(
+        MachineEdit(tag="ferry-board", client_id=machine.client_id, system="linux")
+    )
+    make_standin(tmp_path / "m2")
+    lay(tmp_path / "m2", CHAT)
+    second = enrol(owner, other.tag, tmp_path / "agent2", tmp_path / "m2")
+    survey(owner, other, second)
+    owner.questions.answer("machine", other.id, "video-calls", "no")
+    (unknown,) = owner.programs.unknown()
+    assert (unknown.key, unknown.machines, unknown.clients) == (CHAT.key, 2, 1)
+    assert set(unknown.machine_tags) == {machine.tag, other.tag}
+    (line,) = owner.programs.what_if(ABOUT_CHAT)
+    assert (line.changes_on, line.stays_on) == ((other.id,), {"no answer yet": (machine.id,)})
+    assert [*owner.programs.unknown()], "asking changes nothing"
+    owner.programs.write(ABOUT_CHAT)
+    assert reasons(owner, other)[CHAT.key] == "changes to when asked"
+    assert reasons(owner, machine)[CHAT.key] is Stays.NO_ANSWER
+    assert [*owner.programs.unknown()] == []
+    assert [entry.machines for entry in owner.programs.notebook()] == [2]
+
+
+def test_a_later_look_replaces_and_an_unread_one_keeps_what_was_known(
+    owner: Phylax, machine: Machine, agent: Agent, context: Context, clock: Clock, tmp_path: Path
+) -> None:
+    survey(owner, machine, agent)
+    run = owner.runs.survey(machine.tag)
+    known = owner.programs.on(machine.tag)
+
+    def tell(look: SettingsLook, number: int) -> None:
+        message = SettingsMessage(id=f"message-{number}", run_id=run.id, look=look)
+        with context.db.write() as conn:
+            ingest.apply(conn, machine.id, message, at=context.now())
+
+    old = known.taken_at - timedelta(hours=1)
+    tell(SettingsLook(taken_at=old), 1)
+    assert owner.programs.on(machine.tag).programs == known.programs, "it is older"
+    later = known.taken_at + timedelta(hours=1)
+    tell(SettingsLook(taken_at=later, unread="no right"), 2)
+    unread = owner.programs.on(machine.tag)
+    assert (unread.unread, unread.programs) == ("no right", known.programs)
+    tell(SettingsLook(taken_at=later, programs=(SCREEN,)), 3)
+    assert [judged.program for judged in owner.programs.on(machine.tag).programs] == [SCREEN]
+    with context.db.read() as conn:
+        rows = conn.execute("SELECT key FROM programs").fetchall()
+    assert [row[0] for row in rows] == [SCREEN.key], "what no machine has any more is forgotten"
+
+
+def test_a_bad_file_and_the_machines_own_guard(
+    owner: Phylax, machine: Machine, tmp_path: Path
+) -> None:
+    make_standin(tmp_path / "m")
+    lay(tmp_path / "m", CHAT)
+    (tmp_path / "m/startup/odd.json").write_text(json.dumps({"key": 3}), encoding="utf-8")
+    enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
+    guard = tmp_path / "agent/guard.toml"
+    guard.write_text(f'never_programs = ["{CHAT.key}"]\n', encoding="utf-8")
+    guard.chmod(0o600)
+    survey(owner, machine, Agent(AgentHome(tmp_path / "agent")))
+    judged = {j.program.key: j for j in owner.programs.on(machine.tag).programs}
+    assert judged["file:odd.json"].verdict.reason is Stays.UNREAD
+    owner.programs.write(ABOUT_CHAT)
+    owner.questions.answer("machine", machine.id, "video-calls", "no")
+    assert reasons(owner, machine)[CHAT.key] is Stays.GUARDED
+    detail = owner.programs.on(machine.tag).programs
+    (chat,) = [judged.program for judged in detail if judged.program.key == CHAT.key]
+    assert "own guard" in chat.guarded
+
+
+def test_who_may_and_what_is_refused(service: Service, owner: Phylax, machine: Machine) -> None:
+    tobias, petra = service.as_("wren"), service.as_("petra")
+    entry = tobias.programs.write(ABOUT_CHAT)
+    with pytest.raises(NotAllowedError):
+        petra.programs.write(ABOUT_CHAT)
+    assert [known.edit.name for known in petra.programs.notebook()] == ["Chat"]
+    with pytest.raises(NotAllowedError, match="owner's to change"):
+        tobias.programs.put_rule(Scope.SHOP, 0, CHAT.key, ProgramRule(leave=True))
+    renamed = ABOUT_CHAT.model_copy(update={"name": "Chat, new"})
+    newer = tobias.programs.write_anew(entry, renamed)
+    with pytest.raises(RefusedError) as refused:
+        owner.programs.write_anew(entry, ABOUT_CHAT)
+    assert refused.value.status == 412
+    assert owner.programs.write_anew(newer, ABOUT_CHAT).version == 3
+    with pytest.raises(NotFoundError):
+        owner.questions.answer("client", machine.client_id, "likes-tea", "yes")
+    with pytest.raises(NotFoundError):
+        owner.questions.answer("machine", 99, "plays", "yes")
+    with pytest.raises(NotFoundError):
+        owner.programs.strike_out(99)
+
+
+def test_rules_of_nearer_scopes_count_and_a_rule_is_taken_back(
+    owner: Phylax, machine: Machine, agent: Agent
+) -> None:
+    survey(owner, machine, agent)
+    owner.programs.write(
+        ABOUT_CHAT.model_copy(update={"handling": Handling.STAYS, "intent": None, "hangs": None})
+    )
+    assert reasons(owner, machine)[CHAT.key] is Stays.NO_WISH
+    owner.programs.put_rule(Scope.SHOP, 0, CHAT.key, ProgramRule(intent=Intent.WHEN_ASKED))
+    assert reasons(owner, machine)[CHAT.key] == "changes to when asked"
+    leave = ProgramRule(leave=True)
+    owner.programs.put_rule(Scope.CLIENT, machine.client_id, CHAT.key, leave)
+    assert reasons(owner, machine)[CHAT.key] is Stays.ASKED_FOR
+    assert [rule.rule for rule in owner.programs.rules(Scope.CLIENT, machine.client_id)] == [leave]
+    with pytest.raises(RefusedError) as refused:
+        owner.programs.put_rule(Scope.CLIENT, machine.client_id, CHAT.key, ProgramRule())
+    assert refused.value.status == 428, "what is there is changed with its version"
