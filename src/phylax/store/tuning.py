@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Callable
 from functools import lru_cache
 from typing import Literal, NamedTuple
 
@@ -83,45 +84,54 @@ def look(conn: Connection, machine_id: int) -> SettingsLook | None:
     )
 
 
-def on_machines(conn: Connection) -> dict[int, list[Program]]:
-    """What runs by itself on each machine; a program that was read alike is one object."""
+def on_machines(conn: Connection, is_meant: Callable[[Program], bool]) -> dict[int, list[Program]]:
+    """Programs that are meant, by machine; one that was read alike is one object."""
     found: dict[int, list[Program]] = {}
-    known = {row[0]: _program(row[1]) for row in conn.execute("SELECT id, read_as FROM programs")}
-    for machine_id, program_id in conn.execute("SELECT * FROM machine_programs"):
-        found.setdefault(machine_id, []).append(known[program_id])
+    for program_id, read_as in conn.execute("SELECT id, read_as FROM programs"):
+        program = _program(read_as)
+        if is_meant(program):
+            for row in conn.execute(
+                "SELECT machine_id FROM machine_programs WHERE program_id = ?", (program_id,)
+            ):
+                found.setdefault(row[0], []).append(program)
     return found
 
 
 class Spread(NamedTuple):
     """Where a program as it was read is."""
 
+    number: int
     program: Program
     machines: int
     clients: frozenset[int]
-    some_tags: tuple[str, ...]
 
 
 def over_the_shop(conn: Connection) -> list[Spread]:
     """Every program as it was read, of most machines first."""
     rows = conn.execute(
         """
-        SELECT p.read_as, count(*), group_concat(DISTINCT m.client_id),
-            group_concat(m.tag, ' ') FILTER (WHERE m.id IN (
-                SELECT machine_id FROM machine_programs x WHERE x.program_id = p.id LIMIT 6))
+        SELECT p.id, p.read_as, count(*), group_concat(DISTINCT m.client_id)
         FROM machine_programs mp
         JOIN programs p ON p.id = mp.program_id JOIN machines m ON m.id = mp.machine_id
         GROUP BY p.id ORDER BY count(*) DESC, p.key
         """
     )
     return [
-        Spread(
-            _program(row[0]),
-            row[1],
-            frozenset(map(int, row[2].split(","))),
-            tuple((row[3] or "").split()),
-        )
+        Spread(row[0], _program(row[1]), row[2], frozenset(map(int, row[3].split(","))))
         for row in rows
     ]
+
+
+def some_tags(conn: Connection, number: int, most: int) -> list[str]:
+    """Tags of some machines on which a program, as it was read, is."""
+    rows = conn.execute(
+        """
+        SELECT m.tag FROM machine_programs mp JOIN machines m ON m.id = mp.machine_id
+        WHERE mp.program_id = ? ORDER BY m.id LIMIT ?
+        """,
+        (number, most),
+    )
+    return [row[0] for row in rows]
 
 
 @lru_cache(maxsize=20_000)
@@ -283,14 +293,31 @@ def put_program_rule(
     )
 
 
-def program_rules_on(conn: Connection, machine_id: int, client_id: int) -> dict[str, InForce]:
-    """The rules in force on a machine, by the program's key."""
-    said: dict[str, list[tuple[Scope, ProgramRule]]] = {}
-    of = ((Scope.SHOP, 0), (Scope.CLIENT, client_id), (Scope.MACHINE, machine_id))
-    for scope, subject_id in of:
-        for rule in program_rules(conn, scope, subject_id):
-            said.setdefault(rule.program, []).append((scope, rule.rule))
-    return {program: _merged(tuple(scopes)) for program, scopes in said.items()}
+class Said:
+    """What every scope answered and says of programs, read at once for many machines."""
+
+    def __init__(self, conn: Connection) -> None:
+        self._answers: dict[tuple[str, int], dict[str, Literal["yes", "no"]]] = {}
+        for row in conn.execute("SELECT scope, subject_id, question, answer FROM answers"):
+            self._answers.setdefault((row[0], row[1]), {})[row[2]] = row[3]
+        self._rules: dict[tuple[str, int], list[tuple[str, ProgramRule]]] = {}
+        for row in conn.execute("SELECT scope, subject_id, program, rule FROM program_rules"):
+            rule = ProgramRule.model_validate_json(row[3])
+            self._rules.setdefault((row[0], row[1]), []).append((row[2], rule))
+
+    def answers(self, machine_id: int, client_id: int) -> dict[str, Literal["yes", "no"]]:
+        """What counts for a machine: its own answers before its client's."""
+        nearer = self._answers.get(("machine", machine_id), {})
+        return {**self._answers.get(("client", client_id), {}), **nearer}
+
+    def rules(self, machine_id: int, client_id: int) -> dict[str, InForce]:
+        """The rules in force on a machine, by the program's key."""
+        said: dict[str, list[tuple[Scope, ProgramRule]]] = {}
+        of = ((Scope.SHOP, 0), (Scope.CLIENT, client_id), (Scope.MACHINE, machine_id))
+        for scope, subject_id in of:
+            for program, rule in self._rules.get((scope.value, subject_id), ()):
+                said.setdefault(program, []).append((scope, rule))
+        return {program: _merged(tuple(scopes)) for program, scopes in said.items()}
 
 
 @lru_cache(maxsize=10_000)

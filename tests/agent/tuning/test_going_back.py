@@ -88,7 +88,7 @@ def test_a_change_cut_off_anywhere_is_undone_at_the_next_start(
         pass
 
     before = picture(root)
-    plan = by_key(root)["path:/opt/cloud/run"].plan(Intent.NOT_AT_ALL)
+    plan = by_key(root)["path:/opt/cloud/run --quiet"].plan(Intent.NOT_AT_ALL)
     pieces = pieces_of_units(str(root), plan)
     assert len(pieces) == 3, "two links go, one bars it"
     for stop_at in range(len(pieces)):
@@ -118,7 +118,9 @@ def test_a_change_that_fails_half_way_leaves_everything_as_it_was(
     root: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     before = picture(root)
-    pieces = pieces_of_units(str(root), by_key(root)["path:/opt/cloud/run"].plan(Intent.NOT_AT_ALL))
+    pieces = pieces_of_units(
+        str(root), by_key(root)["path:/opt/cloud/run --quiet"].plan(Intent.NOT_AT_ALL)
+    )
     calls = []
 
     def full(top: str, path: str, state: object) -> None:
@@ -148,7 +150,7 @@ def test_what_somebody_altered_since_is_not_put_back_and_is_named(
     root: Path, tmp_path: Path
 ) -> None:
     changer = Changer(str(root), tmp_path / "journal")
-    plan = by_key(root)["path:/opt/cloud/run"].plan(Intent.NOT_AT_ALL)
+    plan = by_key(root)["path:/opt/cloud/run --quiet"].plan(Intent.NOT_AT_ALL)
     changer.make(change_of(pieces_of_units(str(root), plan)))
     assert changer.drifted() == []
     bar = root / "etc/systemd/system/cloud.service"
@@ -163,7 +165,7 @@ def test_what_somebody_altered_since_is_not_put_back_and_is_named(
 
 
 def test_a_tree_that_changed_since_the_look_is_not_changed(root: Path, tmp_path: Path) -> None:
-    plan = by_key(root)["path:/opt/cloud/run"].plan(Intent.NOT_AT_ALL)
+    plan = by_key(root)["path:/opt/cloud/run --quiet"].plan(Intent.NOT_AT_ALL)
     pieces = pieces_of_units(str(root), plan)
     (root / "etc/systemd/system/cloud-too.service").unlink()
     now = picture(root)
@@ -175,14 +177,14 @@ def test_a_tree_that_changed_since_the_look_is_not_changed(root: Path, tmp_path:
 def test_an_older_change_does_not_drift_because_of_a_newer_one(root: Path, tmp_path: Path) -> None:
     changer = Changer(str(root), tmp_path / "journal")
     for number, intent in enumerate((Intent.WHEN_ASKED, Intent.NOT_AT_ALL, Intent.FROM_START)):
-        plan = by_key(root)["path:/opt/cloud/run"].plan(intent)
+        plan = by_key(root)["path:/opt/cloud/run --quiet"].plan(intent)
         changer.make(change_of(pieces_of_units(str(root), plan), number))
     assert changer.drifted() == []
 
 
 def test_one_bad_file_of_the_journal_costs_only_itself(root: Path, tmp_path: Path) -> None:
     changer = Changer(str(root), tmp_path / "journal")
-    plan = by_key(root)["path:/opt/cloud/run"].plan(Intent.WHEN_ASKED)
+    plan = by_key(root)["path:/opt/cloud/run --quiet"].plan(Intent.WHEN_ASKED)
     before = picture(root)
     changer.make(change_of(pieces_of_units(str(root), plan)))
     add_file(tmp_path, "journal/00000000T000000-odd.json", '{"half": ')

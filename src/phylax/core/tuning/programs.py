@@ -9,12 +9,18 @@ from __future__ import annotations
 from enum import StrEnum
 from typing import Annotated, NamedTuple
 
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
 from phylax.core.tuning.setting import GoesBack
 from phylax.core.values import Bytes, Value
 
-Text = Annotated[str, Field(max_length=500)]
+
+def _printable(text: str) -> str:
+    """What a machine says of itself is shown to people: nothing in it moves a cursor."""
+    return "".join(char if char.isprintable() else " " for char in text)
+
+
+Text = Annotated[str, Field(max_length=500), AfterValidator(_printable)]
 
 
 class Intent(StrEnum):
@@ -49,9 +55,7 @@ class Starter(Value):
     kind: StarterKind
     on: bool = Field(description="Whether it would start the program now")
     later: bool = Field(False, description="It starts the program some time after the start")
-    of: Annotated[str, Field(max_length=200)] = Field(
-        "", description="The person whose it is; empty: the system's"
-    )
+    of: Text = Field("", description="The person whose it is; empty: the system's")
     when: Text = Field("", description="A timer's time, a socket's address, as it is written")
     settable: bool = Field(True, description="Whether it can be switched here")
     can_wait: bool = Field(False, description="Whether it can be made to start later")

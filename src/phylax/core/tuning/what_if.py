@@ -50,49 +50,64 @@ def what_if(machines: Iterable[Looked], notebook: Iterable[KnownProgram]) -> lis
     machines, under one rule and the same answers, is judged once.
     """
     entries = tuple(notebook)
-    # what is compared by its identity is kept, so that no other can come to have the same
-    judged: dict[tuple[object, ...], tuple[Verdict, Program, InForce]] = {}
-    recognised: dict[tuple[int, System], KnownProgram | None] = {}
-    lines: dict[str, _Line] = defaultdict(_Line)
+    facts: dict[tuple[object, ...], _Alike] = {}
     for machine in machines:
-        answered = tuple(sorted(machine.answers.items()))
+        answers = tuple(sorted(machine.answers.items()))
         for program in machine.programs:
             rule = machine.rules.get(program.key, NO_RULE)
-            fact = (id(program), id(rule), answered, program.key in machine.never, machine.system)
-            known = judged.get(fact)
-            if known is None:
-                told = (id(program), machine.system)
-                if told not in recognised:
-                    recognised[told] = recognise(program, machine.system, entries)
-                verdict = judge_program(
-                    program, recognised[told], rule, machine.answers, machine.never
-                )
-                known = judged[fact] = (verdict, program, rule)
-            lines[program.key].add(machine.machine_id, program, known[0])
+            is_never = program.key in machine.never
+            fact = (id(program), id(rule), answers, is_never, machine.system)
+            alike = facts.get(fact)
+            if alike is None:
+                alike = facts[fact] = _Alike(machine, program, rule)
+            alike.machine_ids.append(machine.machine_id)
+    lines: dict[str, _Line] = defaultdict(_Line)
+    for alike in facts.values():
+        machine = alike.machine
+        known = recognise(alike.program, machine.system, entries)
+        verdict = judge_program(alike.program, known, alike.rule, machine.answers, machine.never)
+        lines[alike.program.key].add(alike, verdict)
     made = [line.made(key) for key, line in lines.items()]
     return sorted(made, key=lambda line: (-len(line.changes_on), line.program))
 
 
+class _Alike:
+    """One program under one rule and the same answers, on all machines on which it is so.
+
+    What is compared by its identity is kept here, so that no other can come to have the same.
+    """
+
+    __slots__ = ("machine", "machine_ids", "program", "rule")
+
+    def __init__(self, machine: Looked, program: Program, rule: InForce) -> None:
+        self.machine = machine
+        self.program = program
+        self.rule = rule
+        self.machine_ids: list[int] = []
+
+
 class _Line:
+    """What is gathered of one program."""
+
     def __init__(self) -> None:
         self.names: Counter[str] = Counter()
         self.changes: list[int] = []
         self.stays: dict[str, list[int]] = defaultdict(list)
         self.needs_yes = False
 
-    def add(self, machine_id: int, program: Program, verdict: Verdict) -> None:
-        self.names[program.name] += 1
+    def add(self, alike: _Alike, verdict: Verdict) -> None:
+        self.names[alike.program.name] += len(alike.machine_ids)
         if verdict.changes:
-            self.changes.append(machine_id)
+            self.changes += alike.machine_ids
             self.needs_yes = self.needs_yes or verdict.needs_yes
         else:
-            self.stays[verdict.reason or ""].append(machine_id)
+            self.stays[verdict.reason or ""] += alike.machine_ids
 
     def made(self, key: str) -> WhatIfLine:
         return WhatIfLine(
             program=key,
             name=self.names.most_common(1)[0][0],
-            changes_on=tuple(self.changes),
+            changes_on=tuple(sorted(self.changes)),
             needs_yes=self.needs_yes,
-            stays_on={reason: tuple(ids) for reason, ids in self.stays.items()},
+            stays_on={reason: tuple(sorted(ids)) for reason, ids in self.stays.items()},
         )

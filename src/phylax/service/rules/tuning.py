@@ -8,7 +8,7 @@ from phylax.core.shop import Machine, System
 from phylax.core.tuning.known import KnownEdit, KnownProgram, recognise
 from phylax.core.tuning.looks import JudgedLook, JudgedProgram, UnknownProgram
 from phylax.core.tuning.rules import InForce
-from phylax.core.tuning.verdicts import Answers, judge_program
+from phylax.core.tuning.verdicts import judge_program
 from phylax.core.tuning.what_if import Looked, WhatIfLine, what_if
 from phylax.core.values import from_seconds
 from phylax.service.problems import Problem
@@ -16,6 +16,8 @@ from phylax.store import shop, tuning
 from phylax.store.database import Connection
 
 _NO_RULE = InForce()
+_SOME = 6
+"""So many machines are named of those that have a program."""
 
 
 def judged_look(conn: Connection, machine: Machine) -> JudgedLook:
@@ -26,8 +28,9 @@ def judged_look(conn: Connection, machine: Machine) -> JudgedLook:
             404, "not-looked-at", f"{machine.tag} was not looked at for settings yet; survey it."
         )
     notebook = tuning.notebook(conn)
-    answers = _answers(conn, machine.id)
-    rules = tuning.program_rules_on(conn, machine.id, machine.client_id)
+    said = tuning.Said(conn)
+    answers = said.answers(machine.id, machine.client_id)
+    rules = said.rules(machine.id, machine.client_id)
     judged = []
     for program in look.programs:
         known = recognise(program, machine.system, notebook)
@@ -47,10 +50,6 @@ def judged_look(conn: Connection, machine: Machine) -> JudgedLook:
     )
 
 
-def _answers(conn: Connection, machine_id: int) -> Answers:
-    return {key: answer.answer for key, answer in tuning.answers_on(conn, machine_id).items()}
-
-
 def unknown(conn: Connection) -> list[UnknownProgram]:
     """Programs that nobody has written about, of most machines first; what is guarded needs no
     entry, since nothing would change."""
@@ -61,14 +60,16 @@ def unknown(conn: Connection) -> list[UnknownProgram]:
         known = any(entry.edit.recognition.fits(program) for entry in notebook)
         if not program.guarded and not known:
             found.setdefault(program.key, []).append(spread)
-    made = [_unknown(key, spreads) for key, spreads in found.items()]
+    made = [_unknown(conn, key, spreads) for key, spreads in found.items()]
     return sorted(made, key=lambda program: (-program.machines, program.key))
 
 
-def _unknown(key: str, spreads: Sequence[tuning.Spread]) -> UnknownProgram:
+def _unknown(conn: Connection, key: str, spreads: Sequence[tuning.Spread]) -> UnknownProgram:
     """One program, however differently it was read on its machines."""
     program = spreads[0].program
-    tags = dict.fromkeys(tag for spread in spreads for tag in spread.some_tags)
+    tags = [
+        tag for spread in spreads[:_SOME] for tag in tuning.some_tags(conn, spread.number, _SOME)
+    ]
     return UnknownProgram(
         key=key,
         name=program.name,
@@ -79,7 +80,7 @@ def _unknown(key: str, spreads: Sequence[tuning.Spread]) -> UnknownProgram:
         path=program.path,
         machines=sum(spread.machines for spread in spreads),
         clients=len(frozenset().union(*(spread.clients for spread in spreads))),
-        machine_tags=tuple(tags)[:6],
+        machine_tags=tuple(dict.fromkeys(tags))[:_SOME],
     )
 
 
@@ -103,18 +104,17 @@ def what_an_entry_changes(
     notebook = [entry for entry in tuning.notebook(conn) if entry.id != number]
     new_id = number or max((entry.id for entry in notebook), default=0) + 1
     written = KnownProgram(id=new_id, edit=edit, written_by=who, written_at=from_seconds(at))
-    looked = []
-    programs = tuning.on_machines(conn)
-    for machine in shop.described(conn):
-        meant = tuple(p for p in programs.get(machine.id, ()) if edit.recognition.fits(p))
-        if meant:
-            looked.append(
-                Looked(
-                    machine_id=machine.id,
-                    system=System(machine.system),
-                    programs=meant,
-                    answers=_answers(conn, machine.id),
-                    rules=tuning.program_rules_on(conn, machine.id, machine.client_id),
-                )
-            )
+    programs = tuning.on_machines(conn, edit.recognition.fits)
+    said = tuning.Said(conn)
+    looked = [
+        Looked(
+            machine_id=machine.id,
+            system=System(machine.system),
+            programs=tuple(programs[machine.id]),
+            answers=said.answers(machine.id, machine.client_id),
+            rules=said.rules(machine.id, machine.client_id),
+        )
+        for machine in shop.described(conn)
+        if machine.id in programs
+    ]
     return what_if(looked, [*notebook, written])

@@ -22,15 +22,15 @@ def read_text(path: str) -> str | None:
         handle = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC | os.O_NOCTTY)
     except OSError:
         return None
-    with open(handle, "rb") as file:
+    try:
         st = os.fstat(handle)
         if not stat.S_ISREG(st.st_mode) or st.st_size > LARGEST:
             return None
-        try:
-            content = file.read(LARGEST + 1)
-        except OSError:
-            return None
-    return content.decode("utf-8", "replace")
+        return os.read(handle, LARGEST).decode("utf-8", "replace")
+    except OSError:
+        return None
+    finally:
+        os.close(handle)
 
 
 def parse(text: str) -> Sections:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import stat
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
@@ -35,6 +36,7 @@ class _Gathered:
     name: str = ""
     what: str = ""
     path: str = ""
+    command: str = ""
     package: Package | None = None
     starters: list[Starter] = field(default_factory=list)
     guarded: str = ""
@@ -88,13 +90,18 @@ class _Gathering:
         self._follow_needs()
         return [_made(key, one, self._root) for key, one in sorted(self._gathered.items())]
 
-    def _program_of(self, at: str, runs: str) -> _Gathered:
-        """The program that a file of the machine starts: its package's, else the file's own."""
-        package = self._owned.get(at) or self._owned.get(runs)
-        key = f"package:{package.name}" if package else f"path:{runs or at}"
-        one = self._gathered.setdefault(key, _Gathered())
+    def _program_of(self, at: str, runs: str, command: str) -> _Gathered:
+        """The program that a file of the machine starts: its package's, else what it runs.
+
+        It is the package's only where the package brought that very file: whoever writes a file of
+        their own can name any package's program in it, with whatever they want it to do.
+        """
+        package = self._owned.get(at)
+        key = f"package:{package.name}" if package else f"path:{command or at}"
+        one = self._gathered.setdefault(_shown(key), _Gathered())
         one.package = package
         one.path = one.path or runs
+        one.command = command
         one.name = one.name or (package.name if package else os.path.basename(runs or at))
         return one
 
@@ -103,12 +110,16 @@ class _Gathering:
         names = _bus_names(self._root, scope)
         by_name = {unit.name: unit for unit in listed}
         for unit in listed:
+            if not unit.path:
+                continue  # only a link to what is not there any more
             is_service = unit.suffix == ".service"
             can_start = unit.pulled_in or unit.is_barred or unit.words("Install", "WantedBy")
             if is_service and not can_start and unit.name not in names:
                 continue  # only what others need
             started = unit if is_service else by_name.get(unit.starts)
-            one = self._program_of(f"/{unit.path}", (started or unit).program)
+            runs = started or unit
+            command = runs.says_once("Service", "ExecStart")
+            one = self._program_of(f"/{unit.path}", runs.program, command)
             one.what = one.what or unit.says_once("Unit", "Description")
             one.guarded = one.guarded or why_unit(unit) or (why_unit(started) if started else "")
             one.units.append((scope, unit))
@@ -126,7 +137,8 @@ class _Gathering:
             ]
 
     def _gather_entry(self, person: str, entry: Entry) -> None:
-        one = self._program_of(_place_of(entry), sign_in.find(self._root, entry.program))
+        runs = sign_in.find(self._root, entry.program)
+        one = self._program_of(_place_of(entry), runs, entry.says_once("Exec"))
         one.name = entry.says_once("Name") or one.name
         one.what = one.what or entry.says_once("Comment")
         one.guarded = one.guarded or why_entry(entry)
@@ -161,8 +173,9 @@ class _Gathering:
 
 
 def _place_of(entry: Entry) -> str:
-    """Where the system keeps an entry; empty where it is a person's own alone."""
-    return f"/{sign_in.SYSTEM}/{entry.name}" if entry.hides or not entry.is_own else ""
+    """Where the system keeps an entry; empty where it is a person's own, and also where theirs
+    runs something else than the system's of that name."""
+    return f"/{sign_in.SYSTEM}/{entry.name}" if entry.is_the_systems else ""
 
 
 def _unit_starter(units: Units, unit: Unit) -> Starter:
@@ -208,7 +221,7 @@ def _made(key: str, one: _Gathered, root: str) -> Program:
         name=_shown(one.name)[:500] or key[:500],
         package=one.package.name[:200] if one.package else "",
         path=one.path[:500],
-        digest="" if one.package else _digest(root, one.path),
+        digest="" if one.package else _digest(root, one.path, one.command),
         what=_shown(one.what or (one.package.what if one.package else ""))[:500],
         starters=tuple(one.starters[:200]),
         guarded=one.guarded[:500],
@@ -221,9 +234,10 @@ def _shown(text: str) -> str:
     return "".join(char if char.isprintable() else " " for char in text).strip()
 
 
-def _digest(root: str, path: str) -> str:
-    """SHA-256 of a program's file, read without renewing when it was last used where that is
-    allowed; empty where it cannot be read."""
+def _digest(root: str, path: str, command: str) -> str:
+    """SHA-256 of a program's file followed by how it is called, as the same interpreter does many
+    things; read without renewing when it was last used, where that is allowed. Empty where it
+    cannot be read."""
     if not path.startswith("/"):
         return ""
     flags = os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC
@@ -235,8 +249,12 @@ def _digest(root: str, path: str) -> str:
             continue
         except OSError:
             return ""
+        st = os.fstat(handle)
+        if not stat.S_ISREG(st.st_mode) or st.st_size > LARGEST_DIGESTED:
+            os.close(handle)
+            return ""
         with open(handle, "rb") as file:
-            if os.fstat(handle).st_size > LARGEST_DIGESTED or not os.path.isfile(on_disk):
-                return ""
-            return hashlib.file_digest(file, "sha256").hexdigest()
+            digest = hashlib.file_digest(file, "sha256")
+        digest.update(command.encode("utf-8", "surrogateescape"))
+        return digest.hexdigest()
     return ""

@@ -28,8 +28,8 @@ class Entry:
     text: str
     is_own: bool
     """Whether it lies in the person's own folder."""
-    hides: bool
-    """Whether there is one of the same name in the system's folder."""
+    system_text: str | None
+    """What the system's entry of the same name says; None where there is none."""
 
     @property
     def says(self) -> Sections:
@@ -37,6 +37,14 @@ class Entry:
 
     def says_once(self, key: str) -> str:
         return keyfile.last(self.says, _SECTION, key)
+
+    @property
+    def is_the_systems(self) -> bool:
+        """Whether it runs what the system's entry of that name does, switched off or not."""
+        if self.system_text is None:
+            return False
+        theirs = keyfile.last(keyfile.parse(self.system_text), _SECTION, "Exec")
+        return self.says_once("Exec") == theirs
 
     def would_start(self, root: str = "/", desktop: str = "") -> bool:
         """Whether it would start its program; with a desktop's name, in that desktop."""
@@ -72,7 +80,8 @@ def entries(home: str, root: str = "/") -> Iterator[Entry]:
         path = own.get(name) or shared[name]
         text = keyfile.read_text(path)
         if text is not None:
-            yield Entry(name=name, text=text, is_own=name in own, hides=name in shared)
+            of_system = keyfile.read_text(shared[name]) if name in shared else None
+            yield Entry(name=name, text=text, is_own=name in own, system_text=of_system)
 
 
 def find(root: str, program: str) -> str:
