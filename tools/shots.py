@@ -29,8 +29,7 @@ DISPLAY = ":87"
 TERMINAL = {
     "cli-today": "phylax today",
     "cli-clean": "phylax run clean oakes-laptop user-temp trash web-cache --yes",
-    "cli-hold": "phylax hold list choir-server; phylax hold show 1 --most 12; "
-    "phylax hold put-back 1 --number 2",
+    "cli-program": "phylax program list ferry-tickets; phylax program unknown",
     "cli-trend": "phylax trend show ferry-tickets",
 }
 
@@ -88,9 +87,10 @@ def _console(url: str) -> None:
         page.get_by_label("Keep for days").fill("30")
         page.get_by_test_id("what-if").get_by_role("table").wait_for()
         _shoot(page, "rules")
-        page.goto("/shop/notices")
-        page.get_by_test_id("wishes").wait_for()
-        _shoot(page, "notices")
+        page.goto("/machines/oakes-laptop")
+        page.get_by_test_id("programs-stays").wait_for()
+        page.evaluate("document.querySelector('#tuning').scrollIntoView()")
+        _shoot(page, "runs-by-itself")
         page.goto("/rounds")
         page.get_by_test_id("agenda").wait_for()
         _shoot(page, "agenda")
