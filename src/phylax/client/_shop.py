@@ -42,7 +42,7 @@ from phylax.core.records import ChainCheck, NewNote, Record, RecordKind
 from phylax.core.retention import (
     RuleInForce,
 )
-from phylax.core.runs import NewRun, Run, RunDetail, RunsAgain, RunsMade
+from phylax.core.runs import NewRun, Run, RunDetail, RunsAgain, RunsMade, WantedProgram
 from phylax.core.scheduling.presence import Presence
 from phylax.core.scheduling.rounds import Round
 from phylax.core.scheduling.routines import StepState, StepTick
@@ -277,6 +277,21 @@ class Runs(Family):
     ) -> Run:
         machine = self._http.get(Machine, f"/machines/{which}")
         new = NewRun(machine_id=machine.id, work=work, held=tuple(held), if_taken=if_taken)
+        return self._http.post(Run, "/runs", new)
+
+    def change(self, which: Which, wanted: Sequence[WantedProgram], *, word: str = "") -> Run:
+        """Let programs run as the shop's rules want, as soon as the machine calls; it is a yes to
+        what needs one."""
+        machine = self._http.get(Machine, f"/machines/{which}")
+        new = NewRun(
+            machine_id=machine.id, work="change settings", programs=tuple(wanted), word=word
+        )
+        return self._http.post(Run, "/runs", new)
+
+    def put_settings_back(self, which: Which, changes: Sequence[int]) -> Run:
+        """Make everything what it was before some changes, by their numbers."""
+        machine = self._http.get(Machine, f"/machines/{which}")
+        new = NewRun(machine_id=machine.id, work="put settings back", changes=tuple(changes))
         return self._http.post(Run, "/runs", new)
 
     def call_off(self, run_id: int) -> Run:

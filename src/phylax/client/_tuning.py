@@ -8,6 +8,7 @@ from typing import Literal
 from phylax.client._family import Family, Which
 from phylax.core.retention import Scope
 from phylax.core.tuning.answers import AnswerEdit, Asked
+from phylax.core.tuning.changes import Change
 from phylax.core.tuning.known import KnownEdit, KnownProgram
 from phylax.core.tuning.looks import JudgedLook, UnknownProgram
 from phylax.core.tuning.rules import ProgramRule, ProgramRuleEdit, ScopedProgramRule
@@ -22,6 +23,10 @@ class Programs(Family):
     def on(self, machine: Which) -> JudgedLook:
         """The newest look at a machine, judged by what counts now."""
         return self._http.get(JudgedLook, f"/machines/{machine}/programs")
+
+    def changes(self, machine: Which) -> Sequence[Change]:
+        """What was changed on a machine, newest first."""
+        return self._http.get(list[Change], f"/machines/{machine}/changes")
 
     def unknown(self) -> Sequence[UnknownProgram]:
         """What nobody has written about yet, of most machines first."""

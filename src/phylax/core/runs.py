@@ -16,9 +16,13 @@ from phylax.core.scheduling.missed import MissedCause
 from phylax.core.scheduling.routines import RoutineStep, RunStep, StepKind, StepState
 from phylax.core.shop import ReadingIn
 from phylax.core.survey import Stay, Tally
+from phylax.core.tuning.changes import MOST_WANTED, ChangeId, Wanted
+from phylax.core.tuning.programs import Intent, Text
 from phylax.core.values import Demand, Moment, Value
 
-Work = Literal["survey", "clean", "put back", "let go", "by hand"]
+Work = Literal[
+    "survey", "clean", "put back", "let go", "by hand", "change settings", "put settings back"
+]
 
 
 class RunState(StrEnum):
@@ -41,11 +45,26 @@ ENDED = frozenset(
 )
 
 
+class WantedProgram(Demand):
+    """When a program of the machine is to run."""
+
+    program: Text = Field(description="Its key")
+    intent: Intent
+
+
+class SettingsPicks(Value):
+    """What a run is to change, or to put back, as it was checked when it was asked for."""
+
+    wanted: tuple[Wanted, ...] = ()
+    changes: tuple[ChangeId, ...] = ()
+    word: str = ""
+
+
 class NewRun(Demand):
     """Work asked for by a person, to be done as soon as the machine calls."""
 
     machine_id: int
-    work: Literal["survey", "clean", "put back", "let go"]
+    work: Literal["survey", "clean", "put back", "let go", "change settings", "put settings back"]
     categories: tuple[str, ...] = Field(
         (), description="What to clean; empty for a survey, which looks at every category"
     )
@@ -56,6 +75,24 @@ class NewRun(Demand):
     if_taken: IfTaken = Field(
         IfTaken.LEAVE, description="What to do where a name is taken again when putting back"
     )
+
+    programs: Annotated[tuple[WantedProgram, ...], Field(max_length=MOST_WANTED)] = Field(
+        (), description="What is to become of which programs; it is a yes to what needs one"
+    )
+    changes: Annotated[tuple[int, ...], Field(max_length=MOST_WANTED)] = Field(
+        (), description="Numbers of the changes to put back"
+    )
+    word: Annotated[str, Field(max_length=400)] = Field(
+        "", description="What was said to it, for the record"
+    )
+
+    @model_validator(mode="after")
+    def _settings_name_what(self) -> NewRun:
+        if (self.work == "change settings") != bool(self.programs):
+            raise ValueError("'programs' names what to change, and is for that alone")
+        if (self.work == "put settings back") != bool(self.changes):
+            raise ValueError("'changes' names what to put back, and is for that alone")
+        return self
 
     @model_validator(mode="after")
     def _cleaning_names_what(self) -> NewRun:
@@ -126,6 +163,7 @@ class Conclusion(Value):
     put_back: Tally = Tally()
     left: tuple[Stay, ...]
     freed: int | None = Field(description="Bytes more free on the volumes, after against before")
+    changed: int = 0
 
 
 def conclude(result: ResultMessage) -> Conclusion:
@@ -141,12 +179,15 @@ def conclude(result: ResultMessage) -> Conclusion:
         state, reason = RunState.CALLED_OFF, "called off while it ran"
     elif result.error:
         state, reason = RunState.FAILED, result.error
+    elif result.refused:
+        state, reason = RunState.PARTLY, f"{count(result.refused, 'setting')} not changed"
     elif stuck or unread:
         parts = [f"{count(stuck, 'item')} left"] if stuck else []
         parts += [f"{count(unread, 'folder')} could not be read"] if unread else []
         state, reason = RunState.PARTLY, "; ".join(parts)
     return Conclusion(
         state=state,
+        changed=result.changed,
         reason=reason,
         removed=removed,
         held=sum((o.held for o in result.outcomes), Tally()),
@@ -236,6 +277,9 @@ def in_a_sentence(work: Work, conclusion: Conclusion) -> str:
         }.get(conclusion.state, f"The look ended early: {conclusion.reason}.")
     if work == "by hand":
         return _with_state("The steps of its list were gone through", conclusion)
+    if work in ("change settings", "put settings back"):
+        did = "Changed" if work == "change settings" else "Put back"
+        return _with_state(f"{did} {count(conclusion.changed, 'setting')}", conclusion)
     if work == "put back":
         put_back = conclusion.put_back
         words = f"Put back {count(put_back.count, 'item')}, {show_size(put_back.size)}"

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 from phylax.core.balance import balance
 from phylax.core.holds import HeldPicks
 from phylax.core.protocol import Progress, ResultMessage
-from phylax.core.runs import Conclusion, Run, RunDetail, RunState, Work
+from phylax.core.runs import Conclusion, Run, RunDetail, RunState, SettingsPicks, Work
 from phylax.core.survey import Tally
 from phylax.core.values import from_seconds, to_seconds
 from phylax.store import steps
@@ -205,6 +205,7 @@ class Waiting(NamedTuple):
     survey_id: int | None = None
     expected: Tally | None = None
     held_picks: HeldPicks | None = None
+    settings: SettingsPicks | None = None
     routine: tuple[int | None, int | None] = (None, None)
     """Its number and version."""
     on_bench: bool = False
@@ -219,8 +220,8 @@ def add(conn: Connection, run: Waiting, *, at: int) -> int | None:
         """
         INSERT INTO runs (machine_id, round_id, work, categories, state, made_by, made_at,
                           occurs_at, due_at, closes_at, until_at, survey_id, expected, held_picks,
-                          routine_id, routine_version, on_bench, takes)
-        VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+                          settings, routine_id, routine_version, on_bench, takes)
+        VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
         ON CONFLICT DO NOTHING
         """,
         (
@@ -228,6 +229,7 @@ def add(conn: Connection, run: Waiting, *, at: int) -> int | None:
             None if run.round_id is None else run.due_at, due, run.until_at,
             run.until_at, run.survey_id, run.expected and run.expected.model_dump_json(),
             run.held_picks and run.held_picks.model_dump_json(),
+            run.settings and run.settings.model_dump_json(),
             *run.routine, int(run.on_bench), run.takes,
         ),
     )  # fmt: skip
@@ -238,6 +240,12 @@ def held_picks(conn: Connection, run_id: int) -> HeldPicks:
     """What a run is to put back or to let go."""
     row = conn.execute("SELECT held_picks FROM runs WHERE id = ?", (run_id,)).fetchone()
     return HeldPicks.model_validate_json(row["held_picks"])
+
+
+def settings_picks(conn: Connection, run_id: int) -> SettingsPicks:
+    """What a run is to change, or to put back."""
+    row = conn.execute("SELECT settings FROM runs WHERE id = ?", (run_id,)).fetchone()
+    return SettingsPicks.model_validate_json(row["settings"])
 
 
 def has_due(conn: Connection, machine_id: int, *, at: int) -> bool:

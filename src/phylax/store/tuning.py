@@ -8,10 +8,12 @@ from functools import lru_cache
 from typing import Literal, NamedTuple
 
 from phylax.core.retention import Scope
+from phylax.core.runs import Run
 from phylax.core.tuning.answers import Answer
+from phylax.core.tuning.changes import Change, ChangeMade, ChangeState
 from phylax.core.tuning.known import KnownEdit, KnownProgram
 from phylax.core.tuning.looks import SettingsLook
-from phylax.core.tuning.programs import Program
+from phylax.core.tuning.programs import Intent, Program
 from phylax.core.tuning.rules import (
     InForce,
     ProgramRule,
@@ -324,3 +326,68 @@ class Said:
 def _merged(scopes: tuple[tuple[Scope, ProgramRule], ...]) -> InForce:
     """Merged once for all machines on which the same is said, so that it is one object."""
     return program_in_force(scopes)
+
+
+# --- changes ------------------------------------------------------------------------------------
+
+
+def note_change(conn: Connection, run: Run, made: ChangeMade, *, word: str, at: int) -> None:
+    """What a machine did; of a change that is known already, what became of it."""
+    if made.id is None:
+        return
+    if made.state is ChangeState.MADE:
+        conn.execute(
+            """
+            INSERT INTO changes
+                (machine_id, run_id, id, program, name, before, after, at, who, state, word)
+            VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'made', ?) ON CONFLICT DO NOTHING
+            """,
+            (run.machine_id, run.id, made.id, made.program, made.name, made.before, made.after,
+             to_seconds(made.at), run.made_by, word),
+        )  # fmt: skip
+        return
+    conn.execute(
+        """
+        UPDATE changes SET state = ?, ended_at = ?, ended_by = ?
+        WHERE machine_id = ? AND id = ? AND state <> 'put back'
+        """,
+        (made.state, at, run.made_by, run.machine_id, made.id),
+    )
+
+
+def changes_of(conn: Connection, machine_id: int) -> list[Change]:
+    """What was changed on a machine, newest first."""
+    rows = conn.execute(
+        "SELECT * FROM changes WHERE machine_id = ? ORDER BY number DESC", (machine_id,)
+    )
+    return [_change(row) for row in rows]
+
+
+def change(conn: Connection, number: int) -> Change | None:
+    row = conn.execute("SELECT * FROM changes WHERE number = ?", (number,)).fetchone()
+    return _change(row) if row else None
+
+
+def change_id(conn: Connection, number: int) -> str:
+    """What the machine calls a change."""
+    row = conn.execute("SELECT id FROM changes WHERE number = ?", (number,)).fetchone()
+    return str(row[0])
+
+
+def _change(row: sqlite3.Row) -> Change:
+    ended = row["ended_at"]
+    return Change(
+        number=row["number"],
+        machine_id=row["machine_id"],
+        run_id=row["run_id"],
+        program=row["program"],
+        name=row["name"],
+        before=Intent(row["before"]),
+        after=Intent(row["after"]),
+        at=from_seconds(row["at"]),
+        who=row["who"],
+        state=ChangeState(row["state"]),
+        ended_at=None if ended is None else from_seconds(ended),
+        ended_by=row["ended_by"],
+        word=row["word"],
+    )

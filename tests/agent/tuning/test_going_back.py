@@ -15,16 +15,8 @@ from phylax.agent.machines.linux.startup.programs import programs
 from phylax.agent.machines.linux.startup.switching import pieces_of_person, pieces_of_units
 from phylax.agent.tuning import changer as changer_module
 from phylax.agent.tuning.changer import AlteredError, Change, Changer, NotMadeError, Stage
-from phylax.agent.tuning.pieces import (
-    NOTHING,
-    File,
-    Folder,
-    Link,
-    OddPieceError,
-    Piece,
-    read,
-    write,
-)
+from phylax.agent.tuning.pieces import OddPieceError, read, write
+from phylax.core.tuning.pieces import NOTHING, File, Folder, Link, Piece
 from phylax.core.tuning.programs import Intent, Program
 from startup_trees import add_file, add_link, add_service, entry, lay, picture, units
 

@@ -12,7 +12,8 @@ from typing import Literal, Protocol
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.survey.file_stat import FileStat
-from phylax.core.tuning.programs import Program
+from phylax.core.tuning.pieces import Piece
+from phylax.core.tuning.programs import Program, Switch
 
 HOLD = ".phylax-held"
 """The hold's folder at the top of a volume."""
@@ -135,6 +136,15 @@ class MachineKind(Protocol):
     def programs(self) -> list[Program]:
         """Everything that starts a program by itself, by program; touches nothing. OSError where
         this kind of machine cannot be asked."""
+        ...
+
+    def switching_top(self) -> str:
+        """The folder below which all that switches programs lies."""
+        ...
+
+    def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
+        """What a plan alters, below `switching_top`. OSError where it cannot be told, or this kind
+        of machine switches nothing."""
         ...
 
     def in_use(self) -> InUse: ...

@@ -20,9 +20,11 @@ from pydantic import AwareDatetime, Field, TypeAdapter, ValidationError
 
 from phylax import __version__
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
+from phylax.agent.tuning.pieces import read
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import DiskKind, MachineFacts, ReadingIn, System
-from phylax.core.tuning.programs import Program
+from phylax.core.tuning.pieces import File, Piece
+from phylax.core.tuning.programs import Program, Switch, switched
 from phylax.core.values import Bytes, Demand
 
 STATE_FILE = "machine.toml"
@@ -296,6 +298,24 @@ class StandInMachine:
                 odd = f"{path.name} is no program: {type(failure).__name__}"
                 found.append(Program(key=f"file:{path.name}", name=path.stem, unread=odd))
         return found
+
+    def switching_top(self) -> str:
+        return str(self.folder)
+
+    def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
+        """The program's file, with its starters as the plan has them."""
+        for path in sorted((self.folder / STARTUP_FOLDER).glob("*.json")):
+            try:
+                listed = Program.model_validate_json(path.read_bytes())
+            except (OSError, ValidationError):
+                continue
+            if listed.key == program.key:
+                below = f"{STARTUP_FOLDER}/{path.name}"
+                before = read(str(self.folder), below)
+                text = switched(listed, plan).model_dump_json(exclude_defaults=True, indent=1)
+                after = File.of(text.encode("utf-8"), getattr(before, "mode", 0o644))
+                return (Piece(path=below, before=before, after=after),)
+        raise FileNotFoundError(errno.ENOENT, "no such program", program.key)
 
     def _things(self) -> list[PretendedThing]:
         try:

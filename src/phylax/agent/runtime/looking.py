@@ -64,7 +64,7 @@ def look_through(
     return lines
 
 
-def look_at_settings(order: SurveyOrder, crew: Crew, sender: Sender) -> None:
+def look_at_settings(run_id: int, crew: Crew, sender: Sender) -> None:
     """What runs by itself on the machine; it is in the spool when this returns.
 
     What cannot be read is said, and never taken for nothing.
@@ -76,4 +76,4 @@ def look_at_settings(order: SurveyOrder, crew: Crew, sender: Sender) -> None:
     except (OSError, ValueError) as failure:
         why = failure.strerror if isinstance(failure, OSError) else str(failure)
         look = SettingsLook(taken_at=at, unread=(why or type(failure).__name__)[:500])
-    sender.spool.put(SettingsMessage(id=uuid.uuid4().hex, run_id=order.run_id, look=look))
+    sender.spool.put(SettingsMessage(id=uuid.uuid4().hex, run_id=run_id, look=look))

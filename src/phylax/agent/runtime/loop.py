@@ -109,6 +109,7 @@ class Agent:
     def _once(self) -> bool:
         self._spool.tidy()
         self._crew.recover()
+        self._order_runner.recover_settings()
         worked = self._finish_cut_off()
         self._keep_hold()
         self._take_reading()
@@ -138,6 +139,7 @@ class Agent:
         try:
             self._spool.tidy()
             self._crew.recover()
+            self._order_runner.recover_settings()
             while not self._stopping:
                 try:
                     self._finish_cut_off()

@@ -16,11 +16,22 @@ from phylax.agent.platform.clock import Clock, OwnClock
 from phylax.agent.platform.reserve import Reserve
 from phylax.agent.runtime.cleaning_run import CleaningRun
 from phylax.agent.runtime.looking import look_at_settings, look_through
+from phylax.agent.runtime.settings_run import SettingsRun
 from phylax.agent.runtime.telling import OrderListener, ShutDown, why_stopped
 from phylax.agent.survey.task import Stopped
 from phylax.agent.workers.crew import Crew
-from phylax.core.protocol import CleanOrder, HeldOrder, Order, ResultMessage, SurveyOrder
+from phylax.core.protocol import (
+    ChangeSettingsOrder,
+    ChangesMessage,
+    CleanOrder,
+    HeldOrder,
+    Order,
+    PutSettingsBackOrder,
+    ResultMessage,
+    SurveyOrder,
+)
 from phylax.core.survey import Look, SurveyLine
+from phylax.core.tuning.changes import ChangeMade
 
 _log = logging.getLogger("phylax.agent")
 
@@ -56,6 +67,7 @@ class OrderRunner:
         # what a run that was cut off had moved aside lies where it lay again, before its journal is
         # asked what has gone
         self._crew.recover()
+        self.recover_settings()
         before = self._crew.machine.volumes()
         journal = RunJournal.begin(
             path, order, started.isoformat(), before, self._reserve, self._crew.gone_in
@@ -66,6 +78,10 @@ class OrderRunner:
             journal.close()
             raise
         journal.finish()
+
+    def recover_settings(self) -> None:
+        """Undo a change of settings that was cut off in the middle."""
+        self._settings().recover()
 
     def _make_way(self, path: Path, order: Order) -> None:
         """A journal of the same number by another order is of a run that the service no longer
@@ -90,12 +106,16 @@ class OrderRunner:
                 case SurveyOrder():
                     self._look(order, Look.FIRST, listener)
                     if order.settings:
-                        look_at_settings(order, self._crew, self._sender)
+                        look_at_settings(order.run_id, self._crew, self._sender)
                 case CleanOrder():
                     look = partial(self._look, order, listener=listener)
                     did = CleaningRun(
                         order, journal, self._crew, self._clock, listener, look
                     ).carry_out()
+                case ChangeSettingsOrder():
+                    did = self._changed(order.run_id, self._settings().change(order))
+                case PutSettingsBackOrder():
+                    did = self._changed(order.run_id, self._settings().put_back(order))
                 case HeldOrder():
                     watch = listener.watcher(order.kind, order.expect)
                     did = self._crew.held_work(self._sender.spool, order, journal, watch)
@@ -116,6 +136,18 @@ class OrderRunner:
             uncertain=journal.uncertain,
             **did,
         )
+
+    def _settings(self) -> SettingsRun:
+        journal = self._runs.parent / "changes"
+        return SettingsRun(self._crew.machine, journal, self._crew.guard.never_programs)
+
+    def _changed(self, run_id: int, changes: list[ChangeMade]) -> dict[str, Any]:
+        """What became of what was ordered; it and how things are now is in the spool."""
+        message = ChangesMessage(id=uuid.uuid4().hex, run_id=run_id, changes=tuple(changes))
+        self._sender.spool.put(message)
+        look_at_settings(run_id, self._crew, self._sender)
+        refused = sum(bool(change.refused) for change in changes)
+        return {"changed": len(changes) - refused, "refused": refused}
 
     def _look(
         self, order: SurveyOrder | CleanOrder, look: Look, listener: OrderListener

@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from phylax.agent.outbox.progress import ProgressReporter
 from phylax.agent.survey.task import OutOfTime, Stopped, Watcher
 from phylax.client import AgentLink, RefusedError, UnreachableError
-from phylax.core.protocol import HeldOrder, Order, Progress, Step
+from phylax.core.protocol import Order, Progress, Step
 from phylax.core.survey import Tally
 
 _log = logging.getLogger("phylax.agent")
@@ -35,7 +35,8 @@ class OrderListener:
         if self._shutting_down():
             raise ShutDown
         order = self._order
-        if not isinstance(order, HeldOrder) and order.end_by and datetime.now(UTC) >= order.end_by:
+        end_by = getattr(order, "end_by", None)
+        if end_by is not None and datetime.now(UTC) >= end_by:
             raise OutOfTime
 
     def tell(self, progress: Progress) -> None:

@@ -16,7 +16,8 @@ from typing import Annotated
 
 from pydantic import Field, ValidationError
 
-from phylax.agent.tuning.pieces import OddPieceError, Piece, State, is_like, read, sweep, write
+from phylax.agent.tuning.pieces import OddPieceError, is_like, read, sweep, write
+from phylax.core.tuning.pieces import Piece, State
 from phylax.core.values import Moment, Value
 
 _log = logging.getLogger("phylax.agent")
@@ -38,6 +39,7 @@ class Change(Value):
     id: Annotated[str, Field(pattern=r"^[0-9a-z-]{1,80}$")]
     setting: str
     entry: str = Field("", description="The program meant, where the setting has many")
+    name: str = Field("", description="Of the program, for people")
     of: str = Field("", description="The person whose it is")
     before: str = Field(description="In words")
     after: str

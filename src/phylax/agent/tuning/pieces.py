@@ -15,11 +15,8 @@ from base64 import b64decode, b64encode
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import PurePosixPath
-from typing import Annotated, Literal
 
-from pydantic import Field
-
-from phylax.core.values import Value
+from phylax.core.tuning.pieces import NOTHING, File, Folder, Link, Nothing, State
 
 LARGEST = 256 * 1024
 """No file that is changed here is larger, in bytes."""
@@ -28,44 +25,6 @@ _TEMPORARY = ".phylax-new-"
 
 class OddPieceError(OSError):
     """Something lies there that is no piece: a pipe, a device, a file that is too large."""
-
-
-class Nothing(Value):
-    kind: Literal["nothing"] = "nothing"
-
-
-class Link(Value):
-    kind: Literal["link"] = "link"
-    target: str
-
-
-class File(Value):
-    kind: Literal["file"] = "file"
-    content: str = Field(description="Base 64")
-    mode: int = 0o644
-    uid: int | None = None
-    gid: int | None = None
-
-    @classmethod
-    def of(cls, content: bytes, mode: int = 0o644) -> File:
-        return cls(content=b64encode(content).decode("ascii"), mode=mode)
-
-
-class Folder(Value):
-    kind: Literal["folder"] = "folder"
-    mode: int = 0o755
-
-
-State = Annotated[Nothing | Link | File | Folder, Field(discriminator="kind")]
-NOTHING = Nothing()
-
-
-class Piece(Value):
-    """One name, and what becomes of it."""
-
-    path: str = Field(description="Below the top folder, with '/' between names")
-    before: State
-    after: State
 
 
 def read(top: str, path: str) -> State:

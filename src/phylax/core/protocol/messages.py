@@ -12,6 +12,7 @@ from pydantic import Field
 from phylax.core.holds import BatchName, HeldItem
 from phylax.core.shop import ReadingIn, VolumeReadings, by_volume
 from phylax.core.survey import Cover, Item, Look, Stay, SurveyLine, Tally
+from phylax.core.tuning.changes import MOST_WANTED, ChangeMade
 from phylax.core.tuning.looks import SettingsLook
 from phylax.core.values import Demand, Moment, Value
 
@@ -146,6 +147,14 @@ class SettingsMessage(_Message):
     look: SettingsLook
 
 
+class ChangesMessage(_Message):
+    """What was changed on the machine or put back, as an order asked for."""
+
+    kind: Literal["changes"] = "changes"
+    run_id: int
+    changes: tuple[ChangeMade, ...] = Field(max_length=MOST_WANTED)
+
+
 class SetBackMessage(_Message):
     """The service's records are younger than this agent knew them: they were set back."""
 
@@ -170,6 +179,8 @@ class ResultMessage(_Message):
     out_of_time: bool = Field(False, description="It came to its `end_by` before it was through")
     passes: int = Field(0, description="How often was gone over what is cleaned")
     resumed: int = Field(0, description="How often the agent was restarted in the middle")
+    changed: int = Field(0, ge=0, description="Settings changed, or put back")
+    refused: int = Field(0, ge=0, description="What was ordered and not done")
     uncertain: bool = Field(
         False,
         description="The machine itself stopped in the middle; the sum may lack its last second",
@@ -185,6 +196,7 @@ Message = Annotated[
     | HeldMessage
     | UnheldMessage
     | SettingsMessage
+    | ChangesMessage
     | SetBackMessage
     | ResultMessage,
     Field(discriminator="kind"),

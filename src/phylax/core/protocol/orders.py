@@ -12,6 +12,7 @@ from pydantic import Field
 from phylax.core.holds import BatchPick, IfTaken
 from phylax.core.retention import ProtectEntry, RuleInForce
 from phylax.core.survey import Item, Tally
+from phylax.core.tuning.changes import MOST_WANTED, ChangeId, Wanted
 from phylax.core.values import Moment, Value
 
 LEASE_SECONDS = 90
@@ -66,4 +67,21 @@ class HeldOrder(_Order):
     if_taken: IfTaken = IfTaken.LEAVE
 
 
-Order = Annotated[SurveyOrder | CleanOrder | HeldOrder, Field(discriminator="kind")]
+class ChangeSettingsOrder(_Order):
+    """Let programs run otherwise. Keys and intents: what that means is the machine's to know."""
+
+    kind: Literal["change settings"] = "change settings"
+    wanted: tuple[Wanted, ...] = Field(max_length=MOST_WANTED)
+
+
+class PutSettingsBackOrder(_Order):
+    """Make everything what it was before some changes, newest first."""
+
+    kind: Literal["put settings back"] = "put settings back"
+    changes: tuple[ChangeId, ...] = Field(max_length=MOST_WANTED)
+
+
+Order = Annotated[
+    SurveyOrder | CleanOrder | HeldOrder | ChangeSettingsOrder | PutSettingsBackOrder,
+    Field(discriminator="kind"),
+]

@@ -6,6 +6,7 @@ for each of its starters what becomes of it.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from enum import StrEnum
 from typing import Annotated, NamedTuple
 
@@ -88,6 +89,18 @@ class Switch(NamedTuple):
         return not self.starter.settable or (
             self.on and self.later != self.starter.later and not self.starter.can_wait
         )
+
+
+def switched(program: Program, plan: Iterable[Switch]) -> Program:
+    """A program once each switch of a plan is set."""
+    by_key = {switch.starter.key: switch for switch in plan}
+    starters = tuple(
+        starter.model_copy(update={"on": s.on, "later": s.later, "barred": s.barred})
+        if (s := by_key.get(starter.key))
+        else starter
+        for starter in program.starters
+    )
+    return program.model_copy(update={"starters": starters})
 
 
 class StartCost(Value):

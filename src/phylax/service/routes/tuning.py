@@ -9,6 +9,7 @@ from fastapi import APIRouter, Query, Request, Response
 from phylax.core.events import EventKind
 from phylax.core.retention import Scope
 from phylax.core.tuning.answers import Answer, AnswerEdit, Asked
+from phylax.core.tuning.changes import Change
 from phylax.core.tuning.known import KnownEdit, KnownProgram
 from phylax.core.tuning.looks import JudgedLook, UnknownProgram
 from phylax.core.tuning.rules import ProgramRuleEdit, ScopedProgramRule
@@ -44,6 +45,13 @@ def get_programs(machine: str, context: TheContext, actor: Signed) -> JudgedLook
     """What runs by itself on a machine, as it was read last, and what becomes of each program."""
     with context.db.read() as conn:
         return judged_look(conn, find_machine(conn, machine))
+
+
+@router.get("/machines/{machine}/changes", responses=documented(404))
+def list_changes(machine: str, context: TheContext, actor: Signed) -> list[Change]:
+    """What was changed on a machine, newest first, and what became of it."""
+    with context.db.read() as conn:
+        return tuning.changes_of(conn, find_machine(conn, machine).id)
 
 
 @router.get("/unknown-programs")

@@ -11,14 +11,17 @@ from phylax.core.runs import (
     NewRun,
     Run,
     RunState,
+    SettingsPicks,
     failed_categories,
     work_of,
 )
 from phylax.core.scheduling.routines import Routine
 from phylax.core.survey import Ledger, Tally, ledger
+from phylax.core.tuning.changes import ChangeState, Wanted
 from phylax.core.values import to_seconds
 from phylax.service.problems import Problem, invalid, not_found
-from phylax.store import consents, events, holds, routines, runs, shop, surveys
+from phylax.service.rules.tuning import judged_look
+from phylax.store import consents, events, holds, routines, runs, shop, surveys, tuning
 from phylax.store.database import Connection
 
 
@@ -28,6 +31,8 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
         raise not_found("machine", new.machine_id)
     if new.held:
         return _make_held(conn, new, who=who, at=at)
+    if new.programs or new.changes:
+        return _make_settings(conn, new, who=who, at=at)
     for key in new.categories:
         if key not in catalogue():
             raise invalid("/categories", f"no category {key!r}; there are {', '.join(catalogue())}")
@@ -89,8 +94,8 @@ def again(conn: Connection, run_id: int, *, who: str, at: int) -> Run:
         raise not_found("run", run_id)
     if not run.state.has_ended or run.state is RunState.DONE:
         raise Problem(409, "nothing-failed", f"Run {run_id} is {run.state}: nothing to do again.")
-    if run.work in ("put back", "let go"):
-        raise Problem(409, "choose-again", "Choose anew what to put back or let go.")
+    if run.work in ("put back", "let go", "change settings", "put settings back"):
+        raise Problem(409, "choose-again", "Choose anew what to change, put back or let go.")
     rest = failed_categories(run) if run.work == "clean" else None
     if rest is None and run.routine_id is not None and run.routine_version is not None:
         routine = routines.routine(conn, run.routine_id, run.routine_version)
@@ -139,6 +144,40 @@ def _make_held(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
         expected=expected,
         held_picks=HeldPicks(picks=new.held, if_taken=new.if_taken),
     )
+    run_id = runs.add(conn, waiting, at=at)
+    assert run_id is not None
+    return _told(conn, run_id, at)
+
+
+def _make_settings(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
+    """A run that lets programs run otherwise, or puts changes back; the shop's rules are asked
+    first, and the machine's guard has the last word."""
+    machine = shop.machine(conn, new.machine_id)
+    assert machine is not None
+    wanted, change_ids = [], []
+    if new.programs:
+        judged = {j.program.key: j for j in judged_look(conn, machine).programs}
+        for number, want in enumerate(new.programs):
+            one = judged.get(want.program)
+            where = f"/programs/{number}"
+            if one is None:
+                raise invalid(f"{where}/program", f"{want.program} was not seen on {machine.tag}")
+            if not one.verdict.changes:
+                reason = f"{one.program.name} stays: {one.verdict.reason}"
+                raise invalid(where, f"{reason} {one.verdict.detail}".strip())
+            if one.verdict.want != want.intent:
+                name, by_rule = one.program.name, one.verdict.want
+                raise invalid(f"{where}/intent", f"{name} is to run {by_rule} by the shop's rules")
+            wanted.append(Wanted(program=want.program, was=one.now, intent=want.intent))
+    for place, number in enumerate(new.changes):
+        change = tuning.change(conn, number)
+        if change is None or change.machine_id != machine.id:
+            raise invalid(f"/changes/{place}", f"change {number} is not of {machine.tag}")
+        if change.state is not ChangeState.MADE:
+            raise invalid(f"/changes/{place}", f"change {number} is {change.state} already")
+        change_ids.append(tuning.change_id(conn, number))
+    picks = SettingsPicks(wanted=tuple(wanted), changes=tuple(change_ids), word=new.word)
+    waiting = runs.Waiting(new.machine_id, new.work, (), who, settings=picks)
     run_id = runs.add(conn, waiting, at=at)
     assert run_id is not None
     return _told(conn, run_id, at)

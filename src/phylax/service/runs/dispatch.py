@@ -10,9 +10,11 @@ from phylax.core.protocol import (
     LEASE_SECONDS,
     AgreedListing,
     CategoryRule,
+    ChangeSettingsOrder,
     CleanOrder,
     HeldOrder,
     Order,
+    PutSettingsBackOrder,
     SurveyOrder,
 )
 from phylax.core.retention import Caution
@@ -37,6 +39,8 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     events.publish(conn, EventKind.RUN, at=at, machine_id=machine_id, run_id=run.id)
     if run.work in ("put back", "let go"):
         return _held_order(conn, run, lease)
+    if run.work in ("change settings", "put settings back"):
+        return _settings_order(conn, run, lease)
     part = {step.kind for step in checklist.begin_part(conn, run, at=at)}
     end_by = queue.end_by(conn, run, at=at)
     ends = None if end_by is None else from_seconds(end_by)
@@ -93,3 +97,12 @@ def _held_order(conn: Connection, run: Run, lease: str) -> HeldOrder:
         if_taken=asked.if_taken,
         expect=run.expected,
     )
+
+
+def _settings_order(
+    conn: Connection, run: Run, lease: str
+) -> ChangeSettingsOrder | PutSettingsBackOrder:
+    picks = runs.settings_picks(conn, run.id)
+    if run.work == "change settings":
+        return ChangeSettingsOrder(run_id=run.id, lease=lease, wanted=picks.wanted)
+    return PutSettingsBackOrder(run_id=run.id, lease=lease, changes=picks.changes)

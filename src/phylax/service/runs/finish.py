@@ -13,7 +13,8 @@ from phylax.store.database import Connection
 
 _DEEDS: dict[Work, str] = {
     "survey": "Look", "clean": "Cleaning", "put back": "Putting back", "let go": "Letting go",
-    "by hand": "List",
+    "by hand": "List", "change settings": "Change of settings",
+    "put settings back": "Putting settings back",
 }  # fmt: skip
 
 

@@ -8,6 +8,7 @@ from typing import assert_never
 from phylax.core.events import EventKind
 from phylax.core.protocol import (
     LEASE_SECONDS,
+    ChangesMessage,
     HeldMessage,
     LeasedProgress,
     ListingMessage,
@@ -100,6 +101,12 @@ def apply(
             _own_run(conn, machine_id, message.run_id)
             if tuning.keep_look(conn, machine_id, message.look):
                 events.publish(conn, EventKind.SETTING, at=at, machine_id=machine_id)
+        case ChangesMessage():
+            run = _own_run(conn, machine_id, message.run_id)
+            word = runs.settings_picks(conn, run.id).word
+            for made in message.changes:
+                tuning.note_change(conn, run, made, word=word, at=at)
+            events.publish(conn, EventKind.SETTING, at=at, machine_id=machine_id)
         case SetBackMessage():
             set_back.take(conn, machine_id, message, at=at)
         case ResultMessage():
@@ -211,7 +218,7 @@ def _waiting(conn: Connection, summed: Ledger) -> Tally:
 def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -> None:
     readings.add(conn, run.machine_id, by_volume((*result.before, *result.after)))
     conclusion = conclude(result)
-    if run.work in ("survey", "put back"):
+    if run.work in ("survey", "put back", "change settings", "put settings back"):
         # neither frees anything; what the volumes show is others' doing
         conclusion = conclusion.model_copy(update={"freed": None})
     if conclusion.state is RunState.CALLED_OFF:

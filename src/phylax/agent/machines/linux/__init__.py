@@ -35,11 +35,13 @@ from phylax.agent.machines.linux.mounts import (
 )
 from phylax.agent.machines.linux.packages import Packages
 from phylax.agent.machines.linux.startup import programs as startup
+from phylax.agent.machines.linux.startup.switching import pieces_of_person, pieces_of_units
 from phylax.agent.machines.linux.user_dirs import UserDirs, user_dirs
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.survey import spell
-from phylax.core.tuning.programs import Program
+from phylax.core.tuning.pieces import Piece
+from phylax.core.tuning.programs import Program, Switch
 
 _SYSTEM_FOLDERS = (
     "/bin", "/boot", "/dev", "/etc", "/lib", "/lib64", "/opt", "/proc", "/sbin", "/srv", "/sys",
@@ -189,6 +191,22 @@ class LinuxMachine:
         read with their rights only."""
         own = [(name, home) for name, uid, home in self.people() if uid == os.geteuid()]
         return startup.programs(self._root or "/", own)
+
+    def switching_top(self) -> str:
+        return self._root or "/"
+
+    def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
+        """Links of units below the root, and entries of the agent's own account."""
+        root = self._root or "/"
+        pieces = pieces_of_units(root, plan)
+        for name, uid, home in self.people():
+            if uid == os.geteuid():
+                below = os.path.relpath(home, root)
+                pieces += tuple(
+                    piece.model_copy(update={"path": f"{below}/{piece.path}"})
+                    for piece in pieces_of_person(home, plan, name, root)
+                )
+        return pieces
 
     def things(self, source: Source) -> Iterator[Thing]:
         if self._root is None:

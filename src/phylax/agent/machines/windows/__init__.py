@@ -25,7 +25,8 @@ from phylax.agent.machines.standin import BELOW_HOME
 from phylax.agent.machines.windows import processes, registry, volumes
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
-from phylax.core.tuning.programs import Program
+from phylax.core.tuning.pieces import Piece
+from phylax.core.tuning.programs import Program, Switch
 
 assert sys.platform == "win32"
 
@@ -187,6 +188,12 @@ class WindowsMachine:
 
     def programs(self) -> list[Program]:
         raise OSError(errno.ENOTSUP, "what runs by itself is not read on Windows yet")
+
+    def switching_top(self) -> str:
+        return os.path.abspath(os.sep)
+
+    def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
+        raise OSError(errno.ENOTSUP, "nothing is switched on Windows yet")
 
     def things(self, source: Source) -> Iterator[Thing]:
         match source:

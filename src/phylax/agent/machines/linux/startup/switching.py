@@ -13,7 +13,8 @@ from pathlib import PurePosixPath
 
 from phylax.agent.machines.linux.startup import sign_in
 from phylax.agent.machines.linux.startup.units import Scope, Unit, Units
-from phylax.agent.tuning.pieces import NOTHING, File, Folder, Link, Piece, State, is_like, read
+from phylax.agent.tuning.pieces import is_like, read
+from phylax.core.tuning.pieces import NOTHING, File, Folder, Link, Piece, State
 from phylax.core.tuning.programs import Switch
 
 _NOWHERE = Link(target="/dev/null")
