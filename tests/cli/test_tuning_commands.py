@@ -51,6 +51,13 @@ def test_the_story_from_unknown_to_what_would_change(phylax: Run, looked_at: Mac
     assert "never" in phylax("question", "list", "--machine", tag).stdout
     (judged,) = json.loads(phylax("program", "list", tag, "--format", "json").stdout)
     assert (judged["verdict"]["changes"], judged["verdict"]["want"]) == (True, "when asked")
+    assert (
+        "Chat: from the start now, when asked from then on."
+        in phylax("program", "change", tag, "--dry-run").stdout
+    )
+    assert "Nothing was changed" in phylax("program", "changes", tag).stdout
+    waits = phylax("program", "change", tag, "Chat", "--yes", "--no-wait").stdout
+    assert "waits for ferry-desk" in waits
     phylax("program", "set", "package:chat", "--leave", "--machine", tag)
     assert "asked for" in phylax("program", "list", tag).stdout
     assert "struck out" in phylax("program", "strike-out", "1").stdout
@@ -66,6 +73,8 @@ def test_the_story_from_unknown_to_what_would_change(phylax: Run, looked_at: Mac
         (("program", "write", "X", "--package", "x", "--runs", "when asked", "--asks", "plays"),
          "Give --asks and --on together"),
         (("program", "set", "x"), "Give --leave, or --runs"),
+        (("program", "put-back", "ferry-desk"), "Give the numbers of changes, or --all"),
+        (("program", "put-back", "ferry-desk", "7"), "change 7 is not of ferry-desk"),
         (("question", "list"), "Give --client or --machine"),
         (("question", "answer", "tea", "yes", "--machine", "ferry-desk"), "no question 'tea'"),
         (("program", "list", "ferry-desk"), "was not looked at for settings yet; survey it"),

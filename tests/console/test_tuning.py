@@ -9,11 +9,14 @@ from playwright.sync_api import Page, expect
 
 from console_checks import check_for_everyone, write
 from helpers import enrol, make_standin
+from phylax.agent.config.home import AgentHome
+from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.shop import Machine
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
 from phylax.core.tuning.setting import Hangs
+from startup_trees import picture
 
 ENTRY = Starter(key="sign-in:anna:chat.desktop", kind=StarterKind.SIGN_IN, on=True, of="anna")
 PROGRAMS = {
@@ -72,6 +75,36 @@ def test_a_question_is_answered_and_an_unknown_program_is_written_about(
     dialogue.get_by_role("button", name="Write it down").click()
     expect(changes).to_contain_text("Bar")
     assert [known.edit.what for known in owner.programs.notebook()][1].startswith("An offer")
+
+
+def test_programs_are_changed_with_a_sentence_each_and_put_back(
+    page: Page, owner: Phylax, looked_at: Machine, tmp_path: Path
+) -> None:
+    owner.questions.answer("client", looked_at.client_id, "video-calls", "no")
+    startup = picture(tmp_path / "m/startup")
+    agent = Agent(AgentHome(tmp_path / "agent"))
+    page.goto(f"/machines/{looked_at.tag}")
+    page.get_by_role("button", name="Change…").click()
+    dialogue = page.get_by_test_id("change-dialogue")
+    expect(dialogue).to_contain_text("Chat: it does not start by itself")
+    check_for_everyone(page, "the question before changing")
+    dialogue.get_by_role("checkbox").uncheck()
+    expect(dialogue.get_by_role("button", name="Change 0 programs")).to_be_disabled()
+    dialogue.get_by_role("checkbox").check()
+    write(dialogue.get_by_label("Why, or what the client said"), "asked by phone")
+    dialogue.get_by_role("button", name="Change 1 program").click()
+    expect(page.get_by_text("The machine is busy.")).to_be_visible()
+    agent.once()
+    changes = page.get_by_test_id("changes")
+    expect(changes).to_contain_text("Chat: from the start, then when asked")
+    expect(changes).to_contain_text("asked by phone")
+    check_for_everyone(page, "what was changed")
+    changes.get_by_role("button", name="Put back Chat").click()
+    expect(changes.get_by_role("button", name="Put back Chat")).to_be_disabled()
+    agent.once()
+    expect(changes).to_contain_text("put back by Ines Marrow")
+    assert picture(tmp_path / "m/startup") == startup
+    expect(page.get_by_test_id("programs-changes")).to_contain_text("Chat")
 
 
 def test_what_somebody_else_writes_shows_by_itself(

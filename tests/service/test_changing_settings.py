@@ -86,7 +86,10 @@ def test_what_the_rules_want_is_changed_written_down_and_put_back_exactly(
         ("Chat", "from the start", "when asked", "Ines Marrow", "asked by phone"),
     ]
     entry = next(iter(owner.records.list(machine=machine.tag)))
-    assert entry.text == "Changed 2 settings."
+    assert entry.text == (
+        "Changed 2 settings. Chat: from the start, now when asked. "
+        "Word finder: from the start, now not at all. Said to it: asked by phone."
+    )
     verdicts = {j.program.key: j.verdict for j in owner.programs.on(machine.tag).programs}
     assert verdicts[CHAT.key].reason == "as wanted already"
     owner.runs.put_settings_back(machine.tag, [changes[1].number])
@@ -98,7 +101,9 @@ def test_what_the_rules_want_is_changed_written_down_and_put_back_exactly(
     assert picture(folder) == before, "byte for byte"
     ended_by = {c.name: (c.state, c.ended_by) for c in owner.programs.changes(machine.tag)}
     assert set(ended_by.values()) == {(ChangeState.PUT_BACK, "Ines Marrow")}
-    assert next(iter(owner.records.list(machine=machine.tag))).text == "Put back 1 setting."
+    assert next(iter(owner.records.list(machine=machine.tag))).text == (
+        "Put back 1 setting. Word finder: from the start again."
+    )
 
 
 @pytest.mark.parametrize(

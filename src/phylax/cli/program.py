@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import sys
+
 import click
 
+from phylax.cli._following import exit_code, follow
 from phylax.cli._output import Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import in_words, subject, subject_options
 from phylax.core.quantities import count
+from phylax.core.runs import Run, WantedProgram
+from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.known import Handling, KnownEdit, KnownProgram, Recognition
 from phylax.core.tuning.looks import JudgedProgram
 from phylax.core.tuning.programs import Intent
@@ -220,3 +225,101 @@ def set_rule(
     session.shop.programs.put_rule(scope, number, program, rule)
     wanted = "stays as it is" if leave else f"is to run {runs}"
     console.print(f"{program} {wanted}, for {in_words(scope, machine, client)}.")
+
+
+@command.command("change")
+@click.argument("machine")
+@click.argument("programs", nargs=-1)
+@click.option("--word", default="", help="Why, or who agreed, as in 'asked by phone'.")
+@click.option("--yes", is_flag=True, help="Do not ask before changing.")
+@click.option("--dry-run", is_flag=True, help="Only say what would be changed.")
+@click.option("--wait/--no-wait", default=True, help="Follow it to its end.", show_default=True)
+@pass_session
+def change(
+    session: Session,
+    machine: str,
+    programs: tuple[str, ...],
+    word: str,
+    yes: bool,
+    dry_run: bool,
+    wait: bool,
+) -> None:
+    """Let PROGRAMS of MACHINE (by name or key) run as the shop's rules want; all that would change
+    if none is named."""
+    judged = session.shop.programs.on(machine).programs
+    names = {name for j in judged for name in (j.program.name, j.program.key)}
+    if unknown := [program for program in programs if program not in names]:
+        raise click.UsageError(f"{unknown[0]!r} was not seen on {machine}: phylax program list.")
+    meant = [
+        j
+        for j in judged
+        if (j.program.name in programs or j.program.key in programs)
+        or (not programs and j.verdict.changes)
+    ]
+    if stays := [j for j in meant if not j.verdict.changes]:
+        raise click.UsageError(f"{stays[0].program.name} stays. {_why(stays[0])}.")
+    if not meant:
+        console.print(f"Everything on {machine} runs as the shop wants it.")
+        return
+    for one in meant:
+        console.print(f"{one.program.name}: {one.now} now, {one.verdict.want} from then on.")
+    console.print("Each of them can be put back exactly.")
+    if dry_run:
+        return
+    if not yes:
+        click.confirm(f"Change {count(len(meant), 'program')} on {machine}?", abort=True)
+    wanted = [
+        WantedProgram(program=j.program.key, intent=Intent(str(j.verdict.want))) for j in meant
+    ]
+    _follow(session, session.shop.runs.change(machine, wanted, word=word), wait)
+
+
+@command.command("changes")
+@click.argument("machine")
+@format_option
+@pass_session
+def list_changes(session: Session, machine: str, form: str) -> None:
+    """What was changed on MACHINE, newest first."""
+    zone = session.the_shop.clock
+    columns = (
+        Column("number", lambda c: str(c.number), right=True),
+        Column("program", lambda c: c.name),
+        Column("ran", lambda c: c.before),
+        Column("runs", lambda c: c.after),
+        Column("by", lambda c: f"{c.who}, {local(c.at, zone)}"),
+        Column("now", lambda c: c.state if not c.ended_by else f"{c.state} by {c.ended_by}"),
+        Column("said to it", lambda c: c.word, below=True),
+    )
+    empty = f"Nothing was changed on {machine}."
+    print_list(form, session.shop.programs.changes(machine), columns, empty=empty)
+
+
+@command.command("put-back")
+@click.argument("machine")
+@click.argument("numbers", nargs=-1, type=int)
+@click.option("--all", "everything", is_flag=True, help="All that was changed and not put back.")
+@click.option("--wait/--no-wait", default=True, help="Follow it to its end.", show_default=True)
+@pass_session
+def put_back(
+    session: Session, machine: str, numbers: tuple[int, ...], everything: bool, wait: bool
+) -> None:
+    """Make everything what it was before changes NUMBERS of MACHINE."""
+    if bool(numbers) == everything:
+        raise click.UsageError("Give the numbers of changes, or --all: phylax program changes.")
+    if everything:
+        changes = session.shop.programs.changes(machine)
+        numbers = tuple(c.number for c in changes if c.state is ChangeState.MADE)
+    if not numbers:
+        console.print(f"Nothing of {machine} is left to put back.")
+        return
+    _follow(session, session.shop.runs.put_settings_back(machine, numbers), wait)
+
+
+def _follow(session: Session, run: Run, wait: bool) -> None:
+    if not wait:
+        console.print(f"Run {run.id} waits for {run.machine_tag}.")
+        return
+    ended = follow(session, run)
+    said = {"done": "Done", "partly": "Done in part"}.get(str(ended.state), str(ended.state))
+    console.print(f"{said}{f': {ended.reason}' if ended.reason else ''}.")
+    sys.exit(exit_code(ended))

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import lru_cache
 from typing import Literal, NamedTuple
 
@@ -359,6 +360,24 @@ def changes_of(conn: Connection, machine_id: int) -> list[Change]:
     """What was changed on a machine, newest first."""
     rows = conn.execute(
         "SELECT * FROM changes WHERE machine_id = ? ORDER BY number DESC", (machine_id,)
+    )
+    return [_change(row) for row in rows]
+
+
+def changes_by(conn: Connection, run_id: int) -> list[Change]:
+    """What a run changed."""
+    rows = conn.execute("SELECT * FROM changes WHERE run_id = ? ORDER BY number", (run_id,))
+    return [_change(row) for row in rows]
+
+
+def changes_named(conn: Connection, machine_id: int, ids: Sequence[str]) -> list[Change]:
+    """Changes of a machine, by its own names of them."""
+    rows = conn.execute(
+        """
+        SELECT * FROM changes WHERE machine_id = ? AND id IN (SELECT value FROM json_each(?))
+        ORDER BY number
+        """,
+        (machine_id, json.dumps(list(ids))),
     )
     return [_change(row) for row in rows]
 

@@ -8,6 +8,7 @@
     type Machine,
     type Schema
   } from '$lib/api/client';
+  import { startRun } from '$lib/api/runs';
   import { ask, refresh } from '$lib/api/queries';
   import { useMay } from '$lib/session';
   import { Bit } from '$lib/later.svelte';
@@ -150,16 +151,11 @@
       }
       consents.push(data.id);
     }
-    const { error } = await api.POST('/api/v1/runs', {
-      headers: { 'Idempotency-Key': crypto.randomUUID() },
-      body: {
-        machine_id: machine.id,
-        work: 'clean',
-        categories: [...safe, ...yes].map((l) => l.category),
-        consent_ids: consents,
-        held: [],
-        if_taken: 'leave'
-      }
+    const { error } = await startRun({
+      machine_id: machine.id,
+      work: 'clean',
+      categories: [...safe, ...yes].map((l) => l.category),
+      consent_ids: consents
     });
     starting = false;
     if (error) {

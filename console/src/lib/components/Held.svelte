@@ -1,6 +1,7 @@
 <script lang="ts">
   import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
-  import { api, inWords, type Machine, type Schema } from '$lib/api/client';
+  import { inWords, type Machine, type Schema } from '$lib/api/client';
+  import { startRun } from '$lib/api/runs';
   import { ask, askPages, itemsOf } from '$lib/api/queries';
   import { count, size } from '$lib/words';
   import Undo2 from '@lucide/svelte/icons/undo-2';
@@ -55,16 +56,11 @@
 
   async function order(work: 'put back' | 'let go', hold: Hold, numbers: number[]) {
     asked = true;
-    const { error } = await api.POST('/api/v1/runs', {
-      headers: { 'Idempotency-Key': crypto.randomUUID() },
-      body: {
-        machine_id: machine.id,
-        work,
-        categories: [],
-        consent_ids: [],
-        held: [{ hold_id: hold.id, numbers }],
-        if_taken: beside ? 'beside' : 'leave'
-      }
+    const { error } = await startRun({
+      machine_id: machine.id,
+      work,
+      held: [{ hold_id: hold.id, numbers }],
+      if_taken: beside ? 'beside' : 'leave'
     });
     asked = false;
     problem = error ? inWords(error) : '';

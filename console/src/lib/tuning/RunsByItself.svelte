@@ -9,10 +9,17 @@
   import When from '$lib/components/When.svelte';
   import { useMay } from '$lib/session';
   import { count } from '$lib/words';
+  import ChangePrograms from './ChangePrograms.svelte';
+  import ChangesMade from './ChangesMade.svelte';
   import WriteAbout from './WriteAbout.svelte';
 
   type Judged = Schema['JudgedProgram'];
-  let { machine }: { machine: Machine } = $props();
+  interface Props {
+    machine: Machine;
+    busy: boolean;
+    onstarted: () => void;
+  }
+  let { machine, busy, onstarted }: Props = $props();
   const may = useMay();
   const doing = new Doing();
   const asked = createQuery(() =>
@@ -96,7 +103,6 @@
 {:else}
   <p class="muted text-sm">
     Read <When at={asked.data.taken_at} />: {count(asked.data.programs?.length ?? 0, 'program')}.
-    Nothing is changed from here yet; this is what the shop’s rules come to.
     {#if asked.data.unread}<span class="lookhere"
         >The newest look could not read it: {asked.data.unread}.</span
       >{/if}
@@ -169,9 +175,16 @@
           </tbody>
         </table>
       </div>
+      {#if group.key === 'changes' && may.work}
+        {#if busy}<p class="muted mt-2">The machine is busy.</p>{:else}
+          <ChangePrograms {machine} programs={some} {onstarted} />
+        {/if}
+      {/if}
     {/if}
   {/each}
 {/if}
+
+<ChangesMade {machine} {busy} {onstarted} />
 
 <Modal bind:open wide title="Write about {about?.program.name ?? ''}">
   {#if about}

@@ -6,9 +6,10 @@ from phylax.core.events import EventKind
 from phylax.core.records import Entry, RecordKind
 from phylax.core.runs import Conclusion, Run, RunState, Work, in_a_sentence
 from phylax.core.scheduling.missed import MissedCause
+from phylax.core.tuning.changes import ChangeState
 from phylax.core.values import from_seconds
 from phylax.service.problems import Problem
-from phylax.store import events, leases, records, runs
+from phylax.store import events, leases, records, runs, tuning
 from phylax.store.database import Connection
 
 _DEEDS: dict[Work, str] = {
@@ -29,7 +30,7 @@ def write_down(conn: Connection, run: Run, conclusion: Conclusion, *, at: int) -
             at=from_seconds(at),
             who=f"{run.round_name} (round)" if run.round_name else run.made_by,
             kind=RecordKind.RUN,
-            text=in_a_sentence(run.work, conclusion),
+            text=in_a_sentence(run.work, conclusion) + _settings_in_words(conn, run),
             run_id=run.id,
             state=conclusion.state,
             freed=None if looked else conclusion.freed,
@@ -38,6 +39,21 @@ def write_down(conn: Connection, run: Run, conclusion: Conclusion, *, at: int) -
         ),
     )
     events.publish(conn, EventKind.RECORD, at=at, machine_id=run.machine_id)
+
+
+def _settings_in_words(conn: Connection, run: Run) -> str:
+    """What a run changed or put back, value by value; empty for any other run."""
+    if run.work not in ("change settings", "put settings back"):
+        return ""
+    picks = runs.settings_picks(conn, run.id)
+    if run.work == "change settings":
+        changes = tuning.changes_by(conn, run.id)
+        parts = [f"{c.name}: {c.before}, now {c.after}" for c in changes]
+    else:
+        changes = tuning.changes_named(conn, run.machine_id, picks.changes)
+        parts = [f"{c.name}: {c.before} again" for c in changes if c.state is ChangeState.PUT_BACK]
+    said = f" Said to it: {picks.word}." if picks.word else ""
+    return "".join(f" {part}." for part in parts) + said
 
 
 def give_up(

@@ -67,6 +67,7 @@ CREATE TABLE changes (
     word TEXT NOT NULL DEFAULT '',
     UNIQUE (machine_id, id)
 ) STRICT;
+CREATE INDEX changes_by_run ON changes (run_id);
 
 -- Runs anew: their work has more kinds. Foreign keys are off while a schema file is applied.
 CREATE TABLE runs_anew (

@@ -201,10 +201,11 @@ class LinuxMachine:
         pieces = pieces_of_units(root, plan)
         for name, uid, home in self.people():
             if uid == os.geteuid():
-                below = os.path.relpath(home, root)
+                below = home.lstrip("/")
+                on_disk = os.path.join(root, below)
                 pieces += tuple(
                     piece.model_copy(update={"path": f"{below}/{piece.path}"})
-                    for piece in pieces_of_person(home, plan, name, root)
+                    for piece in pieces_of_person(on_disk, plan, name, root)
                 )
         return pieces
 

@@ -1,7 +1,8 @@
 <script lang="ts">
   import { page } from '$app/state';
   import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
-  import { api, inWords, type Trend } from '$lib/api/client';
+  import { inWords, type Trend } from '$lib/api/client';
+  import { startRun } from '$lib/api/runs';
   import { CallError, ask, askPages, itemsOf, refresh } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
   import NoteForm from '$lib/components/NoteForm.svelte';
@@ -122,17 +123,7 @@
 
   async function look() {
     if (!machine) return;
-    const { error } = await api.POST('/api/v1/runs', {
-      headers: { 'Idempotency-Key': crypto.randomUUID() },
-      body: {
-        machine_id: machine.id,
-        work: 'survey',
-        categories: [],
-        consent_ids: [],
-        held: [],
-        if_taken: 'leave'
-      }
-    });
+    const { error } = await startRun({ machine_id: machine.id, work: 'survey' });
     problem = error ? inWords(error) : '';
     await started();
   }
@@ -298,7 +289,7 @@
 
   <section class="mt-8" aria-labelledby="tuning">
     <h2 id="tuning">What runs by itself</h2>
-    <Later><RunsByItself {machine} /></Later>
+    <Later><RunsByItself {machine} busy={working} onstarted={() => void started()} /></Later>
   </section>
 
   <section class="mt-8" aria-labelledby="protected">

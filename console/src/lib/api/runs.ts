@@ -1,0 +1,21 @@
+/** Asking for work on a machine, to be done as soon as it calls. */
+import { api, type Schema } from './client';
+
+type NewRun = Schema['NewRun'];
+
+/** A run; asked for twice under one key, it is made once. */
+export function startRun(wanted: Pick<NewRun, 'machine_id' | 'work'> & Partial<NewRun>) {
+  return api.POST('/api/v1/runs', {
+    headers: { 'Idempotency-Key': crypto.randomUUID() },
+    body: {
+      categories: [],
+      consent_ids: [],
+      held: [],
+      if_taken: 'leave',
+      programs: [],
+      changes: [],
+      word: '',
+      ...wanted
+    }
+  });
+}

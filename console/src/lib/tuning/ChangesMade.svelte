@@ -1,0 +1,72 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
+  import type { Machine } from '$lib/api/client';
+  import { startRun } from '$lib/api/runs';
+  import { Doing } from '$lib/api/doing.svelte';
+  import { ask } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
+  import Outcome from '$lib/components/Outcome.svelte';
+  import When from '$lib/components/When.svelte';
+  import { useMay } from '$lib/session';
+
+  interface Props {
+    machine: Machine;
+    busy: boolean;
+    onstarted: () => void;
+  }
+  let { machine, busy, onstarted }: Props = $props();
+  const may = useMay();
+  const doing = new Doing();
+  const asked = createQuery(() =>
+    ask('/api/v1/machines/{machine}/changes', { params: { path: { machine: machine.tag } } })
+  );
+  const changes = $derived(asked.data ?? []);
+  const standing = $derived(changes.filter((change) => change.state === 'made'));
+
+  async function putBack(numbers: number[]) {
+    const call = () =>
+      startRun({ machine_id: machine.id, work: 'put settings back', changes: numbers });
+    if (await doing.try(call)) onstarted();
+  }
+</script>
+
+{#if asked.error}<Failed query={asked} />{/if}
+{#if changes.length}
+  <div class="mt-6 flex flex-wrap items-center justify-between gap-2">
+    <h3 class="font-semibold">What was changed <span class="muted">{changes.length}</span></h3>
+    {#if may.work && standing.length > 1}
+      <button
+        class="act noprint"
+        disabled={busy || doing.busy}
+        onclick={() => putBack(standing.map((change) => change.number))}>Put all back</button
+      >
+    {/if}
+  </div>
+  <Outcome of={doing} />
+  <ul class="ruled mt-1" data-testid="changes">
+    {#each changes as change (change.number)}
+      <li class="flex flex-wrap items-center justify-between gap-x-4 gap-y-1 py-2">
+        <span>
+          <strong>{change.name}</strong>: {change.before}, then {change.after}
+          <span class="muted block text-sm">
+            {change.who}, <When at={change.at} />{change.word ? `: ${change.word}` : ''}
+          </span>
+        </span>
+        {#if change.state === 'made' && may.work}
+          <button
+            class="act noprint"
+            disabled={busy || doing.busy}
+            onclick={() => putBack([change.number])}
+            aria-label="Put back {change.name}">Put back</button
+          >
+        {:else if change.state !== 'made'}
+          <span class="muted text-sm">
+            {change.state === 'put back'
+              ? `put back by ${change.ended_by}`
+              : 'altered by somebody else since'}, <When at={change.ended_at} />
+          </span>
+        {/if}
+      </li>
+    {/each}
+  </ul>
+{/if}
