@@ -44,7 +44,7 @@ attack: setup
 	@sh tools/debian-packages.sh mkfs.ext4 mount
 	PHYLAX_ATTACK_SEEDS=$(SEEDS) $(BIN)/pytest -n 2 tests/attack/test_hostile_homes.py
 
-LINUX_ONLY := agent/(machines/linux|workers|files/posix|hold/index)
+LINUX_ONLY := agent/(machines/linux|workers|files/posix|hold/index|tuning/posix)
 lint: setup console
 	$(BIN)/ruff check src tests bench tools
 	$(BIN)/ruff format --check src tests bench tools

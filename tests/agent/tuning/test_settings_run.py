@@ -95,6 +95,11 @@ def test_an_administrators_own_file_is_never_replaced(root: Path, run: SettingsR
     file = root / "etc/systemd/system/own.service"
     assert file.is_file() and not file.is_symlink()
     assert made.id is None and "then ran when asked; undone" in made.refused
+    before = picture(root)
+    (made,) = run.change(order(("path:/opt/own/run x", Intent.WHEN_ASKED)))
+    assert made.refused == "", "nothing lists it any more, and that is what was wanted"
+    run.put_back(back(str(made.id)))
+    assert picture(root) == before
 
 
 def test_what_runs_otherwise_by_now_is_left(root: Path, run: SettingsRun) -> None:

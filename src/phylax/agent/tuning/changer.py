@@ -9,6 +9,7 @@ from __future__ import annotations
 import errno
 import logging
 import os
+import sys
 from collections.abc import Iterator, Sequence
 from enum import StrEnum
 from pathlib import Path
@@ -182,9 +183,10 @@ class Changer:
             file.flush()
             os.fsync(file.fileno())
         os.replace(temporary, path)
-        folder = os.open(self._journal, os.O_RDONLY | os.O_DIRECTORY)
-        try:
-            os.fsync(folder)
-        finally:
-            os.close(folder)
+        if sys.platform != "win32":
+            folder = os.open(self._journal, os.O_RDONLY | os.O_DIRECTORY)
+            try:
+                os.fsync(folder)
+            finally:
+                os.close(folder)
         return change
