@@ -20,7 +20,7 @@ from phylax.core.tuning.rules import InForce
 from phylax.core.tuning.setting import Hangs
 from phylax.core.tuning.verdicts import judge_program
 from phylax.core.tuning.what_if import Looked, what_if
-from phylax.store import shop, tuning
+from phylax.store import program_looks, shop
 from phylax.store.database import Database
 
 MACHINES, PROGRAMS, TURNS = 5_000, 40, 7
@@ -109,10 +109,10 @@ def _from_the_store(folder: Path, looked: list[Looked]) -> None:
             edit = MachineEdit(tag=f"m-{machine.machine_id}", client_id=client, system="linux")
             number = shop.add_machine(conn, edit, who="bench", at=0)
             look = SettingsLook(taken_at=AT, programs=machine.programs)
-            tuning.keep_look(conn, number, look)
+            program_looks.keep_look(conn, number, look)
     with database.read() as conn:
-        everything = median_of(lambda: tuning.on_machines(conn, lambda program: True))
-        spread = median_of(lambda: tuning.over_the_shop(conn))
+        everything = median_of(lambda: program_looks.on_machines(conn, lambda program: True))
+        spread = median_of(lambda: program_looks.over_the_shop(conn))
         rows = median_of(lambda: conn.execute("SELECT * FROM machine_programs").fetchall())
     print(f"  read all from the store:   {everything * 1000:7.0f} ms")
     print(f"  where each program is:     {spread * 1000:7.0f} ms")

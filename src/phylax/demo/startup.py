@@ -17,7 +17,7 @@ from phylax.core.tuning.programs import Intent, Program, StartCost, Starter, Sta
 from phylax.core.tuning.setting import Hangs
 from phylax.core.values import to_seconds
 from phylax.demo.scenario import MachineSpec
-from phylax.store import tuning
+from phylax.store import answers, notebook
 
 SIGN_IN, START, TIMER, SOCKET = (
     StarterKind.SIGN_IN, StarterKind.START, StarterKind.TIMER, StarterKind.SOCKET,
@@ -171,9 +171,9 @@ def write_down(conn: sqlite3.Connection, client_ids: dict[str, int], now: dateti
     """What the shop knows and was told."""
     at = to_seconds(now) - 40 * 86_400
     for number, edit in enumerate(NOTEBOOK):
-        tuning.write_about(conn, edit, who="Wren Halloran", at=at + number * 86_400)
+        notebook.write_about(conn, edit, who="Wren Halloran", at=at + number * 86_400)
     for client, question, answer, word in ANSWERS:
         given = Answer(
             question=question, answer=answer, scope="client", word=word, who="Petra Lund", at=now
         )
-        tuning.note_answer(conn, given, client_ids[client])
+        answers.note(conn, given, client_ids[client])

@@ -28,7 +28,7 @@ from phylax.service.rules.tuning import (
     with_machines,
 )
 from phylax.service.rules.what_if import check_may_rule, subject_in_words
-from phylax.store import tuning
+from phylax.store import answers, notebook, program_rules, settings_changes
 from phylax.store.database import Connection
 
 router = APIRouter(tags=["tune-up"])
@@ -51,7 +51,7 @@ def get_programs(machine: str, context: TheContext, actor: Signed) -> JudgedLook
 def list_changes(machine: str, context: TheContext, actor: Signed) -> list[Change]:
     """What was changed on a machine, newest first, and what became of it."""
     with context.db.read() as conn:
-        return tuning.changes_of(conn, find_machine(conn, machine).id)
+        return settings_changes.of_machine(conn, find_machine(conn, machine).id)
 
 
 @router.get("/unknown-programs")
@@ -68,7 +68,7 @@ def list_unknown(context: TheContext, actor: Signed) -> list[UnknownProgram]:
 def list_known(context: TheContext, actor: Signed) -> list[KnownProgram]:
     """The shop's notebook of programs, with the machines on which each was seen."""
     with context.db.read() as conn:
-        return with_machines(conn, tuning.notebook(conn))
+        return with_machines(conn, notebook.entries(conn))
 
 
 @router.post("/known-programs/what-if", responses=documented(422))
@@ -93,7 +93,7 @@ def write_about(new: KnownEdit, change: TheChange, technician: Technician) -> Re
     """Write about a program: what it is, and what is to become of it."""
 
     def act(conn: Connection) -> KnownProgram:
-        number = tuning.write_about(conn, new, who=change.who, at=change.now)
+        number = notebook.write_about(conn, new, who=change.who, at=change.now)
         made = _entry(conn, number)
         change.audit(conn, "write about a program", new.name, after=made)
         change.tell(conn, EventKind.SETTING)
@@ -115,7 +115,7 @@ def write_anew(
     with change.context.db.write() as conn:
         before = _entry(conn, number)
         check_match(request, before, (before.written_by, int(before.written_at.timestamp())))
-        tuning.write_anew(conn, number, edit, who=change.who, at=change.now)
+        notebook.write_anew(conn, number, edit, who=change.who, at=change.now)
         after = _entry(conn, number)
         change.audit(conn, "write about a program", edit.name, before, after)
         change.tell(conn, EventKind.SETTING)
@@ -128,13 +128,13 @@ def strike_out(number: int, change: TheChange, technician: Technician) -> None:
     """The program is unknown again: nothing of it changes any more."""
     with change.context.db.write() as conn:
         before = _entry(conn, number)
-        tuning.strike_out(conn, number)
+        notebook.strike_out(conn, number)
         change.audit(conn, "strike out a program", before.edit.name, before)
         change.tell(conn, EventKind.SETTING)
 
 
 def _entry(conn: Connection, number: int) -> KnownProgram:
-    known = tuning.known(conn, number)
+    known = notebook.entry(conn, number)
     if known is None:
         raise not_found("entry of the notebook", number)
     return known
@@ -152,9 +152,9 @@ def list_answers(
     with context.db.read() as conn:
         subject_in_words(conn, Scope(scope), subject_id)
         if scope == "machine":
-            given = tuning.answers_on(conn, subject_id)
+            given = answers.on_machine(conn, subject_id)
         else:
-            given = {a.question: a for a in tuning.answers(conn, "client", subject_id)}
+            given = {a.question: a for a in answers.of_scope(conn, "client", subject_id)}
     return [Asked(question=q, answer=given.get(q.key)) for q in questions().values()]
 
 
@@ -173,7 +173,7 @@ def put_answer(
     with change.context.db.write() as conn:
         subject = subject_in_words(conn, Scope(scope), subject_id)
         if edit.answer is None:
-            tuning.forget_answer(conn, scope, subject_id, question)
+            answers.forget(conn, scope, subject_id, question)
         else:
             answer = Answer(
                 question=question,
@@ -183,7 +183,7 @@ def put_answer(
                 who=change.who,
                 at=from_seconds(change.now),
             )
-            tuning.note_answer(conn, answer, subject_id)
+            answers.note(conn, answer, subject_id)
         change.audit(conn, "note an answer", f"{question} for {subject}", after=edit)
         change.tell(conn, EventKind.SETTING, subject_id if scope == "machine" else None)
     return list_answers(scope, subject_id, change.context, change.actor)
@@ -199,7 +199,7 @@ def list_program_rules(
     """What one scope says of programs; subject 0 is the shop."""
     with context.db.read() as conn:
         subject_in_words(conn, scope, subject_id)
-        return tuning.program_rules(conn, scope, subject_id)
+        return program_rules.of_scope(conn, scope, subject_id)
 
 
 @router.post("/program-rules/{scope}/{subject_id}", responses=documented(403, 404, 412, 422, 428))
@@ -217,13 +217,13 @@ def put_program_rule(
         raise Problem(422, "not-a-scope", "Say it for shop, client or machine.")
     with change.context.db.write() as conn:
         subject = check_may_rule(conn, change.actor, scope, subject_id)
-        before = tuning.program_rule(conn, scope, subject_id, edit.program)
+        before = program_rules.rule(conn, scope, subject_id, edit.program)
         if before is not None:
             changed = (before.changed_by, int(before.changed_at.timestamp()))
             check_match(request, before, changed)
-        tuning.put_program_rule(
+        program_rules.put(
             conn, scope, subject_id, edit.program, edit.rule, who=change.who, at=change.now
         )
         change.audit(conn, "change rule", f"{edit.program} for {subject}", before, edit)
         change.tell(conn, EventKind.SETTING, subject_id if scope is Scope.MACHINE else None)
-        return tuning.program_rules(conn, scope, subject_id)
+        return program_rules.of_scope(conn, scope, subject_id)

@@ -12,7 +12,7 @@ from phylax.core.tuning.verdicts import judge_program
 from phylax.core.tuning.what_if import Looked, WhatIfLine, what_if
 from phylax.core.values import from_seconds
 from phylax.service.problems import Problem
-from phylax.store import shop, tuning
+from phylax.store import notebook, program_looks, program_rules, shop
 from phylax.store.database import Connection
 
 _NO_RULE = InForce()
@@ -22,18 +22,18 @@ _SOME = 6
 
 def judged_look(conn: Connection, machine: Machine) -> JudgedLook:
     """A machine's newest look, judged by what counts now; a problem where nobody looked."""
-    look = tuning.look(conn, machine.id)
+    look = program_looks.look(conn, machine.id)
     if look is None:
         raise Problem(
             404, "not-looked-at", f"{machine.tag} was not looked at for settings yet; survey it."
         )
-    notebook = tuning.notebook(conn)
-    said = tuning.Said(conn)
+    entries = notebook.entries(conn)
+    said = program_rules.Said(conn)
     answers = said.answers(machine.id, machine.client_id)
     rules = said.rules(machine.id, machine.client_id)
     judged = []
     for program in look.programs:
-        known = recognise(program, machine.system, notebook)
+        known = recognise(program, machine.system, entries)
         judged.append(
             JudgedProgram(
                 program=program,
@@ -53,22 +53,24 @@ def judged_look(conn: Connection, machine: Machine) -> JudgedLook:
 def unknown(conn: Connection) -> list[UnknownProgram]:
     """Programs that nobody has written about, of most machines first; what is guarded needs no
     entry, since nothing would change."""
-    notebook = tuning.notebook(conn)
-    found: dict[str, list[tuning.Spread]] = {}
-    for spread in tuning.over_the_shop(conn):
+    entries = notebook.entries(conn)
+    found: dict[str, list[program_looks.Spread]] = {}
+    for spread in program_looks.over_the_shop(conn):
         program = spread.program
-        known = any(entry.edit.recognition.fits(program) for entry in notebook)
+        known = any(entry.edit.recognition.fits(program) for entry in entries)
         if not program.guarded and not known:
             found.setdefault(program.key, []).append(spread)
     made = [_unknown(conn, key, spreads) for key, spreads in found.items()]
     return sorted(made, key=lambda program: (-program.machines, program.key))
 
 
-def _unknown(conn: Connection, key: str, spreads: Sequence[tuning.Spread]) -> UnknownProgram:
+def _unknown(conn: Connection, key: str, spreads: Sequence[program_looks.Spread]) -> UnknownProgram:
     """One program, however differently it was read on its machines."""
     program = spreads[0].program
     tags = [
-        tag for spread in spreads[:_SOME] for tag in tuning.some_tags(conn, spread.number, _SOME)
+        tag
+        for spread in spreads[:_SOME]
+        for tag in program_looks.some_tags(conn, spread.number, _SOME)
     ]
     return UnknownProgram(
         key=key,
@@ -84,14 +86,14 @@ def _unknown(conn: Connection, key: str, spreads: Sequence[tuning.Spread]) -> Un
     )
 
 
-def with_machines(conn: Connection, notebook: Sequence[KnownProgram]) -> list[KnownProgram]:
+def with_machines(conn: Connection, entries: Sequence[KnownProgram]) -> list[KnownProgram]:
     """Entries with the number of machines on which each was seen."""
-    counts = dict.fromkeys((entry.id for entry in notebook), 0)
-    for spread in tuning.over_the_shop(conn):
-        for entry in notebook:
+    counts = dict.fromkeys((entry.id for entry in entries), 0)
+    for spread in program_looks.over_the_shop(conn):
+        for entry in entries:
             if entry.edit.recognition.fits(spread.program):
                 counts[entry.id] += spread.machines
-    return [entry.model_copy(update={"machines": counts[entry.id]}) for entry in notebook]
+    return [entry.model_copy(update={"machines": counts[entry.id]}) for entry in entries]
 
 
 def what_an_entry_changes(
@@ -101,11 +103,11 @@ def what_an_entry_changes(
 
     `number` is the entry that is written anew; None for a new one.
     """
-    notebook = [entry for entry in tuning.notebook(conn) if entry.id != number]
-    new_id = number or max((entry.id for entry in notebook), default=0) + 1
+    entries = [entry for entry in notebook.entries(conn) if entry.id != number]
+    new_id = number or max((entry.id for entry in entries), default=0) + 1
     written = KnownProgram(id=new_id, edit=edit, written_by=who, written_at=from_seconds(at))
-    programs = tuning.on_machines(conn, edit.recognition.fits)
-    said = tuning.Said(conn)
+    programs = program_looks.on_machines(conn, edit.recognition.fits)
+    said = program_rules.Said(conn)
     looked = [
         Looked(
             machine_id=machine.id,
@@ -117,4 +119,4 @@ def what_an_entry_changes(
         for machine in shop.described(conn)
         if machine.id in programs
     ]
-    return what_if(looked, [*notebook, written])
+    return what_if(looked, [*entries, written])

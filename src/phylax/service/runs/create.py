@@ -21,7 +21,7 @@ from phylax.core.tuning.changes import ChangeState, Wanted
 from phylax.core.values import to_seconds
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.service.rules.tuning import judged_look
-from phylax.store import consents, events, holds, routines, runs, shop, surveys, tuning
+from phylax.store import consents, events, holds, routines, runs, settings_changes, shop, surveys
 from phylax.store.database import Connection
 
 
@@ -170,12 +170,12 @@ def _make_settings(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
                 raise invalid(f"{where}/intent", f"{name} is to run {by_rule} by the shop's rules")
             wanted.append(Wanted(program=want.program, was=one.now, intent=want.intent))
     for place, number in enumerate(new.changes):
-        change = tuning.change(conn, number)
+        change = settings_changes.change(conn, number)
         if change is None or change.machine_id != machine.id:
             raise invalid(f"/changes/{place}", f"change {number} is not of {machine.tag}")
         if change.state is not ChangeState.MADE:
             raise invalid(f"/changes/{place}", f"change {number} is {change.state} already")
-        change_ids.append(tuning.change_id(conn, number))
+        change_ids.append(settings_changes.machines_name(conn, number))
     picks = SettingsPicks(wanted=tuple(wanted), changes=tuple(change_ids), word=new.word)
     waiting = runs.Waiting(new.machine_id, new.work, (), who, settings=picks)
     run_id = runs.add(conn, waiting, at=at)

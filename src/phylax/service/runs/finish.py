@@ -9,7 +9,7 @@ from phylax.core.scheduling.missed import MissedCause
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.values import from_seconds
 from phylax.service.problems import Problem
-from phylax.store import events, leases, records, runs, tuning
+from phylax.store import events, leases, records, runs, settings_changes
 from phylax.store.database import Connection
 
 _DEEDS: dict[Work, str] = {
@@ -47,10 +47,10 @@ def _settings_in_words(conn: Connection, run: Run) -> str:
         return ""
     picks = runs.settings_picks(conn, run.id)
     if run.work == "change settings":
-        changes = tuning.changes_by(conn, run.id)
+        changes = settings_changes.by_run(conn, run.id)
         parts = [f"{c.name}: {c.before}, now {c.after}" for c in changes]
     else:
-        changes = tuning.changes_named(conn, run.machine_id, picks.changes)
+        changes = settings_changes.named(conn, run.machine_id, picks.changes)
         parts = [f"{c.name}: {c.before} again" for c in changes if c.state is ChangeState.PUT_BACK]
     said = f" Said to it: {picks.word}." if picks.word else ""
     return "".join(f" {part}." for part in parts) + said

@@ -46,13 +46,14 @@ from phylax.store import (
     leases,
     outlooks,
     profiles,
+    program_looks,
     protections,
     readings,
     records,
     repeat_leftovers,
     runs,
+    settings_changes,
     surveys,
-    tuning,
 )
 from phylax.store.database import Connection
 
@@ -99,13 +100,13 @@ def apply(
             events.publish(conn, EventKind.HOLD, at=at, machine_id=machine_id)
         case SettingsMessage():
             _own_run(conn, machine_id, message.run_id)
-            if tuning.keep_look(conn, machine_id, message.look):
+            if program_looks.keep_look(conn, machine_id, message.look):
                 events.publish(conn, EventKind.SETTING, at=at, machine_id=machine_id)
         case ChangesMessage():
             run = _own_run(conn, machine_id, message.run_id)
             word = runs.settings_picks(conn, run.id).word
             for made in message.changes:
-                tuning.note_change(conn, run, made, word=word, at=at)
+                settings_changes.note(conn, run, made, word=word, at=at)
             events.publish(conn, EventKind.SETTING, at=at, machine_id=machine_id)
         case SetBackMessage():
             set_back.take(conn, machine_id, message, at=at)

@@ -1,0 +1,126 @@
+"""What runs by itself on machines, as it was read last."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable
+from functools import lru_cache
+from typing import NamedTuple
+
+from phylax.core.tuning.looks import SettingsLook
+from phylax.core.tuning.programs import Program
+from phylax.core.values import from_seconds, to_seconds
+
+Connection = sqlite3.Connection
+
+
+def keep_look(conn: Connection, machine_id: int, look: SettingsLook) -> bool:
+    """Keep a look, if it is newer than the one that is kept. What could not be read replaces
+    nothing that was."""
+    at = to_seconds(look.taken_at)
+    kept = conn.execute(
+        """
+        INSERT INTO settings_looks VALUES (?1, ?2, ?3)
+        ON CONFLICT (machine_id) DO UPDATE SET taken_at = ?2, unread = ?3 WHERE taken_at <= ?2
+        """,
+        (machine_id, at, look.unread),
+    ).rowcount
+    if not kept or look.unread:
+        return bool(kept)
+    before = conn.execute(
+        "DELETE FROM machine_programs WHERE machine_id = ? RETURNING program_id", (machine_id,)
+    ).fetchall()
+    for program in look.programs:
+        read_as = program.model_dump_json(exclude_defaults=True)
+        row = conn.execute(
+            """
+            INSERT INTO programs (key, read_as) VALUES (?, ?)
+            ON CONFLICT (read_as) DO UPDATE SET key = key RETURNING id
+            """,
+            (program.key, read_as),
+        ).fetchone()
+        conn.execute("INSERT OR IGNORE INTO machine_programs VALUES (?, ?)", (machine_id, row[0]))
+    conn.executemany(
+        """
+        DELETE FROM programs WHERE id = ?1
+            AND NOT EXISTS (SELECT 1 FROM machine_programs WHERE program_id = ?1)
+        """,
+        [(row[0],) for row in before],
+    )
+    return True
+
+
+def look(conn: Connection, machine_id: int) -> SettingsLook | None:
+    """A machine's newest look at its settings."""
+    row = conn.execute(
+        "SELECT taken_at, unread FROM settings_looks WHERE machine_id = ?", (machine_id,)
+    ).fetchone()
+    if row is None:
+        return None
+    rows = conn.execute(
+        """
+        SELECT p.read_as FROM machine_programs m JOIN programs p ON p.id = m.program_id
+        WHERE m.machine_id = ? ORDER BY p.key
+        """,
+        (machine_id,),
+    )
+    return SettingsLook(
+        taken_at=from_seconds(row["taken_at"]),
+        unread=row["unread"],
+        programs=tuple(_program(read[0]) for read in rows),
+    )
+
+
+def on_machines(conn: Connection, is_meant: Callable[[Program], bool]) -> dict[int, list[Program]]:
+    """Programs that are meant, by machine; one that was read alike is one object."""
+    found: dict[int, list[Program]] = {}
+    for program_id, read_as in conn.execute("SELECT id, read_as FROM programs"):
+        program = _program(read_as)
+        if is_meant(program):
+            for row in conn.execute(
+                "SELECT machine_id FROM machine_programs WHERE program_id = ?", (program_id,)
+            ):
+                found.setdefault(row[0], []).append(program)
+    return found
+
+
+class Spread(NamedTuple):
+    """Where a program as it was read is."""
+
+    number: int
+    program: Program
+    machines: int
+    clients: frozenset[int]
+
+
+def over_the_shop(conn: Connection) -> list[Spread]:
+    """Every program as it was read, of most machines first."""
+    rows = conn.execute(
+        """
+        SELECT p.id, p.read_as, count(*), group_concat(DISTINCT m.client_id)
+        FROM machine_programs mp
+        JOIN programs p ON p.id = mp.program_id JOIN machines m ON m.id = mp.machine_id
+        GROUP BY p.id ORDER BY count(*) DESC, p.key
+        """
+    )
+    return [
+        Spread(row[0], _program(row[1]), row[2], frozenset(map(int, row[3].split(","))))
+        for row in rows
+    ]
+
+
+def some_tags(conn: Connection, number: int, most: int) -> list[str]:
+    """Tags of some machines on which a program, as it was read, is."""
+    rows = conn.execute(
+        """
+        SELECT m.tag FROM machine_programs mp JOIN machines m ON m.id = mp.machine_id
+        WHERE mp.program_id = ? ORDER BY m.id LIMIT ?
+        """,
+        (number, most),
+    )
+    return [row[0] for row in rows]
+
+
+@lru_cache(maxsize=20_000)
+def _program(read_as: str) -> Program:
+    return Program.model_validate_json(read_as)

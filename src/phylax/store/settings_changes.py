@@ -1,0 +1,94 @@
+"""What was changed on machines, and what became of it."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Sequence
+
+from phylax.core.runs import Run
+from phylax.core.tuning.changes import Change, ChangeMade, ChangeState
+from phylax.core.tuning.programs import Intent
+from phylax.core.values import from_seconds, to_seconds
+
+Connection = sqlite3.Connection
+
+
+def note(conn: Connection, run: Run, made: ChangeMade, *, word: str, at: int) -> None:
+    """What a machine did; of a change that is known already, what became of it."""
+    if made.id is None:
+        return
+    if made.state is ChangeState.MADE:
+        conn.execute(
+            """
+            INSERT INTO changes
+                (machine_id, run_id, id, program, name, before, after, at, who, state, word)
+            VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'made', ?) ON CONFLICT DO NOTHING
+            """,
+            (run.machine_id, run.id, made.id, made.program, made.name, made.before, made.after,
+             to_seconds(made.at), run.made_by, word),
+        )  # fmt: skip
+        return
+    conn.execute(
+        """
+        UPDATE changes SET state = ?, ended_at = ?, ended_by = ?
+        WHERE machine_id = ? AND id = ? AND state <> 'put back'
+        """,
+        (made.state, at, run.made_by, run.machine_id, made.id),
+    )
+
+
+def of_machine(conn: Connection, machine_id: int) -> list[Change]:
+    """What was changed on a machine, newest first."""
+    rows = conn.execute(
+        "SELECT * FROM changes WHERE machine_id = ? ORDER BY number DESC", (machine_id,)
+    )
+    return [_change(row) for row in rows]
+
+
+def by_run(conn: Connection, run_id: int) -> list[Change]:
+    """What a run changed."""
+    rows = conn.execute("SELECT * FROM changes WHERE run_id = ? ORDER BY number", (run_id,))
+    return [_change(row) for row in rows]
+
+
+def named(conn: Connection, machine_id: int, ids: Sequence[str]) -> list[Change]:
+    """Changes of a machine, by its own names of them."""
+    rows = conn.execute(
+        """
+        SELECT * FROM changes WHERE machine_id = ? AND id IN (SELECT value FROM json_each(?))
+        ORDER BY number
+        """,
+        (machine_id, json.dumps(list(ids))),
+    )
+    return [_change(row) for row in rows]
+
+
+def change(conn: Connection, number: int) -> Change | None:
+    row = conn.execute("SELECT * FROM changes WHERE number = ?", (number,)).fetchone()
+    return _change(row) if row else None
+
+
+def machines_name(conn: Connection, number: int) -> str:
+    """What the machine calls a change."""
+    row = conn.execute("SELECT id FROM changes WHERE number = ?", (number,)).fetchone()
+    return str(row[0])
+
+
+def _change(row: sqlite3.Row) -> Change:
+    ended = row["ended_at"]
+    return Change(
+        number=row["number"],
+        machine_id=row["machine_id"],
+        run_id=row["run_id"],
+        program=row["program"],
+        name=row["name"],
+        before=Intent(row["before"]),
+        after=Intent(row["after"]),
+        at=from_seconds(row["at"]),
+        who=row["who"],
+        state=ChangeState(row["state"]),
+        ended_at=None if ended is None else from_seconds(ended),
+        ended_by=row["ended_by"],
+        word=row["word"],
+    )
