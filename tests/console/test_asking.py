@@ -110,6 +110,17 @@ def test_what_failed_is_said_and_can_be_tried_again(
     expect(page.locator("h1").first).to_be_visible()
 
 
+def test_what_is_drawn_late_shows_what_came_before_it(page: Page, ferry: Machine) -> None:
+    """Parts of a page wait until it is free; by then their answers, and their refusals, are there."""
+    page.add_init_script("window.requestIdleCallback = (work) => setTimeout(work, 1500)")
+    page.goto("/machines/ferry-desk")
+    expect(page.get_by_text("This machine has not been surveyed yet.")).to_be_visible()
+    expect(page.get_by_text("A survey reads what runs by itself")).to_be_visible()
+    expect(page.get_by_text("No round covers this machine.")).to_be_visible()
+    expect(page.locator("figure svg")).to_be_visible()
+    expect(page.get_by_text("Asking the service…")).to_have_count(0)
+
+
 def test_older_entries_stay_when_something_new_is_written(
     page: Page, owner: Phylax, ferry: Machine
 ) -> None:

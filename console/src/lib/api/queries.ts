@@ -97,6 +97,8 @@ export const queries = new QueryClient({
       staleTime: Infinity,
       gcTime: 5 * 60_000,
       networkMode: 'always',
+      // what is drawn later reads later: it must not find what stood there before
+      notifyOnChangeProps: 'all',
       refetchOnWindowFocus: false,
       retry: (failures, error) =>
         error instanceof CallError && error.status === NO_ANSWER && failures < 2,

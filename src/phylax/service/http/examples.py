@@ -11,6 +11,7 @@ from phylax.core.consents import NewConsent, NewStandingConsent, NewYes
 from phylax.core.notices import HookEdit, MailServerEdit, WishesEdit
 from phylax.core.people import Activity, NewPassword, NewPerson, NewToken, SignIn
 from phylax.core.protocol import (
+    ChangesMessage,
     Enrolment,
     HeldMessage,
     LeasedProgress,
@@ -18,6 +19,7 @@ from phylax.core.protocol import (
     ReadingsMessage,
     ResultMessage,
     SetBackMessage,
+    SettingsMessage,
     SurveyMessage,
     SurveyPartMessage,
     UnheldMessage,
@@ -32,6 +34,9 @@ from phylax.core.scheduling.rounds import Postponed, RoundEdit
 from phylax.core.scheduling.routines import RoutineEdit, StepTick
 from phylax.core.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
 from phylax.core.survey.what_if import WhatIfQuestion
+from phylax.core.tuning.answers import AnswerEdit
+from phylax.core.tuning.known import KnownEdit
+from phylax.core.tuning.rules import ProgramRuleEdit
 from phylax.core.views import NewView
 
 _READING = {
@@ -45,6 +50,16 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
                "threshold_percent": 90},
     ClientEdit: {"name": "Skerry Ferry Office", "contact": "Maren Oyle",
                  "mail": "office@skerryferry.example"},
+    KnownEdit: {"recognition": {"package": "scan-button"}, "name": "Scan button helper",
+                "what": "Waits for the button of a scanner.", "handling": "hangs on a question",
+                "intent": "when asked", "hangs": {"question": "scans", "on": "no"}},
+    AnswerEdit: {"answer": "no", "word": "asked at the desk"},
+    ProgramRuleEdit: {"program": "package:scan-button", "rule": {"leave": True}},
+    SettingsMessage: {"id": "5f0c8a6e-settings", "run_id": 12,
+                      "look": {"taken_at": "2026-03-02T18:34:00Z", "programs": []}},
+    ChangesMessage: {"id": "5f0c8a6e-changes", "run_id": 13, "changes": [
+        {"id": "13-5f0c8a6e", "program": "package:scan-button", "name": "Scan button helper",
+         "before": "from the start", "after": "when asked", "at": "2026-03-02T18:34:00Z"}]},
     AttentionEdit: {"handling": "settled", "word": "told the client; a larger disk is ordered"},
     WishesEdit: {"mail": "wren@quayside.example", "at_once": "urgent", "daily": True,
                  "weekly": True, "quiet_from": "19:00", "quiet_until": "07:30"},
