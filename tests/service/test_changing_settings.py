@@ -6,6 +6,7 @@ from pathlib import Path
 
 import pytest
 
+from conftest import Service
 from helpers import enrol, make_standin
 from phylax.agent.config.home import AgentHome
 from phylax.agent.runtime.loop import Agent
@@ -206,9 +207,8 @@ def test_an_agent_killed_in_the_middle_changes_all_or_nothing_and_says_so_once(
 
 
 def test_nothing_is_changed_by_a_role_that_may_not(
-    owner: Phylax, machine: Machine, agent: Agent, service: object
+    owner: Phylax, machine: Machine, agent: Agent, service: Service
 ) -> None:
-    desk = service.as_("petra")  # type: ignore[attr-defined]
-    with pytest.raises(RefusedError) as refused:
+    with service.as_("petra") as desk, pytest.raises(RefusedError) as refused:
         desk.runs.change(machine.tag, [CHAT_WANTED])
     assert refused.value.status == 403

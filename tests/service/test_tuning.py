@@ -155,25 +155,25 @@ def test_a_bad_file_and_the_machines_own_guard(
 
 
 def test_who_may_and_what_is_refused(service: Service, owner: Phylax, machine: Machine) -> None:
-    tobias, petra = service.as_("wren"), service.as_("petra")
-    entry = tobias.programs.write(ABOUT_CHAT)
-    with pytest.raises(NotAllowedError):
-        petra.programs.write(ABOUT_CHAT)
-    assert [known.edit.name for known in petra.programs.notebook()] == ["Chat"]
-    with pytest.raises(NotAllowedError, match="owner's to change"):
-        tobias.programs.put_rule(Scope.SHOP, 0, CHAT.key, ProgramRule(leave=True))
-    renamed = ABOUT_CHAT.model_copy(update={"name": "Chat, new"})
-    newer = tobias.programs.write_anew(entry, renamed)
-    with pytest.raises(RefusedError) as refused:
-        owner.programs.write_anew(entry, ABOUT_CHAT)
-    assert refused.value.status == 412
-    assert owner.programs.write_anew(newer, ABOUT_CHAT).version == 3
-    with pytest.raises(NotFoundError):
-        owner.questions.answer("client", machine.client_id, "likes-tea", "yes")
-    with pytest.raises(NotFoundError):
-        owner.questions.answer("machine", 99, "plays", "yes")
-    with pytest.raises(NotFoundError):
-        owner.programs.strike_out(99)
+    with service.as_("wren") as tobias, service.as_("petra") as petra:
+        entry = tobias.programs.write(ABOUT_CHAT)
+        with pytest.raises(NotAllowedError):
+            petra.programs.write(ABOUT_CHAT)
+        assert [known.edit.name for known in petra.programs.notebook()] == ["Chat"]
+        with pytest.raises(NotAllowedError, match="owner's to change"):
+            tobias.programs.put_rule(Scope.SHOP, 0, CHAT.key, ProgramRule(leave=True))
+        renamed = ABOUT_CHAT.model_copy(update={"name": "Chat, new"})
+        newer = tobias.programs.write_anew(entry, renamed)
+        with pytest.raises(RefusedError) as refused:
+            owner.programs.write_anew(entry, ABOUT_CHAT)
+        assert refused.value.status == 412
+        assert owner.programs.write_anew(newer, ABOUT_CHAT).version == 3
+        with pytest.raises(NotFoundError):
+            owner.questions.answer("client", machine.client_id, "likes-tea", "yes")
+        with pytest.raises(NotFoundError):
+            owner.questions.answer("machine", 99, "plays", "yes")
+        with pytest.raises(NotFoundError):
+            owner.programs.strike_out(99)
 
 
 def test_rules_of_nearer_scopes_count_and_a_rule_is_taken_back(

@@ -84,7 +84,8 @@ APART = st.one_of(st.sampled_from([1e-4, 0.5, 1.0]), st.floats(0.01, 25))
 SHARES = st.floats(-1, 2)
 
 
-@pytest.mark.filterwarnings("error")
+# what another test left to the garbage collector is not of this one
+@pytest.mark.filterwarnings("error", "ignore::ResourceWarning")
 @given(
     CAPACITIES,
     st.lists(st.tuples(APART, SHARES), max_size=60),
