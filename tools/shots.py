@@ -29,7 +29,7 @@ DISPLAY = ":87"
 TERMINAL = {
     "cli-today": "phylax today",
     "cli-clean": "phylax run clean oakes-laptop user-temp trash web-cache --yes",
-    "cli-program": "phylax program list ferry-tickets; phylax program unknown",
+    "cli-program": "phylax program list ferry-tickets",
     "cli-trend": "phylax trend show ferry-tickets",
 }
 

@@ -261,8 +261,9 @@ def change(
     if not meant:
         console.print(f"Everything on {machine} runs as the shop wants it.")
         return
-    for one in meant:
-        console.print(f"{one.program.name}: {one.now} now, {one.verdict.want} from then on.")
+    for changing in meant:
+        wish = changing.verdict.want
+        console.print(f"{changing.program.name}: {changing.now} now, {wish} from then on.")
     console.print("Each of them can be put back exactly.")
     if dry_run:
         return

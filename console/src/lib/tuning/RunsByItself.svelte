@@ -32,12 +32,14 @@
   );
   const isNone = $derived(asked.error instanceof CallError && asked.error.status === 404);
   const words = $derived(
-    Object.fromEntries((answersAsked.data ?? []).map((one) => [one.question.key, one.question]))
+    Object.fromEntries(
+      (answersAsked.data ?? []).map((asked) => [asked.question.key, asked.question])
+    )
   );
 
   const answers = $derived(
     Object.fromEntries(
-      (answersAsked.data ?? []).map((one) => [one.question.key, one.answer?.answer])
+      (answersAsked.data ?? []).map((asked) => [asked.question.key, asked.answer?.answer])
     )
   );
 

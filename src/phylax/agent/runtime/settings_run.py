@@ -120,17 +120,17 @@ class SettingsRun:
         self.recover()
         known = {change.id: change for change in self._changer.changes()}
         wanted = [known[change_id] for change_id in order.changes if change_id in known]
-        told = []
+        outcomes = []
         for change in sorted(wanted, key=lambda change: change.at, reverse=True):
             try:
                 self._changer.put_back(change.id)
-                told.append(_told(change, ChangeState.PUT_BACK))
+                outcomes.append(_told(change, ChangeState.PUT_BACK))
             except AlteredError as altered:
                 made = _told(change, ChangeState.ALTERED)
-                told.append(made.model_copy(update={"refused": str(altered)[:500]}))
+                outcomes.append(made.model_copy(update={"refused": str(altered)[:500]}))
             except OSError as failure:
-                told.append(_told(change).model_copy(update={"refused": _said(failure)[:500]}))
-        return told
+                outcomes.append(_told(change).model_copy(update={"refused": _said(failure)[:500]}))
+        return outcomes
 
 
 def _told(change: Change, state: ChangeState = ChangeState.MADE) -> ChangeMade:

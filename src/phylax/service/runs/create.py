@@ -158,17 +158,17 @@ def _make_settings(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
     if new.programs:
         judged = {j.program.key: j for j in judged_look(conn, machine).programs}
         for number, want in enumerate(new.programs):
-            one = judged.get(want.program)
+            program = judged.get(want.program)
             where = f"/programs/{number}"
-            if one is None:
+            if program is None:
                 raise invalid(f"{where}/program", f"{want.program} was not seen on {machine.tag}")
-            if not one.verdict.changes:
-                reason = f"{one.program.name} stays: {one.verdict.reason}"
-                raise invalid(where, f"{reason} {one.verdict.detail}".strip())
-            if one.verdict.want != want.intent:
-                name, by_rule = one.program.name, one.verdict.want
+            if not program.verdict.changes:
+                reason = f"{program.program.name} stays: {program.verdict.reason}"
+                raise invalid(where, f"{reason} {program.verdict.detail}".strip())
+            if program.verdict.want != want.intent:
+                name, by_rule = program.program.name, program.verdict.want
                 raise invalid(f"{where}/intent", f"{name} is to run {by_rule} by the shop's rules")
-            wanted.append(Wanted(program=want.program, was=one.now, intent=want.intent))
+            wanted.append(Wanted(program=want.program, was=program.now, intent=want.intent))
     for place, number in enumerate(new.changes):
         change = settings_changes.change(conn, number)
         if change is None or change.machine_id != machine.id:

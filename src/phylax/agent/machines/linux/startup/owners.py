@@ -42,20 +42,20 @@ class Owners:
         for path in paths:
             for spelled in _spellings(path):
                 wanted[spelled] = path
-        found: dict[str, Package] = {}
+        owned: dict[str, Package] = {}
         folder = os.path.join(self._root, "var/lib/dpkg/info")
         try:
             lists = sorted(name for name in os.listdir(folder) if name.endswith(".list"))
         except OSError:
-            return found
+            return owned
         for name in lists:
             package = name.removesuffix(".list").partition(":")[0]
             with open(os.path.join(folder, name), encoding="utf-8", errors="replace") as lines:
                 for line in lines:
                     path = wanted.get(line.rstrip("\n"), "")
                     if path:
-                        found[path] = self.packages.get(package, Package(package))
-        return found
+                        owned[path] = self.packages.get(package, Package(package))
+        return owned
 
     def why_guarded(self, package: Package) -> str:
         """Why nothing of a package is switched, by what the system says of it and what needs it."""

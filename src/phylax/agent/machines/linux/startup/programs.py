@@ -82,13 +82,15 @@ class _Gathering:
             self._gather_units(scope)
         for person, entry in self._entries:
             self._gather_entry(person, entry)
-        for one in self._gathered.values():
-            if one.package is not None:
-                one.guarded = one.guarded or self._owners.why_guarded(one.package)
-            elif not one.path:
-                one.guarded = one.guarded or "what it runs cannot be told"
+        for gathered in self._gathered.values():
+            if gathered.package is not None:
+                gathered.guarded = gathered.guarded or self._owners.why_guarded(gathered.package)
+            elif not gathered.path:
+                gathered.guarded = gathered.guarded or "what it runs cannot be told"
         self._follow_needs()
-        return [_made(key, one, self._root) for key, one in sorted(self._gathered.items())]
+        return [
+            _made(key, gathered, self._root) for key, gathered in sorted(self._gathered.items())
+        ]
 
     def _program_of(self, at: str, runs: str, command: str) -> _Gathered:
         """The program that a file of the machine starts: its package's, else what it runs.
@@ -98,12 +100,12 @@ class _Gathering:
         """
         package = self._owned.get(at)
         key = f"package:{package.name}" if package else f"path:{command or at}"
-        one = self._gathered.setdefault(_shown(key), _Gathered())
-        one.package = package
-        one.path = one.path or runs
-        one.command = command
-        one.name = one.name or (package.name if package else os.path.basename(runs or at))
-        return one
+        gathered = self._gathered.setdefault(_shown(key), _Gathered())
+        gathered.package = package
+        gathered.path = gathered.path or runs
+        gathered.command = command
+        gathered.name = gathered.name or (package.name if package else os.path.basename(runs or at))
+        return gathered
 
     def _gather_units(self, scope: Scope) -> None:
         units, listed = self._units[scope], self._listed[scope]
@@ -119,13 +121,15 @@ class _Gathering:
             started = unit if is_service else by_name.get(unit.starts)
             runs = started or unit
             command = runs.says_once("Service", "ExecStart")
-            one = self._program_of(f"/{unit.path}", runs.program, command)
-            one.what = one.what or unit.says_once("Unit", "Description")
-            one.guarded = one.guarded or why_unit(unit) or (why_unit(started) if started else "")
-            one.units.append((scope, unit))
-            one.starters.append(_unit_starter(units, unit))
+            gathered = self._program_of(f"/{unit.path}", runs.program, command)
+            gathered.what = gathered.what or unit.says_once("Unit", "Description")
+            gathered.guarded = (
+                gathered.guarded or why_unit(unit) or (why_unit(started) if started else "")
+            )
+            gathered.units.append((scope, unit))
+            gathered.starters.append(_unit_starter(units, unit))
             # switched with the service that is started for it, and by nothing of its own
-            one.starters += [
+            gathered.starters += [
                 Starter(
                     key=f"bus:{scope}:{name}"[:500],
                     kind=StarterKind.MESSAGE,
@@ -138,11 +142,11 @@ class _Gathering:
 
     def _gather_entry(self, person: str, entry: Entry) -> None:
         runs = sign_in.find(self._root, entry.program)
-        one = self._program_of(_place_of(entry), runs, entry.says_once("Exec"))
-        one.name = entry.says_once("Name") or one.name
-        one.what = one.what or entry.says_once("Comment")
-        one.guarded = one.guarded or why_entry(entry)
-        one.starters.append(
+        gathered = self._program_of(_place_of(entry), runs, entry.says_once("Exec"))
+        gathered.name = entry.says_once("Name") or gathered.name
+        gathered.what = gathered.what or entry.says_once("Comment")
+        gathered.guarded = gathered.guarded or why_entry(entry)
+        gathered.starters.append(
             Starter(
                 key=f"sign-in:{person}:{entry.name}"[:500],
                 kind=StarterKind.SIGN_IN,
@@ -155,20 +159,22 @@ class _Gathering:
         """What something that is on needs is needed by it; what something guarded needs is
         guarded, and so on."""
         owner = {
-            (scope, unit.name): one for one in self._gathered.values() for scope, unit in one.units
+            (scope, unit.name): gathered
+            for gathered in self._gathered.values()
+            for scope, unit in gathered.units
         }
         waiting = list(self._gathered.values())
         while waiting:
-            one = waiting.pop()
-            for scope, unit in one.units:
+            gathered = waiting.pop()
+            for scope, unit in gathered.units:
                 for name in unit.needs:
                     other = owner.get((scope, name))
-                    if other is None or other is one:
+                    if other is None or other is gathered:
                         continue
                     if unit.is_on:
-                        other.needed_by.add(one.name)
-                    if one.guarded and not other.guarded:
-                        other.guarded = f"{one.name}, which is guarded, needs it"
+                        other.needed_by.add(gathered.name)
+                    if gathered.guarded and not other.guarded:
+                        other.guarded = f"{gathered.name}, which is guarded, needs it"
                         waiting.append(other)
 
 
@@ -201,10 +207,10 @@ def _bus_names(root: str, scope: Scope) -> dict[str, list[str]]:
     for folder in _BUS[scope]:
         on_disk = os.path.join(root, folder)
         try:
-            found = sorted(os.listdir(on_disk))
+            files = sorted(os.listdir(on_disk))
         except OSError:
             continue
-        for file in found:
+        for file in files:
             if not file.endswith(".service"):
                 continue
             says = keyfile.parse(keyfile.read_text(os.path.join(on_disk, file)) or "")
@@ -215,17 +221,17 @@ def _bus_names(root: str, scope: Scope) -> dict[str, list[str]]:
     return names
 
 
-def _made(key: str, one: _Gathered, root: str) -> Program:
+def _made(key: str, gathered: _Gathered, root: str) -> Program:
     return Program(
         key=key[:500],
-        name=_shown(one.name)[:500] or key[:500],
-        package=one.package.name[:200] if one.package else "",
-        path=one.path[:500],
-        digest="" if one.package else _digest(root, one.path, one.command),
-        what=_shown(one.what or (one.package.what if one.package else ""))[:500],
-        starters=tuple(one.starters[:200]),
-        guarded=one.guarded[:500],
-        needed_by=tuple(sorted(one.needed_by)[:50]),
+        name=_shown(gathered.name)[:500] or key[:500],
+        package=gathered.package.name[:200] if gathered.package else "",
+        path=gathered.path[:500],
+        digest="" if gathered.package else _digest(root, gathered.path, gathered.command),
+        what=_shown(gathered.what or (gathered.package.what if gathered.package else ""))[:500],
+        starters=tuple(gathered.starters[:200]),
+        guarded=gathered.guarded[:500],
+        needed_by=tuple(sorted(gathered.needed_by)[:50]),
     )
 
 

@@ -192,17 +192,17 @@ class Units:
     @cached_property
     def _files(self) -> dict[str, str]:
         """Each unit's file by its name: the first folder that has it counts."""
-        found: dict[str, str] = {}
+        by_name: dict[str, str] = {}
         for folder in self._folders:
             for entry in _entries(self._on_disk(folder)):
                 if NAME.fullmatch(entry.name) and not entry.is_dir(follow_symlinks=False):
-                    found.setdefault(entry.name, f"{folder}/{entry.name}")
-        return found
+                    by_name.setdefault(entry.name, f"{folder}/{entry.name}")
+        return by_name
 
     @cached_property
     def _pulls(self) -> dict[str, list[str]]:
         """Links by which units pull others in, by the name pulled in."""
-        found: dict[str, list[str]] = {}
+        by_name: dict[str, list[str]] = {}
         for folder in self._folders:
             for entry in _entries(self._on_disk(folder)):
                 if not entry.name.endswith((".wants", ".requires")):
@@ -210,17 +210,17 @@ class Units:
                 for link in _entries(entry.path):
                     if NAME.fullmatch(link.name):
                         path = f"{folder}/{entry.name}/{link.name}"
-                        found.setdefault(link.name, []).append(path)
-        return found
+                        by_name.setdefault(link.name, []).append(path)
+        return by_name
 
     @cached_property
     def _aliases(self) -> dict[str, list[str]]:
-        found: dict[str, list[str]] = {}
+        by_name: dict[str, list[str]] = {}
         for name in self._files:
             real = self.real_name(name)
             if real != name:
-                found.setdefault(real, []).append(name)
-        return found
+                by_name.setdefault(real, []).append(name)
+        return by_name
 
     def _is_barred(self, path: str) -> bool:
         if not path:
@@ -239,13 +239,13 @@ class Units:
 
     def _drop_ins(self, name: str) -> Sequence[str]:
         """Paths of drop-ins, in the order in which they count."""
-        found: dict[str, str] = {}
+        by_name: dict[str, str] = {}
         for folder in reversed(self._folders):
             for unit in (self._template(name), name):
                 for entry in _entries(self._on_disk(f"{folder}/{unit}.d")) if unit else ():
                     if entry.name.endswith(".conf"):
-                        found[entry.name] = f"{folder}/{unit}.d/{entry.name}"
-        return [found[key] for key in sorted(found)]
+                        by_name[entry.name] = f"{folder}/{unit}.d/{entry.name}"
+        return [by_name[key] for key in sorted(by_name)]
 
 
 def _entries(folder: str) -> list[os.DirEntry[str]]:
