@@ -23,6 +23,13 @@ ARGUMENTS = [
 ]  # fmt: skip
 
 
+# Whole pages at once; that only what is near is drawn at first is tried in test_asking.
+ALL_IN_SIGHT = """window.IntersectionObserver = class {
+  constructor(tell) { this.tell = tell; }
+  observe(target) { setTimeout(() => this.tell([{ target, isIntersecting: true }], this)); }
+  unobserve() {} disconnect() {} takeRecords() { return []; }
+};"""
+
 # a machine that is busy with other things is slow, not wrong
 expect.set_options(timeout=60_000)
 
@@ -36,9 +43,7 @@ def clock() -> Callable[[], datetime]:
 @pytest.fixture(scope="module")
 def browser() -> Iterator[Browser]:
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(
-            executable_path="/usr/bin/chromium", args=ARGUMENTS
-        )
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
         yield browser
         browser.close()
 
@@ -51,6 +56,7 @@ def page(browser: Browser, service: Service) -> Iterator[Page]:
     )
     page = context.new_page()
     page.set_default_timeout(90_000)
+    page.add_init_script(ALL_IN_SIGHT)
     trouble: list[str] = []
     page.on("pageerror", lambda error: trouble.append(str(error)))
     page.on(

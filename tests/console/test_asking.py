@@ -11,6 +11,8 @@ from playwright.sync_api import Browser, Page, Request, Route, expect
 
 from conftest import Service
 from phylax.client import Phylax
+from phylax.core.scheduling.routines import RoutineEdit, RoutineStep
+from phylax.core.scheduling.rounds import RoundEdit
 from phylax.core.shop import ClientEdit, Machine, MachineEdit, ReadingIn, by_volume
 from phylax.service.context.context import Context
 from phylax.store import readings
@@ -25,9 +27,7 @@ PAGES = (
 @pytest.fixture
 def ferry(owner: Phylax, context: Context) -> Machine:
     client = owner.clients.add(ClientEdit(name="Skerry Ferry Office"))
-    machine = owner.machines.add(
-        MachineEdit(tag="ferry-desk", client_id=client.id, system="linux")
-    )
+    machine = owner.machines.add(MachineEdit(tag="ferry-desk", client_id=client.id, system="linux"))
     other = owner.clients.add(ClientEdit(name="Kelpie Boatyard"))
     owner.machines.add(MachineEdit(tag="yard", client_id=other.id, system="linux"))
     with context.db.write() as conn:
@@ -95,10 +95,126 @@ def test_an_answer_that_was_overtaken_is_never_shown(
     assert page.locator("main").get_by_text("yard", exact=True).count() == 0
 
 
-@pytest.mark.parametrize("path", ["/", "/machines", "/machines/ferry-desk", "/records", "/rules"])
-def test_what_failed_is_said_and_can_be_tried_again(
-    page: Page, ferry: Machine, path: str
+@pytest.fixture
+def yard(owner: Phylax, ferry: Machine) -> Machine:
+    owner.records.add_note("yard", "a new battery")
+    return owner.machines.get("yard")
+
+
+def _round(owner: Phylax, name: str, machine: Machine) -> int:
+    edit = RoundEdit(
+        name=name, routine_id=1, recurrence="every Tuesday", at="20:00",
+        machine_ids=(machine.id,), starts_on="2026-03-02",
+    )  # fmt: skip
+    return owner.rounds.add(edit).id
+
+
+def _routine(owner: Phylax, name: str) -> int:
+    steps = (RoutineStep(kind="by hand", title=f"{name} it"),)
+    return owner.routines.add(RoutineEdit(name=name, note="", steps=steps)).id
+
+
+@pytest.mark.parametrize("kind", ["machine", "round", "routine"])
+def test_the_page_before_never_shows_on_the_next(
+    page: Page, owner: Phylax, ferry: Machine, yard: Machine, kind: str
 ) -> None:
+    """The answers about the first come after the second is open."""
+    first, second, own_words = {
+        "machine": lambda: ("machines/ferry-desk", "machines/yard", ("note 7", "a new battery")),
+        "round": lambda: (
+            f"rounds/{_round(owner, 'Ferry nights', ferry)}",
+            f"rounds/{_round(owner, 'Yard nights', yard)}",
+            ("Ferry nights", "Yard nights"),
+        ),
+        "routine": lambda: (
+            f"routines/{_routine(owner, 'Dust')}",
+            f"routines/{_routine(owner, 'Polish')}",
+            ("Dust it", "Polish it"),
+        ),
+    }[kind]()
+    held: list[Route] = []
+    about_first = re.compile(rf"/v1/({first}(?!\d)|(records|runs)\?machine=ferry)")
+    page.route(about_first, lambda route: held.append(route))
+    page.goto(f"/{first}")
+    page.locator("main").wait_for()
+    while not held:
+        page.wait_for_timeout(100)
+    # the address changes as a link within the console changes it: nothing is loaded anew
+    page.evaluate(
+        """to => { const a = document.createElement('a'); a.href = to; document.body.append(a);
+        a.click(); a.remove(); }""",
+        f"/{second}",
+    )
+    main = page.locator("main")
+    values = "main => [main.textContent, ...[...main.querySelectorAll('input')].map(i => i.value)]"
+    page.wait_for_function(
+        f"words => ({values})(document.querySelector('main')).join(' ').includes(words)",
+        arg=own_words[1],
+    )
+    for route in held:
+        route.continue_()
+    page.wait_for_timeout(700)
+    shown = " ".join(main.evaluate(values))
+    assert own_words[1] in shown
+    assert own_words[0] not in shown
+
+
+def test_dates_of_a_round_are_of_what_is_typed_last(page: Page, ferry: Machine) -> None:
+    held: list[Route] = []
+    page.goto("/rounds/new?machine=ferry-desk")
+    dates = page.get_by_test_id("next-dates")
+    expect(dates.get_by_role("listitem")).to_have_count(5)
+    page.route(
+        re.compile("/v1/rounds/preview"),
+        lambda route: route.continue_() if held else held.append(route),
+    )
+    page.get_by_label("It may start from").fill("05:10")
+    while not held:
+        page.wait_for_timeout(100)
+    page.get_by_label("It may start from").fill("06:20")
+    expect(dates.get_by_role("listitem").first).to_contain_text("06:20")
+    for route in held:
+        route.continue_()
+    page.wait_for_timeout(700)
+    expect(dates.get_by_role("listitem").first).to_contain_text("06:20")
+
+
+def _far_parts(browser: Browser, page: Page, service: Service) -> Page:
+    """A tab of a browser that says what is in sight, with a machine's page open."""
+    own = browser.new_context(
+        viewport={"width": 1280, "height": 800}, base_url=service.url,
+        storage_state=page.context.storage_state(),
+    )  # fmt: skip
+    tab = own.new_page()
+    tab.set_default_timeout(60_000)
+    tab.goto("/machines/ferry-desk")
+    expect(tab.get_by_role("heading", name="Record", exact=True)).to_be_visible()
+    tab.wait_for_timeout(2000)
+    expect(tab.get_by_text("note 7", exact=True)).to_have_count(0)
+    return tab
+
+
+@pytest.mark.parametrize("how", ["scrolls", "presses a key", "moves the mouse", "prints"])
+def test_far_parts_are_drawn_when_somebody_is_there(
+    browser: Browser, page: Page, service: Service, ferry: Machine, how: str
+) -> None:
+    tab = _far_parts(browser, page, service)
+    if how == "scrolls":
+        tab.evaluate("scrollTo(0, 300)")
+    elif how == "presses a key":
+        tab.keyboard.press("Control+f")
+    elif how == "moves the mouse":
+        tab.mouse.move(300, 300)
+    else:
+        tab.evaluate("dispatchEvent(new Event('beforeprint'))")
+        # before the paper is laid out: nothing is left to wait for
+        assert tab.locator("main").get_by_text("note 7", exact=True).count() == 1
+    expect(tab.get_by_text("note 7", exact=True)).to_be_visible()
+    tab.context.close()
+
+
+@pytest.mark.parametrize("path", ["/", "/machines", "/machines/ferry-desk", "/records", "/rules"])
+def test_what_failed_is_said_and_can_be_tried_again(page: Page, ferry: Machine, path: str) -> None:
     down = re.compile(r"/api/v1/(today|machines|records|rules)")
     page.route(down, lambda route: route.abort())
     page.goto(path)

@@ -15,7 +15,6 @@ from phylax.core.retention import Rule, Scope
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
 
 
-
 def test_look_agree_clean_and_read_the_record(
     today: Page, agent: None, owner: Phylax, home: Path
 ) -> None:
@@ -45,9 +44,13 @@ def test_look_agree_clean_and_read_the_record(
     page.get_by_placeholder("asked by phone").fill("asked at the desk")
     page.get_by_role("button", name="Clean now").click()
     progress = page.get_by_test_id("progress")
-    expect(progress).to_contain_text(re.compile(r"Cleaning Temporary files of each person: \d+ items of about 121"))
+    expect(progress).to_contain_text(
+        re.compile(r"Cleaning Temporary files of each person: \d+ items of about 121")
+    )
     page.reload()
-    expect(progress).to_contain_text(re.compile(r"Cleaning Temporary files of each person: \d+ items"))
+    expect(progress).to_contain_text(
+        re.compile(r"Cleaning Temporary files of each person: \d+ items")
+    )
     expect(page.get_by_test_id("result")).to_contain_text("done")
     expect(page.get_by_test_id("result")).to_contain_text("123.0 MiB")
     expect(page.get_by_test_id("record")).to_contain_text("Removed 121 items, 123.0 MiB")
@@ -130,7 +133,9 @@ def test_a_round_is_made_with_its_next_dates_shown(
     often.fill("every Friday")
     expect(page.get_by_test_id("how-often")).to_have_text("every Friday at 18:30")
     expect(page.get_by_test_id("next-dates").locator("li")).to_have_count(5)
-    expect(page.get_by_test_id("next-dates")).to_contain_text(re.compile(r"Friday \d+ \w+ 20\d\d at 18:30"))
+    expect(page.get_by_test_id("next-dates")).to_contain_text(
+        re.compile(r"Friday \d+ \w+ 20\d\d at 18:30")
+    )
     often.fill("FREQ=SOMETIMES")
     expect(page.get_by_role("alert")).to_contain_text("FREQ must be one of")
     often.fill("now and then")

@@ -12,7 +12,6 @@ from phylax.core.retention import Rule, Scope
 from phylax.core.shop import Machine
 
 
-
 @pytest.fixture
 def held(page: Page, agent: None, owner: Phylax, machine: Machine, home: Path) -> Path:
     """Two downloads, agreed to and held for a week; the machine's page is open."""

@@ -15,7 +15,6 @@ from phylax.service.context.context import Context
 from phylax.store import readings
 
 
-
 @pytest.fixture
 def three(owner: Phylax, context: Context) -> list[Machine]:
     """A full Windows machine, an empty Linux one, and one that nobody has read."""
@@ -24,7 +23,11 @@ def three(owner: Phylax, context: Context) -> list[Machine]:
         owner.machines.add(
             MachineEdit.model_validate({"tag": tag, "client_id": client.id, "system": system})
         )
-        for tag, system in [("yard-full", "windows"), ("yard-empty", "linux"), ("yard-new", "macos")]
+        for tag, system in [
+            ("yard-full", "windows"),
+            ("yard-empty", "linux"),
+            ("yard-new", "macos"),
+        ]
     ]
     with context.db.write() as conn:
         for machine, free in zip(made, (30, 900), strict=False):
@@ -122,9 +125,7 @@ def test_the_shops_rule_is_changed_and_a_faster_change_is_not_overwritten(
     expect(trash).to_contain_text("the catalogue")
 
 
-def test_saving_a_rule_that_nobody_touched_changes_nothing_of_it(
-    page: Page, owner: Phylax
-) -> None:
+def test_saving_a_rule_that_nobody_touched_changes_nothing_of_it(page: Page, owner: Phylax) -> None:
     odd = Rule(keep_for=timedelta(hours=12, seconds=7), only_larger=100_000_001, keep_under=12_345)
     owner.rules.put(Scope.SHOP, 0, "trash", odd)
     page.goto("/rules")
@@ -157,9 +158,7 @@ def test_what_always_stays_is_added_asked_and_taken_off(
     assert not owner.protections.list()
 
 
-def test_all_rules_are_compared_with_a_file_before_they_change(
-    page: Page, owner: Phylax
-) -> None:
+def test_all_rules_are_compared_with_a_file_before_they_change(page: Page, owner: Phylax) -> None:
     page.goto("/rules")
     file = {"name": "rules.toml", "mimeType": "application/toml"}
     wrong = {**file, "buffer": b"[shop.trash]\nkeep_for = 'soon'"}
@@ -220,6 +219,7 @@ def test_a_token_is_shown_once_and_withdrawn(page: Page, owner: Phylax) -> None:
 
 def test_the_light_is_switched_and_remembered(today: Page) -> None:
     page = today
+
     def mode() -> str:
         return str(page.evaluate("document.documentElement.dataset.mode"))
 
@@ -236,7 +236,9 @@ def test_the_light_is_switched_and_remembered(today: Page) -> None:
 def test_keys_are_listed_and_letters_typed_into_a_field_go_nowhere(today: Page) -> None:
     page = today
     page.keyboard.press("?")
-    expect(page.get_by_role("dialog")).to_contain_text("find a machine, client, entry, page or action")
+    expect(page.get_by_role("dialog")).to_contain_text(
+        "find a machine, client, entry, page or action"
+    )
     page.keyboard.press("Escape")
     expect(page.get_by_role("dialog")).to_be_hidden()
     page.keyboard.press("/")

@@ -19,7 +19,6 @@ from phylax.core.retention import Rule, Scope
 from phylax.core.shop import Machine
 
 
-
 def test_the_agenda_and_the_week_show_what_comes(
     page: Page, owner: Phylax, machine: Machine
 ) -> None:
@@ -127,7 +126,9 @@ def test_a_routine_is_copied_and_put_right(page: Page, owner: Phylax) -> None:
     page.get_by_role("button", name="Save a new version").click()
     expect(page.get_by_role("status")).to_contain_text("Saved as version 2")
     expect(page.get_by_role("status")).to_contain_text("a restart comes last")
-    ours = next(routine for routine in owner.routines.list() if routine.name == "Light weekly, ours")
+    ours = next(
+        routine for routine in owner.routines.list() if routine.name == "Light weekly, ours"
+    )
     assert [step.kind for step in ours.steps][-1] == "restart"
 
 
@@ -148,5 +149,3 @@ def test_closing_days_and_calendar_addresses_are_looked_after(page: Page, owner:
     row.get_by_role("button", name="Withdraw").click()
     expect(page.get_by_test_id("calendars")).to_contain_text("None yet")
     assert httpx.get(address).status_code == 404
-
-

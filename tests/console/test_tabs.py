@@ -14,9 +14,7 @@ def test_ten_tabs_listen_by_one_stream_and_all_hear(
 ) -> None:
     """A browser has six connections to one host; with a stream for each tab the seventh stalls."""
     streams: list[Request] = []
-    page.context.on(
-        "request", lambda r: streams.append(r) if r.url.endswith("/events") else None
-    )
+    page.context.on("request", lambda r: streams.append(r) if r.url.endswith("/events") else None)
     tabs = [page.context.new_page() for _ in range(10)]
     for tab in tabs:
         tab.goto(f"/machines/{machine.tag}")

@@ -15,7 +15,7 @@ from phylax.core.notices import MailServerEdit
 from phylax.core.retention import Rule, Scope
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep
 from phylax.core.scheduling.rounds import RoundEdit
-from phylax.core.shop import Machine
+from phylax.core.shop import Machine, MachineEdit
 from phylax.core.values import edit_of
 
 
@@ -86,6 +86,47 @@ def test_a_rule_changed_by_two_shows_both_versions(page: Page, owner: Phylax) ->
     conflict.get_by_role("button", name="Save mine").click()
     expect(conflict).to_have_count(0)
     assert owner.rules.get(Scope.SHOP, 0, "trash").rule.keep_for == timedelta(days=12)
+
+
+@pytest.mark.parametrize("mine", [True, False], ids=["save mine", "take theirs"])
+def test_a_threshold_changed_by_two_shows_both_versions(
+    page: Page, owner: Phylax, machine: Machine, mine: bool
+) -> None:
+    # news of changes do not come through: what is shown is as it was when it was opened
+    page.route("**/api/v1/events", lambda route: route.abort())
+    page.goto(f"/machines/{machine.tag}")
+    box = page.get_by_test_id("threshold")
+    box.locator("summary").click()
+    box.get_by_label("Percent used").fill("70")
+    current = owner.machines.get(machine.tag)
+    owner.machines.change(current, edit_of(MachineEdit, current, threshold_percent=60))
+    box.get_by_role("button", name="Set", exact=True).click()
+    conflict = box.get_by_test_id("conflict")
+    row = conflict.get_by_role("row").filter(has_text="nearly full above")
+    expect(row).to_contain_text("70 %")
+    expect(row).to_contain_text("60 %")
+    check_for_everyone(page, "two thresholds")
+    assert owner.machines.get(machine.tag).threshold_percent == 60
+    conflict.get_by_role("button", name="Save mine" if mine else "Take theirs").click()
+    expect(conflict).to_have_count(0)
+    expect(box.locator("summary")).to_contain_text("70 %" if mine else "60 %")
+    assert owner.machines.get(machine.tag).threshold_percent == (70 if mine else 60)
+
+
+def test_another_change_of_the_machine_is_no_conflict_of_its_threshold(
+    page: Page, owner: Phylax, machine: Machine
+) -> None:
+    page.route("**/api/v1/events", lambda route: route.abort())
+    page.goto(f"/machines/{machine.tag}")
+    box = page.get_by_test_id("threshold")
+    box.locator("summary").click()
+    box.get_by_label("Percent used").fill("70")
+    current = owner.machines.get(machine.tag)
+    owner.machines.change(current, edit_of(MachineEdit, current, note="a new battery"))
+    box.get_by_role("button", name="Set", exact=True).click()
+    expect(box.locator("summary")).to_contain_text("70 %")
+    after = owner.machines.get(machine.tag)
+    assert (after.threshold_percent, after.note) == (70, "a new battery")
 
 
 def test_a_routine_changed_by_two_shows_both_versions(page: Page, owner: Phylax) -> None:

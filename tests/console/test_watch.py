@@ -65,7 +65,9 @@ def test_the_trend_shows_what_may_come_by_keyboard_and_as_a_table(
 def test_machines_say_when_they_will_be_over(page: Page, filling: Machine) -> None:
     page.goto("/machines?sort=crossing")
     row = page.get_by_test_id("machines").locator("tbody tr").first
-    expect(row).to_contain_text(re.compile(r"\d+ (Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)"))
+    expect(row).to_contain_text(
+        re.compile(r"\d+ (Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)")
+    )
     page.get_by_role("link", name="Trends over the shop").click()
     expect(page.get_by_test_id("crossing")).to_contain_text("Within 30 days")
     expect(page.get_by_test_id("crossing")).to_contain_text(filling.tag)

@@ -1,7 +1,11 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
-  import { api, inWords, type Machine } from '$lib/api/client';
+  import { api, type Machine, type Schema } from '$lib/api/client';
+  import { Doing } from '$lib/api/doing.svelte';
+  import { changedMeanwhile, type Changed } from '$lib/conflict';
+  import Conflict from './Conflict.svelte';
+  import Outcome from './Outcome.svelte';
 
   interface Props {
     machine: Machine;
@@ -19,7 +23,8 @@
   const shop = $derived(shopAsked.data ?? null);
   let whom = $state<'machine' | 'client' | 'shop'>('machine');
   let percent = $state<number | null>(null);
-  let problem = $state('');
+  const setting = new Doing();
+  let conflict = $state<(Changed<Limited> & { kind: Kind; wanted: number | null }) | null>(null);
 
   const own = $derived(
     { machine: machine.threshold_percent, client: client?.threshold_percent }[whom as 'machine'] ??
@@ -33,52 +38,76 @@
         : "the shop's"
   );
 
-  async function put(wanted: number | null) {
-    if (!client || !shop) return;
-    const { error } =
-      whom === 'machine'
-        ? await api.PUT('/api/v1/machines/{machine}', {
-            params: { path: { machine: String(machine.id) } },
-            headers: { 'If-Match': `"${machine.version}"` },
-            body: {
-              tag: machine.tag,
-              client_id: machine.client_id,
-              system: machine.system,
-              make: machine.make,
-              model: machine.model,
-              serial: machine.serial,
-              memory: machine.memory,
-              note: machine.note,
-              threshold_percent: wanted
-            }
-          })
-        : whom === 'client'
-          ? await api.PUT('/api/v1/clients/{client_id}', {
-              params: { path: { client_id: client.id } },
-              headers: { 'If-Match': `"${client.version}"` },
-              body: {
-                name: client.name,
-                contact: client.contact,
-                mail: client.mail,
-                phone: client.phone,
-                note: client.note,
-                zone: client.zone,
-                at_once: client.at_once,
-                threshold_percent: wanted
-              }
-            })
-          : await api.PUT('/api/v1/shop', {
-              headers: { 'If-Match': `"${shop.version}"` },
-              body: { name: shop.name, zone: shop.zone, threshold_percent: wanted ?? 90 }
-            });
-    problem = error ? inWords(error) : '';
-    if (!error) percent = null;
+  type Limited = { version: number; threshold_percent?: number | null };
+  type Kind = typeof whom;
+
+  /** Set it over one version of whom it is for; what else is known of them goes back unchanged. */
+  function call(kind: Kind, over: Limited, wanted: number | null) {
+    const headers = { 'If-Match': `"${over.version}"` };
+    if (kind === 'shop') {
+      const { name, zone } = over as Schema['Shop'];
+      return api.PUT('/api/v1/shop', {
+        headers,
+        body: { name, zone, threshold_percent: wanted ?? 90 }
+      });
+    }
+    if (kind === 'client') {
+      const { id, name, contact, mail, phone, note, zone, at_once } = over as Schema['Client'];
+      return api.PUT('/api/v1/clients/{client_id}', {
+        params: { path: { client_id: id } },
+        headers,
+        body: { name, contact, mail, phone, note, zone, at_once, threshold_percent: wanted }
+      });
+    }
+    const { id, tag, client_id, system, make, model, serial, memory, note } = over as Machine;
+    return api.PUT('/api/v1/machines/{machine}', {
+      params: { path: { machine: String(id) } },
+      headers,
+      body: {
+        tag,
+        client_id,
+        system,
+        make,
+        model,
+        serial,
+        memory,
+        note,
+        threshold_percent: wanted
+      }
+    });
+  }
+
+  /**
+   * Somebody else's change of another field is no conflict: ours goes over it. Another threshold is
+   * shown beside ours.
+   */
+  async function put(kind: Kind, from: Limited, wanted: number | null) {
+    let over = from;
+    const isDone = await setting.try<unknown>(async () => {
+      for (;;) {
+        const reply = await call(kind, over, wanted);
+        const meanwhile = changedMeanwhile<Limited>(reply.error);
+        const isOther =
+          meanwhile !== null && meanwhile.current.threshold_percent !== from.threshold_percent;
+        conflict = meanwhile && isOther ? { ...meanwhile, kind, wanted } : null;
+        if (!meanwhile || isOther) return reply;
+        over = meanwhile.current;
+      }
+    }, 'Set.');
+    if (isDone) percent = null;
     await refresh('/api/v1/clients/{client_id}', '/api/v1/shop');
     onchanged();
   }
+  const limitInWords = (limit: number | null | undefined) => ({
+    'nearly full above': limit == null ? 'no own threshold' : `${limit} %`
+  });
+  function begin(wanted: number | null) {
+    const of = { machine, client, shop }[whom];
+    if (of) void put(whom, of, wanted);
+  }
   function save(event: SubmitEvent) {
     event.preventDefault();
-    if (percent !== null) void put(percent);
+    if (percent !== null) begin(percent);
   }
 </script>
 
@@ -106,12 +135,25 @@
         {#if isOwner}<option value="shop">the whole shop</option>{/if}
       </select></label
     >
-    <button class="act main">Set</button>
+    <button class="act main" disabled={setting.busy}>Set</button>
     {#if own !== null}
-      <button class="act" type="button" onclick={() => put(null)}
+      <button class="act" type="button" disabled={setting.busy} onclick={() => begin(null)}
         >Remove its own threshold of {own} %</button
       >
     {/if}
   </form>
-  {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
+  {#if conflict}
+    {@const { kind, current, wanted } = conflict}
+    <Conflict
+      changed={conflict}
+      ours={limitInWords(wanted)}
+      theirs={limitInWords(current.threshold_percent)}
+      onours={() => void put(kind, current, wanted)}
+      ontheirs={() => {
+        conflict = null;
+        percent = null;
+        setting.problem = '';
+      }}
+    />
+  {:else}<Outcome of={setting} />{/if}
 </details>

@@ -1,12 +1,16 @@
 <script lang="ts">
   import { page } from '$app/state';
-  import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
+  import { createQuery } from '@tanstack/svelte-query';
   import { inWords, type Trend } from '$lib/api/client';
   import { startRun } from '$lib/api/runs';
-  import { CallError, ask, askPages, itemsOf, refresh } from '$lib/api/queries';
+  import { CallError, ask, queries, refresh } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
-  import NoteForm from '$lib/components/NoteForm.svelte';
   import Later from '$lib/components/Later.svelte';
+  import Near from '$lib/components/Near.svelte';
+  import { whenFree } from '$lib/later.svelte';
+  import MachineRecord from '$lib/machines/MachineRecord.svelte';
+  import { askRecords } from '$lib/machines/records';
+  import MachineRounds from '$lib/machines/MachineRounds.svelte';
   import Held from '$lib/components/Held.svelte';
   import GoesAndStays from '$lib/components/GoesAndStays.svelte';
   import Protections from '$lib/components/Protections.svelte';
@@ -14,7 +18,6 @@
   import Prospects from '$lib/components/Prospects.svelte';
   import RunProgress from '$lib/components/RunProgress.svelte';
   import RunResult from '$lib/components/RunResult.svelte';
-  import Timeline from '$lib/components/Timeline.svelte';
   import Threshold from '$lib/components/Threshold.svelte';
   import VolumeBar from '$lib/components/VolumeBar.svelte';
   import When from '$lib/components/When.svelte';
@@ -70,12 +73,16 @@
   );
   const ledgerFailed = $derived(ledgerAsked.error !== null && !isNone(ledgerAsked.error));
 
-  const roundsAsked = createQuery(() => ask('/api/v1/machines/{machine}/rounds', ofMachine));
-  const recordsAsked = createInfiniteQuery(() =>
-    askPages('/api/v1/records', { params: { query: { machine: tag, limit: 15 } } }, (last) => ({
-      before: last.id
-    }))
-  );
+  // parts further down are drawn when somebody comes near; what they show is there by then
+  $effect(() => {
+    const of = ofMachine;
+    const machine = of.params.path.machine;
+    return whenFree(() => {
+      for (const path of ['programs', 'changes', 'rounds'] as const)
+        void queries.prefetchQuery(ask(`/api/v1/machines/{machine}/${path}`, of));
+      void queries.prefetchInfiniteQuery(askRecords(machine));
+    });
+  });
 
   let mount = $state<string | undefined>();
   let days = $state(90);
@@ -265,7 +272,7 @@
 
   <section class="mt-8" id="goes-and-stays" aria-labelledby="ledger">
     <h2 id="ledger">Goes and stays</h2>
-    <Later>
+    <Near room="min-h-[30rem]">
       {#if ledger}
         <GoesAndStays
           {machine}
@@ -284,12 +291,14 @@
       {:else}
         <p class="mt-2">This machine has not been surveyed yet. A survey changes nothing.</p>
       {/if}
-    </Later>
+    </Near>
   </section>
 
   <section class="mt-8" aria-labelledby="tuning">
     <h2 id="tuning">What runs by itself</h2>
-    <Later><RunsByItself {machine} busy={working} onstarted={() => void started()} /></Later>
+    <Near room="min-h-96"
+      ><RunsByItself {machine} busy={working} onstarted={() => void started()} /></Near
+    >
   </section>
 
   <section class="mt-8" aria-labelledby="protected">
@@ -298,7 +307,7 @@
       The shop's, {machine.client_name}'s and this machine's own entries. Nothing can open what one
       of them protects.
     </p>
-    <Later><Protections {machine} mayChange={may.work} isOwner={may.own} /></Later>
+    <Near room="min-h-48"><Protections {machine} mayChange={may.work} isOwner={may.own} /></Near>
   </section>
 
   <section class="mt-8" aria-labelledby="rounds">
@@ -308,44 +317,12 @@
         <a class="act noprint" href="/rounds/new?machine={machine.tag}">Make a round for it</a>
       {/if}
     </div>
-    <Later>
-      <ul class="ruled mt-2">
-        {#each roundsAsked.data ?? [] as round (round.id)}
-          <li class="flex flex-wrap justify-between gap-2 py-2">
-            <span
-              ><a class="anchor" href="/rounds/{round.id}">{round.name}</a>
-              <span class="muted">{round.how_often}</span></span
-            >
-            <span
-              >{#if round.plan.paused}paused{:else}next <When at={round.next_at} />{/if}</span
-            >
-          </li>
-        {:else}
-          <li class="muted py-2">
-            {#if roundsAsked.data}No round covers this machine.{:else}<Failed
-                query={roundsAsked}
-              />{/if}
-          </li>
-        {/each}
-      </ul>
-    </Later>
+    <Near room="min-h-24"><MachineRounds tag={machine.tag} /></Near>
   </section>
 
   <section class="mt-8" aria-labelledby="record">
     <h2 id="record">Record</h2>
-    <Later>
-      {#key machine.id}<NoteForm {machine} />{/key}
-      {#if recordsAsked.data}<Timeline records={itemsOf(recordsAsked.data)} />{:else}<Failed
-          query={recordsAsked}
-        />{/if}
-      {#if recordsAsked.hasNextPage}
-        <button
-          class="act noprint"
-          disabled={recordsAsked.isFetchingNextPage}
-          onclick={() => recordsAsked.fetchNextPage()}>Show older</button
-        >
-      {/if}
-    </Later>
+    <Near room="min-h-96"><MachineRecord {machine} /></Near>
   </section>
 {:else}
   <Failed query={machineAsked} />
