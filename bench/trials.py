@@ -101,6 +101,44 @@ def five_per_cent(before: list[Start], after: list[Start]) -> bool:
     return median(s.total for s in after) < 0.95 * median(s.total for s in before[-len(after) :])
 
 
+def worse_by_totals(before: list[Start], after: list[Start]) -> bool:
+    base = [s.total for s in before][:-HELD_BACK]
+    return any(
+        len(after) >= look and lower(base, [s.total for s in after[:look]]) <= chance
+        for look, chance in zip(LOOKS, CHANCE, strict=True)
+    )
+
+
+def worse(dice: random.Random, turns: int) -> None:
+    print("\n`made it worse`, though nothing changed")
+    for name, more in {
+        "steady": {},
+        "drifting 1 % a start dearer": {"drift": 0.01},
+        "begun after slow starts": {"slow_first": True},
+    }.items():
+        counts: Counter[str] = Counter()
+        for _ in range(turns):
+            before, after = machine(dice, 0.15, 20, helps=False, **more)  # type: ignore[arg-type]
+            counts["ours"] += judge(before, after).outcome is Outcome.WORSE
+            counts["totals"] += worse_by_totals(before, after)
+        print(
+            f"  {name:30}",
+            f"ours: {counts['ours'] / turns:6.1%} totals by ranks: {counts['totals'] / turns:6.1%}",
+        )
+    print("\n`made it worse`, where another program takes more than was saved, noise 10 %")
+    for by in (0.15, 0.3):
+        for starts in LOOKS:
+            found = sum(
+                judge(
+                    [start(dice, 0.1, own=1, drift=1) for _ in range(20)],
+                    [start(dice, 0.1, own=0.02, drift=1, change=SHARE + by) for _ in range(starts)],
+                ).outcome
+                is Outcome.WORSE
+                for _ in range(turns)
+            )
+            print(f"  {by:.0%} dearer, {starts:2} starts: ours: {found / turns:6.1%}")
+
+
 def share_of(turns: int, tried: Callable[[], bool]) -> float:
     return sum(tried() for _ in range(turns)) / turns
 
@@ -133,6 +171,7 @@ def main(turns: int = TURNS) -> None:
                 f"  noise {noise:.0%}, {starts:2} starts:     ",
                 *(f"{who}: {counts[who] / turns:6.1%}" for who in judges),
             )
+    worse(dice, turns)
     print("\nhalf first: `helped` (nothing changed / a fifth less), 5 starts each, 1 % drift")
     for many in (14, 30):
         for noise in (0.1, 0.2):

@@ -119,10 +119,12 @@ def test_a_later_look_replaces_and_an_unread_one_keeps_what_was_known(
         with context.db.write() as conn:
             ingest.apply(conn, machine.id, message, at=context.now())
 
-    old = known.taken_at - timedelta(hours=1)
+    # as the machine's own clock has it, which is far off the service's here
+    taken_at = known.taken_at + timedelta(seconds=owner.machines.get(machine.tag).clock_off)
+    old = taken_at - timedelta(hours=1)
     tell(SettingsLook(taken_at=old), 1)
     assert owner.programs.on(machine.tag).programs == known.programs, "it is older"
-    later = known.taken_at + timedelta(hours=1)
+    later = taken_at + timedelta(hours=1)
     tell(SettingsLook(taken_at=later, unread="no right"), 2)
     unread = owner.programs.on(machine.tag)
     assert (unread.unread, unread.programs) == ("no right", known.programs)

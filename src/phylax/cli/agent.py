@@ -124,3 +124,42 @@ def once(folder: Path | None) -> None:
     except (commands.NotEnrolledError, commands.BusyError, commands.LooseGuardError) as error:
         raise click.ClickException(str(error)) from error
     click.echo("Reported; the work is done." if worked else "Reported; there was no work.")
+
+
+@command.command("put-back-settings")
+@_folder
+@click.argument("changes", nargs=-1)
+@click.option("--all", "everything", is_flag=True, help="All that is in force.")
+def put_back_settings(folder: Path | None, changes: tuple[str, ...], everything: bool) -> None:
+    """Put settings back at this machine, also where the service cannot be reached.
+
+    Without CHANGES it lists what is in force and changes nothing.
+    """
+    from phylax.agent.runtime import commands
+
+    home = commands.home_at(folder)
+    try:
+        in_force = commands.settings_in_force(home)
+        if everything:
+            changes = tuple(change.id for change in in_force)
+        if not in_force:
+            click.echo("Nothing that was changed is in force here.")
+            return
+        if not changes:
+            for change in in_force:
+                name = change.name or change.entry
+                click.echo(f"{change.id}  {name}: was {change.before}, now {change.after}")
+            click.echo("Put back with 'phylax agent put-back-settings CHANGE ...', or --all.")
+            return
+        outcomes = commands.put_settings_back(home, changes)
+    except KeyError as unknown:
+        raise click.ClickException(
+            f"{unknown.args[0]} is no change in force here; leave it out to see them."
+        ) from None
+    except (OSError, ValueError, commands.NotEnrolledError) as error:
+        raise click.ClickException(str(error)) from error
+    for change, why in outcomes:
+        name = change.name or change.entry
+        click.echo(f"{name}: left, {why}" if why else f"{name}: {change.before} again")
+    if any(why for _, why in outcomes):
+        raise click.exceptions.Exit(1)

@@ -18,6 +18,7 @@ from phylax.core.tuning.looks import JudgedProgram
 from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.rules import ProgramRule
 from phylax.core.tuning.setting import Hangs, questions
+from phylax.core.tuning.starts import Trial, cost
 
 _intent = click.option(
     "--runs",
@@ -293,6 +294,34 @@ def list_changes(session: Session, machine: str, form: str) -> None:
     )
     empty = f"Nothing was changed on {machine}."
     print_list(form, session.shop.programs.changes(machine), columns, empty=empty)
+
+
+@command.command("trials")
+@click.argument("machine")
+@format_option
+@pass_session
+def list_trials(session: Session, machine: str, form: str) -> None:
+    """Whether what was changed on MACHINE has helped, by what its starts cost."""
+    zone = session.the_shop.clock
+    columns = (
+        Column("run", lambda t: str(t.run_id), right=True),
+        Column("programs", lambda t: ", ".join(t.programs)),
+        Column("changed", lambda t: local(t.changed_at, zone)),
+        Column("outcome", lambda t: t.judged.outcome),
+        Column("starts", lambda t: str(t.judged.starts), right=True),
+        Column("cost", _cost, below=True),
+    )
+    empty = f"Nothing was changed on {machine}."
+    print_list(form, session.shop.programs.trials(machine), columns, empty=empty)
+
+
+def _cost(trial: Trial) -> str:
+    judged = trial.judged
+    if judged.likely is not None:
+        return cost(judged)
+    if judged.next_look is None:
+        return ""
+    return f"judged after {count(judged.next_look, 'start')} that count"
 
 
 @command.command("put-back")

@@ -23,7 +23,14 @@ class PhylaxError(Exception):
 
 
 class UnreachableError(PhylaxError):
-    """The service could not be reached. Trying again later may help."""
+    """The service could not be reached. Trying again later may help.
+
+    `answered`: its machine was reached all the same, so that the network is not to blame.
+    """
+
+    def __init__(self, detail: str, *, answered: bool = False) -> None:
+        super().__init__(detail)
+        self.answered = answered
 
 
 class NotAnOrderError(PhylaxError):

@@ -29,6 +29,7 @@ class Http:
         *,
         timeout: float = 30.0,
         told_time: Callable[[datetime], None] | None = None,
+        transport: httpx.BaseTransport | None = None,
     ) -> None:
         """`told_time` is called with the service's time whenever it answers (`Date`, RFC 9110)."""
         self._told_time = told_time
@@ -42,6 +43,7 @@ class Http:
             headers=headers,
             timeout=timeout,
             verify=not self.url.startswith("http:"),
+            transport=transport,
         )
 
     def __enter__(self) -> Self:
@@ -89,7 +91,9 @@ class Http:
         try:
             response = self._client.send(request)
         except httpx.TransportError as error:
-            raise UnreachableError(f"{self.url} could not be reached: {error}") from error
+            raise UnreachableError(
+                f"{self.url} could not be reached: {error}", answered=_was_answered(error)
+            ) from error
         if response.is_error:
             raise from_response(response)
         self._answered(response)
@@ -124,6 +128,18 @@ class Http:
             if following is None:
                 return
             response = self.send("GET", following["url"])
+
+
+def _was_answered(error: httpx.TransportError) -> bool:
+    """Whether something of the service's machine came back: it refused, or broke off."""
+    if isinstance(error, (httpx.ReadError, httpx.WriteError, httpx.RemoteProtocolError)):
+        return True
+    cause: BaseException | None = error
+    while cause is not None:
+        if isinstance(cause, ConnectionRefusedError):
+            return True
+        cause = cause.__cause__ or cause.__context__
+    return False
 
 
 def _date_of(response: httpx.Response) -> datetime | None:

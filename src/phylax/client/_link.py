@@ -35,9 +35,10 @@ class AgentLink(Http):
         *,
         told_time: Callable[[datetime], None] | None = None,
         told_records: Callable[[Generation], None] | None = None,
+        transport: httpx.BaseTransport | None = None,
     ) -> None:
         """`told_records` is called with the life of the service's records whenever it answers."""
-        super().__init__(url, key, told_time=told_time)
+        super().__init__(url, key, told_time=told_time, transport=transport)
         self._told_records = told_records
 
     def _answered(self, response: httpx.Response) -> None:

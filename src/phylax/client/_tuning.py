@@ -12,6 +12,7 @@ from phylax.core.tuning.changes import Change
 from phylax.core.tuning.known import KnownEdit, KnownProgram
 from phylax.core.tuning.looks import JudgedLook, UnknownProgram
 from phylax.core.tuning.rules import ProgramRule, ProgramRuleEdit, ScopedProgramRule
+from phylax.core.tuning.starts import Trial
 from phylax.core.tuning.what_if import WhatIfLine
 
 AnswerScope = Literal["client", "machine"]
@@ -27,6 +28,10 @@ class Programs(Family):
     def changes(self, machine: Which) -> Sequence[Change]:
         """What was changed on a machine, newest first."""
         return self._http.get(list[Change], f"/machines/{machine}/changes")
+
+    def trials(self, machine: Which) -> Sequence[Trial]:
+        """Whether what was changed on a machine has helped, newest first."""
+        return self._http.get(list[Trial], f"/machines/{machine}/trials")
 
     def unknown(self) -> Sequence[UnknownProgram]:
         """What nobody has written about yet, of most machines first."""

@@ -12,10 +12,13 @@ from datetime import datetime, timedelta
 
 from phylax.core.protocol import (
     Awake,
+    ChangesMessage,
     HeldMessage,
     Message,
     ReadingsMessage,
     ResultMessage,
+    SettingsMessage,
+    StartsMessage,
     SurveyMessage,
     SurveyPartMessage,
     UnheldMessage,
@@ -68,6 +71,15 @@ def set_right(message: Message, off: int) -> Message:
             return message.model_copy(update=times)
         case UnheldMessage():
             return message.model_copy(update={"at": message.at + by})
+        case SettingsMessage():
+            look = message.look.model_copy(update={"taken_at": message.look.taken_at + by})
+            return message.model_copy(update={"look": look})
+        case ChangesMessage():
+            changes = [made.model_copy(update={"at": made.at + by}) for made in message.changes]
+            return message.model_copy(update={"changes": tuple(changes)})
+        case StartsMessage():
+            starts = [start.model_copy(update={"at": start.at + by}) for start in message.starts]
+            return message.model_copy(update={"starts": tuple(starts)})
     return message
 
 

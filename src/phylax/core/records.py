@@ -21,6 +21,8 @@ class RecordKind(StrEnum):
     RUN = "run"
     NOTE = "note"
     MACHINE = "machine"
+    SETTING = "setting"
+    """A trial that ended, a change that undid itself, a setting that somebody altered."""
 
 
 class NewNote(Demand):

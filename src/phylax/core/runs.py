@@ -40,6 +40,8 @@ class RunState(StrEnum):
         return self in ENDED
 
 
+NAMED = 5
+"""So many of what was not done are named where a run's end is told."""
 ENDED = frozenset(
     {RunState.DONE, RunState.PARTLY, RunState.FAILED, RunState.MISSED, RunState.CALLED_OFF}
 )
@@ -180,7 +182,10 @@ def conclude(result: ResultMessage) -> Conclusion:
     elif result.error:
         state, reason = RunState.FAILED, result.error
     elif result.refused:
-        state, reason = RunState.PARTLY, f"{count(result.refused, 'setting')} not changed"
+        said = "; ".join(result.refusals[:NAMED])
+        more = f"; and {result.refused - NAMED} more" if result.refused > NAMED else ""
+        reason = f"{count(result.refused, 'setting')} not changed"
+        state, reason = RunState.PARTLY, f"{reason}: {said}{more}" if said else reason
     elif stuck or unread:
         parts = [f"{count(stuck, 'item')} left"] if stuck else []
         parts += [f"{count(unread, 'folder')} could not be read"] if unread else []

@@ -10,7 +10,7 @@ import subprocess
 import sys
 import time
 from contextlib import suppress
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from types import FrameType
 
@@ -18,7 +18,9 @@ import httpx
 from aiosmtpd.controller import Controller
 
 from phylax.agent.config.home import AgentHome
+from phylax.agent.machines.standin import StandInMachine
 from phylax.core.notices import MailServerEdit
+from phylax.core.tuning.starts import BootCost
 from phylax.demo import scenario
 from phylax.demo.mailbox import open_mailbox
 from phylax.service.serve import FILE
@@ -45,6 +47,16 @@ def run(data: Path, port: int, *, fresh: bool, only_make: bool) -> None:
                 f"Port {wanted} is taken: is the demo running already? Else choose another --port."
             )
     _Live(data, port, url).stay()
+
+
+def restart(data: Path, tag: str, times: int) -> list[BootCost]:
+    """Let a machine of the demo start anew, so many times. ValueError where there is none."""
+    folder = data / "machines" / tag
+    if "/" in tag or not folder.is_dir():
+        raise ValueError(f"the demo in {data} has no machine {tag!r}; see 'phylax machine list'")
+    machine = StandInMachine(folder)
+    now = datetime.now(UTC)
+    return [machine.startup.start_anew(now + timedelta(seconds=number)) for number in range(times)]
 
 
 def _make(data: Path, url: str) -> None:

@@ -41,7 +41,7 @@ def build(folder: Path, spec: MachineSpec, now: datetime, random: Random) -> Non
         )
     listed = things(tree, spec.tag, spec.system, spec.memory)
     (folder / THINGS_FILE).write_text(json.dumps(listed, indent=1), encoding="utf-8")
-    startup.lay(folder, spec)
+    startup.lay(folder, spec, now)
     volumes = []
     for volume in spec.volumes:
         (folder / _volume_folder(volume.mount)).mkdir(parents=True, exist_ok=True)
@@ -67,6 +67,7 @@ def build(folder: Path, spec: MachineSpec, now: datetime, random: Random) -> Non
         "own_folders": list(trees.own_folders),
         "files_in_use": [os.path.relpath(path, folder) for path in tree.in_use],
         "items_per_second": _ITEMS_PER_SECOND,
+        "starting": startup.starting(spec).model_dump(mode="json"),
     }
     (folder / STATE_FILE).write_text(tomli_w.dumps(state), encoding="utf-8")
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import sqlite3
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from hashlib import sha256
 from pathlib import Path
 from typing import Literal
 
-from phylax.agent.machines.standin import STARTUP_FOLDER
+from phylax.agent.machines.standin_startup import STARTUP_FOLDER, PretendedStarting, Startup
 from phylax.core.shop import System
 from phylax.core.tuning.answers import Answer
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
@@ -74,6 +74,8 @@ PROGRAMS = (
     Pretended("Newer versions", "newer-versions", "Looks for newer versions of one program.",
               ((START, True), (TIMER, True)), "Harbour Software", cost=700,
               only=("ferry-", "oakes", "boatyard", "pottery")),
+    Pretended("Tide dial", "tide-dial", "Joins the network of the holiday house.",
+              ((START, True),), "Tideline", cost=500, only=("oakes",)),
     Pretended("Old scanner driver", "old-scanner", "", ((START, False), (SIGN_IN, True)),
               cost=1200, systems=(WINDOWS,), only=("museum-desk", "library-2")),
     Pretended("Choir notes", "choir-notes", "Shares notes on paper within the house.",
@@ -81,8 +83,28 @@ PROGRAMS = (
 )  # fmt: skip
 
 
-def lay(folder: Path, spec: MachineSpec) -> None:
-    """What `startup/` lists of a stand-in."""
+STARTS = 26
+"""So many starts lie behind each machine, one a day."""
+
+
+def starting(spec: MachineSpec) -> PretendedStarting:
+    """What a machine does when it starts: what comes back, what it cannot be without."""
+    key = {p.key: _program(p, spec).key for p in PROGRAMS if p.is_on(spec)}
+    return PretendedStarting(
+        comes_back=tuple(key[name] for name in ("offer-bar",) if name in key),
+        cut_off_without=tuple(key[name] for name in ("tide-dial",) if name in key),
+        dearer_without={
+            key[name]: 1.3 for name in ("newer-versions",) if name in key and spec.tag in _DEARER
+        },
+    )
+
+
+_DEARER = ("oakes-laptop", "ferry-desk")
+"""Where programs look for newer versions themselves once nothing else does it for them."""
+
+
+def lay(folder: Path, spec: MachineSpec, now: datetime) -> None:
+    """What `startup/` lists of a stand-in, and the starts behind it."""
     startup = folder / STARTUP_FOLDER
     startup.mkdir()
     for pretended in PROGRAMS:
@@ -90,6 +112,9 @@ def lay(folder: Path, spec: MachineSpec) -> None:
             program = _program(pretended, spec)
             text = program.model_dump_json(exclude_defaults=True, indent=1)
             (startup / f"{pretended.key}.json").write_text(text, encoding="utf-8")
+    pretended_startup = Startup(folder, spec.tag, PretendedStarting)
+    for days in range(STARTS, 0, -1):
+        pretended_startup.start_anew(now - timedelta(days=days, minutes=37 * days % 90))
 
 
 def _program(pretended: Pretended, spec: MachineSpec) -> Program:

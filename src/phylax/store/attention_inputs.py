@@ -8,14 +8,17 @@ from collections.abc import Iterable
 
 from pydantic import TypeAdapter
 
-from phylax.core.attention import SILENT_AFTER, SOON, HeldOn, Standing
+from phylax.core.attention import SILENT_AFTER, SOON, HeldOn, MadeWorse, Standing
 from phylax.core.attention.kept_young import KeptYoung, kept_young
 from phylax.core.survey import Survey, Tally
 from phylax.core.trends import Outlook
+from phylax.core.tuning.changes import ChangeState
 from phylax.core.values import from_seconds
-from phylax.store import outlooks, repeat_leftovers, runs, shop
+from phylax.store import outlooks, repeat_leftovers, runs, settings_changes, shop, starts
 
 Connection = sqlite3.Connection
+UNDONE_FOR = 14 * 86_400
+"""Seconds for which a change that undid itself needs somebody."""
 _KEPT_YOUNG = TypeAdapter(tuple[KeptYoung, ...])
 
 
@@ -43,12 +46,17 @@ def candidates(conn: Connection, *, at: int, newest_agent: str) -> set[int]:
         UNION SELECT machine_id FROM left_again WHERE times >= 5
         UNION SELECT machine_id FROM outlooks WHERE crosses_at < :soon
         UNION SELECT machine_id FROM outlooks WHERE changed_pace
+        UNION SELECT machine_id FROM trials WHERE outcome = 'made it worse'
+        UNION SELECT machine_id FROM changes WHERE drifted_at IS NOT NULL
+        UNION SELECT machine_id FROM changes
+              WHERE state = 'undone by the machine' AND ended_at > :undone
         UNION SELECT machine_id FROM attention WHERE ended_at IS NULL
         """,
         {
             "silent": at - int(SILENT_AFTER.total_seconds()),
             "soon": at + int(SOON.total_seconds()),
             "newest_agent": newest_agent,
+            "undone": at - UNDONE_FOR,
         },
     )
     return {row[0] for row in rows}
@@ -75,6 +83,9 @@ def standings(
     for outlook in outlooks.of_machines(conn, [machine.id for machine in machines]):
         outlooks_of.setdefault(outlook.machine_id, []).append(outlook)
     held = _held(conn, ids)
+    machine_ids = [machine.id for machine in machines]
+    told = settings_changes.told_lately(conn, machine_ids, since=at - UNDONE_FOR)
+    worse = starts.made_worse(conn, machine_ids)
     awake_since = _awake_since(conn, at)
     return [
         Standing(
@@ -90,6 +101,13 @@ def standings(
             kept_young=_KEPT_YOUNG.validate_json(row["kept_young"] or "[]"),
             outlooks=tuple(outlooks_of.get(machine.id, ())),
             held=tuple(held.get(machine.id, ())),
+            undone=tuple(c for c in told.get(machine.id, ()) if c.state is ChangeState.UNDONE),
+            altered=tuple(c for c in told.get(machine.id, ()) if c.drifted_at is not None),
+            made_worse=tuple(
+                MadeWorse(run_id=run_id, programs=names, judged=judged, since=from_seconds(since))
+                for number, run_id, names, judged, since in worse
+                if number == machine.id
+            ),
             awake_since=awake_since and from_seconds(awake_since),
             newest_agent=newest_agent,
         )

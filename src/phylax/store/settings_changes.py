@@ -7,15 +7,19 @@ import sqlite3
 from collections.abc import Sequence
 
 from phylax.core.runs import Run
-from phylax.core.tuning.changes import Change, ChangeMade, ChangeState
+from phylax.core.tuning.changes import Change, ChangeMade, ChangeState, Drifted
 from phylax.core.tuning.programs import Intent
 from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
 
 
-def note(conn: Connection, run: Run, made: ChangeMade, *, word: str, at: int) -> None:
-    """What a machine did; of a change that is known already, what became of it."""
+THE_MACHINE = "the machine"
+AT_MACHINE = "somebody at the machine"
+
+
+def note(conn: Connection, run: Run, made: ChangeMade, *, word: str, who: str, at: int) -> None:
+    """What a machine did; of a change that is known already, what became of it, and by whom."""
     if made.id is None:
         return
     if made.state is ChangeState.MADE:
@@ -29,13 +33,58 @@ def note(conn: Connection, run: Run, made: ChangeMade, *, word: str, at: int) ->
              to_seconds(made.at), run.made_by, word),
         )  # fmt: skip
         return
+    by = {ChangeState.UNDONE: THE_MACHINE}.get(made.state, AT_MACHINE if made.there else who)
     conn.execute(
         """
-        UPDATE changes SET state = ?, ended_at = ?, ended_by = ?
-        WHERE machine_id = ? AND id = ? AND state <> 'put back'
+        UPDATE changes SET state = ?, ended_at = ?, ended_by = ?, drifted_at = NULL,
+            drifted_to = NULL
+        WHERE machine_id = ? AND id = ? AND state NOT IN ('put back', 'undone by the machine')
         """,
-        (made.state, at, run.made_by, run.machine_id, made.id),
+        (made.state, at, by, run.machine_id, made.id),
     )
+
+
+def note_drift(conn: Connection, machine_id: int, drifted: Sequence[Drifted], *, at: int) -> bool:
+    """What a look finds altered by somebody else, and what it finds right again. Whether
+    something is newly altered."""
+    found = {drift.id: drift for drift in drifted}
+    is_new = False
+    for row in conn.execute(
+        "SELECT id, drifted_at, drifted_to FROM changes WHERE machine_id = ? AND state = 'made'",
+        (machine_id,),
+    ).fetchall():
+        drift = found.get(row["id"])
+        if drift is None:
+            since, now = None, None
+        else:
+            since = row["drifted_at"] if row["drifted_at"] is not None else at
+            now = drift.now
+        is_new |= since is not None and row["drifted_at"] is None
+        if (since, now) != (row["drifted_at"], row["drifted_to"]):
+            conn.execute(
+                "UPDATE changes SET drifted_at = ?, drifted_to = ? WHERE machine_id = ? AND id = ?",
+                (since, now, machine_id, row["id"]),
+            )
+    return is_new
+
+
+def told_lately(
+    conn: Connection, machine_ids: Sequence[int], *, since: int
+) -> dict[int, list[Change]]:
+    """Changes of some machines that undid themselves since then, or that somebody altered."""
+    rows = conn.execute(
+        """
+        SELECT c.* FROM json_each(?) wanted CROSS JOIN changes c ON c.machine_id = wanted.value
+        WHERE (c.state = 'undone by the machine' AND c.ended_at > ?)
+           OR (c.drifted_at IS NOT NULL AND c.state = 'made')
+        ORDER BY c.number
+        """,
+        (json.dumps(list(machine_ids)), since),
+    )
+    told: dict[int, list[Change]] = {}
+    for row in rows:
+        told.setdefault(row["machine_id"], []).append(_change(row))
+    return told
 
 
 def of_machine(conn: Connection, machine_id: int) -> list[Change]:
@@ -91,4 +140,6 @@ def _change(row: sqlite3.Row) -> Change:
         ended_at=None if ended is None else from_seconds(ended),
         ended_by=row["ended_by"],
         word=row["word"],
+        drifted_at=None if row["drifted_at"] is None else from_seconds(row["drifted_at"]),
+        drifted_to=None if row["drifted_to"] is None else Intent(row["drifted_to"]),
     )

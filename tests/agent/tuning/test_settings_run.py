@@ -94,7 +94,7 @@ def test_an_administrators_own_file_is_never_replaced(root: Path, run: SettingsR
     (made,) = run.change(order(("path:/opt/own/run x", Intent.NOT_AT_ALL)))
     file = root / "etc/systemd/system/own.service"
     assert file.is_file() and not file.is_symlink()
-    assert made.id is None and "then ran when asked; undone" in made.refused
+    assert made.id is None and "nothing of it can make it run not at all" in made.refused
     before = picture(root)
     (made,) = run.change(order(("path:/opt/own/run x", Intent.WHEN_ASKED)))
     assert made.refused == "", "nothing lists it any more, and that is what was wanted"

@@ -83,6 +83,7 @@ const CONCERNS: Concern[] = [
     paths: [
       '/api/v1/machines/{machine}/programs',
       '/api/v1/machines/{machine}/changes',
+      '/api/v1/machines/{machine}/trials',
       '/api/v1/answers/{scope}/{subject_id}',
       '/api/v1/known-programs',
       '/api/v1/unknown-programs'

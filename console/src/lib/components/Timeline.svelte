@@ -3,12 +3,13 @@
   import { size } from '$lib/words';
   import Cleaned from '@lucide/svelte/icons/list-x';
   import Monitor from '@lucide/svelte/icons/monitor-smartphone';
+  import Settings from '@lucide/svelte/icons/sliders-horizontal';
   import PencilLine from '@lucide/svelte/icons/pencil-line';
   import When from './When.svelte';
 
   let { records, withMachine = false }: { records: MaintenanceRecord[]; withMachine?: boolean } =
     $props();
-  const marks = { run: Cleaned, note: PencilLine, machine: Monitor };
+  const marks = { run: Cleaned, note: PencilLine, machine: Monitor, setting: Settings };
 </script>
 
 <ol class="ruled" data-testid="record">

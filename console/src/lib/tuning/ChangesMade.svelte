@@ -8,6 +8,8 @@
   import Outcome from '$lib/components/Outcome.svelte';
   import When from '$lib/components/When.svelte';
   import { useMay } from '$lib/session';
+  import StartsDrawn from './StartsDrawn.svelte';
+  import { trialInWords } from './trial';
 
   interface Props {
     machine: Machine;
@@ -20,8 +22,24 @@
   const asked = createQuery(() =>
     ask('/api/v1/machines/{machine}/changes', { params: { path: { machine: machine.tag } } })
   );
+  const trialsAsked = createQuery(() =>
+    ask('/api/v1/machines/{machine}/trials', { params: { path: { machine: machine.tag } } })
+  );
+  const trials = $derived(new Map((trialsAsked.data ?? []).map((trial) => [trial.run_id, trial])));
   const changes = $derived(asked.data ?? []);
+  /** What was changed together, newest first. */
+  const deeds = $derived(
+    [...new Set(changes.map((change) => change.run_id))].map(
+      (run) => [run, changes.filter((change) => change.run_id === run)] as const
+    )
+  );
   const standing = $derived(changes.filter((change) => change.state === 'made'));
+
+  const ENDS = {
+    'put back': 'put back',
+    'altered since': 'altered by somebody else since',
+    'undone by the machine': 'undone by the machine: it could not reach the service with it'
+  };
 
   async function putBack(numbers: number[]) {
     const call = () =>
@@ -43,30 +61,49 @@
     {/if}
   </div>
   <Outcome of={doing} />
-  <ul class="ruled mt-1" data-testid="changes">
-    {#each changes as change (change.number)}
-      <li class="flex flex-wrap items-center justify-between gap-x-4 gap-y-1 py-2">
-        <span>
-          <strong>{change.name}</strong>: {change.before}, then {change.after}
-          <span class="muted block text-sm">
-            {change.who}, <When at={change.at} />{change.word ? `: ${change.word}` : ''}
-          </span>
-        </span>
-        {#if change.state === 'made' && may.work}
-          <button
-            class="act noprint"
-            disabled={busy || doing.busy}
-            onclick={() => putBack([change.number])}
-            aria-label="Put back {change.name}">Put back</button
-          >
-        {:else if change.state !== 'made'}
-          <span class="muted text-sm">
-            {change.state === 'put back'
-              ? `put back by ${change.ended_by}`
-              : 'altered by somebody else since'}, <When at={change.ended_at} />
-          </span>
+  <div class="ruled mt-1" data-testid="changes">
+    {#each deeds as [run, together] (run)}
+      {@const trial = trials.get(run)}
+      <div class="py-2">
+        <ul>
+          {#each together as change (change.number)}
+            <li class="flex flex-wrap items-center justify-between gap-x-4 gap-y-1 py-1">
+              <span>
+                <strong>{change.name}</strong>: {change.before}, then {change.after}
+                <span class="muted block text-sm">
+                  {change.who}, <When at={change.at} />{change.word ? `: ${change.word}` : ''}
+                </span>
+                {#if change.drifted_at && change.state === 'made'}
+                  <span class="lookhere block text-sm">
+                    Somebody altered it since: {change.drifted_to
+                      ? `it runs ${change.drifted_to}`
+                      : 'it is not there any more'}, seen <When at={change.drifted_at} />
+                  </span>
+                {/if}
+              </span>
+              {#if change.state === 'made' && may.work}
+                <button
+                  class="act noprint"
+                  disabled={busy || doing.busy}
+                  onclick={() => putBack([change.number])}
+                  aria-label="Put back {change.name}">Put back</button
+                >
+              {:else if change.state !== 'made'}
+                <span class="muted text-sm">
+                  {ENDS[change.state]}{change.state === 'put back' ? ` by ${change.ended_by}` : ''},
+                  <When at={change.ended_at} />
+                </span>
+              {/if}
+            </li>
+          {/each}
+        </ul>
+        {#if trial}
+          <p data-testid="trial" class:lookhere={trial.judged.outcome === 'made it worse'}>
+            {trialInWords(trial)}
+          </p>
+          {#if trial.before.length || trial.after.length}<StartsDrawn {trial} />{/if}
         {/if}
-      </li>
+      </div>
     {/each}
-  </ul>
+  </div>
 {/if}

@@ -6,7 +6,7 @@ import os
 import sys
 import tomllib
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -15,7 +15,7 @@ import platformdirs
 import tomli_w
 from pydantic import Field
 
-from phylax.agent import files
+from phylax.agent.platform.locks import TakenError, locked
 from phylax.core.values import Demand
 
 CONFIG = "agent.toml"
@@ -79,38 +79,27 @@ class AgentHome:
     @contextmanager
     def alone(self) -> Iterator[None]:
         """One agent works in this folder; BusyError where another one does."""
-        handle = os.open(self.folder / LOCK, os.O_RDWR | os.O_CREAT | files.OWN, 0o600)
-        try:
+        with ExitStack() as stack:
             try:
-                _lock(handle)
-            except OSError:
+                stack.enter_context(locked(self.folder / LOCK))
+            except TakenError:
                 raise BusyError(
                     f"another agent works in {self.folder}; stop it first, or give another --data"
                 ) from None
             yield
-        finally:
-            os.close(handle)
 
     @property
     def spool(self) -> Path:
         return self.folder / "spool"
 
     @property
+    def changes(self) -> Path:
+        """The journal of settings that were changed."""
+        return self.folder / "changes"
+
+    @property
     def runs(self) -> Path:
         return self.folder / "runs"
-
-
-if sys.platform == "win32":
-    import msvcrt
-
-    def _lock(handle: int) -> None:
-        msvcrt.locking(handle, msvcrt.LK_NBLCK, 1)
-
-else:
-    import fcntl
-
-    def _lock(handle: int) -> None:
-        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
 
 
 def this_kind() -> Kind:

@@ -14,6 +14,7 @@ from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.survey.file_stat import FileStat
 from phylax.core.tuning.pieces import Piece
 from phylax.core.tuning.programs import Program, Switch
+from phylax.core.tuning.starts import BootCost
 
 HOLD = ".phylax-held"
 """The hold's folder at the top of a volume."""
@@ -83,6 +84,14 @@ class MachineKind(Protocol):
 
     def booted_at(self) -> datetime | None:
         """When the machine was started; None where that cannot be known."""
+        ...
+
+    def boot(self) -> str:
+        """What the system calls the start under way; another one after each."""
+        ...
+
+    def starts(self) -> Sequence[BootCost]:
+        """What starts cost, of those that can be told now; also such as were told before."""
         ...
 
     def volumes(self) -> list[ReadingIn]:

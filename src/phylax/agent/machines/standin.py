@@ -16,23 +16,21 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated
 
-from pydantic import AwareDatetime, Field, TypeAdapter, ValidationError
+from pydantic import AwareDatetime, Field, TypeAdapter
 
 from phylax import __version__
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
-from phylax.agent.tuning.pieces import read
+from phylax.agent.machines.standin_startup import PretendedStarting, Startup
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import DiskKind, MachineFacts, ReadingIn, System
-from phylax.core.tuning.pieces import File, Piece
-from phylax.core.tuning.programs import Program, Switch, switched
+from phylax.core.tuning.pieces import Piece
+from phylax.core.tuning.programs import Program, Switch
+from phylax.core.tuning.starts import BootCost
 from phylax.core.values import Bytes, Demand
 
 STATE_FILE = "machine.toml"
 
 THINGS_FILE = "things.json"
-
-STARTUP_FOLDER = "startup"
-"""One JSON file for each program that something starts; see docs/stand-in.md."""
 
 BELOW_HOME: dict[System, dict[Folder, str]] = {
     System.WINDOWS: {
@@ -139,6 +137,7 @@ class PretendedMachine(Demand):
     files_in_use: tuple[str, ...] = Field((), description="Paths below the stand-in's folder")
     booted_at: AwareDatetime | None = Field(None, description="When it was started")
     items_per_second: float = Field(0, ge=0, description="How fast its disk is; 0: as fast as ours")
+    starting: PretendedStarting = PretendedStarting()
 
 
 class PretendedThing(Demand):
@@ -168,6 +167,9 @@ class StandInMachine:
         self._state = read_state(Path(self._folder))
         self.system = self._state.system
         self.trash_layout = _LAYOUTS[self.system]
+        self.startup = Startup(
+            self.folder, self._state.host, lambda: read_state(self.folder).starting
+        )
 
     def facts(self) -> MachineFacts:
         state = self._state
@@ -182,7 +184,8 @@ class StandInMachine:
         )
 
     def booted_at(self) -> datetime | None:
-        return read_state(Path(self._folder)).booted_at
+        starts = self.startup.starts()
+        return starts[-1].at if starts else read_state(Path(self._folder)).booted_at
 
     def _path(self, volume: PretendedVolume) -> str:
         return os.path.join(self._folder, volume.folder)
@@ -289,33 +292,20 @@ class StandInMachine:
         part.replace(path)
 
     def programs(self) -> list[Program]:
-        """What `startup/` lists, one file for each program; one bad file costs only itself."""
-        found = []
-        for path in sorted((self.folder / STARTUP_FOLDER).glob("*.json")):
-            try:
-                found.append(Program.model_validate_json(path.read_bytes()))
-            except (OSError, ValidationError) as failure:
-                odd = f"{path.name} is no program: {type(failure).__name__}"
-                found.append(Program(key=f"file:{path.name}", name=path.stem, unread=odd))
-        return found
+        return self.startup.programs()
 
     def switching_top(self) -> str:
         return str(self.folder)
 
     def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
-        """The program's file, with its starters as the plan has them."""
-        for path in sorted((self.folder / STARTUP_FOLDER).glob("*.json")):
-            try:
-                listed = Program.model_validate_json(path.read_bytes())
-            except (OSError, ValidationError):
-                continue
-            if listed.key == program.key:
-                below = f"{STARTUP_FOLDER}/{path.name}"
-                before = read(str(self.folder), below)
-                text = switched(listed, plan).model_dump_json(exclude_defaults=True, indent=1)
-                after = File.of(text.encode("utf-8"), getattr(before, "mode", 0o644))
-                return (Piece(path=below, before=before, after=after),)
-        raise FileNotFoundError(errno.ENOENT, "no such program", program.key)
+        return self.startup.switched(program, plan)
+
+    def boot(self) -> str:
+        starts = self.startup.starts()
+        return starts[-1].boot if starts else "the first"
+
+    def starts(self) -> Sequence[BootCost]:
+        return self.startup.starts()
 
     def _things(self) -> list[PretendedThing]:
         try:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Sequence
 from contextlib import suppress
 from importlib import resources
 from pathlib import Path
@@ -22,6 +23,7 @@ from phylax.agent.config.home import (
 )
 from phylax.agent.runtime.loop import Agent
 from phylax.agent.runtime.opening import open_machine
+from phylax.agent.tuning.changer import AlteredError, Change, Changer
 from phylax.client import enrol as enrol_at
 
 __all__ = [
@@ -31,6 +33,8 @@ __all__ = [
     "enrol",
     "home_at",
     "once",
+    "put_settings_back",
+    "settings_in_force",
     "start",
     "unit",
 ]
@@ -94,6 +98,40 @@ def unit(home: AgentHome) -> str:
             )
     text = resources.files("phylax.agent.units").joinpath(name).read_text("utf-8")
     return text.replace("{command}", command).replace("{data}", data)
+
+
+def settings_in_force(home: AgentHome) -> list[Change]:
+    """What was changed on this machine and is in force, oldest first."""
+    changes = _changer(home).changes()
+    return [change for change in changes if change.stage.is_in_force]
+
+
+def put_settings_back(home: AgentHome, ids: Sequence[str]) -> list[tuple[Change, str]]:
+    """Make everything what it was before some changes, the newest first, without the service; it
+    is told when it can be reached. Returns each with why it was left; empty where it was not.
+
+    KeyError names what is no change in force.
+    """
+    changer = _changer(home)
+    in_force = {change.id: change for change in settings_in_force(home)}
+    wanted = [in_force[change_id] for change_id in ids]
+    outcomes = []
+    for change in sorted(wanted, key=lambda change: change.at, reverse=True):
+        why = ""
+        try:
+            changer.put_back(change.id, untold="put back at the machine")
+        except (AlteredError, OSError) as failure:
+            why = str(failure)
+        outcomes.append((change, why))
+    return outcomes
+
+
+def _changer(home: AgentHome) -> Changer:
+    config = home.config()
+    machine = open_machine(config.kind, config.standin, config.homes, config.drives)
+    changer = Changer(machine.switching_top(), home.changes)
+    changer.recover()
+    return changer
 
 
 def start(home: AgentHome) -> None:

@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from phylax.agent.outbox.progress import Pages, Parts
 from phylax.agent.outbox.sending import Sender
 from phylax.agent.platform.clock import Clock
+from phylax.agent.runtime.settings_run import SettingsRun
 from phylax.agent.runtime.telling import OrderListener
 from phylax.agent.survey.task import LookListener, LookTask
 from phylax.agent.workers.crew import Crew
@@ -64,15 +65,20 @@ def look_through(
     return lines
 
 
-def look_at_settings(run_id: int, crew: Crew, sender: Sender) -> None:
-    """What runs by itself on the machine; it is in the spool when this returns.
+def look_at_settings(run_id: int, crew: Crew, sender: Sender, settings: SettingsRun) -> None:
+    """What runs by itself on the machine, and what somebody altered of what we set; it is in the
+    spool when this returns.
 
     What cannot be read is said, and never taken for nothing.
     """
     at = datetime.now(UTC)
     try:
         programs = crew.machine.programs()[:MOST_PROGRAMS]
-        look = SettingsLook(taken_at=at, programs=tuple(map(crew.guarded, programs)))
+        look = SettingsLook(
+            taken_at=at,
+            programs=tuple(map(crew.guarded, programs)),
+            drifted=settings.drifted(programs),
+        )
     except (OSError, ValueError) as failure:
         why = failure.strerror if isinstance(failure, OSError) else str(failure)
         look = SettingsLook(taken_at=at, unread=(why or type(failure).__name__)[:500])

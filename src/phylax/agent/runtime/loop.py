@@ -21,9 +21,10 @@ from phylax.agent.outbox.spool import Spool
 from phylax.agent.platform.clock import BelievedClock, Clock, OwnClock, to_moment
 from phylax.agent.platform.reserve import Reserve
 from phylax.agent.runtime.hold_keeper import HoldKeeper
-from phylax.agent.runtime.opening import nursery_for, open_crew, open_machine
+from phylax.agent.runtime.opening import network_of, nursery_for, open_crew, open_machine
 from phylax.agent.runtime.order_runner import OrderRunner
 from phylax.agent.runtime.service_records import KnownRecords
+from phylax.agent.runtime.settings_keeper import SettingsKeeper
 from phylax.agent.runtime.sleep import SleepWatch
 from phylax.agent.runtime.telling import ShutDown
 from phylax.client import (
@@ -77,6 +78,7 @@ class Agent:
             home.key(),
             told_time=self._clock.agree,
             told_records=records.hear,
+            transport=network_of(self._machine, self._config.url),
         )
         own = [str(home.folder), *self._hold.possible()]
         guard = Guard(self._machine, own, rules)
@@ -91,6 +93,9 @@ class Agent:
             self._crew, self._sender, self._runs, lambda: self._stopping, reserve, self._clock
         )
         self._sleep_watch = SleepWatch(self._machine)
+        self._settings = SettingsKeeper(
+            self._machine, home.changes, home.folder / "starts.json", self._spool
+        )
         self._keeper = HoldKeeper(self._hold, self._link, self._spool, self._check, self._crew)
 
     @property
@@ -113,7 +118,9 @@ class Agent:
         worked = self._finish_cut_off()
         self._keep_hold()
         self._take_reading()
+        self._settings.tell()
         self._sender.send_spooled()
+        self._settings.reached()
         self._keeper.tell()
         while (order := self._link.next_order(0)) is not None:
             worked = True
@@ -146,9 +153,14 @@ class Agent:
                     self._step()
                     pause = 0.0
                 except NotSignedInError as error:
+                    self._settings.reached()
                     _log.error("%s: %s", self.tag, error)
                     pause = _LONGEST_PAUSE
                 except (UnreachableError, RefusedError) as error:
+                    if isinstance(error, UnreachableError) and not error.answered:
+                        self._settings.not_reached()
+                    else:
+                        self._settings.reached()
                     pause = min(_LONGEST_PAUSE, max(1.0, pause * 2))
                     _log.warning("%s: %s; next try in %.0f s", self.tag, error, pause)
                 except NotAnOrderError as error:
@@ -175,7 +187,9 @@ class Agent:
         if time.monotonic() >= self._next_reading:
             self._keep_hold()
             self._take_reading()
+        self._settings.tell()
         self._sender.send_spooled()
+        self._settings.reached()
         self._keeper.tell()
         wait = min(_LONGEST_POLL, max(0.0, self._next_reading - time.monotonic()))
         with self._interruptible():

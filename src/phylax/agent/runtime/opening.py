@@ -8,6 +8,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import httpx
+
 from phylax.agent.config.guard import Guard, GuardRules
 from phylax.agent.config.home import Kind, this_kind
 from phylax.agent.hold.hold import Hold
@@ -15,6 +17,7 @@ from phylax.agent.machines import MachineKind
 from phylax.agent.workers.crew import Crew
 
 if TYPE_CHECKING:
+    from phylax.agent.machines.standin import StandInMachine
     from phylax.agent.workers.supervisor import Nursery
 
 
@@ -48,6 +51,28 @@ def open_machine(
     from phylax.agent.machines.linux import LinuxMachine
 
     return LinuxMachine(homes, own_folders=own_folders)
+
+
+def network_of(machine: MachineKind, url: str) -> httpx.BaseTransport | None:
+    """How a machine reaches the service; None: as this one does. A stand-in may be cut off."""
+    from phylax.agent.machines.standin import StandInMachine
+
+    if not isinstance(machine, StandInMachine):
+        return None
+    return _PretendedNetwork(machine, verify=not url.startswith("http:"))
+
+
+class _PretendedNetwork(httpx.HTTPTransport):
+    """The network of a stand-in, which is down where it was started without what it needs."""
+
+    def __init__(self, machine: StandInMachine, *, verify: bool) -> None:
+        super().__init__(verify=verify)
+        self._machine = machine
+
+    def handle_request(self, request: httpx.Request) -> httpx.Response:
+        if self._machine.startup.is_cut_off:
+            raise httpx.ConnectError("no network: the stand-in was started without what it needs")
+        return super().handle_request(request)
 
 
 def nursery_for(kind: Kind) -> Nursery | None:

@@ -106,7 +106,7 @@ class OrderRunner:
                 case SurveyOrder():
                     self._look(order, Look.FIRST, listener)
                     if order.settings:
-                        look_at_settings(order.run_id, self._crew, self._sender)
+                        look_at_settings(order.run_id, self._crew, self._sender, self._settings())
                 case CleanOrder():
                     look = partial(self._look, order, listener=listener)
                     did = CleaningRun(
@@ -145,9 +145,13 @@ class OrderRunner:
         """What became of what was ordered; it and how things are now is in the spool."""
         message = ChangesMessage(id=uuid.uuid4().hex, run_id=run_id, changes=tuple(changes))
         self._sender.spool.put(message)
-        look_at_settings(run_id, self._crew, self._sender)
-        refused = sum(bool(change.refused) for change in changes)
-        return {"changed": len(changes) - refused, "refused": refused}
+        look_at_settings(run_id, self._crew, self._sender, self._settings())
+        refused = [change for change in changes if change.refused]
+        return {
+            "changed": len(changes) - len(refused),
+            "refused": len(refused),
+            "refusals": tuple(f"{change.name}: {change.refused}"[:500] for change in refused),
+        }
 
     def _look(
         self, order: SurveyOrder | CleanOrder, look: Look, listener: OrderListener

@@ -8,14 +8,16 @@ from __future__ import annotations
 
 import logging
 import uuid
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 
 from phylax.agent.machines import MachineKind
-from phylax.agent.tuning.changer import AlteredError, Change, Changer, NotMadeError, Stage
+from phylax.agent.platform.uptime import running
+from phylax.agent.tuning.changer import AlteredError, Change, Changer, NotMadeError
 from phylax.core.protocol import ChangeSettingsOrder, PutSettingsBackOrder
-from phylax.core.tuning.changes import ChangeMade, ChangeState, Wanted
-from phylax.core.tuning.programs import Intent, Program
+from phylax.core.tuning.changes import MOST_WANTED, ChangeMade, ChangeState, Drifted, Wanted
+from phylax.core.tuning.programs import Intent, Program, StarterKind
 
 SETTING = "runs-by-itself"
 _log = logging.getLogger("phylax.agent")
@@ -42,12 +44,12 @@ class SettingsRun:
         done = {
             change.entry: change
             for change in self._changer.changes()
-            if change.id.startswith(f"{order.run_id}-") and change.stage is Stage.MADE
+            if change.id.startswith(f"{order.run_id}-") and change.stage.is_in_force
         }
         made = []
         for wanted in order.wanted:
             known = done.get(wanted.program)
-            made.append(_told(known) if known else self._change_one(order.run_id, wanted))
+            made.append(as_told(known) if known else self._change_one(order.run_id, wanted))
         return made
 
     def _change_one(self, run_id: int, wanted: Wanted) -> ChangeMade:
@@ -62,7 +64,7 @@ class SettingsRun:
             except (NotMadeError, OSError) as failure:
                 refused = _said(failure)
         if change is not None:
-            return _told(change)
+            return as_told(change)
         return ChangeMade(
             program=wanted.program, name=name, before=wanted.was, after=wanted.intent,
             at=at, refused=refused[:500],
@@ -94,7 +96,8 @@ class SettingsRun:
         return ""
 
     def _make(self, run_id: int, program: Program, intent: Intent, at: datetime) -> Change:
-        pieces = self._machine.switched(program, program.plan(intent))
+        plan = program.plan(intent)
+        pieces = self._machine.switched(program, plan)
         change = self._changer.make(
             Change(
                 id=f"{run_id}-{uuid.uuid4().hex}",
@@ -105,6 +108,9 @@ class SettingsRun:
                 after=intent,
                 at=at,
                 pieces=pieces,
+                hangs=any(switch.starter.kind is not StarterKind.SIGN_IN for switch in plan),
+                boot=self._machine.boot(),
+                uptime=running(),
             )
         )
         after = self._program(program.key)
@@ -115,6 +121,30 @@ class SettingsRun:
             raise NotMadeError(f"it was accepted, but the program then ran {now}; undone")
         return change
 
+    def drifted(self, programs: Sequence[Program]) -> tuple[Drifted, ...]:
+        """Changes in force that somebody else has altered since, by a look just taken.
+
+        Only where the program runs otherwise by now: what is merely written otherwise and means
+        the same is nobody's trouble.
+        """
+        now = {program.key: program.now for program in programs}
+        drifted = []
+        for change, _ in self._changer.drifted():
+            wanted, runs = Intent(change.after), now.get(change.entry)
+            # what is not listed any more has nothing that starts it
+            gone_is_fine = runs is None and wanted in (Intent.WHEN_ASKED, Intent.NOT_AT_ALL)
+            if runs is not wanted and not gone_is_fine:
+                drifted.append(
+                    Drifted(
+                        id=change.id,
+                        program=change.entry,
+                        name=change.name,
+                        wanted=wanted,
+                        now=runs,
+                    )
+                )
+        return tuple(drifted[:MOST_WANTED])
+
     def put_back(self, order: PutSettingsBackOrder) -> list[ChangeMade]:
         """Make everything what it was before some changes, the newest first."""
         self.recover()
@@ -124,16 +154,19 @@ class SettingsRun:
         for change in sorted(wanted, key=lambda change: change.at, reverse=True):
             try:
                 self._changer.put_back(change.id)
-                outcomes.append(_told(change, ChangeState.PUT_BACK))
+                outcomes.append(as_told(change, ChangeState.PUT_BACK))
             except AlteredError as altered:
-                made = _told(change, ChangeState.ALTERED)
+                made = as_told(change, ChangeState.ALTERED)
                 outcomes.append(made.model_copy(update={"refused": str(altered)[:500]}))
             except OSError as failure:
-                outcomes.append(_told(change).model_copy(update={"refused": _said(failure)[:500]}))
+                outcomes.append(
+                    as_told(change).model_copy(update={"refused": _said(failure)[:500]})
+                )
         return outcomes
 
 
-def _told(change: Change, state: ChangeState = ChangeState.MADE) -> ChangeMade:
+def as_told(change: Change, state: ChangeState = ChangeState.MADE) -> ChangeMade:
+    """A change of the journal, as the service is told of it."""
     return ChangeMade(
         id=change.id,
         program=change.entry,

@@ -11,12 +11,14 @@ import logging
 import os
 import sys
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
 from pydantic import Field, ValidationError
 
+from phylax.agent.platform.locks import locked
 from phylax.agent.tuning.pieces import OddPieceError, is_like, read, sweep, write
 from phylax.core.tuning.pieces import Piece, State
 from phylax.core.values import Moment, Value
@@ -29,9 +31,15 @@ class Stage(StrEnum):
 
     BEGUN = "begun"
     MADE = "made"
+    REACHED = "reached"
+    """The service was reached with it; not yet after a start of the machine."""
     CONFIRMED = "confirmed"
     UNDONE = "undone"
     PUT_BACK = "put back"
+
+    @property
+    def is_in_force(self) -> bool:
+        return self in (Stage.MADE, Stage.REACHED, Stage.CONFIRMED)
 
 
 class Change(Value):
@@ -47,6 +55,14 @@ class Change(Value):
     at: Moment
     pieces: tuple[Piece, ...]
     stage: Stage = Stage.BEGUN
+    hangs: bool = Field(
+        False, description="Undone unless the service is reached with it, also after a start"
+    )
+    boot: str = Field("", description="What the system called the start in which it was made")
+    uptime: float = Field(0, description="Seconds the machine had been running then")
+    untold: str = Field(
+        "", description="It went back without an order and the service was not told; says why"
+    )
 
 
 class AlteredError(Exception):
@@ -86,6 +102,10 @@ class Changer:
 
     def make(self, change: Change) -> Change:
         """Make a change whole, or leave everything as it was. NotMadeError says why."""
+        with self._alone():
+            return self._make(change)
+
+    def _make(self, change: Change) -> Change:
         for piece in change.pieces:
             if not is_like(self._at(piece), piece.before):
                 raise NotMadeError(f"{piece.path} changed since it was looked at")
@@ -104,17 +124,22 @@ class Changer:
             ) from None
         return self._note(change.model_copy(update={"stage": Stage.MADE}))
 
-    def confirm(self, change_id: str) -> Change:
-        """It stays: the machine can still be reached."""
-        return self._note(self.change(change_id).model_copy(update={"stage": Stage.CONFIRMED}))
+    def note(self, change: Change, **what: object) -> Change:
+        """Keep something else of a change: how far it came, whether the service was told."""
+        with self._alone():
+            return self._note(self.change(change.id).model_copy(update=what))
 
-    def put_back(self, change_id: str) -> Change:
+    def put_back(self, change_id: str, stage: Stage = Stage.PUT_BACK, untold: str = "") -> Change:
         """Make everything what it was before a change.
 
+        `stage` is what it then is; `untold` why it went back, where the service is to be told.
         AlteredError, and nothing is touched, where somebody altered it since; KeyError where there
         is no such change.
         """
-        change = self.change(change_id)
+        with self._alone():
+            return self._put_back(self.change(change_id), stage, untold)
+
+    def _put_back(self, change: Change, stage: Stage, untold: str) -> Change:
         if change.stage in (Stage.UNDONE, Stage.PUT_BACK):
             return change
         altered = [
@@ -125,10 +150,14 @@ class Changer:
         if altered:
             raise AlteredError(altered)
         self._restore(change)
-        return self._note(change.model_copy(update={"stage": Stage.PUT_BACK}))
+        return self._note(change.model_copy(update={"stage": stage, "untold": untold}))
 
     def recover(self) -> list[Change]:
         """Undo what was cut off in the middle. Returns what was."""
+        with self._alone():
+            return self._recover()
+
+    def _recover(self) -> list[Change]:
         begun = [change for change in self.changes() if change.stage is Stage.BEGUN]
         for piece in (piece for change in begun for piece in change.pieces):
             sweep(self._top, piece.path)
@@ -141,7 +170,7 @@ class Changer:
         """
         in_force: dict[str, tuple[Change, State]] = {}
         for change in sorted(self.changes(), key=lambda change: change.at):
-            if change.stage in (Stage.MADE, Stage.CONFIRMED):
+            if change.stage.is_in_force:
                 in_force |= {piece.path: (change, piece.after) for piece in change.pieces}
         found: dict[str, tuple[Change, list[str]]] = {}
         for path, (change, state) in in_force.items():
@@ -152,6 +181,20 @@ class Changer:
             if not same:
                 found.setdefault(change.id, (change, []))[1].append(path)
         return list(found.values())
+
+    def newest(self) -> float:
+        """When the journal was last written, so that who keeps a copy knows when it is old."""
+        try:
+            return self._journal.stat().st_mtime
+        except FileNotFoundError:
+            return 0.0
+
+    @contextmanager
+    def _alone(self) -> Iterator[None]:
+        """A person at the machine may put back while the agent works: one after the other."""
+        self._journal.mkdir(parents=True, exist_ok=True)
+        with locked(self._journal / "lock", wait=True):
+            yield
 
     def _at(self, piece: Piece) -> State | None:
         try:
@@ -175,7 +218,6 @@ class Changer:
                     # a folder that we made, in which somebody else has put something: it stays
 
     def _note(self, change: Change) -> Change:
-        self._journal.mkdir(parents=True, exist_ok=True)
         path = self._journal / f"{change.at:%Y%m%dT%H%M%S}-{change.id}.json"
         temporary = path.with_suffix(".new")
         with open(temporary, "wb") as file:

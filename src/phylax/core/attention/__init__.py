@@ -9,6 +9,7 @@ from phylax.core.attention.findings import (
     Handling,
     HeldOn,
     LeftOften,
+    MadeWorse,
     NextStep,
     Standing,
 )
@@ -36,6 +37,7 @@ __all__ = [
     "Keep",
     "Kept",
     "LeftOften",
+    "MadeWorse",
     "NextStep",
     "Standing",
     "Together",

@@ -20,6 +20,7 @@ from phylax.core.quantities import (
 )
 from phylax.core.runs import RunState
 from phylax.core.trends import Advice, Grown, Help, Outlook
+from phylax.core.tuning.starts import cost
 
 SILENT_AFTER = timedelta(days=7)
 SOON = timedelta(days=30)
@@ -361,11 +362,66 @@ def _parts(version: str) -> tuple[int, ...]:
     return tuple(int(part) for part in version.split(".") if part.isdigit())
 
 
+def _change_undone(standing: Standing) -> Iterator[Finding]:
+    """The machine could not reach the service with a change, and went back by itself."""
+    for change in standing.undone:
+        yield _found(
+            standing,
+            cause=Cause.CHANGE_UNDONE,
+            subject=change.program,
+            urgency=55,
+            grade=0,
+            since=change.ended_at,
+            reason=f"{change.name}: the machine undid the change by itself",
+            evidence=f"With it running {change.after}, the service could not be reached; "
+            f"it runs {change.before} again",
+            next_step=NextStep.SEE_PROGRAMS,
+            run_id=change.run_id,
+        )
+
+
+def _made_worse(standing: Standing) -> Iterator[Finding]:
+    """A trial says that starts became dearer with a change that is still in force."""
+    for worse in standing.made_worse:
+        yield _found(
+            standing,
+            cause=Cause.MADE_WORSE,
+            subject=f"run {worse.run_id}",
+            urgency=58,
+            grade=0,
+            since=worse.since,
+            reason=f"{', '.join(worse.programs)}: the change made it worse",
+            evidence=f"After {worse.judged.looked_at} starts: {cost(worse.judged)}. Put it back",
+            next_step=NextStep.SEE_PROGRAMS,
+            run_id=worse.run_id,
+        )
+
+
+def _altered(standing: Standing) -> Iterator[Finding]:
+    """Something else switched a program after us."""
+    for change in standing.altered:
+        now = f"runs {change.drifted_to}" if change.drifted_to else "is not there any more"
+        yield _found(
+            standing,
+            cause=Cause.ALTERED,
+            subject=change.program,
+            urgency=38,
+            grade=0,
+            since=change.drifted_at,
+            reason=f"{change.name} {now}, though it was set to run {change.after}",
+            evidence="Somebody, or the program itself, altered it after the shop did",
+            next_step=NextStep.SEE_PROGRAMS,
+            run_id=change.run_id,
+        )
+
+
 CAUSES: tuple[Rule, ...] = (
     _nearly_full,
     _run_failed,
     _filling_fast,
     _hold_fills,
+    _made_worse,
+    _change_undone,
     _missed,
     _crosses_soon,
     _silent,
@@ -373,6 +429,7 @@ CAUSES: tuple[Rule, ...] = (
     _waits_for_yes,
     _clock_doubted,
     _clock_wrong,
+    _altered,
     _kept_young,
     _left,
     _agent_old,

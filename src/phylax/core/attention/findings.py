@@ -11,6 +11,8 @@ from phylax.core.runs import Run
 from phylax.core.shop import Machine
 from phylax.core.survey import Tally
 from phylax.core.trends import Outlook
+from phylax.core.tuning.changes import Change
+from phylax.core.tuning.trials import Judged
 from phylax.core.values import Demand, Moment, Value
 
 
@@ -29,6 +31,9 @@ class Cause(StrEnum):
     KEPT_YOUNG = "kept young"
     LEFT = "something left"
     AGENT_OLD = "agent is old"
+    CHANGE_UNDONE = "change undone"
+    MADE_WORSE = "made it worse"
+    ALTERED = "altered since"
 
 
 class NextStep(StrEnum):
@@ -41,6 +46,7 @@ class NextStep(StrEnum):
     ASK_CLIENT = "ask the client"
     SEE_TREND = "see the trend"
     SEE_HOLD = "see what is held"
+    SEE_PROGRAMS = "see what runs by itself"
 
 
 class LeftOften(Value):
@@ -63,6 +69,15 @@ class HeldOn(Value):
     until: Moment
 
 
+class MadeWorse(Value):
+    """What a run changed, which made starts dearer and is in force."""
+
+    run_id: int
+    programs: tuple[str, ...]
+    judged: Judged
+    since: Moment
+
+
 class Standing(Value):
     """All that attention looks at for one machine, at one moment."""
 
@@ -78,6 +93,9 @@ class Standing(Value):
     kept_young: tuple[KeptYoung, ...] = ()
     outlooks: tuple[Outlook, ...] = ()
     held: tuple[HeldOn, ...] = ()
+    undone: tuple[Change, ...] = Field((), description="Changes that undid themselves lately")
+    altered: tuple[Change, ...] = Field((), description="Changes that somebody altered since")
+    made_worse: tuple[MadeWorse, ...] = ()
     awake_since: Moment | None = Field(
         None, description="Since when the service itself hears without a longer break"
     )

@@ -14,6 +14,8 @@ from phylax.core.shop import ReadingIn, VolumeReadings, by_volume
 from phylax.core.survey import Cover, Item, Look, Stay, SurveyLine, Tally
 from phylax.core.tuning.changes import MOST_WANTED, ChangeMade
 from phylax.core.tuning.looks import SettingsLook
+from phylax.core.tuning.programs import Text
+from phylax.core.tuning.starts import MOST_TOLD, BootCost
 from phylax.core.values import Demand, Moment, Value
 
 
@@ -155,6 +157,13 @@ class ChangesMessage(_Message):
     changes: tuple[ChangeMade, ...] = Field(max_length=MOST_WANTED)
 
 
+class StartsMessage(_Message):
+    """What starts of the machine cost; each is told once."""
+
+    kind: Literal["starts"] = "starts"
+    starts: tuple[BootCost, ...] = Field(max_length=MOST_TOLD)
+
+
 class SetBackMessage(_Message):
     """The service's records are younger than this agent knew them: they were set back."""
 
@@ -181,6 +190,9 @@ class ResultMessage(_Message):
     resumed: int = Field(0, description="How often the agent was restarted in the middle")
     changed: int = Field(0, ge=0, description="Settings changed, or put back")
     refused: int = Field(0, ge=0, description="What was ordered and not done")
+    refusals: tuple[Text, ...] = Field(
+        (), max_length=MOST_WANTED, description="Of that, what and why, in words"
+    )
     uncertain: bool = Field(
         False,
         description="The machine itself stopped in the middle; the sum may lack its last second",
@@ -197,6 +209,7 @@ Message = Annotated[
     | UnheldMessage
     | SettingsMessage
     | ChangesMessage
+    | StartsMessage
     | SetBackMessage
     | ResultMessage,
     Field(discriminator="kind"),

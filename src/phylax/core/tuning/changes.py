@@ -22,6 +22,8 @@ class ChangeState(StrEnum):
     PUT_BACK = "put back"
     ALTERED = "altered since"
     """Somebody altered it after us: it is not put back by us."""
+    UNDONE = "undone by the machine"
+    """The machine could not reach the service with it, and went back by itself."""
 
 
 class Wanted(Demand):
@@ -43,6 +45,17 @@ class ChangeMade(Value):
     at: Moment
     refused: Text = Field("", description="Why it was not done; empty where it was")
     state: ChangeState = ChangeState.MADE
+    there: bool = Field(False, description="Put back at the machine itself, not by an order")
+
+
+class Drifted(Value):
+    """A change of which a look finds that somebody else altered it since."""
+
+    id: ChangeId
+    program: Text
+    name: Text
+    wanted: Intent
+    now: Intent | None = Field(None, description="None: the program is not there any more")
 
 
 class Change(Value):
@@ -61,3 +74,7 @@ class Change(Value):
     ended_at: Moment | None = Field(None, description="When it was put back, or found altered")
     ended_by: str = ""
     word: str = Field("", description="What was said to it: why, or who agreed")
+    drifted_at: Moment | None = Field(
+        None, description="Since when looks find that somebody else altered it"
+    )
+    drifted_to: Intent | None = None

@@ -6,6 +6,7 @@ from typing import Annotated
 
 from pydantic import Field
 
+from phylax.core.tuning.changes import MOST_WANTED, Drifted
 from phylax.core.tuning.programs import Intent, Program
 from phylax.core.tuning.verdicts import Verdict
 from phylax.core.values import Moment, Value
@@ -22,6 +23,7 @@ class SettingsLook(Value):
     unread: Annotated[str, Field(max_length=500)] = Field(
         "", description="Why nothing could be read; empty where it could"
     )
+    drifted: Annotated[tuple[Drifted, ...], Field(max_length=MOST_WANTED)] = ()
 
 
 class JudgedProgram(Value):

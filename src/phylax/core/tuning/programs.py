@@ -152,6 +152,12 @@ class Program(Value):
             return True
         return any(s.on for s in asked) or any(not s.barred for s in barrable)
 
+    def nearest(self, intent: Intent) -> Intent:
+        """What can be had of an intent: what a person can open anyway runs when asked at most."""
+        if intent is Intent.NOT_AT_ALL and self.now is not intent and not self.plan(intent):
+            return Intent.WHEN_ASKED
+        return intent
+
     def plan(self, intent: Intent) -> tuple[Switch, ...]:
         """What becomes of its starters, so that it runs by an intent; those that stay are left out.
 
@@ -161,11 +167,12 @@ class Program(Value):
             return ()
         match intent:
             case Intent.NOT_AT_ALL:
-                return tuple(
+                plan = tuple(
                     Switch(s, on=False, barred=s.can_bar)
                     for s in self.starters
                     if s.on or (s.can_bar and not s.barred)
                 )
+                return plan if switched(self, plan).now is intent else ()
             case Intent.WHEN_ASKED:
                 opened = [] if self._can_be_asked else self.starters
                 return (

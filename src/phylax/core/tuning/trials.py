@@ -32,6 +32,8 @@ ALONE = 0.2
 itself."""
 LEAST_OTHERS = 3
 """So many other programs tell how dear a start was as a whole; fewer do not."""
+TREND = 0.6
+"""Of the slopes before a change the one that counts as the trend; a half is the middle one."""
 BASELINE = 20
 """So many starts before the change are compared with, the newest."""
 LEAST_BASELINE = 5
@@ -84,6 +86,10 @@ class Judged(Value):
     least: float | None = Field(None, description="Change of the total, as a share: -0.2 is less")
     likely: float | None = None
     most: float | None = None
+    own_before: float | None = Field(
+        None, description="What was changed took so much of a start, in the middle"
+    )
+    own_after: float | None = None
 
 
 def judge(before: Sequence[Start], after: Sequence[Start]) -> Judged:
@@ -107,15 +113,41 @@ def judge(before: Sequence[Start], after: Sequence[Start]) -> Judged:
             least=least,
             likely=likely,
             most=most,
+            own_before=_own(base),
+            own_after=_own(counted[:look]),
         )
         if outcome is not Outcome.OPEN:
             break
     return judged
 
 
+def _without_trend(
+    before: Sequence[float], after: Sequence[float]
+) -> tuple[list[float], list[float]]:
+    """Logarithms of costs less what a machine that gets dearer from start to start would cost
+    anyway: the middle slope from the first half of the starts before to their second half, and
+    more than that, as far as it may be by chance. Starts that get cheaper are left as they are."""
+    half = len(before) // 2
+    slopes = sorted(
+        (late - early) / (half + there - here)
+        for here, early in enumerate(before[:half])
+        for there, late in enumerate(before[half:])
+    )
+    slope = max(0.0, slopes[int(len(slopes) * TREND)])
+    return (
+        [cost - slope * place for place, cost in enumerate(before)],
+        [cost - slope * (len(before) + HELD_BACK + place) for place, cost in enumerate(after)],
+    )
+
+
+def _own(starts: Sequence[Start]) -> float | None:
+    costs = [start.own for start in starts if start.own is not None]
+    return median(costs) if costs else None
+
+
 def _outcome(base: Sequence[Start], after: Sequence[Start], chance: float) -> Outcome:
     totals = _logs([s.total for s in base]), _logs([s.total for s in after])
-    gets_dearer = lower(totals[0], totals[1])
+    gets_dearer = max(lower(totals[0], totals[1]), lower(*_without_trend(*totals)))
     if any(start.own is None for start in (*base, *after)):
         if lower(totals[1], totals[0]) <= chance:
             return Outcome.HELPED
@@ -124,7 +156,10 @@ def _outcome(base: Sequence[Start], after: Sequence[Start], chance: float) -> Ou
     share = _shares(base), _shares(after)
     # both: the cost itself, and its share, which a dearer or cheaper start leaves as it is
     if max(lower(own[1], own[0]), lower(share[1], share[0])) <= chance:
-        return Outcome.HELPED if _stays_saved(base, after) else Outcome.OPEN
+        if _stays_saved(base, after):
+            return Outcome.HELPED
+        # what it saved went elsewhere, and perhaps more than that
+        return Outcome.WORSE if gets_dearer <= chance else Outcome.OPEN
     dearer = max(lower(own[0], own[1]), lower(share[0], share[1]))
     return Outcome.WORSE if min(dearer, gets_dearer) <= chance else Outcome.OPEN
 

@@ -133,16 +133,15 @@ def judge_program(
     wanted, source = _wanted(known, rule)
     if wanted is None:
         return _stays(Stays.NO_WISH, known.edit.what)
+    wish, wanted = wanted, program.nearest(wanted)
     if program.now is wanted:
         return _stays(Stays.AS_WANTED)
     # a rule of a nearer scope is itself an answer; the shop's notebook asks first
     if source is None and (answered := _hangs(known.edit.hangs, answers)) is not None:
         return answered
-    if program.needed_by and wanted is Intent.NOT_AT_ALL:
+    if program.needed_by and wish is Intent.NOT_AT_ALL:
         return _stays(Stays.NEEDED, ", ".join(program.needed_by))
     plan = program.plan(wanted)
-    if not plan and wanted is Intent.NOT_AT_ALL:
-        return _stays(Stays.AS_WANTED, "nothing starts it but a person")
     if not plan:
         return _stays(Stays.NOT_THERE, f"nothing of it can start it {wanted}")
     if by_hand := [switch.starter.key for switch in plan if switch.is_by_hand]:

@@ -14,6 +14,7 @@ from phylax.core.tuning.known import KnownEdit, KnownProgram
 from phylax.core.tuning.looks import JudgedLook, UnknownProgram
 from phylax.core.tuning.rules import ProgramRuleEdit, ScopedProgramRule
 from phylax.core.tuning.setting import Setting, questions, settings
+from phylax.core.tuning.starts import Trial
 from phylax.core.tuning.what_if import WhatIfLine
 from phylax.core.values import from_seconds
 from phylax.service.context.context import TheContext
@@ -28,6 +29,7 @@ from phylax.service.rules.tuning import (
     with_machines,
 )
 from phylax.service.rules.what_if import check_may_rule, subject_in_words
+from phylax.service.runs import settings_told
 from phylax.store import answers, notebook, program_rules, settings_changes
 from phylax.store.database import Connection
 
@@ -52,6 +54,14 @@ def list_changes(machine: str, context: TheContext, actor: Signed) -> list[Chang
     """What was changed on a machine, newest first, and what became of it."""
     with context.db.read() as conn:
         return settings_changes.of_machine(conn, find_machine(conn, machine).id)
+
+
+@router.get("/machines/{machine}/trials", responses=documented(404))
+def list_trials(machine: str, context: TheContext, actor: Signed) -> list[Trial]:
+    """Whether what was changed on a machine has helped: the trial of each run that changed
+    something, newest first, with the starts it is judged by."""
+    with context.db.read() as conn:
+        return settings_told.trials(conn, find_machine(conn, machine).id)
 
 
 @router.get("/unknown-programs")

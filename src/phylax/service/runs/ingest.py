@@ -17,6 +17,7 @@ from phylax.core.protocol import (
     ResultMessage,
     SetBackMessage,
     SettingsMessage,
+    StartsMessage,
     SurveyMessage,
     SurveyPartMessage,
     UnheldMessage,
@@ -34,7 +35,7 @@ from phylax.core.shop import by_volume
 from phylax.core.survey import Ledger, Look, Tally, ledger
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.problems import Problem
-from phylax.service.runs import availability, checklist, queue, set_back
+from phylax.service.runs import availability, checklist, queue, set_back, settings_told
 from phylax.service.runs.create import expected_to_go
 from phylax.service.runs.finish import write_down
 from phylax.store import (
@@ -46,13 +47,11 @@ from phylax.store import (
     leases,
     outlooks,
     profiles,
-    program_looks,
     protections,
     readings,
     records,
     repeat_leftovers,
     runs,
-    settings_changes,
     surveys,
 )
 from phylax.store.database import Connection
@@ -100,14 +99,12 @@ def apply(
             events.publish(conn, EventKind.HOLD, at=at, machine_id=machine_id)
         case SettingsMessage():
             _own_run(conn, machine_id, message.run_id)
-            if program_looks.keep_look(conn, machine_id, message.look):
-                events.publish(conn, EventKind.SETTING, at=at, machine_id=machine_id)
+            settings_told.take_look(conn, machine_id, message, at=at)
         case ChangesMessage():
             run = _own_run(conn, machine_id, message.run_id)
-            word = runs.settings_picks(conn, run.id).word
-            for made in message.changes:
-                settings_changes.note(conn, run, made, word=word, at=at)
-            events.publish(conn, EventKind.SETTING, at=at, machine_id=machine_id)
+            settings_told.take_changes(conn, run, message, at=at)
+        case StartsMessage():
+            settings_told.take_starts(conn, machine_id, message, at=at)
         case SetBackMessage():
             set_back.take(conn, machine_id, message, at=at)
         case ResultMessage():

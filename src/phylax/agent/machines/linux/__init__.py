@@ -20,7 +20,7 @@ import psutil
 
 from phylax import __version__
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
-from phylax.agent.machines.linux import revisions
+from phylax.agent.machines.linux import revisions, starts
 from phylax.agent.machines.linux.in_use import locked_files, open_files, programs
 from phylax.agent.machines.linux.mounts import (
     Mount,
@@ -37,11 +37,13 @@ from phylax.agent.machines.linux.packages import Packages
 from phylax.agent.machines.linux.startup import programs as startup
 from phylax.agent.machines.linux.startup.switching import pieces_of_person, pieces_of_units
 from phylax.agent.machines.linux.user_dirs import UserDirs, user_dirs
+from phylax.agent.platform.uptime import running
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.survey import spell
 from phylax.core.tuning.pieces import Piece
 from phylax.core.tuning.programs import Program, Switch
+from phylax.core.tuning.starts import BootCost
 
 _SYSTEM_FOLDERS = (
     "/bin", "/boot", "/dev", "/etc", "/lib", "/lib64", "/opt", "/proc", "/sbin", "/srv", "/sys",
@@ -99,6 +101,16 @@ class LinuxMachine:
 
     def booted_at(self) -> datetime | None:
         return datetime.fromtimestamp(psutil.boot_time(), UTC)
+
+    def boot(self) -> str:
+        return starts.boot()
+
+    def starts(self) -> Sequence[BootCost]:
+        """The one under way, in the minute in which its first ten are over."""
+        uptime = running()
+        if not starts.is_time(uptime):
+            return ()
+        return (starts.cost("/", self.programs(), datetime.now(UTC), uptime),)
 
     system_owners: range | None = SYSTEM_OWNERS
     """Whose things may go in the system's own places; None: everyone's, as far as rights go."""

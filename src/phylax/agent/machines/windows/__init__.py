@@ -27,6 +27,7 @@ from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.tuning.pieces import Piece
 from phylax.core.tuning.programs import Program, Switch
+from phylax.core.tuning.starts import BootCost
 
 assert sys.platform == "win32"
 
@@ -94,6 +95,12 @@ class WindowsMachine:
 
     def booted_at(self) -> datetime | None:
         return datetime.fromtimestamp(psutil.boot_time(), UTC)
+
+    def boot(self) -> str:
+        return str(round(psutil.boot_time()))
+
+    def starts(self) -> Sequence[BootCost]:
+        return ()  # what belongs to which program is not measured here yet
 
     def volumes(self) -> list[ReadingIn]:
         """The system's first."""

@@ -1,0 +1,43 @@
+/** What a trial came to, in words. */
+import type { Schema } from '$lib/api/client';
+import { count } from '$lib/words';
+
+/** So many starts before a change it takes to compare with. */
+const LEAST_BEFORE = 7;
+
+function less(share: number): string {
+  const percent = Math.round(100 * share);
+  if (percent === 0) return 'the same';
+  return `${Math.abs(percent)} % ${percent < 0 ? 'less' : 'more'}`;
+}
+
+/** How a start's cost moved, with its range; empty where nothing was judged yet. */
+function moved(judged: Schema['Judged']): string {
+  const { least, likely, most, own_before: before, own_after: after } = judged;
+  if (likely == null || least == null || most == null) return '';
+  const own =
+    before == null || after == null
+      ? ''
+      : `what was changed took ${before.toFixed(1)} s of a start, now ${after.toFixed(1)} s; `;
+  return `${own}a start as a whole takes ${less(likely)} (between ${less(least)} and ${less(most)})`;
+}
+
+export function trialInWords(trial: Schema['Trial']): string {
+  const { judged } = trial;
+  const known = trial.before.filter((start) => !start.left_out).length;
+  if (known < LEAST_BEFORE)
+    return `Cannot be told: too few starts from before the change are known (${known}).`;
+  const cost = moved(judged);
+  const after = `after ${count(judged.looked_at ?? 0, 'start')}`;
+  switch (judged.outcome) {
+    case 'helped':
+      return `It helped: ${cost}, judged ${after}.`;
+    case 'made it worse':
+      return `It made it worse: ${cost}, judged ${after}. Put it back.`;
+    default:
+      if (judged.next_look == null) return `Cannot be told: ${after} nothing is sure; ${cost}.`;
+      if (trial.until_at)
+        return `Cannot be told: it ended after ${count(judged.starts ?? 0, 'start')}.`;
+      return `Cannot be told yet: ${count(judged.starts ?? 0, 'start')} since, judged after ${judged.next_look}${cost ? `; so far ${cost}` : ''}.`;
+  }
+}

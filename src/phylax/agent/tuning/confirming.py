@@ -1,0 +1,82 @@
+"""Confirmed or undone: what could keep the machine from the service stays only if it does not.
+
+A change that hangs is undone unless the service is reached with it within some minutes, and again
+after the next start of the machine. Nobody has to be there for that, and no session open.
+"""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Callable
+
+from phylax.agent.platform.uptime import running
+from phylax.agent.tuning.changer import AlteredError, Change, Changer, Stage
+
+WITHIN = 600.0
+"""Seconds in which the service has to be reached."""
+_log = logging.getLogger("phylax.agent")
+
+
+class Confirming:
+    """Watches over the changes of one machine; asks the disk only where the journal is new."""
+
+    def __init__(
+        self,
+        changer: Changer,
+        boot: Callable[[], str],
+        uptime: Callable[[], float] = running,
+    ) -> None:
+        """`boot` names the start of the machine under way, `uptime` is how long it runs."""
+        self._changer = changer
+        self._boot = boot
+        self._uptime = uptime
+        self._read_at = -1.0
+        self._open: list[Change] = []
+        self._tries: dict[str, float] = {}
+
+    def reached(self) -> None:
+        """The service was reached: what was made before this start stays for good."""
+        boot = self._boot()
+        self._tries.clear()
+        for change in self._hanging():
+            if change.boot != boot:
+                self._changer.note(change, stage=Stage.CONFIRMED)
+            elif change.stage is Stage.MADE:
+                self._changer.note(change, stage=Stage.REACHED)
+
+    def not_reached(self) -> list[Change]:
+        """The service could not be reached: undo what has had its time. Returns what was."""
+        boot, now = self._boot(), self._uptime()
+        # in this start it has been tried in vain since then; in another one that counts anew
+        since = self._tries.setdefault(boot, now)
+        undone = []
+        for change in self._hanging():
+            is_same_start = change.boot == boot
+            if is_same_start and change.stage is Stage.REACHED:
+                continue
+            begun = max(change.uptime, since) if is_same_start else since
+            if now - begun < WITHIN:
+                continue
+            if is_same_start:
+                why = "the service could not be reached with it"
+            else:
+                why = "the service could not be reached after the next start"
+            try:
+                undone.append(self._changer.put_back(change.id, Stage.UNDONE, why))
+                _log.warning("%s: %s; it is undone", change.name or change.entry, why)
+            except AlteredError as altered:
+                # somebody else's by now: it is theirs to answer for
+                _log.warning("%s: %s, and it was %s", change.name or change.entry, why, altered)
+                self._changer.note(change, stage=Stage.CONFIRMED)
+        return undone
+
+    def _hanging(self) -> list[Change]:
+        newest = self._changer.newest()
+        if newest != self._read_at:
+            self._open = [
+                change
+                for change in self._changer.changes()
+                if change.hangs and change.stage in (Stage.MADE, Stage.REACHED)
+            ]
+            self._read_at = newest
+        return list(self._open)

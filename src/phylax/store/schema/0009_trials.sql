@@ -1,0 +1,55 @@
+-- What starts of machines cost, whether changes helped, and what became of changes by themselves.
+CREATE TABLE starts (
+    machine_id INTEGER NOT NULL REFERENCES machines (id) ON DELETE CASCADE,
+    boot TEXT NOT NULL,
+    at INTEGER NOT NULL,
+    told TEXT NOT NULL,
+    PRIMARY KEY (machine_id, boot)
+) STRICT, WITHOUT ROWID;
+CREATE INDEX starts_by_time ON starts (machine_id, at);
+
+-- The trial of what a run changed: how it was judged last. Once told, it is not told again.
+CREATE TABLE trials (
+    run_id INTEGER PRIMARY KEY REFERENCES runs (id) ON DELETE CASCADE,
+    machine_id INTEGER NOT NULL REFERENCES machines (id) ON DELETE CASCADE,
+    programs TEXT NOT NULL,
+    outcome TEXT NOT NULL CHECK (outcome IN ('helped', 'made it worse', 'cannot be told yet')),
+    judged TEXT NOT NULL,
+    at INTEGER NOT NULL
+) STRICT;
+CREATE INDEX trials_made_worse ON trials (machine_id) WHERE outcome = 'made it worse';
+
+CREATE TABLE changes_anew (
+    number INTEGER PRIMARY KEY,
+    machine_id INTEGER NOT NULL REFERENCES machines (id),
+    run_id INTEGER NOT NULL REFERENCES runs (id),
+    id TEXT NOT NULL,
+    program TEXT NOT NULL,
+    name TEXT NOT NULL,
+    before TEXT NOT NULL,
+    after TEXT NOT NULL,
+    at INTEGER NOT NULL,
+    who TEXT NOT NULL,
+    state TEXT NOT NULL CHECK
+        (state IN ('made', 'put back', 'altered since', 'undone by the machine')),
+    ended_at INTEGER,
+    ended_by TEXT NOT NULL DEFAULT '',
+    word TEXT NOT NULL DEFAULT '',
+    drifted_at INTEGER,
+    drifted_to TEXT,
+    UNIQUE (machine_id, id)
+) STRICT;
+INSERT INTO changes_anew
+    (
+    number, machine_id, run_id, id, program, name, before, after, at, who, state, ended_at,
+    ended_by, word
+    )
+SELECT
+    number, machine_id, run_id, id, program, name, before, after, at, who, state, ended_at,
+    ended_by, word
+FROM changes;
+DROP TABLE changes;
+ALTER TABLE changes_anew RENAME TO changes;
+CREATE INDEX changes_by_run ON changes (run_id);
+CREATE INDEX changes_undone ON changes (machine_id) WHERE state = 'undone by the machine';
+CREATE INDEX changes_drifted ON changes (machine_id) WHERE drifted_at IS NOT NULL;
