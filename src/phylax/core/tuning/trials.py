@@ -156,10 +156,9 @@ def _outcome(base: Sequence[Start], after: Sequence[Start], chance: float) -> Ou
     share = _shares(base), _shares(after)
     # both: the cost itself, and its share, which a dearer or cheaper start leaves as it is
     if max(lower(own[1], own[0]), lower(share[1], share[0])) <= chance:
-        if _stays_saved(base, after):
-            return Outcome.HELPED
-        # what it saved went elsewhere, and perhaps more than that
-        return Outcome.WORSE if gets_dearer <= chance else Outcome.OPEN
+        if gets_dearer <= chance:
+            return Outcome.WORSE  # it saved its own, and all else took more than that
+        return Outcome.HELPED if _stays_saved(base, after) else Outcome.OPEN
     dearer = max(lower(own[0], own[1]), lower(share[0], share[1]))
     return Outcome.WORSE if min(dearer, gets_dearer) <= chance else Outcome.OPEN
 
