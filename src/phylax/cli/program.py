@@ -12,7 +12,7 @@ from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import in_words, subject, subject_options
 from phylax.core.quantities import count
 from phylax.core.runs import Run, WantedProgram
-from phylax.core.tuning.changes import ChangeState
+from phylax.core.tuning.changes import Change, ChangeState
 from phylax.core.tuning.known import Handling, KnownEdit, KnownProgram, Recognition
 from phylax.core.tuning.looks import JudgedProgram
 from phylax.core.tuning.programs import Intent
@@ -289,11 +289,20 @@ def list_changes(session: Session, machine: str, form: str) -> None:
         Column("ran", lambda c: c.before),
         Column("runs", lambda c: c.after),
         Column("by", lambda c: f"{c.who}, {local(c.at, zone)}"),
-        Column("now", lambda c: c.state if not c.ended_by else f"{c.state} by {c.ended_by}"),
+        Column("now", _state),
         Column("said to it", lambda c: c.word, below=True),
     )
     empty = f"Nothing was changed on {machine}."
     print_list(form, session.shop.programs.changes(machine), columns, empty=empty)
+
+
+def _state(change: Change) -> str:
+    if change.state is ChangeState.PUT_BACK:
+        return f"put back by {change.ended_by}"
+    if change.state is ChangeState.MADE and change.drifted_at is not None:
+        now = f"runs {change.drifted_to}" if change.drifted_to else "is not there any more"
+        return f"altered by somebody: it {now}"
+    return str(change.state)
 
 
 @command.command("trials")

@@ -21,7 +21,8 @@ _FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
 
 @click.group("routine")
 def command() -> None:
-    """Lists of steps that are done together: survey, clean, second look, restart, by hand."""
+    """Lists of steps that are done together: survey, clean, second look, tune, restart,
+    by hand."""
 
 
 @command.command("list")

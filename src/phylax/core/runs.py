@@ -274,12 +274,28 @@ def with_steps(conclusion: Conclusion | None, steps: Sequence[RunStep]) -> Concl
     return ended.model_copy(update={"state": RunState.PARTLY, "reason": reason})
 
 
+def with_tuning(cleaned: Conclusion | None, tuned: Conclusion) -> Conclusion:
+    """What a cleaning and the tuning after it came to together; the worse of both is said."""
+    if cleaned is None:
+        return tuned
+    if tuned.state is RunState.DONE:
+        return cleaned.model_copy(update={"changed": tuned.changed})
+    reason = f"{cleaned.reason}; {tuned.reason}" if cleaned.reason else tuned.reason
+    # the cleaning was done, whatever became of the settings
+    return cleaned.model_copy(
+        update={"state": RunState.PARTLY, "reason": reason, "changed": tuned.changed}
+    )
+
+
 def in_a_sentence(work: Work, conclusion: Conclusion) -> str:
     """A run's end for the record."""
+    tuned = f"; {count(conclusion.changed, 'setting')} changed" if conclusion.changed else ""
     if work == "survey":
-        return {
-            RunState.DONE: "Looked through; nothing was touched.",
-        }.get(conclusion.state, f"The look ended early: {conclusion.reason}.")
+        if conclusion.state is RunState.DONE:
+            return f"Looked through{tuned or '; nothing was touched'}."
+        if conclusion.state is RunState.PARTLY:
+            return _with_state(f"Looked through{tuned}", conclusion)
+        return f"The look ended early: {conclusion.reason}."
     if work == "by hand":
         return _with_state("The steps of its list were gone through", conclusion)
     if work in ("change settings", "put settings back"):
@@ -296,7 +312,7 @@ def in_a_sentence(work: Work, conclusion: Conclusion) -> str:
     if conclusion.held.count:
         held = conclusion.held
         words += f"; {count(held.count, 'item')}, {show_size(held.size)}, held and can be put back"
-    return _with_state(words, conclusion)
+    return _with_state(words + tuned, conclusion)
 
 
 def in_words(run: Run) -> str:

@@ -14,7 +14,15 @@ from phylax.core.survey import Survey, Tally
 from phylax.core.trends import Outlook
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.values import from_seconds
-from phylax.store import outlooks, repeat_leftovers, runs, settings_changes, shop, starts
+from phylax.store import (
+    outlooks,
+    program_looks,
+    repeat_leftovers,
+    runs,
+    settings_changes,
+    shop,
+    starts,
+)
 
 Connection = sqlite3.Connection
 UNDONE_FOR = 14 * 86_400
@@ -46,6 +54,7 @@ def candidates(conn: Connection, *, at: int, newest_agent: str) -> set[int]:
         UNION SELECT machine_id FROM left_again WHERE times >= 5
         UNION SELECT machine_id FROM outlooks WHERE crosses_at < :soon
         UNION SELECT machine_id FROM outlooks WHERE changed_pace
+        UNION SELECT machine_id FROM settings_looks WHERE waiting > 0
         UNION SELECT machine_id FROM trials WHERE outcome = 'made it worse'
         UNION SELECT machine_id FROM changes WHERE drifted_at IS NOT NULL
         UNION SELECT machine_id FROM changes
@@ -86,6 +95,7 @@ def standings(
     machine_ids = [machine.id for machine in machines]
     told = settings_changes.told_lately(conn, machine_ids, since=at - UNDONE_FOR)
     worse = starts.made_worse(conn, machine_ids)
+    programs_wait = program_looks.waiting(conn, machine_ids)
     awake_since = _awake_since(conn, at)
     return [
         Standing(
@@ -103,6 +113,7 @@ def standings(
             held=tuple(held.get(machine.id, ())),
             undone=tuple(c for c in told.get(machine.id, ()) if c.state is ChangeState.UNDONE),
             altered=tuple(c for c in told.get(machine.id, ()) if c.drifted_at is not None),
+            programs_wait=programs_wait.get(machine.id, 0),
             made_worse=tuple(
                 MadeWorse(run_id=run_id, programs=names, judged=judged, since=from_seconds(since))
                 for number, run_id, names, judged, since in worse

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -20,7 +21,7 @@ def keep_look(conn: Connection, machine_id: int, look: SettingsLook) -> bool:
     at = to_seconds(look.taken_at)
     kept = conn.execute(
         """
-        INSERT INTO settings_looks VALUES (?1, ?2, ?3)
+        INSERT INTO settings_looks (machine_id, taken_at, unread) VALUES (?1, ?2, ?3)
         ON CONFLICT (machine_id) DO UPDATE SET taken_at = ?2, unread = ?3 WHERE taken_at <= ?2
         """,
         (machine_id, at, look.unread),
@@ -69,6 +70,23 @@ def look(conn: Connection, machine_id: int) -> SettingsLook | None:
         unread=row["unread"],
         programs=tuple(_program(read[0]) for read in rows),
     )
+
+
+def note_waiting(conn: Connection, machine_id: int, number: int) -> None:
+    """How many programs a round has left to a person, when it came by."""
+    conn.execute("UPDATE settings_looks SET waiting = ? WHERE machine_id = ?", (number, machine_id))
+
+
+def waiting(conn: Connection, machine_ids: Sequence[int]) -> dict[int, int]:
+    """How many programs of each machine wait for a person; machines without any are left out."""
+    rows = conn.execute(
+        """
+        SELECT s.machine_id, s.waiting FROM json_each(?) wanted
+        JOIN settings_looks s ON s.machine_id = wanted.value AND s.waiting > 0
+        """,
+        (json.dumps(list(machine_ids)),),
+    )
+    return {row[0]: row[1] for row in rows}
 
 
 def on_machines(conn: Connection, is_meant: Callable[[Program], bool]) -> dict[int, list[Program]]:

@@ -245,7 +245,8 @@ def held_picks(conn: Connection, run_id: int) -> HeldPicks:
 def settings_picks(conn: Connection, run_id: int) -> SettingsPicks:
     """What a run is to change, or to put back."""
     row = conn.execute("SELECT settings FROM runs WHERE id = ?", (run_id,)).fetchone()
-    return SettingsPicks.model_validate_json(row["settings"])
+    # a routine's run changes what the rules want when its turn comes
+    return SettingsPicks.model_validate_json(row["settings"] or "{}")
 
 
 def has_due(conn: Connection, machine_id: int, *, at: int) -> bool:

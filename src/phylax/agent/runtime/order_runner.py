@@ -112,6 +112,8 @@ class OrderRunner:
                     did = CleaningRun(
                         order, journal, self._crew, self._clock, listener, look
                     ).carry_out()
+                    if order.settings:
+                        look_at_settings(order.run_id, self._crew, self._sender, self._settings())
                 case ChangeSettingsOrder():
                     did = self._changed(order.run_id, self._settings().change(order))
                 case PutSettingsBackOrder():

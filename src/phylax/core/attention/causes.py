@@ -362,6 +362,24 @@ def _parts(version: str) -> tuple[int, ...]:
     return tuple(int(part) for part in version.split(".") if part.isdigit())
 
 
+def _programs_wait(standing: Standing) -> Iterator[Finding]:
+    """A round has left to a person what the rules want of some programs."""
+    if not standing.programs_wait:
+        return
+    yield _found(
+        standing,
+        cause=Cause.WAITS_FOR_YES,
+        subject="programs",
+        urgency=34,
+        grade=0,
+        since=None,
+        reason=f"{count(standing.programs_wait, 'program')} would run otherwise, and a person "
+        "has to say so",
+        evidence="The last round left them as they are",
+        next_step=NextStep.SEE_PROGRAMS,
+    )
+
+
 def _change_undone(standing: Standing) -> Iterator[Finding]:
     """The machine could not reach the service with a change, and went back by itself."""
     for change in standing.undone:
@@ -430,6 +448,7 @@ CAUSES: tuple[Rule, ...] = (
     _clock_doubted,
     _clock_wrong,
     _altered,
+    _programs_wait,
     _kept_young,
     _left,
     _agent_old,

@@ -96,6 +96,7 @@ class Standing(Value):
     undone: tuple[Change, ...] = Field((), description="Changes that undid themselves lately")
     altered: tuple[Change, ...] = Field((), description="Changes that somebody altered since")
     made_worse: tuple[MadeWorse, ...] = ()
+    programs_wait: int = Field(0, description="Programs that a round has left to a person")
     awake_since: Moment | None = Field(
         None, description="Since when the service itself hears without a longer break"
     )

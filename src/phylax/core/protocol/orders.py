@@ -57,6 +57,7 @@ class CleanOrder(_LookingOrder):
     agreed: tuple[AgreedListing, ...] = ()
     look_first: bool = Field(description="Survey before cleaning, for work nobody looked at first")
     expect_gone: Tally | None = Field(None, description="What is expected to go or be held")
+    settings: bool = Field(False, description="Look at what runs by itself afterwards")
 
 
 class HeldOrder(_Order):

@@ -26,21 +26,25 @@ class StepKind(StrEnum):
     SURVEY = "survey"
     CLEAN = "clean"
     SECOND_LOOK = "second look"
+    TUNE = "tune"
     RESTART = "restart"
     BY_HAND = "by hand"
 
     @property
     def by_agent(self) -> bool:
         """Whether the machine's agent does it; the others are ticked by people."""
-        return self in (StepKind.SURVEY, StepKind.CLEAN, StepKind.SECOND_LOOK)
+        return self in (StepKind.SURVEY, StepKind.CLEAN, StepKind.SECOND_LOOK, StepKind.TUNE)
 
 
-_ORDER = (StepKind.SURVEY, StepKind.CLEAN, StepKind.SECOND_LOOK, StepKind.RESTART)
-"""Look, clean, look again, restart. Steps by hand stay behind the step they were put after."""
+_ORDER = (
+    StepKind.SURVEY, StepKind.CLEAN, StepKind.SECOND_LOOK, StepKind.TUNE, StepKind.RESTART,
+)  # fmt: skip
+"""Look, clean, look again, tune, restart. Steps by hand stay behind the one they were put after."""
 _WHY = {
     StepKind.SURVEY: "looking comes before anything is touched",
     StepKind.CLEAN: "cleaning comes after the survey and before the second look",
     StepKind.SECOND_LOOK: "the second look compares with what the cleaning left",
+    StepKind.TUNE: "tuning comes after cleaning, and before the restart that shows it",
     StepKind.RESTART: "a restart comes last, when anything asked for it",
 }
 
@@ -133,6 +137,9 @@ def in_order(steps: Sequence[RoutineStep]) -> Ordered:
             if kind not in groups:
                 groups[kind] = [RoutineStep(kind=kind)]
                 notes.append(why)
+    if StepKind.TUNE in groups and StepKind.SURVEY not in groups:
+        groups[StepKind.SURVEY] = [RoutineStep(kind=StepKind.SURVEY)]
+        notes.append("a survey was put first: what runs by itself is known before it changes")
     if StepKind.CLEAN in groups and len(groups[StepKind.CLEAN]) > 1:
         # the agent cleans and looks again in one go
         clean, *behind = groups[StepKind.CLEAN]
@@ -230,13 +237,14 @@ def current(steps: Sequence[RunStep]) -> RunStep | None:
 def agents_part(steps: Sequence[RunStep]) -> tuple[RunStep, ...]:
     """The steps that the agent does next in one go; empty while a person's step comes first.
 
-    Looking, cleaning and looking again belong together unless something by hand is between them.
+    Looking, cleaning and looking again belong together unless something by hand is between them;
+    tuning is a part of its own, for it goes by what the look found.
     """
     part: list[RunStep] = []
     for step in steps:
         if step.state.is_over:
             continue
-        if not step.kind.by_agent:
+        if not step.kind.by_agent or (part and StepKind.TUNE in (step.kind, part[0].kind)):
             break
         part.append(step)
     return tuple(part)

@@ -5,14 +5,24 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from phylax.core.shop import Machine, System
+from phylax.core.tuning.changes import MOST_WANTED, Change, Wanted
 from phylax.core.tuning.known import KnownEdit, KnownProgram, recognise
 from phylax.core.tuning.looks import JudgedLook, JudgedProgram, UnknownProgram
+from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.rules import InForce
+from phylax.core.tuning.unattended import why_it_waits
 from phylax.core.tuning.verdicts import judge_program
 from phylax.core.tuning.what_if import Looked, WhatIfLine, what_if
 from phylax.core.values import from_seconds
 from phylax.service.problems import Problem
-from phylax.store import notebook, program_looks, program_rules, shop
+from phylax.store import (
+    notebook,
+    program_looks,
+    program_rules,
+    settings_changes,
+    shop,
+    starts,
+)
 from phylax.store.database import Connection
 
 _NO_RULE = InForce()
@@ -48,6 +58,34 @@ def judged_look(conn: Connection, machine: Machine) -> JudgedLook:
         unread=look.unread,
         programs=tuple(judged),
     )
+
+
+def unattended(conn: Connection, machine_id: int) -> tuple[Wanted, ...]:
+    """What a round may change on a machine with nobody there; how much waits for a person is
+    noted. Nothing where nobody has looked, or where the newest look could not read it."""
+    machine = shop.machine(conn, machine_id)
+    look = program_looks.look(conn, machine_id)
+    if machine is None or look is None or look.unread:
+        return ()
+    rules = program_rules.Said(conn).rules(machine.id, machine.client_id)
+    history: dict[str, list[Change]] = {}
+    for change in settings_changes.of_machine(conn, machine_id):
+        history.setdefault(change.program, []).append(change)
+    wanted, waiting = [], 0
+    for judged in judged_look(conn, machine).programs:
+        if not judged.verdict.changes:
+            continue
+        key = judged.program.key
+        earlier = history.get(key, [])
+        outcome = starts.last_outcome(conn, earlier[0].run_id) if earlier else None
+        put_right = rules.get(key, _NO_RULE).put_right
+        if why_it_waits(judged.verdict, earlier, outcome, put_right=put_right) is not None:
+            waiting += 1
+        else:
+            intent = Intent(str(judged.verdict.want))
+            wanted.append(Wanted(program=key, was=judged.now, intent=intent))
+    program_looks.note_waiting(conn, machine_id, waiting)
+    return tuple(wanted[:MOST_WANTED])
 
 
 def unknown(conn: Connection) -> list[UnknownProgram]:

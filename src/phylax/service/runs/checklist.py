@@ -57,6 +57,13 @@ def note_progress(conn: Connection, run_id: int, step: Step, *, at: int) -> None
         steps.put(conn, run_id, numbers, StepState.DONE, at=at, by=_AGENT)
 
 
+def is_tuning(conn: Connection, run: Run) -> bool:
+    """Whether the part under way is the tuning."""
+    return any(
+        step.kind is StepKind.TUNE and step.state is StepState.UNDER_WAY for step in of(conn, run)
+    )
+
+
 def end_part(conn: Connection, run: Run, *, went_well: bool, at: int) -> bool:
     """The agent has told what came of its part; True where more steps follow."""
     under_way = [step.number for step in of(conn, run) if step.state is StepState.UNDER_WAY]

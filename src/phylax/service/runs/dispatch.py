@@ -24,6 +24,7 @@ from phylax.core.runs import (
 from phylax.core.scheduling.routines import StepKind
 from phylax.core.survey import Tally
 from phylax.core.values import from_seconds
+from phylax.service.rules import tuning
 from phylax.service.runs import checklist, queue
 from phylax.store import consents, events, holds, leases, protections, rules, runs, surveys
 from phylax.store.database import Connection
@@ -42,6 +43,10 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     if run.work in ("change settings", "put settings back"):
         return _settings_order(conn, run, lease)
     part = {step.kind for step in checklist.begin_part(conn, run, at=at)}
+    if StepKind.TUNE in part:
+        return ChangeSettingsOrder(
+            run_id=run.id, lease=lease, wanted=tuning.unattended(conn, machine_id)
+        )
     end_by = queue.end_by(conn, run, at=at)
     ends = None if end_by is None else from_seconds(end_by)
     newest = surveys.newest(conn, machine_id)
@@ -84,6 +89,7 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
         expect=expect,
         expect_gone=run.expected,
         end_by=ends,
+        settings=any(step.kind is StepKind.TUNE for step in checklist.of(conn, run)),
     )
 
 

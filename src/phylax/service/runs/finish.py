@@ -42,9 +42,10 @@ def write_down(conn: Connection, run: Run, conclusion: Conclusion, *, at: int) -
 
 
 def _settings_in_words(conn: Connection, run: Run) -> str:
-    """What a run changed or put back, value by value; empty for any other run."""
+    """What a run changed or put back, value by value; empty where it did neither."""
     if run.work not in ("change settings", "put settings back"):
-        return ""
+        changes = settings_changes.by_run(conn, run.id) if run.routine_id is not None else []
+        return "".join(f" {c.name}: {c.before}, now {c.after}." for c in changes)
     picks = runs.settings_picks(conn, run.id)
     if run.work == "change settings":
         changes = settings_changes.by_run(conn, run.id)

@@ -30,6 +30,7 @@ from phylax.core.runs import (
     conclude,
     in_a_sentence,
     with_steps,
+    with_tuning,
 )
 from phylax.core.shop import by_volume
 from phylax.core.survey import Ledger, Look, Tally, ledger
@@ -223,6 +224,7 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
         reason = f"called off by {leases.stop_asked_by(conn, run.id) or 'the machine'}"
         conclusion = conclusion.model_copy(update={"reason": reason})
     ended = to_seconds(result.ended_at)
+    is_tuning = run.routine_id is not None and checklist.is_tuning(conn, run)
     if run.work == "clean" and result.outcomes:
         outlooks.note_cleaning(conn, run.machine_id, run.id, result, at=ended)
     worked = max(1, ended - to_seconds(result.started_at))
@@ -234,6 +236,11 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
             runs.end_part(conn, run.id, worked=worked, at_hand=by_hand, result=kept)
             events.publish(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
             return
+        kept = runs.kept_result(conn, run.id) if is_tuning else None
+        if is_tuning:
+            conclusion = with_tuning(conclude(kept) if kept else None, conclusion)
+        if kept is not None:
+            result = kept
         if went_well:
             conclusion = with_steps(conclusion, checklist.of(conn, run))
     ending = runs.Ending(conclusion.state, conclusion.reason, result, conclusion, worked=worked)

@@ -12,6 +12,7 @@ from phylax.core.tuning.changes import Change, ChangeMade, ChangeState
 from phylax.core.tuning.starts import Trial, in_words, trial
 from phylax.core.tuning.trials import Outcome
 from phylax.core.values import from_seconds
+from phylax.service.rules import tuning
 from phylax.store import events, program_looks, records, runs, settings_changes, starts
 from phylax.store.database import Connection
 
@@ -25,6 +26,9 @@ def take_look(conn: Connection, machine_id: int, message: SettingsMessage, *, at
         for change in settings_changes.of_machine(conn, machine_id):
             if change.drifted_at is not None and known[change.number].drifted_at is None:
                 _write_down(conn, machine_id, _drift_in_words(change), at=at)
+    if program_looks.waiting(conn, [machine_id]):
+        # a person may have decided since a round came by
+        tuning.unattended(conn, machine_id)
     events.publish(conn, EventKind.SETTING, at=at, machine_id=machine_id)
 
 

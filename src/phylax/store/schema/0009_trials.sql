@@ -53,3 +53,7 @@ ALTER TABLE changes_anew RENAME TO changes;
 CREATE INDEX changes_by_run ON changes (run_id);
 CREATE INDEX changes_undone ON changes (machine_id) WHERE state = 'undone by the machine';
 CREATE INDEX changes_drifted ON changes (machine_id) WHERE drifted_at IS NOT NULL;
+
+-- How many programs the last round has left to a person.
+ALTER TABLE settings_looks ADD COLUMN waiting INTEGER NOT NULL DEFAULT 0;
+CREATE INDEX settings_looks_waiting ON settings_looks (machine_id) WHERE waiting > 0;
