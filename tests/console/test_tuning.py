@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -10,8 +11,10 @@ from playwright.sync_api import Page, expect
 from console_checks import check_for_everyone, write
 from helpers import enrol, make_standin
 from phylax.agent.config.home import AgentHome
+from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
+from phylax.core.runs import WantedProgram
 from phylax.core.shop import Machine
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
@@ -123,3 +126,100 @@ def test_what_somebody_else_writes_shows_by_itself(
 def test_a_machine_that_was_not_looked_at_says_what_to_do(page: Page, machine: Machine) -> None:
     page.goto(f"/machines/{machine.tag}")
     expect(page.get_by_text("A survey reads what runs by itself")).to_be_visible()
+
+
+def test_the_notebook_is_written_changed_and_struck_out(
+    page: Page, owner: Phylax, looked_at: Machine
+) -> None:
+    page.goto("/rules/programs")
+    unknown = page.get_by_test_id("unknown")
+    expect(unknown).to_contain_text("seen on 1 machine, of 1 client:")
+    check_for_everyone(page, "the notebook")
+    unknown.get_by_role("button", name="Write about Bar").click()
+    dialogue = page.get_by_role("dialog")
+    dialogue.get_by_role("button", name="Write it down").click()
+    notebook = page.get_by_test_id("notebook")
+    expect(notebook).to_contain_text("Bar: stays")
+    expect(notebook).to_contain_text("runs when asked where the answer is no: Are there video")
+    expect(unknown).to_contain_text("Everything that runs by itself is written about.")
+    notebook.get_by_role("button", name="Change the entry of Bar").click()
+    write(dialogue.get_by_label("What it is"), "mine")
+    (entry,) = [known for known in owner.programs.notebook() if known.edit.name == "Bar"]
+    owner.programs.write_anew(entry, entry.edit.model_copy(update={"what": "theirs"}))
+    dialogue.get_by_role("button", name="Write it down").click()
+    conflict = dialogue.get_by_test_id("conflict")
+    expect(conflict.get_by_role("row").filter(has_text="what it is")).to_contain_text("theirs")
+    assert [k.edit.what for k in owner.programs.notebook() if k.edit.name == "Bar"] == ["theirs"]
+    conflict.get_by_role("button", name="Save mine").click()
+    expect(notebook).to_contain_text("mine")
+    notebook.get_by_role("button", name="Strike out Bar").click()
+    page.get_by_role("button", name="Strike it out").click()
+    expect(unknown).to_contain_text("Bar")
+    assert [known.edit.name for known in owner.programs.notebook()] == ["Chat"]
+
+
+def test_questions_of_a_client_are_answered_and_taken_back(
+    page: Page, owner: Phylax, looked_at: Machine
+) -> None:
+    page.goto(f"/rules/questions?client={looked_at.client_id}")
+    calls = page.get_by_test_id("questions").get_by_role("listitem").filter(has_text="video calls")
+    expect(calls).to_contain_text("no answer yet")
+    check_for_everyone(page, "questions")
+    no = calls.get_by_role("button", name="No")
+    no.click()
+    expect(calls).to_contain_text("no, noted by Ines Marrow")
+    expect(no).to_have_attribute("aria-pressed", "true")
+    no.click()
+    expect(calls).to_contain_text("no answer yet")
+    assert not any(asked.answer for asked in owner.questions.of("client", looked_at.client_id))
+
+
+def test_a_rule_for_a_program_is_made_where_it_is_seen(
+    page: Page, owner: Phylax, looked_at: Machine
+) -> None:
+    owner.questions.answer("client", looked_at.client_id, "video-calls", "no")
+    page.goto(f"/machines/{looked_at.tag}")
+    page.get_by_role("button", name="Rule for Chat").click()
+    dialogue = page.get_by_role("dialog")
+    expect(dialogue).to_contain_text("No rule yet.")
+    check_for_everyone(page, "a rule for a program")
+    dialogue.get_by_role("button", name="Save the rule").click()
+    stays = page.get_by_test_id("programs-stays")
+    expect(stays).to_contain_text("asked for")
+    page.get_by_role("button", name="Rule for Chat").click()
+    expect(dialogue).to_contain_text("So far: stays as it is, by Ines Marrow.")
+    dialogue.get_by_label("Holds for").select_option("the whole shop")
+    dialogue.get_by_role("radio", name="It is to run").check()
+    dialogue.get_by_label("rounds set it again").check()
+    dialogue.get_by_role("button", name="Save the rule").click()
+    expect(dialogue).to_have_count(0)
+    page.goto("/rules/programs")
+    rules = page.get_by_test_id("program-rules")
+    expect(rules).to_contain_text("package:chat: runs when asked; put right by rounds")
+    rules.get_by_role("button", name="Take back the rule for package:chat").click()
+    expect(rules).to_contain_text("None; the notebook decides.")
+
+
+def test_a_trial_is_drawn_and_said(
+    page: Page, owner: Phylax, looked_at: Machine, tmp_path: Path
+) -> None:
+    owner.questions.answer("client", looked_at.client_id, "video-calls", "no")
+    machine = StandInMachine(tmp_path / "m")
+    agent = Agent(AgentHome(tmp_path / "agent"))
+    for days in range(12, 0, -1):
+        machine.startup.start_anew(datetime.now(UTC) - timedelta(days=days))
+    wanted = WantedProgram(program="package:chat", intent=Intent.WHEN_ASKED)
+    owner.runs.change(looked_at.tag, [wanted])
+    agent.once()
+    page.goto(f"/machines/{looked_at.tag}")
+    trial = page.get_by_test_id("trial")
+    expect(trial).to_have_text("Cannot be told yet: 0 starts since, judged after 5.")
+    for seconds in range(7):
+        machine.startup.start_anew(datetime.now(UTC) + timedelta(seconds=seconds))
+    agent.once()
+    # by the event alone, without loading anew
+    expect(trial).to_contain_text("what was changed took 0.1 s of a start, now 0.0 s")
+    expect(page.get_by_test_id("starts")).to_contain_text("12 starts before, 7 since")
+    check_for_everyone(page, "a trial")
+    page.get_by_text("Each start in words").click()
+    expect(page.get_by_text("(the first since the change)")).to_be_visible()

@@ -287,6 +287,12 @@ def with_tuning(cleaned: Conclusion | None, tuned: Conclusion) -> Conclusion:
     )
 
 
+def tuned_in_words(tuned: Conclusion) -> str:
+    """What a tuning came to, beside its step."""
+    changed = count(tuned.changed, "setting") if tuned.changed else "nothing"
+    return f"{changed} changed" + (f"; {tuned.reason}" if tuned.reason else "")
+
+
 def in_a_sentence(work: Work, conclusion: Conclusion) -> str:
     """A run's end for the record."""
     tuned = f"; {count(conclusion.changed, 'setting')} changed" if conclusion.changed else ""

@@ -11,6 +11,7 @@
   import { count } from '$lib/words';
   import ChangePrograms from './ChangePrograms.svelte';
   import ChangesMade from './ChangesMade.svelte';
+  import RuleForProgram from './RuleForProgram.svelte';
   import WriteAbout from './WriteAbout.svelte';
 
   type Judged = Schema['JudgedProgram'];
@@ -92,10 +93,16 @@
     await again();
   }
   const again = () =>
-    refresh('/api/v1/machines/{machine}/programs', '/api/v1/answers/{scope}/{subject_id}');
+    refresh(
+      '/api/v1/machines/{machine}/programs',
+      '/api/v1/answers/{scope}/{subject_id}',
+      '/api/v1/program-rules/{scope}/{subject_id}'
+    );
 
   let about = $state<Judged | null>(null);
   let open = $state(false);
+  let ruled = $state<Judged | null>(null);
+  let ruling = $state(false);
 </script>
 
 {#if isNone}
@@ -170,6 +177,15 @@
                         open = true;
                       }}>Write about {judged.program.name}</button
                     >
+                  {:else if may.work && !judged.program.guarded && !judged.program.unread}
+                    <button
+                      class="plain noprint mt-1 block text-sm"
+                      aria-label="Rule for {judged.program.name}"
+                      onclick={() => {
+                        ruled = judged;
+                        ruling = true;
+                      }}>Rule…</button
+                    >
                   {/if}
                 </td>
               </tr>
@@ -193,9 +209,22 @@
     {#key about.program.key}
       <WriteAbout
         program={about.program}
-        machineId={machine.id}
         onwritten={() => {
           open = false;
+          void again();
+        }}
+      />
+    {/key}
+  {/if}
+</Modal>
+<Modal bind:open={ruling} title="Rule for {ruled?.program.name ?? ''}">
+  {#if ruled}
+    {#key ruled.program.key}
+      <RuleForProgram
+        {machine}
+        program={ruled.program}
+        onsaved={() => {
+          ruling = false;
           void again();
         }}
       />

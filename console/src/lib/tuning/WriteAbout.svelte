@@ -3,20 +3,26 @@
   import { api, type Schema } from '$lib/api/client';
   import { Doing } from '$lib/api/doing.svelte';
   import { answerOf, ask } from '$lib/api/queries';
+  import { changedMeanwhile, type Changed } from '$lib/conflict';
+  import Conflict from '$lib/components/Conflict.svelte';
   import Failed from '$lib/components/Failed.svelte';
   import Outcome from '$lib/components/Outcome.svelte';
   import { Draft } from '$lib/drafts.svelte';
   import { count } from '$lib/words';
   import { untrack } from 'svelte';
 
-  type Program = Schema['Program'];
+  /** What tells a program from others. */
+  type Program = Pick<
+    Schema['Program'],
+    'key' | 'name' | 'what' | 'package' | 'signed_by' | 'path' | 'digest'
+  >;
   interface Props {
     program: Program;
-    /** On which it was seen: its questions are offered. */
-    machineId: number;
+    /** The entry that is written anew; left out for a new one. */
+    entry?: Schema['KnownProgram'];
     onwritten: () => void;
   }
-  let { program, machineId, onwritten }: Props = $props();
+  let { program, entry, onwritten }: Props = $props();
   const INTENTS = ['from the start', 'may wait', 'when asked', 'not at all'] as const;
 
   const doing = new Doing();
@@ -24,18 +30,17 @@
     () =>
       new Draft(`about:${program.key}`, {
         what: program.what ?? '',
-        stays: true,
-        intent: 'when asked',
-        question: '',
-        on: 'no'
+        stays: entry ? entry.edit.handling === 'stays' : true,
+        intent: entry?.edit.intent ?? 'when asked',
+        question: entry?.edit.hangs?.question ?? '',
+        on: entry?.edit.hangs?.on ?? 'no'
       })
   );
   const fields = draft.fields;
-  const questionsAsked = createQuery(() =>
-    ask('/api/v1/answers/{scope}/{subject_id}', {
-      params: { path: { scope: 'machine', subject_id: machineId } }
-    })
-  );
+  const questionsAsked = createQuery(() => ask('/api/v1/questions'));
+  /** Over which version it is saved: another's is shown first. */
+  let version = $state(untrack(() => entry?.version ?? 0));
+  let conflict = $state<Changed<Schema['KnownProgram']> | null>(null);
 
   /** By what it is told: its package, who signed it and where it lies, or its very file. */
   const recognition = $derived<Schema['Recognition']>(
@@ -47,7 +52,7 @@
   );
   const edit = $derived<Schema['KnownEdit']>({
     recognition,
-    systems: [],
+    systems: entry?.edit.systems ?? [],
     name: program.name,
     what: fields.what.trim(),
     handling: fields.stays ? 'stays' : fields.question ? 'hangs on a question' : 'goes',
@@ -58,26 +63,48 @@
         : { question: fields.question, on: fields.on as 'yes' | 'no' }
   });
   const whatIfAsked = createQuery(() => ({
-    queryKey: ['/api/v1/known-programs/what-if', edit] as const,
+    queryKey: ['/api/v1/known-programs/what-if', edit, entry?.id] as const,
     queryFn: ({ signal }: { signal: AbortSignal }) =>
       answerOf<Schema['WhatIfLine'][]>(
-        api.POST('/api/v1/known-programs/what-if', { body: edit, signal })
+        api.POST('/api/v1/known-programs/what-if', {
+          params: { query: { number: entry?.id } },
+          body: edit,
+          signal
+        })
       ),
     placeholderData: keepPreviousData
   }));
 
-  async function write(event: SubmitEvent) {
-    event.preventDefault();
-    const call = () =>
-      api.POST('/api/v1/known-programs', {
-        headers: { 'Idempotency-Key': crypto.randomUUID() },
+  async function save() {
+    const call = async () => {
+      if (!entry)
+        return api.POST('/api/v1/known-programs', {
+          headers: { 'Idempotency-Key': crypto.randomUUID() },
+          body: edit
+        });
+      const reply = await api.PUT('/api/v1/known-programs/{number}', {
+        params: { path: { number: entry.id } },
+        headers: { 'If-Match': `"${version}"` },
         body: edit
       });
+      conflict = changedMeanwhile(reply.error);
+      return reply;
+    };
     if (await doing.try(call)) {
       draft.reset();
       onwritten();
     }
   }
+  function write(event: SubmitEvent) {
+    event.preventDefault();
+    void save();
+  }
+  const inWords = ({ what, handling, intent, hangs }: Schema['KnownEdit']) => ({
+    'what it is': what ?? '',
+    'what becomes of it': [handling, intent, hangs && `${hangs.question}: ${hangs.on}`]
+      .filter(Boolean)
+      .join(', ')
+  });
 </script>
 
 <form class="space-y-4" onsubmit={write}>
@@ -111,8 +138,8 @@
         <span>If the client says</span>
         <select class="box" bind:value={fields.question}>
           <option value="">it does not hang on anything</option>
-          {#each questionsAsked.data ?? [] as asked (asked.question.key)}
-            <option value={asked.question.key}>{asked.question.words}</option>
+          {#each questionsAsked.data ?? [] as question (question.key)}
+            <option value={question.key}>{question.words}</option>
           {/each}
         </select>
       </label>
@@ -140,8 +167,23 @@
       {/each}
     {:else}<Failed query={whatIfAsked} />{/if}
   </div>
-  <Outcome of={doing} />
+  {#if conflict}
+    {@const { current } = conflict}
+    <Conflict
+      changed={conflict}
+      ours={inWords(edit)}
+      theirs={inWords(current.edit)}
+      onours={() => {
+        version = current.version;
+        void save();
+      }}
+      ontheirs={() => {
+        draft.reset();
+        onwritten();
+      }}
+    />
+  {:else}<Outcome of={doing} />{/if}
   <div class="flex justify-end">
-    <button class="act main" disabled={doing.busy}>Write it down</button>
+    <button class="act main" disabled={doing.busy || conflict !== null}>Write it down</button>
   </div>
 </form>

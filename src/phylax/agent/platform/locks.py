@@ -47,3 +47,18 @@ def locked(path: Path, *, wait: bool = False) -> Iterator[None]:
         yield
     finally:
         os.close(handle)
+
+
+@contextmanager
+def alone_in(folder: Path) -> Iterator[None]:
+    """Wait until no other process works in a folder. Takes no room where folders can be locked."""
+    if sys.platform == "win32":
+        with locked(folder / "lock", wait=True):
+            yield
+        return
+    handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX)
+        yield
+    finally:
+        os.close(handle)

@@ -18,7 +18,7 @@ from typing import Annotated
 
 from pydantic import Field, ValidationError
 
-from phylax.agent.platform.locks import locked
+from phylax.agent.platform.locks import alone_in
 from phylax.agent.tuning.pieces import OddPieceError, is_like, read, sweep, write
 from phylax.core.tuning.pieces import Piece, State
 from phylax.core.values import Moment, Value
@@ -154,7 +154,9 @@ class Changer:
 
     def recover(self) -> list[Change]:
         """Undo what was cut off in the middle. Returns what was."""
-        with self._alone():
+        if not self._journal.is_dir():
+            return []
+        with alone_in(self._journal):
             return self._recover()
 
     def _recover(self) -> list[Change]:
@@ -193,7 +195,7 @@ class Changer:
     def _alone(self) -> Iterator[None]:
         """A person at the machine may put back while the agent works: one after the other."""
         self._journal.mkdir(parents=True, exist_ok=True)
-        with locked(self._journal / "lock", wait=True):
+        with alone_in(self._journal):
             yield
 
     def _at(self, piece: Piece) -> State | None:

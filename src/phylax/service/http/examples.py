@@ -20,6 +20,7 @@ from phylax.core.protocol import (
     ResultMessage,
     SetBackMessage,
     SettingsMessage,
+    StartsMessage,
     SurveyMessage,
     SurveyPartMessage,
     UnheldMessage,
@@ -60,6 +61,9 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
     ChangesMessage: {"id": "5f0c8a6e-changes", "run_id": 13, "changes": [
         {"id": "13-5f0c8a6e", "program": "package:scan-button", "name": "Scan button helper",
          "before": "from the start", "after": "when asked", "at": "2026-03-02T18:34:00Z"}]},
+    StartsMessage: {"id": "6a1d9b7f-starts", "starts": [
+        {"boot": "0d9a41e6", "at": "2026-03-02T08:01:00Z", "rest": 9.4,
+         "programs": {"package:scan-button": 1.9}}]},
     AttentionEdit: {"handling": "settled", "word": "told the client; a larger disk is ordered"},
     WishesEdit: {"mail": "wren@quayside.example", "at_once": "urgent", "daily": True,
                  "weekly": True, "quiet_from": "19:00", "quiet_until": "07:30"},

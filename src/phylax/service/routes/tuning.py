@@ -13,7 +13,7 @@ from phylax.core.tuning.changes import Change
 from phylax.core.tuning.known import KnownEdit, KnownProgram
 from phylax.core.tuning.looks import JudgedLook, UnknownProgram
 from phylax.core.tuning.rules import ProgramRuleEdit, ScopedProgramRule
-from phylax.core.tuning.setting import Setting, questions, settings
+from phylax.core.tuning.setting import Question, Setting, questions, settings
 from phylax.core.tuning.starts import Trial
 from phylax.core.tuning.what_if import WhatIfLine
 from phylax.core.values import from_seconds
@@ -151,6 +151,12 @@ def _entry(conn: Connection, number: int) -> KnownProgram:
 
 
 # --- questions ----------------------------------------------------------------------------------
+
+
+@router.get("/questions")
+def list_questions(context: TheContext, actor: Signed) -> list[Question]:
+    """What decides about groups of settings, in a client's words."""
+    return list(questions().values())
 
 
 @router.get("/answers/{scope}/{subject_id}", responses=documented(404))

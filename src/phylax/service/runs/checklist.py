@@ -64,11 +64,11 @@ def is_tuning(conn: Connection, run: Run) -> bool:
     )
 
 
-def end_part(conn: Connection, run: Run, *, went_well: bool, at: int) -> bool:
+def end_part(conn: Connection, run: Run, *, went_well: bool, at: int, word: str = "") -> bool:
     """The agent has told what came of its part; True where more steps follow."""
     under_way = [step.number for step in of(conn, run) if step.state is StepState.UNDER_WAY]
     state = StepState.DONE if went_well else StepState.TO_DO
-    steps.put(conn, run.id, under_way, state, at=at, by=_AGENT)
+    steps.put(conn, run.id, under_way, state, at=at, by=_AGENT, word=word)
     return went_well and current(of(conn, run)) is not None
 
 

@@ -29,6 +29,7 @@ from phylax.core.runs import (
     RunState,
     conclude,
     in_a_sentence,
+    tuned_in_words,
     with_steps,
     with_tuning,
 )
@@ -230,7 +231,8 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
     worked = max(1, ended - to_seconds(result.started_at))
     went_well = conclusion.state in (RunState.DONE, RunState.PARTLY) and not result.out_of_time
     if run.routine_id is not None and not run.state.has_ended:
-        if checklist.end_part(conn, run, went_well=went_well, at=ended):
+        word = tuned_in_words(conclusion) if is_tuning else ""
+        if checklist.end_part(conn, run, went_well=went_well, at=ended, word=word):
             by_hand = checklist.next_is_by_hand(conn, run)
             kept = result if run.work == "clean" and result.passes else None
             runs.end_part(conn, run.id, worked=worked, at_hand=by_hand, result=kept)
