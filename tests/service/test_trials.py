@@ -149,7 +149,7 @@ def test_what_switches_itself_on_again_is_seen_by_the_next_look(
     owner.runs.survey(machine.tag)
     agent.once()
     (made,) = owner.programs.changes(machine.tag)
-    assert made.drifted_at is not None and made.drifted_to is Intent.FROM_START
+    assert made.drifted_at is not None and made.drifted_to == Intent.FROM_START
     (text,) = told(owner, machine)
     assert text == "Bar: not at all was set, but somebody altered it: it runs from the start."
     assert causes(context, owner)[Cause.ALTERED].startswith("Bar runs from the start, though")
@@ -268,7 +268,7 @@ def test_changes_of_the_schema_before_are_kept(tmp_path: Path) -> None:
     conn.executescript(schema.joinpath("0009_trials.sql").read_text("utf-8"))
     kept = conn.execute("SELECT * FROM changes").fetchall()
     assert kept == [
-        (7, 1, 2, "id-7", "p", "P", "from the start", "when asked", 5, "Wren", "put back", 6,
-         "Petra", "agreed", None, None)
+        (7, 1, 2, "id-7", "runs-by-itself", "p", "", "P", "from the start", "when asked", 5,
+         "Wren", "put back", 6, "Petra", "agreed", None, None)
     ]  # fmt: skip
     conn.close()

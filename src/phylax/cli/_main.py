@@ -47,6 +47,7 @@ _NOUNS = {
     "rule": "retention rules",
     "run": "cleanings and looks, done now",
     "serve": "start the shop's service",
+    "setting": "settings of machines, and what is wanted of them",
     "shop": "the shop and its people",
     "sign-in": "sign in to a service",
     "survey": "what a look found",

@@ -2,23 +2,19 @@
 
 from __future__ import annotations
 
-import sys
-
 import click
 
-from phylax.cli._following import exit_code, follow
+from phylax.cli._changing import follow_change, list_changes, list_trials, put_back
 from phylax.cli._output import Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import in_words, subject, subject_options
 from phylax.core.quantities import count
-from phylax.core.runs import Run, WantedProgram
-from phylax.core.tuning.changes import Change, ChangeState
+from phylax.core.runs import WantedProgram
 from phylax.core.tuning.known import Handling, KnownEdit, KnownProgram, Recognition
 from phylax.core.tuning.looks import JudgedProgram
 from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.rules import ProgramRule
 from phylax.core.tuning.setting import Hangs, questions
-from phylax.core.tuning.starts import Trial, cost
 
 _intent = click.option(
     "--runs",
@@ -30,6 +26,11 @@ _intent = click.option(
 @click.group("program")
 def command() -> None:
     """What runs by itself, and what the shop knows of it."""
+
+
+command.add_command(list_changes)
+command.add_command(list_trials)
+command.add_command(put_back)
 
 
 @command.command("list")
@@ -273,92 +274,4 @@ def change(
     wanted = [
         WantedProgram(program=j.program.key, intent=Intent(str(j.verdict.want))) for j in meant
     ]
-    _follow(session, session.shop.runs.change(machine, wanted, word=word), wait)
-
-
-@command.command("changes")
-@click.argument("machine")
-@format_option
-@pass_session
-def list_changes(session: Session, machine: str, form: str) -> None:
-    """What was changed on MACHINE, newest first."""
-    zone = session.the_shop.clock
-    columns = (
-        Column("number", lambda c: str(c.number), right=True),
-        Column("program", lambda c: c.name),
-        Column("ran", lambda c: c.before),
-        Column("runs", lambda c: c.after),
-        Column("by", lambda c: f"{c.who}, {local(c.at, zone)}"),
-        Column("now", _state),
-        Column("said to it", lambda c: c.word, below=True),
-    )
-    empty = f"Nothing was changed on {machine}."
-    print_list(form, session.shop.programs.changes(machine), columns, empty=empty)
-
-
-def _state(change: Change) -> str:
-    if change.state is ChangeState.PUT_BACK:
-        return f"put back by {change.ended_by}"
-    if change.state is ChangeState.MADE and change.drifted_at is not None:
-        now = f"runs {change.drifted_to}" if change.drifted_to else "is not there any more"
-        return f"altered by somebody: it {now}"
-    return str(change.state)
-
-
-@command.command("trials")
-@click.argument("machine")
-@format_option
-@pass_session
-def list_trials(session: Session, machine: str, form: str) -> None:
-    """Whether what was changed on MACHINE has helped, by what its starts cost."""
-    zone = session.the_shop.clock
-    columns = (
-        Column("run", lambda t: str(t.run_id), right=True),
-        Column("programs", lambda t: ", ".join(t.programs)),
-        Column("changed", lambda t: local(t.changed_at, zone)),
-        Column("outcome", lambda t: t.judged.outcome),
-        Column("starts", lambda t: str(t.judged.starts), right=True),
-        Column("cost", _cost, below=True),
-    )
-    empty = f"Nothing was changed on {machine}."
-    print_list(form, session.shop.programs.trials(machine), columns, empty=empty)
-
-
-def _cost(trial: Trial) -> str:
-    judged = trial.judged
-    if judged.likely is not None:
-        return cost(judged)
-    if judged.next_look is None:
-        return ""
-    return f"judged after {count(judged.next_look, 'start')} that count"
-
-
-@command.command("put-back")
-@click.argument("machine")
-@click.argument("numbers", nargs=-1, type=int)
-@click.option("--all", "everything", is_flag=True, help="All that was changed and not put back.")
-@click.option("--wait/--no-wait", default=True, help="Follow it to its end.", show_default=True)
-@pass_session
-def put_back(
-    session: Session, machine: str, numbers: tuple[int, ...], everything: bool, wait: bool
-) -> None:
-    """Make everything what it was before changes NUMBERS of MACHINE."""
-    if bool(numbers) == everything:
-        raise click.UsageError("Give the numbers of changes, or --all: phylax program changes.")
-    if everything:
-        changes = session.shop.programs.changes(machine)
-        numbers = tuple(c.number for c in changes if c.state is ChangeState.MADE)
-    if not numbers:
-        console.print(f"Nothing of {machine} is left to put back.")
-        return
-    _follow(session, session.shop.runs.put_settings_back(machine, numbers), wait)
-
-
-def _follow(session: Session, run: Run, wait: bool) -> None:
-    if not wait:
-        console.print(f"Run {run.id} waits for {run.machine_tag}.")
-        return
-    ended = follow(session, run)
-    said = {"done": "Done", "partly": "Done in part"}.get(str(ended.state), str(ended.state))
-    console.print(f"{said}{f': {ended.reason}' if ended.reason else ''}.")
-    sys.exit(exit_code(ended))
+    follow_change(session, session.shop.runs.change(machine, wanted, word=word), wait=wait)

@@ -19,7 +19,7 @@ from phylax.client._planning import (
     Routines,
     WaitingListings,
 )
-from phylax.client._tuning import Programs, Questions
+from phylax.client._tuning import Programs, Questions, Settings
 from phylax.client._watching import Attentions, Hooks, Notices, Trends
 from phylax.core.catalogue import Category
 from phylax.core.consents import (
@@ -42,7 +42,15 @@ from phylax.core.records import ChainCheck, NewNote, Record, RecordKind
 from phylax.core.retention import (
     RuleInForce,
 )
-from phylax.core.runs import NewRun, Run, RunDetail, RunsAgain, RunsMade, WantedProgram
+from phylax.core.runs import (
+    NewRun,
+    Run,
+    RunDetail,
+    RunsAgain,
+    RunsMade,
+    WantedProgram,
+    WantedSetting,
+)
 from phylax.core.scheduling.presence import Presence
 from phylax.core.scheduling.rounds import Round
 from phylax.core.scheduling.routines import StepState, StepTick
@@ -279,12 +287,23 @@ class Runs(Family):
         new = NewRun(machine_id=machine.id, work=work, held=tuple(held), if_taken=if_taken)
         return self._http.post(Run, "/runs", new)
 
-    def change(self, which: Which, wanted: Sequence[WantedProgram], *, word: str = "") -> Run:
-        """Let programs run as the shop's rules want, as soon as the machine calls; it is a yes to
-        what needs one."""
+    def change(
+        self,
+        which: Which,
+        wanted: Sequence[WantedProgram] = (),
+        *,
+        values: Sequence[WantedSetting] = (),
+        word: str = "",
+    ) -> Run:
+        """Let programs run, and set settings, as the shop's rules want, as soon as the machine
+        calls; it is a yes to what needs one."""
         machine = self._http.get(Machine, f"/machines/{which}")
         new = NewRun(
-            machine_id=machine.id, work="change settings", programs=tuple(wanted), word=word
+            machine_id=machine.id,
+            work="change settings",
+            programs=tuple(wanted),
+            values=tuple(values),
+            word=word,
         )
         return self._http.post(Run, "/runs", new)
 
@@ -434,6 +453,7 @@ class Phylax(Http):
         self.people = People(self)
         self.programs = Programs(self)
         self.questions = Questions(self)
+        self.settings = Settings(self)
 
     def shop(self) -> Shop:
         return self.get(Shop, "/shop")

@@ -5,13 +5,23 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Literal
 
+from pydantic import TypeAdapter
+
 from phylax.client._family import Family, Which
 from phylax.core.retention import Scope
 from phylax.core.tuning.answers import AnswerEdit, Asked
 from phylax.core.tuning.changes import Change
 from phylax.core.tuning.known import KnownEdit, KnownProgram
 from phylax.core.tuning.looks import JudgedLook, UnknownProgram
-from phylax.core.tuning.rules import ProgramRule, ProgramRuleEdit, ScopedProgramRule
+from phylax.core.tuning.rules import (
+    ProgramRule,
+    ProgramRuleEdit,
+    ScopedProgramRule,
+    ScopedTuningRule,
+    TuningRule,
+    TuningRuleEdit,
+)
+from phylax.core.tuning.setting import Setting
 from phylax.core.tuning.starts import Trial
 from phylax.core.tuning.what_if import WhatIfLine
 
@@ -66,6 +76,31 @@ class Programs(Family):
         edit = ProgramRuleEdit(program=program, rule=rule)
         path = f"/program-rules/{scope}/{subject_id}"
         return self._http.post(list[ScopedProgramRule], path, edit)
+
+
+class Settings(Family):
+    """Settings of one value: what each scope wants of them. What a machine has is in
+    `programs.on(machine).values`; `runs.change` changes it."""
+
+    def all(self) -> Sequence[Setting]:
+        """Everything that can be read on machines, as data."""
+        return self._http.get(list[Setting], "/settings")
+
+    def rules(self, scope: Scope, subject_id: int) -> Sequence[ScopedTuningRule]:
+        """What one scope says of settings."""
+        return self._http.get(list[ScopedTuningRule], f"/setting-rules/{scope}/{subject_id}")
+
+    def put_rule(
+        self, scope: Scope, subject_id: int, setting: str, rule: TuningRule
+    ) -> Sequence[ScopedTuningRule]:
+        """Say something of a setting, over what the scope says of it now; an empty rule takes it
+        back."""
+        before = [r for r in self.rules(scope, subject_id) if r.setting == setting]
+        edit = TuningRuleEdit(setting=setting, rule=rule)
+        path = f"/setting-rules/{scope}/{subject_id}"
+        headers = {"If-Match": f'"{before[0].version}"'} if before else None
+        response = self._http.send("POST", path, body=edit, headers=headers)
+        return TypeAdapter(list[ScopedTuningRule]).validate_json(response.content)
 
 
 class Questions(Family):

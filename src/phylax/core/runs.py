@@ -16,8 +16,9 @@ from phylax.core.scheduling.missed import MissedCause
 from phylax.core.scheduling.routines import RoutineStep, RunStep, StepKind, StepState
 from phylax.core.shop import ReadingIn
 from phylax.core.survey import Stay, Tally
-from phylax.core.tuning.changes import MOST_WANTED, ChangeId, Wanted
+from phylax.core.tuning.changes import MOST_WANTED, ChangeId, Wanted, WantedValue
 from phylax.core.tuning.programs import Intent, Text
+from phylax.core.tuning.setting import Key, Scalar
 from phylax.core.values import Demand, Moment, Value
 
 Work = Literal[
@@ -54,10 +55,19 @@ class WantedProgram(Demand):
     intent: Intent
 
 
+class WantedSetting(Demand):
+    """What a setting of one value is to be."""
+
+    setting: Key
+    of: Text = Field("", description="The person whose it is; empty: the machine's")
+    value: Scalar
+
+
 class SettingsPicks(Value):
     """What a run is to change, or to put back, as it was checked when it was asked for."""
 
     wanted: tuple[Wanted, ...] = ()
+    values: tuple[WantedValue, ...] = ()
     changes: tuple[ChangeId, ...] = ()
     word: str = ""
 
@@ -81,6 +91,9 @@ class NewRun(Demand):
     programs: Annotated[tuple[WantedProgram, ...], Field(max_length=MOST_WANTED)] = Field(
         (), description="What is to become of which programs; it is a yes to what needs one"
     )
+    values: Annotated[tuple[WantedSetting, ...], Field(max_length=MOST_WANTED)] = Field(
+        (), description="What settings of one value are to be; a yes to what needs one"
+    )
     changes: Annotated[tuple[int, ...], Field(max_length=MOST_WANTED)] = Field(
         (), description="Numbers of the changes to put back"
     )
@@ -90,8 +103,8 @@ class NewRun(Demand):
 
     @model_validator(mode="after")
     def _settings_name_what(self) -> NewRun:
-        if (self.work == "change settings") != bool(self.programs):
-            raise ValueError("'programs' names what to change, and is for that alone")
+        if (self.work == "change settings") != bool(self.programs or self.values):
+            raise ValueError("'programs' and 'values' name what to change, and are for that alone")
         if (self.work == "put settings back") != bool(self.changes):
             raise ValueError("'changes' names what to put back, and is for that alone")
         return self

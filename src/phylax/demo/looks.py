@@ -24,6 +24,7 @@ from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Cover, Item, Look, SurveyLine, Tally, covers
 from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Program
+from phylax.core.tuning.verdicts import Seen
 from phylax.demo import scenario
 from phylax.demo.tree import GIB
 from phylax.store import protections, rules
@@ -41,6 +42,7 @@ class LookedThrough:
     listed: dict[str, list[Item]]
     covers: tuple[Cover, ...] = ()
     programs: tuple[Program, ...] = ()
+    values: tuple[Seen, ...] = ()
     grows: dict[str, float] = field(default_factory=dict)
     """Categories of people's own files that grow lately, GiB a day."""
 
@@ -79,7 +81,8 @@ def look_through(
     covered = covers(entries, lines, there)
     programs = tuple(machine.programs())
     at = now - timedelta(minutes=30)
-    return LookedThrough(at, tuple(lines), listed, covered, programs, grows)
+    values = tuple(machine.values())
+    return LookedThrough(at, tuple(lines), listed, covered, programs, values, grows)
 
 
 def as_it_came_in(look: LookedThrough, run_id: int) -> Iterator[Message]:
@@ -96,7 +99,7 @@ def as_it_came_in(look: LookedThrough, run_id: int) -> Iterator[Message]:
             )
     started = look.at - timedelta(seconds=20)
     yield _survey(run_id, Look.FIRST, started, look.at, look.lines, look.covers)
-    settings = SettingsLook(taken_at=look.at, programs=look.programs)
+    settings = SettingsLook(taken_at=look.at, programs=look.programs, values=look.values)
     yield SettingsMessage(id=uuid.uuid4().hex, run_id=run_id, look=settings)
     yield ResultMessage(id=uuid.uuid4().hex, run_id=run_id, started_at=started, ended_at=look.at)
 

@@ -9,15 +9,23 @@ from hashlib import sha256
 from pathlib import Path
 from typing import Literal
 
-from phylax.agent.machines.standin_startup import STARTUP_FOLDER, PretendedStarting, Startup
+from phylax.agent.machines.standin_startup import (
+    SETTINGS_FOLDER,
+    STARTUP_FOLDER,
+    PretendedStarting,
+    PretendedValue,
+    Startup,
+)
+from phylax.core.retention import Scope
 from phylax.core.shop import System
 from phylax.core.tuning.answers import Answer
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent, Program, StartCost, Starter, StarterKind
-from phylax.core.tuning.setting import Hangs
+from phylax.core.tuning.rules import TuningRule
+from phylax.core.tuning.setting import Hangs, Scalar, settings
 from phylax.core.values import to_seconds
 from phylax.demo.scenario import MachineSpec
-from phylax.store import answers, notebook
+from phylax.store import answers, notebook, setting_rules
 
 SIGN_IN, START, TIMER, SOCKET = (
     StarterKind.SIGN_IN, StarterKind.START, StarterKind.TIMER, StarterKind.SOCKET,
@@ -83,6 +91,13 @@ PROGRAMS = (
 )  # fmt: skip
 
 
+VALUES: dict[str, Scalar | None] = {
+    "power": "even", "power-on-battery": "even", "asleep-when": 30, "wake-timers": True,
+    "motion": True, "shadows": True, "interruptions": True, "updates": "by-itself", "play": None,
+    "sees": True, "hears": True, "locates": True, "hibernation": True, "browser-closing": False,
+}  # fmt: skip
+"""What settings of one value are on every machine, where its system has them."""
+RULES: dict[str, Scalar] = {"updates": "wednesday-noon", "motion": False, "asleep-when": 60}
 STARTS = 26
 """So many starts lie behind each machine, one a day."""
 
@@ -112,6 +127,14 @@ def lay(folder: Path, spec: MachineSpec, now: datetime) -> None:
             program = _program(pretended, spec)
             text = program.model_dump_json(exclude_defaults=True, indent=1)
             (startup / f"{pretended.key}.json").write_text(text, encoding="utf-8")
+    values = folder / SETTINGS_FOLDER
+    values.mkdir()
+    for key, value in VALUES.items():
+        setting = settings()[key]
+        if spec.system in setting.systems:
+            name = f"{key}.{spec.person}" if setting.of_person else key
+            text = PretendedValue(value=value).model_dump_json()
+            (values / f"{name}.json").write_text(text, encoding="utf-8")
     pretended_startup = Startup(folder, spec.tag, PretendedStarting)
     for days in range(STARTS, 0, -1):
         pretended_startup.start_anew(now - timedelta(days=days, minutes=37 * days % 90))
@@ -197,6 +220,8 @@ def write_down(conn: sqlite3.Connection, client_ids: dict[str, int], now: dateti
     at = to_seconds(now) - 40 * 86_400
     for number, edit in enumerate(NOTEBOOK):
         notebook.write_about(conn, edit, who="Wren Halloran", at=at + number * 86_400)
+    for key, want in RULES.items():
+        setting_rules.put(conn, Scope.SHOP, 0, key, TuningRule(want=want), who="Ines Marrow", at=at)
     for client, question, answer, word in ANSWERS:
         given = Answer(
             question=question, answer=answer, scope="client", word=word, who="Petra Lund", at=now

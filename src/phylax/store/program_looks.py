@@ -8,11 +8,15 @@ from collections.abc import Callable, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
+from pydantic import TypeAdapter
+
 from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Program
+from phylax.core.tuning.verdicts import Seen
 from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
+_SEEN = TypeAdapter(tuple[Seen, ...])
 
 
 def keep_look(conn: Connection, machine_id: int, look: SettingsLook) -> bool:
@@ -21,10 +25,11 @@ def keep_look(conn: Connection, machine_id: int, look: SettingsLook) -> bool:
     at = to_seconds(look.taken_at)
     kept = conn.execute(
         """
-        INSERT INTO settings_looks (machine_id, taken_at, unread) VALUES (?1, ?2, ?3)
-        ON CONFLICT (machine_id) DO UPDATE SET taken_at = ?2, unread = ?3 WHERE taken_at <= ?2
+        INSERT INTO settings_looks (machine_id, taken_at, unread, seen) VALUES (?1, ?2, ?3, ?4)
+        ON CONFLICT (machine_id) DO UPDATE SET taken_at = ?2, unread = ?3,
+            seen = iif(?3 = '', ?4, seen) WHERE taken_at <= ?2
         """,
-        (machine_id, at, look.unread),
+        (machine_id, at, look.unread, _SEEN.dump_json(look.values).decode()),
     ).rowcount
     if not kept or look.unread:
         return bool(kept)
@@ -54,7 +59,7 @@ def keep_look(conn: Connection, machine_id: int, look: SettingsLook) -> bool:
 def look(conn: Connection, machine_id: int) -> SettingsLook | None:
     """A machine's newest look at its settings."""
     row = conn.execute(
-        "SELECT taken_at, unread FROM settings_looks WHERE machine_id = ?", (machine_id,)
+        "SELECT taken_at, unread, seen FROM settings_looks WHERE machine_id = ?", (machine_id,)
     ).fetchone()
     if row is None:
         return None
@@ -69,6 +74,7 @@ def look(conn: Connection, machine_id: int) -> SettingsLook | None:
         taken_at=from_seconds(row["taken_at"]),
         unread=row["unread"],
         programs=tuple(_program(read[0]) for read in rows),
+        values=_SEEN.validate_json(row["seen"]),
     )
 
 

@@ -8,7 +8,6 @@ from collections.abc import Sequence
 
 from phylax.core.runs import Run
 from phylax.core.tuning.changes import Change, ChangeMade, ChangeState, Drifted
-from phylax.core.tuning.programs import Intent
 from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
@@ -26,11 +25,12 @@ def note(conn: Connection, run: Run, made: ChangeMade, *, word: str, who: str, a
         conn.execute(
             """
             INSERT INTO changes
-                (machine_id, run_id, id, program, name, before, after, at, who, state, word)
-            VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'made', ?) ON CONFLICT DO NOTHING
+                (machine_id, run_id, id, setting, program, of_person, name, before, after, at,
+                 who, state, word)
+            VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'made', ?) ON CONFLICT DO NOTHING
             """,
-            (run.machine_id, run.id, made.id, made.program, made.name, made.before, made.after,
-             to_seconds(made.at), run.made_by, word),
+            (run.machine_id, run.id, made.id, made.setting, made.program, made.of, made.name,
+             made.before, made.after, to_seconds(made.at), run.made_by, word),
         )  # fmt: skip
         return
     by = {ChangeState.UNDONE: THE_MACHINE}.get(made.state, AT_MACHINE if made.there else who)
@@ -130,10 +130,12 @@ def _change(row: sqlite3.Row) -> Change:
         number=row["number"],
         machine_id=row["machine_id"],
         run_id=row["run_id"],
+        setting=row["setting"],
         program=row["program"],
+        of=row["of_person"],
         name=row["name"],
-        before=Intent(row["before"]),
-        after=Intent(row["after"]),
+        before=row["before"],
+        after=row["after"],
         at=from_seconds(row["at"]),
         who=row["who"],
         state=ChangeState(row["state"]),
@@ -141,5 +143,5 @@ def _change(row: sqlite3.Row) -> Change:
         ended_by=row["ended_by"],
         word=row["word"],
         drifted_at=None if row["drifted_at"] is None else from_seconds(row["drifted_at"]),
-        drifted_to=None if row["drifted_to"] is None else Intent(row["drifted_to"]),
+        drifted_to=row["drifted_to"],
     )

@@ -87,7 +87,8 @@ const CONCERNS: Concern[] = [
       '/api/v1/answers/{scope}/{subject_id}',
       '/api/v1/known-programs',
       '/api/v1/unknown-programs',
-      '/api/v1/program-rules/{scope}/{subject_id}'
+      '/api/v1/program-rules/{scope}/{subject_id}',
+      '/api/v1/setting-rules/{scope}/{subject_id}'
     ],
     kinds: ['setting'],
     fold: 300

@@ -13,6 +13,7 @@ export function startRun(wanted: Pick<NewRun, 'machine_id' | 'work'> & Partial<N
       held: [],
       if_taken: 'leave',
       programs: [],
+      values: [],
       changes: [],
       word: '',
       ...wanted

@@ -69,14 +69,15 @@
           {#each together as change (change.number)}
             <li class="flex flex-wrap items-center justify-between gap-x-4 gap-y-1 py-1">
               <span>
-                <strong>{change.name}</strong>: {change.before}, then {change.after}
+                <strong>{change.name}</strong>{change.of ? ` of ${change.of}` : ''}: {change.before},
+                then {change.after}
                 <span class="muted block text-sm">
                   {change.who}, <When at={change.at} />{change.word ? `: ${change.word}` : ''}
                 </span>
                 {#if change.drifted_at && change.state === 'made'}
                   <span class="lookhere block text-sm">
                     Somebody altered it since: {change.drifted_to
-                      ? `it runs ${change.drifted_to}`
+                      ? `it ${change.setting === 'runs-by-itself' ? 'runs' : 'is'} ${change.drifted_to}`
                       : 'it is not there any more'}, seen <When at={change.drifted_at} />
                   </span>
                 {/if}

@@ -12,6 +12,7 @@
   import ChangePrograms from './ChangePrograms.svelte';
   import ChangesMade from './ChangesMade.svelte';
   import RuleForProgram from './RuleForProgram.svelte';
+  import SettingValues from './SettingValues.svelte';
   import WriteAbout from './WriteAbout.svelte';
 
   type Judged = Schema['JudgedProgram'];
@@ -179,7 +180,7 @@
                     >
                   {:else if may.work && !judged.program.guarded && !judged.program.unread}
                     <button
-                      class="plain noprint mt-1 block text-sm"
+                      class="plain noprint ml-2 text-sm"
                       aria-label="Rule for {judged.program.name}"
                       onclick={() => {
                         ruled = judged;
@@ -202,6 +203,7 @@
   {/each}
 {/if}
 
+<SettingValues {machine} {busy} {onstarted} />
 <ChangesMade {machine} {busy} {onstarted} />
 
 <Modal bind:open wide title="Write about {about?.program.name ?? ''}">

@@ -37,6 +37,9 @@ class GuardRules(Demand):
     never_programs: Annotated[tuple[str, ...], Field(max_length=200)] = Field(
         (), description="Programs of which nothing is ever switched here, by their keys"
     )
+    never_settings: Annotated[tuple[str, ...], Field(max_length=200)] = Field(
+        (), description="Settings that are never changed here, by their keys"
+    )
     hold_at_most_percent: int = Field(
         10, ge=0, le=50, description="Of no volume more than this share is held"
     )
@@ -113,6 +116,7 @@ class Guard:
         )
         self._never = frozenset(rules.never_categories)
         self.never_programs = frozenset(rules.never_programs)
+        self.never_settings = frozenset(rules.never_settings)
 
     def why_forbidden(self, path: str) -> str | None:
         """Why a location may not be looked through or cleaned, or None.

@@ -14,7 +14,9 @@ from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.survey.file_stat import FileStat
 from phylax.core.tuning.pieces import Piece
 from phylax.core.tuning.programs import Program, Switch
+from phylax.core.tuning.setting import Scalar
 from phylax.core.tuning.starts import BootCost
+from phylax.core.tuning.verdicts import Seen
 
 HOLD = ".phylax-held"
 """The hold's folder at the top of a volume."""
@@ -147,8 +149,18 @@ class MachineKind(Protocol):
         this kind of machine cannot be asked."""
         ...
 
+    def values(self) -> list[Seen]:
+        """Settings of one value, the machine's and its people's; touches nothing. What cannot be
+        read says why. OSError where this kind of machine cannot be asked."""
+        ...
+
+    def value_pieces(self, setting: str, of: str, value: Scalar) -> tuple[Piece, ...]:
+        """What a setting alters to become a value, below `switching_top`. OSError where it cannot
+        be told, or this kind of machine sets nothing."""
+        ...
+
     def switching_top(self) -> str:
-        """The folder below which all that switches programs lies."""
+        """The folder below which all that is set and switched lies."""
         ...
 
     def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:

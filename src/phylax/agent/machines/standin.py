@@ -25,7 +25,9 @@ from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import DiskKind, MachineFacts, ReadingIn, System
 from phylax.core.tuning.pieces import Piece
 from phylax.core.tuning.programs import Program, Switch
+from phylax.core.tuning.setting import Scalar
 from phylax.core.tuning.starts import BootCost
+from phylax.core.tuning.verdicts import Seen
 from phylax.core.values import Bytes, Demand
 
 STATE_FILE = "machine.toml"
@@ -299,6 +301,12 @@ class StandInMachine:
 
     def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
         return self.startup.switched(program, plan)
+
+    def values(self) -> list[Seen]:
+        return self.startup.values()
+
+    def value_pieces(self, setting: str, of: str, value: Scalar) -> tuple[Piece, ...]:
+        return self.startup.value_pieces(setting, of, value)
 
     def boot(self) -> str:
         starts = self.startup.starts()

@@ -18,12 +18,16 @@ from pydantic import Field, ValidationError
 from phylax.agent.tuning.pieces import read
 from phylax.core.tuning.pieces import File, Piece
 from phylax.core.tuning.programs import Intent, Program, Switch, switched
+from phylax.core.tuning.setting import Scalar, settings
 from phylax.core.tuning.starts import BootCost
 from phylax.core.tuning.trials import LeftOut
+from phylax.core.tuning.verdicts import Seen
 from phylax.core.values import Demand
 
 STARTUP_FOLDER = "startup"
 """One JSON file for each program that something starts; see docs/stand-in.md."""
+SETTINGS_FOLDER = "settings"
+"""One JSON file for each setting of one value."""
 STARTS_FILE = "starts.jsonl"
 _REST = 9.0
 """Processor seconds of what belongs to no program."""
@@ -44,6 +48,13 @@ class PretendedStarting(Demand):
     dearer_without: dict[str, float] = Field(
         {}, description="By how much all else costs more where this does not start with it"
     )
+
+
+class PretendedValue(Demand):
+    """What a file in `settings/` says."""
+
+    value: Scalar | None = Field(None, description="None: it is not set")
+    settable: bool = True
 
 
 class Startup:
@@ -73,6 +84,33 @@ class Startup:
         text = switched(listed, plan).model_dump_json(exclude_defaults=True, indent=1)
         after = File.of(text.encode("utf-8"), getattr(before, "mode", 0o644))
         return (Piece(path=below, before=before, after=after),)
+
+    def values(self) -> list[Seen]:
+        """What `settings/` lists: a file for each, whose name is the key and, after a dot, the
+        person whose it is. One bad file costs only itself."""
+        values = []
+        for path in sorted((self._folder / SETTINGS_FOLDER).glob("*.json")):
+            key, _, of = path.stem.partition(".")
+            try:
+                pretended = PretendedValue.model_validate_json(path.read_bytes())
+                values.append(
+                    Seen(key=key, of=of, value=pretended.value, settable=pretended.settable)
+                )
+            except (OSError, ValidationError) as failure:
+                if key in settings():
+                    odd = f"{path.name} is no setting: {type(failure).__name__}"
+                    values.append(Seen(key=key, of=of, unread=odd))
+        return values
+
+    def value_pieces(self, setting: str, of: str, value: Scalar) -> tuple[Piece, ...]:
+        """The setting's file, with another value."""
+        below = f"{SETTINGS_FOLDER}/{setting}{f'.{of}' if of else ''}.json"
+        before = read(str(self._folder), below)
+        if not isinstance(before, File):
+            raise FileNotFoundError(errno.ENOENT, "no such setting", setting)
+        pretended = PretendedValue.model_validate_json(before.data)
+        text = pretended.model_copy(update={"value": value}).model_dump_json()
+        return (Piece(path=below, before=before, after=File.of(text.encode(), before.mode)),)
 
     def _file_of(self, key: str) -> tuple[Path, Program]:
         for path in sorted((self._folder / STARTUP_FOLDER).glob("*.json")):

@@ -55,10 +55,10 @@ def alone_in(folder: Path) -> Iterator[None]:
     if sys.platform == "win32":
         with locked(folder / "lock", wait=True):
             yield
-        return
-    handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
-    try:
-        fcntl.flock(handle, fcntl.LOCK_EX)
-        yield
-    finally:
-        os.close(handle)
+    else:
+        handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX)
+            yield
+        finally:
+            os.close(handle)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import uuid
 from contextlib import suppress
 from dataclasses import replace
@@ -18,7 +19,8 @@ from phylax.client import RefusedError, UnreachableError
 from phylax.core.protocol import CleanOrder, SettingsMessage, Step, SurveyMessage, SurveyOrder
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Look, SurveyLine, covers, merged
-from phylax.core.tuning.looks import MOST_PROGRAMS, SettingsLook
+from phylax.core.tuning.looks import MOST_PROGRAMS, MOST_VALUES, SettingsLook
+from phylax.core.tuning.verdicts import Seen
 
 _STEPS: dict[Look, Step] = {Look.FIRST: "look", Look.SECOND: "second look"}
 
@@ -74,12 +76,24 @@ def look_at_settings(run_id: int, crew: Crew, sender: Sender, settings: Settings
     at = datetime.now(UTC)
     try:
         programs = crew.machine.programs()[:MOST_PROGRAMS]
+        values = _values(crew)
         look = SettingsLook(
             taken_at=at,
             programs=tuple(map(crew.guarded, programs)),
-            drifted=settings.drifted(programs),
+            values=values,
+            drifted=settings.drifted(programs, values),
         )
     except (OSError, ValueError) as failure:
         why = failure.strerror if isinstance(failure, OSError) else str(failure)
         look = SettingsLook(taken_at=at, unread=(why or type(failure).__name__)[:500])
     sender.spool.put(SettingsMessage(id=uuid.uuid4().hex, run_id=run_id, look=look))
+
+
+def _values(crew: Crew) -> tuple[Seen, ...]:
+    """Settings of one value; none where this kind of machine has no way to ask."""
+    try:
+        return tuple(crew.machine.values()[:MOST_VALUES])
+    except OSError as failure:
+        if failure.errno != errno.ENOTSUP:
+            raise
+        return ()

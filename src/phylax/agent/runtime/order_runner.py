@@ -141,7 +141,8 @@ class OrderRunner:
 
     def _settings(self) -> SettingsRun:
         journal = self._runs.parent / "changes"
-        return SettingsRun(self._crew.machine, journal, self._crew.guard.never_programs)
+        guard = self._crew.guard
+        return SettingsRun(self._crew.machine, journal, guard.never_programs, guard.never_settings)
 
     def _changed(self, run_id: int, changes: list[ChangeMade]) -> dict[str, Any]:
         """What became of what was ordered; it and how things are now is in the spool."""

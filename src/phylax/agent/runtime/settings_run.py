@@ -16,20 +16,37 @@ from phylax.agent.machines import MachineKind
 from phylax.agent.platform.uptime import running
 from phylax.agent.tuning.changer import AlteredError, Change, Changer, NotMadeError
 from phylax.core.protocol import ChangeSettingsOrder, PutSettingsBackOrder
-from phylax.core.tuning.changes import MOST_WANTED, ChangeMade, ChangeState, Drifted, Wanted
+from phylax.core.tuning.changes import (
+    MOST_WANTED,
+    PROGRAMS,
+    ChangeMade,
+    ChangeState,
+    Drifted,
+    Wanted,
+    WantedValue,
+)
 from phylax.core.tuning.programs import Intent, Program, StarterKind
+from phylax.core.tuning.setting import Scalar, Setting, settings
+from phylax.core.tuning.verdicts import Seen
 
-SETTING = "runs-by-itself"
 _log = logging.getLogger("phylax.agent")
 
 
 class SettingsRun:
     """Changes of one machine, by its own account."""
 
-    def __init__(self, machine: MachineKind, journal: Path, never: frozenset[str]) -> None:
-        """`journal` lies in the agent's folder; `never` are the keys that the guard adds."""
+    def __init__(
+        self,
+        machine: MachineKind,
+        journal: Path,
+        never: frozenset[str],
+        never_settings: frozenset[str] = frozenset(),
+    ) -> None:
+        """`journal` lies in the agent's folder; `never` are the programs' keys that the guard
+        adds, `never_settings` the settings'."""
         self._machine = machine
         self._never = never
+        self._never_settings = never_settings
         self._changer = Changer(machine.switching_top(), journal)
 
     def recover(self) -> None:
@@ -42,15 +59,85 @@ class SettingsRun:
         self.recover()
         # what was done before this run was cut off is not done again
         done = {
-            change.entry: change
+            (change.setting, change.entry, change.of): change
             for change in self._changer.changes()
             if change.id.startswith(f"{order.run_id}-") and change.stage.is_in_force
         }
         made = []
         for wanted in order.wanted:
-            known = done.get(wanted.program)
+            known = done.get((PROGRAMS, wanted.program, ""))
             made.append(as_told(known) if known else self._change_one(order.run_id, wanted))
+        for value in order.values:
+            known = done.get((value.setting, "", value.of))
+            made.append(as_told(known) if known else self._set_one(order.run_id, value))
         return made
+
+    def _set_one(self, run_id: int, wanted: WantedValue) -> ChangeMade:
+        at = datetime.now(UTC)
+        setting = settings().get(wanted.setting)
+        if setting is None or not setting.is_one_value:
+            refused = "not in this machine's catalogue"
+            return ChangeMade(
+                setting=wanted.setting, of=wanted.of, name=wanted.setting, before="", after="",
+                at=at, refused=refused,
+            )  # fmt: skip
+        refused = self._why_not_set(setting, wanted)
+        if not refused:
+            try:
+                return as_told(self._set(run_id, setting, wanted, at))
+            except (NotMadeError, OSError) as failure:
+                refused = _said(failure)
+        return ChangeMade(
+            setting=setting.key, of=wanted.of, name=setting.name, at=at, refused=refused[:500],
+            before=setting.shown(wanted.was), after=setting.shown(wanted.value),
+        )  # fmt: skip
+
+    def _seen(self, setting: str, of: str) -> Seen | None:
+        try:
+            values = self._machine.values()
+        except OSError:
+            return None
+        return next((seen for seen in values if (seen.key, seen.of) == (setting, of)), None)
+
+    def _why_not_set(self, setting: Setting, wanted: WantedValue) -> str:
+        """Why a setting is not changed; empty where it may be."""
+        if why := setting.why_not(wanted.value):
+            return why
+        if setting.key in self._never_settings:
+            return "guarded: named by this machine's own guard"
+        seen = self._seen(setting.key, wanted.of)
+        if seen is None or not seen.there:
+            return "not there"
+        if seen.unread:
+            return f"cannot be read: {seen.unread}"
+        if not _same(seen.value, wanted.was):
+            return f"is {setting.shown(seen.value)} by now, not {setting.shown(wanted.was)}"
+        if not seen.settable:
+            return "only by hand"
+        return "" if seen.may_set else "no right"
+
+    def _set(self, run_id: int, setting: Setting, wanted: WantedValue, at: datetime) -> Change:
+        change = self._changer.make(
+            Change(
+                id=f"{run_id}-{uuid.uuid4().hex}",
+                setting=setting.key,
+                of=wanted.of,
+                name=setting.name,
+                before=setting.shown(wanted.was),
+                after=setting.shown(wanted.value),
+                at=at,
+                pieces=self._machine.value_pieces(setting.key, wanted.of, wanted.value),
+                hangs=setting.could_cut_off,
+                boot=self._machine.boot(),
+                uptime=running(),
+            )
+        )
+        seen = self._seen(setting.key, wanted.of)
+        if seen is None or not _same(seen.value, wanted.value):
+            self._changer.put_back(change.id)
+            now = setting.shown(seen.value) if seen else "not there"
+            raise NotMadeError(f"it was accepted, but was then {now}; undone")
+        return change
 
     def _change_one(self, run_id: int, wanted: Wanted) -> ChangeMade:
         at = datetime.now(UTC)
@@ -101,7 +188,7 @@ class SettingsRun:
         change = self._changer.make(
             Change(
                 id=f"{run_id}-{uuid.uuid4().hex}",
-                setting=SETTING,
+                setting=PROGRAMS,
                 entry=program.key,
                 name=program.name,
                 before=program.now,
@@ -121,19 +208,28 @@ class SettingsRun:
             raise NotMadeError(f"it was accepted, but the program then ran {now}; undone")
         return change
 
-    def drifted(self, programs: Sequence[Program]) -> tuple[Drifted, ...]:
+    def drifted(self, programs: Sequence[Program], values: Sequence[Seen]) -> tuple[Drifted, ...]:
         """Changes in force that somebody else has altered since, by a look just taken.
 
         Only where the program runs otherwise by now: what is merely written otherwise and means
         the same is nobody's trouble.
         """
-        now = {program.key: program.now for program in programs}
+        now: dict[tuple[str, str, str], str] = {
+            (PROGRAMS, program.key, ""): program.now for program in programs
+        }
+        known = settings()
+        now |= {
+            (seen.key, "", seen.of): known[seen.key].shown(seen.value)
+            for seen in values
+            if seen.key in known and seen.there and not seen.unread
+        }
         drifted = []
         for change, _ in self._changer.drifted():
-            wanted, runs = Intent(change.after), now.get(change.entry)
+            wanted = change.after
+            runs = now.get((change.setting, change.entry, change.of))
             # what is not listed any more has nothing that starts it
             gone_is_fine = runs is None and wanted in (Intent.WHEN_ASKED, Intent.NOT_AT_ALL)
-            if runs is not wanted and not gone_is_fine:
+            if runs != wanted and not gone_is_fine:
                 drifted.append(
                     Drifted(
                         id=change.id,
@@ -165,14 +261,21 @@ class SettingsRun:
         return outcomes
 
 
+def _same(value: Scalar | None, other: Scalar | None) -> bool:
+    """Whether two values are the same: 1 is not True."""
+    return type(value) is type(other) and value == other
+
+
 def as_told(change: Change, state: ChangeState = ChangeState.MADE) -> ChangeMade:
     """A change of the journal, as the service is told of it."""
     return ChangeMade(
         id=change.id,
+        setting=change.setting,
         program=change.entry,
+        of=change.of,
         name=change.name,
-        before=Intent(change.before),
-        after=Intent(change.after),
+        before=change.before,
+        after=change.after,
         at=change.at,
         state=state,
     )

@@ -386,13 +386,13 @@ def _change_undone(standing: Standing) -> Iterator[Finding]:
         yield _found(
             standing,
             cause=Cause.CHANGE_UNDONE,
-            subject=change.program,
+            subject=":".join(part for part in change.about if part),
             urgency=55,
             grade=0,
             since=change.ended_at,
             reason=f"{change.name}: the machine undid the change by itself",
-            evidence=f"With it running {change.after}, the service could not be reached; "
-            f"it runs {change.before} again",
+            evidence=f"Once it was {change.after}, the service could not be reached; "
+            f"it {change.runs} {change.before} again",
             next_step=NextStep.SEE_PROGRAMS,
             run_id=change.run_id,
         )
@@ -418,15 +418,15 @@ def _made_worse(standing: Standing) -> Iterator[Finding]:
 def _altered(standing: Standing) -> Iterator[Finding]:
     """Something else switched a program after us."""
     for change in standing.altered:
-        now = f"runs {change.drifted_to}" if change.drifted_to else "is not there any more"
+        now = f"{change.runs} {change.drifted_to}" if change.drifted_to else "is not there any more"
         yield _found(
             standing,
             cause=Cause.ALTERED,
-            subject=change.program,
+            subject=":".join(part for part in change.about if part),
             urgency=38,
             grade=0,
             since=change.drifted_at,
-            reason=f"{change.name} {now}, though it was set to run {change.after}",
+            reason=f"{change.name} {now}, though it was set to {change.after}",
             evidence="Somebody, or the program itself, altered it after the shop did",
             next_step=NextStep.SEE_PROGRAMS,
             run_id=change.run_id,

@@ -12,7 +12,7 @@ from pydantic import Field
 from phylax.core.holds import BatchPick, IfTaken
 from phylax.core.retention import ProtectEntry, RuleInForce
 from phylax.core.survey import Item, Tally
-from phylax.core.tuning.changes import MOST_WANTED, ChangeId, Wanted
+from phylax.core.tuning.changes import MOST_WANTED, ChangeId, Wanted, WantedValue
 from phylax.core.values import Moment, Value
 
 LEASE_SECONDS = 90
@@ -72,7 +72,8 @@ class ChangeSettingsOrder(_Order):
     """Let programs run otherwise. Keys and intents: what that means is the machine's to know."""
 
     kind: Literal["change settings"] = "change settings"
-    wanted: tuple[Wanted, ...] = Field(max_length=MOST_WANTED)
+    wanted: tuple[Wanted, ...] = Field((), max_length=MOST_WANTED)
+    values: tuple[WantedValue, ...] = Field((), max_length=MOST_WANTED)
 
 
 class PutSettingsBackOrder(_Order):

@@ -8,10 +8,13 @@ from typing import Annotated
 from pydantic import Field
 
 from phylax.core.tuning.programs import Intent, Text
+from phylax.core.tuning.setting import Key, Scalar
 from phylax.core.values import Demand, Moment, Value
 
 ChangeId = Annotated[str, Field(pattern=r"^[0-9a-z-]{8,80}$")]
 """Given by the machine: it finds by it what to put back."""
+PROGRAMS = "runs-by-itself"
+"""The setting that has many entries: programs."""
 MOST_WANTED = 200
 
 
@@ -34,14 +37,25 @@ class Wanted(Demand):
     intent: Intent
 
 
+class WantedValue(Demand):
+    """What a setting of one value is to become; refused where it is something else by now."""
+
+    setting: Key
+    of: Text = Field("", description="The person whose it is; empty: the machine's")
+    was: Scalar | None = Field(description="None: it was not set")
+    value: Scalar
+
+
 class ChangeMade(Value):
     """What the machine did of what was wanted."""
 
     id: ChangeId | None = Field(None, description="None: nothing was changed")
-    program: Text
+    setting: Key = PROGRAMS
+    program: Text = Field("", description="Its key, where the setting is what runs by itself")
+    of: Text = Field("", description="The person whose setting it is; empty: the machine's")
     name: Text
-    before: Intent
-    after: Intent
+    before: Text = Field(description="In words: an intent, or the setting's value")
+    after: Text
     at: Moment
     refused: Text = Field("", description="Why it was not done; empty where it was")
     state: ChangeState = ChangeState.MADE
@@ -52,10 +66,10 @@ class Drifted(Value):
     """A change of which a look finds that somebody else altered it since."""
 
     id: ChangeId
-    program: Text
+    program: Text = ""
     name: Text
-    wanted: Intent
-    now: Intent | None = Field(None, description="None: the program is not there any more")
+    wanted: Text
+    now: Text | None = Field(None, description="None: it is not there any more")
 
 
 class Change(Value):
@@ -64,10 +78,12 @@ class Change(Value):
     number: int
     machine_id: int
     run_id: int
-    program: str
+    setting: str = PROGRAMS
+    program: str = ""
+    of: str = ""
     name: str
-    before: Intent
-    after: Intent
+    before: str
+    after: str
     at: Moment
     who: str
     state: ChangeState
@@ -77,4 +93,14 @@ class Change(Value):
     drifted_at: Moment | None = Field(
         None, description="Since when looks find that somebody else altered it"
     )
-    drifted_to: Intent | None = None
+    drifted_to: str | None = None
+
+    @property
+    def about(self) -> tuple[str, str, str]:
+        """What is changed: the same for changes of the same thing."""
+        return self.setting, self.program, self.of
+
+    @property
+    def runs(self) -> str:
+        """The verb that goes with its values: a program runs, a setting is."""
+        return "runs" if self.setting == PROGRAMS else "is"

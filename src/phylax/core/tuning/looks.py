@@ -8,10 +8,12 @@ from pydantic import Field
 
 from phylax.core.tuning.changes import MOST_WANTED, Drifted
 from phylax.core.tuning.programs import Intent, Program
-from phylax.core.tuning.verdicts import Verdict
+from phylax.core.tuning.setting import Setting
+from phylax.core.tuning.verdicts import Seen, Verdict
 from phylax.core.values import Moment, Value
 
 MOST_PROGRAMS = 2000
+MOST_VALUES = 500
 Programs = Annotated[tuple[Program, ...], Field(max_length=MOST_PROGRAMS)]
 
 
@@ -22,6 +24,9 @@ class SettingsLook(Value):
     programs: Programs = ()
     unread: Annotated[str, Field(max_length=500)] = Field(
         "", description="Why nothing could be read; empty where it could"
+    )
+    values: Annotated[tuple[Seen, ...], Field(max_length=MOST_VALUES)] = Field(
+        (), description="Settings of one value, of the machine and of its people"
     )
     drifted: Annotated[tuple[Drifted, ...], Field(max_length=MOST_WANTED)] = ()
 
@@ -35,6 +40,16 @@ class JudgedProgram(Value):
     verdict: Verdict
 
 
+class JudgedValue(Value):
+    """A setting of one value, and what becomes of it."""
+
+    setting: Setting
+    seen: Seen
+    now: str = Field(description="The value in words")
+    becomes: str = Field("", description="What it is to be, in words; empty: it stays")
+    verdict: Verdict
+
+
 class JudgedLook(Value):
     """The newest look at a machine's settings, judged by what counts now."""
 
@@ -42,6 +57,7 @@ class JudgedLook(Value):
     taken_at: Moment
     unread: str = ""
     programs: tuple[JudgedProgram, ...] = ()
+    values: tuple[JudgedValue, ...] = ()
 
 
 class UnknownProgram(Value):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from base64 import b64encode
+from base64 import b64decode, b64encode
 from typing import Annotated, Literal
 
 from pydantic import Field
@@ -25,6 +25,10 @@ class File(Value):
     mode: int = 0o644
     uid: int | None = None
     gid: int | None = None
+
+    @property
+    def data(self) -> bytes:
+        return b64decode(self.content)
 
     @classmethod
     def of(cls, content: bytes, mode: int = 0o644) -> File:

@@ -8,11 +8,11 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Annotated
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from phylax.core.retention import Scope
 from phylax.core.tuning.programs import Intent
-from phylax.core.tuning.setting import Scalar, settings
+from phylax.core.tuning.setting import Key, Scalar, settings
 from phylax.core.values import Demand, Moment, Value
 
 _NEARNESS = {scope: nearness for nearness, scope in enumerate(Scope)}
@@ -64,6 +64,34 @@ class ScopedProgramRule(Value):
     subject_id: int = Field(description="Number of the client or machine; 0 for the shop")
     program: str
     rule: ProgramRule
+    version: int
+    changed_by: str
+    changed_at: Moment
+
+
+class TuningRuleEdit(Demand):
+    """What a scope is to say of a setting; a rule that says nothing takes it back."""
+
+    setting: Key
+    rule: TuningRule
+
+    @model_validator(mode="after")
+    def _wants_what_can_be(self) -> TuningRuleEdit:
+        known = settings().get(self.setting)
+        if known is None or not known.is_one_value:
+            raise ValueError(f"{self.setting!r} is no setting of one value")
+        if self.rule.want is not None and (why := known.why_not(self.rule.want)):
+            raise ValueError(why)
+        return self
+
+
+class ScopedTuningRule(Value):
+    """What one scope says of one setting, with who wrote it."""
+
+    scope: Scope
+    subject_id: int = Field(description="Number of the client or machine; 0 for the shop")
+    setting: str
+    rule: TuningRule
     version: int
     changed_by: str
     changed_at: Moment

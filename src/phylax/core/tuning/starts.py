@@ -58,8 +58,8 @@ def trial(
     """
     if not together:
         raise ValueError("a trial is of something that was changed")
-    own = {change.program for change in together}
-    foreign = {change.program for change in others} - own
+    own = {change.program for change in together if change.program}
+    foreign = {change.program for change in others if change.program} - own
     began = max(change.at for change in together)
     ended = min(
         (change.ended_at for change in together if change.state is not ChangeState.MADE
@@ -91,8 +91,12 @@ def _shown(start: Start) -> Start:
 
 def _split(start: BootCost, own: set[str], foreign: set[str]) -> Start:
     """A start with what the changed programs took of it apart from all else."""
-    if start.programs is None:
-        return Start(boot=start.boot, at=start.at, rest=start.rest, left_out=start.left_out)
+    if start.programs is None or not own:
+        # what a setting costs shows in all that runs
+        rest = start.rest + sum(
+            cost for key, cost in (start.programs or {}).items() if key not in foreign
+        )
+        return Start(boot=start.boot, at=start.at, rest=rest, left_out=start.left_out)
     others = {
         key: cost for key, cost in start.programs.items() if key not in own and key not in foreign
     }

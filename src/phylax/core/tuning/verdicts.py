@@ -13,9 +13,9 @@ from pydantic import Field
 
 from phylax.core.retention import Scope
 from phylax.core.tuning.known import Handling, KnownProgram
-from phylax.core.tuning.programs import Intent, Program
+from phylax.core.tuning.programs import Intent, Program, Text
 from phylax.core.tuning.rules import InForce
-from phylax.core.tuning.setting import GoesBack, Hangs, Scalar, Setting
+from phylax.core.tuning.setting import GoesBack, Hangs, Key, Scalar, Setting
 from phylax.core.values import Value
 
 Answers = Mapping[str, Literal["yes", "no"]]
@@ -52,11 +52,11 @@ class Circumstances(Value):
 class Seen(Value):
     """A setting of one value as it was read on a machine."""
 
-    key: str
+    key: Key
     value: Scalar | None = Field(None, description="None: it was not set")
-    of: str = Field("", description="The person whose it is; empty: the machine's")
+    of: Text = Field("", description="The person whose it is; empty: the machine's")
     there: bool = True
-    unread: str = Field("", description="Why it could not be read")
+    unread: Text = Field("", description="Why it could not be read")
     settable: bool = Field(True, description="Whether it can be changed from here")
     may_set: bool = Field(True, description="Whether the agent has the right to")
 

@@ -37,7 +37,7 @@ from phylax.core.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
 from phylax.core.survey.what_if import WhatIfQuestion
 from phylax.core.tuning.answers import AnswerEdit
 from phylax.core.tuning.known import KnownEdit
-from phylax.core.tuning.rules import ProgramRuleEdit
+from phylax.core.tuning.rules import ProgramRuleEdit, TuningRuleEdit
 from phylax.core.views import NewView
 
 _READING = {
@@ -55,6 +55,7 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
                 "what": "Waits for the button of a scanner.", "handling": "hangs on a question",
                 "intent": "when asked", "hangs": {"question": "scans", "on": "no"}},
     AnswerEdit: {"answer": "no", "word": "asked at the desk"},
+    TuningRuleEdit: {"setting": "updates", "rule": {"want": "wednesday-noon"}},
     ProgramRuleEdit: {"program": "package:scan-button", "rule": {"leave": True}},
     SettingsMessage: {"id": "5f0c8a6e-settings", "run_id": 12,
                       "look": {"taken_at": "2026-03-02T18:34:00Z", "programs": []}},

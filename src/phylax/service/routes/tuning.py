@@ -12,7 +12,12 @@ from phylax.core.tuning.answers import Answer, AnswerEdit, Asked
 from phylax.core.tuning.changes import Change
 from phylax.core.tuning.known import KnownEdit, KnownProgram
 from phylax.core.tuning.looks import JudgedLook, UnknownProgram
-from phylax.core.tuning.rules import ProgramRuleEdit, ScopedProgramRule
+from phylax.core.tuning.rules import (
+    ProgramRuleEdit,
+    ScopedProgramRule,
+    ScopedTuningRule,
+    TuningRuleEdit,
+)
 from phylax.core.tuning.setting import Question, Setting, questions, settings
 from phylax.core.tuning.starts import Trial
 from phylax.core.tuning.what_if import WhatIfLine
@@ -30,7 +35,7 @@ from phylax.service.rules.tuning import (
 )
 from phylax.service.rules.what_if import check_may_rule, subject_in_words
 from phylax.service.runs import settings_told
-from phylax.store import answers, notebook, program_rules, settings_changes
+from phylax.store import answers, notebook, program_rules, setting_rules, settings_changes
 from phylax.store.database import Connection
 
 router = APIRouter(tags=["tune-up"])
@@ -243,3 +248,43 @@ def put_program_rule(
         change.audit(conn, "change rule", f"{edit.program} for {subject}", before, edit)
         change.tell(conn, EventKind.SETTING, subject_id if scope is Scope.MACHINE else None)
         return program_rules.of_scope(conn, scope, subject_id)
+
+
+# --- rules of settings --------------------------------------------------------------------------
+
+
+@router.get("/setting-rules/{scope}/{subject_id}", responses=documented(404))
+def list_setting_rules(
+    scope: Scope, subject_id: int, context: TheContext, actor: Signed
+) -> list[ScopedTuningRule]:
+    """What one scope says of settings of one value; subject 0 is the shop."""
+    with context.db.read() as conn:
+        subject_in_words(conn, scope, subject_id)
+        return setting_rules.of_scope(conn, scope, subject_id)
+
+
+@router.post("/setting-rules/{scope}/{subject_id}", responses=documented(403, 404, 412, 422, 428))
+def put_setting_rule(
+    scope: Scope,
+    subject_id: int,
+    edit: TuningRuleEdit,
+    change: TheChange,
+    technician: Technician,
+    request: Request,
+) -> list[ScopedTuningRule]:
+    """Say something of a setting at a scope; a rule that says nothing takes it back. What is there
+    already is changed with its If-Match."""
+    if scope is Scope.CATALOGUE:
+        raise Problem(422, "not-a-scope", "Say it for shop, client or machine.")
+    with change.context.db.write() as conn:
+        subject = check_may_rule(conn, change.actor, scope, subject_id)
+        before = setting_rules.rule(conn, scope, subject_id, edit.setting)
+        if before is not None:
+            changed = (before.changed_by, int(before.changed_at.timestamp()))
+            check_match(request, before, changed)
+        setting_rules.put(
+            conn, scope, subject_id, edit.setting, edit.rule, who=change.who, at=change.now
+        )
+        change.audit(conn, "change rule", f"{edit.setting} for {subject}", before, edit)
+        change.tell(conn, EventKind.SETTING, subject_id if scope is Scope.MACHINE else None)
+        return setting_rules.of_scope(conn, scope, subject_id)

@@ -2,16 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
 
 from phylax.core.shop import Machine, System
-from phylax.core.tuning.changes import MOST_WANTED, Change, Wanted
+from phylax.core.tuning.changes import MOST_WANTED, PROGRAMS, Change, Wanted, WantedValue
 from phylax.core.tuning.known import KnownEdit, KnownProgram, recognise
-from phylax.core.tuning.looks import JudgedLook, JudgedProgram, UnknownProgram
+from phylax.core.tuning.looks import JudgedLook, JudgedProgram, JudgedValue, UnknownProgram
 from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.rules import InForce
+from phylax.core.tuning.setting import GoesBack, settings
 from phylax.core.tuning.unattended import why_it_waits
-from phylax.core.tuning.verdicts import judge_program
+from phylax.core.tuning.verdicts import (
+    Answers,
+    Circumstances,
+    Seen,
+    Verdict,
+    judge_program,
+    judge_setting,
+)
 from phylax.core.tuning.what_if import Looked, WhatIfLine, what_if
 from phylax.core.values import from_seconds
 from phylax.service.problems import Problem
@@ -19,6 +28,7 @@ from phylax.store import (
     notebook,
     program_looks,
     program_rules,
+    setting_rules,
     settings_changes,
     shop,
     starts,
@@ -57,35 +67,81 @@ def judged_look(conn: Connection, machine: Machine) -> JudgedLook:
         taken_at=look.taken_at,
         unread=look.unread,
         programs=tuple(judged),
+        values=tuple(_judged_values(conn, machine, look.values, answers)),
     )
 
 
-def unattended(conn: Connection, machine_id: int) -> tuple[Wanted, ...]:
-    """What a round may change on a machine with nobody there; how much waits for a person is
-    noted. Nothing where nobody has looked, or where the newest look could not read it."""
+def _judged_values(
+    conn: Connection, machine: Machine, values: Sequence[Seen], answers: Answers
+) -> Iterator[JudgedValue]:
+    """Settings of one value, in their order; what is not there is left out."""
+    known = settings()
+    places = {key: place for place, key in enumerate(known)}
+    for seen in sorted(values, key=lambda seen: (places.get(seen.key, 0), seen.of)):
+        setting = known.get(seen.key)
+        # an agent of another version may know of more
+        if setting is None or not setting.is_one_value or not seen.there:
+            continue
+        rule = setting_rules.in_force_on(conn, machine.id, machine.client_id, seen.key)
+        verdict = judge_setting(setting, seen, rule, answers, Circumstances())
+        yield JudgedValue(
+            setting=setting,
+            seen=seen,
+            now=setting.shown(seen.value),
+            becomes=setting.shown(verdict.want) if verdict.changes else "",
+            verdict=verdict,
+        )
+
+
+class Unattended(NamedTuple):
+    """What a round may change on a machine with nobody there."""
+
+    wanted: tuple[Wanted, ...] = ()
+    values: tuple[WantedValue, ...] = ()
+
+
+def unattended(conn: Connection, machine_id: int) -> Unattended:
+    """What may go with nobody there; how much waits for a person is noted. Nothing where nobody
+    has looked, or where the newest look could not read it."""
     machine = shop.machine(conn, machine_id)
     look = program_looks.look(conn, machine_id)
     if machine is None or look is None or look.unread:
-        return ()
+        return Unattended()
+    judged = judged_look(conn, machine)
     rules = program_rules.Said(conn).rules(machine.id, machine.client_id)
-    history: dict[str, list[Change]] = {}
+    history: dict[tuple[str, str, str], list[Change]] = {}
     for change in settings_changes.of_machine(conn, machine_id):
-        history.setdefault(change.program, []).append(change)
-    wanted, waiting = [], 0
-    for judged in judged_look(conn, machine).programs:
-        if not judged.verdict.changes:
-            continue
-        key = judged.program.key
-        earlier = history.get(key, [])
+        history.setdefault(change.about, []).append(change)
+
+    def waits(about: tuple[str, str, str], verdict: Verdict, *, put_right: bool) -> bool:
+        earlier = history.get(about, [])
         outcome = starts.last_outcome(conn, earlier[0].run_id) if earlier else None
+        return why_it_waits(verdict, earlier, outcome, put_right=put_right) is not None
+
+    wanted, values, waiting = [], [], 0
+    for program in judged.programs:
+        if not program.verdict.changes:
+            continue
+        key = program.program.key
         put_right = rules.get(key, _NO_RULE).put_right
-        if why_it_waits(judged.verdict, earlier, outcome, put_right=put_right) is not None:
+        if waits((PROGRAMS, key, ""), program.verdict, put_right=put_right):
             waiting += 1
         else:
-            intent = Intent(str(judged.verdict.want))
-            wanted.append(Wanted(program=key, was=judged.now, intent=intent))
+            intent = Intent(str(program.verdict.want))
+            wanted.append(Wanted(program=key, was=program.now, intent=intent))
+    for value in judged.values:
+        if not value.verdict.changes or value.verdict.want is None:
+            continue
+        key, of = value.seen.key, value.seen.of
+        rule = setting_rules.in_force_on(conn, machine.id, machine.client_id, key)
+        exact = value.setting.goes_back is GoesBack.EXACT
+        if not exact or waits((key, "", of), value.verdict, put_right=rule.put_right):
+            waiting += 1
+        else:
+            want, was = value.verdict.want, value.seen.value
+            values.append(WantedValue(setting=key, of=of, was=was, value=want))
     program_looks.note_waiting(conn, machine_id, waiting)
-    return tuple(wanted[:MOST_WANTED])
+    return Unattended(tuple(wanted[:MOST_WANTED]), tuple(values[:MOST_WANTED]))
 
 
 def unknown(conn: Connection) -> list[UnknownProgram]:

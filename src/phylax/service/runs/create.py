@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from phylax.core.catalogue import catalogue
 from phylax.core.events import EventKind
 from phylax.core.holds import HeldPicks
@@ -12,12 +14,14 @@ from phylax.core.runs import (
     Run,
     RunState,
     SettingsPicks,
+    WantedSetting,
     failed_categories,
     work_of,
 )
 from phylax.core.scheduling.routines import Routine
+from phylax.core.shop import Machine
 from phylax.core.survey import Ledger, Tally, ledger
-from phylax.core.tuning.changes import ChangeState, Wanted
+from phylax.core.tuning.changes import ChangeState, Wanted, WantedValue
 from phylax.core.values import to_seconds
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.service.rules.tuning import judged_look
@@ -31,7 +35,7 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
         raise not_found("machine", new.machine_id)
     if new.held:
         return _make_held(conn, new, who=who, at=at)
-    if new.programs or new.changes:
+    if new.programs or new.values or new.changes:
         return _make_settings(conn, new, who=who, at=at)
     for key in new.categories:
         if key not in catalogue():
@@ -169,6 +173,7 @@ def _make_settings(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
                 name, by_rule = program.program.name, program.verdict.want
                 raise invalid(f"{where}/intent", f"{name} is to run {by_rule} by the shop's rules")
             wanted.append(Wanted(program=want.program, was=program.now, intent=want.intent))
+    values = _wanted_values(conn, machine, new.values) if new.values else ()
     for place, number in enumerate(new.changes):
         change = settings_changes.change(conn, number)
         if change is None or change.machine_id != machine.id:
@@ -176,11 +181,38 @@ def _make_settings(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
         if change.state is not ChangeState.MADE:
             raise invalid(f"/changes/{place}", f"change {number} is {change.state} already")
         change_ids.append(settings_changes.machines_name(conn, number))
-    picks = SettingsPicks(wanted=tuple(wanted), changes=tuple(change_ids), word=new.word)
+    picks = SettingsPicks(
+        wanted=tuple(wanted), values=values, changes=tuple(change_ids), word=new.word
+    )
     waiting = runs.Waiting(new.machine_id, new.work, (), who, settings=picks)
     run_id = runs.add(conn, waiting, at=at)
     assert run_id is not None
     return _told(conn, run_id, at)
+
+
+def _wanted_values(
+    conn: Connection, machine: Machine, asked: Sequence[WantedSetting]
+) -> tuple[WantedValue, ...]:
+    """Settings as the rules want them; a problem where one stays, or is to be something else."""
+    judged = {(j.seen.key, j.seen.of): j for j in judged_look(conn, machine).values}
+    wanted = []
+    for number, want in enumerate(asked):
+        where = f"/values/{number}"
+        value = judged.get((want.setting, want.of))
+        if value is None:
+            of = f" of {want.of}" if want.of else ""
+            raise invalid(f"{where}/setting", f"{want.setting}{of} was not seen on {machine.tag}")
+        name = value.setting.name
+        if not value.verdict.changes:
+            reason = f"{name} stays: {value.verdict.reason} {value.verdict.detail}"
+            raise invalid(where, reason.strip())
+        is_same = type(value.verdict.want) is type(want.value)
+        if not is_same or value.verdict.want != want.value:
+            raise invalid(f"{where}/value", f"{name} is to be {value.becomes} by the shop's rules")
+        wanted.append(
+            WantedValue(setting=want.setting, of=want.of, was=value.seen.value, value=want.value)
+        )
+    return tuple(wanted)
 
 
 def _check_consents(conn: Connection, new: NewRun, at: int) -> Tally:

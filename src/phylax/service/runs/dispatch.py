@@ -44,8 +44,9 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
         return _settings_order(conn, run, lease)
     part = {step.kind for step in checklist.begin_part(conn, run, at=at)}
     if StepKind.TUNE in part:
+        goes = tuning.unattended(conn, machine_id)
         return ChangeSettingsOrder(
-            run_id=run.id, lease=lease, wanted=tuning.unattended(conn, machine_id)
+            run_id=run.id, lease=lease, wanted=goes.wanted, values=goes.values
         )
     end_by = queue.end_by(conn, run, at=at)
     ends = None if end_by is None else from_seconds(end_by)
@@ -110,5 +111,7 @@ def _settings_order(
 ) -> ChangeSettingsOrder | PutSettingsBackOrder:
     picks = runs.settings_picks(conn, run.id)
     if run.work == "change settings":
-        return ChangeSettingsOrder(run_id=run.id, lease=lease, wanted=picks.wanted)
+        return ChangeSettingsOrder(
+            run_id=run.id, lease=lease, wanted=picks.wanted, values=picks.values
+        )
     return PutSettingsBackOrder(run_id=run.id, lease=lease, changes=picks.changes)

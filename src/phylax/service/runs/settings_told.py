@@ -33,7 +33,7 @@ def take_look(conn: Connection, machine_id: int, message: SettingsMessage, *, at
 
 
 def _drift_in_words(change: Change) -> str:
-    now = f"runs {change.drifted_to}" if change.drifted_to else "is not there any more"
+    now = f"{change.runs} {change.drifted_to}" if change.drifted_to else "is not there any more"
     return f"{change.name}: {change.after} was set, but somebody altered it: it {now}."
 
 
@@ -62,7 +62,7 @@ def take_starts(conn: Connection, machine_id: int, message: StartsMessage, *, at
 
 
 def trials(conn: Connection, machine_id: int) -> list[Trial]:
-    """The trial of each run that changed settings of a machine, newest first."""
+    """The trial of each run that changed what runs by itself on a machine, newest first."""
     changes = settings_changes.of_machine(conn, machine_id)
     told = starts.of_machine(conn, machine_id)
     by_run = [
@@ -74,6 +74,8 @@ def trials(conn: Connection, machine_id: int) -> list[Trial]:
     return [
         trial(together, [c for c in changes if c.run_id != together[0].run_id], told)
         for together in by_run
+        # what a setting of one value does to a start cannot be told from what it is set for
+        if any(change.program for change in together)
     ]
 
 

@@ -24,7 +24,9 @@ CREATE TABLE changes_anew (
     machine_id INTEGER NOT NULL REFERENCES machines (id),
     run_id INTEGER NOT NULL REFERENCES runs (id),
     id TEXT NOT NULL,
+    setting TEXT NOT NULL DEFAULT 'runs-by-itself',
     program TEXT NOT NULL,
+    of_person TEXT NOT NULL DEFAULT '',
     name TEXT NOT NULL,
     before TEXT NOT NULL,
     after TEXT NOT NULL,
@@ -57,3 +59,16 @@ CREATE INDEX changes_drifted ON changes (machine_id) WHERE drifted_at IS NOT NUL
 -- How many programs the last round has left to a person.
 ALTER TABLE settings_looks ADD COLUMN waiting INTEGER NOT NULL DEFAULT 0;
 CREATE INDEX settings_looks_waiting ON settings_looks (machine_id) WHERE waiting > 0;
+
+-- Settings of one value as they were read last, and what each scope says of them.
+ALTER TABLE settings_looks ADD COLUMN seen TEXT NOT NULL DEFAULT '[]';
+CREATE TABLE setting_rules (
+    scope TEXT NOT NULL CHECK (scope IN ('shop', 'client', 'machine')),
+    subject_id INTEGER NOT NULL,
+    setting TEXT NOT NULL,
+    rule TEXT NOT NULL,
+    version INTEGER NOT NULL DEFAULT 1,
+    changed_by TEXT NOT NULL,
+    changed_at INTEGER NOT NULL,
+    PRIMARY KEY (scope, subject_id, setting)
+) STRICT, WITHOUT ROWID;

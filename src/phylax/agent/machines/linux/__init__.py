@@ -20,7 +20,7 @@ import psutil
 
 from phylax import __version__
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
-from phylax.agent.machines.linux import revisions, starts
+from phylax.agent.machines.linux import revisions, starts, update_times
 from phylax.agent.machines.linux.in_use import locked_files, open_files, programs
 from phylax.agent.machines.linux.mounts import (
     Mount,
@@ -43,7 +43,9 @@ from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.survey import spell
 from phylax.core.tuning.pieces import Piece
 from phylax.core.tuning.programs import Program, Switch
+from phylax.core.tuning.setting import Scalar
 from phylax.core.tuning.starts import BootCost
+from phylax.core.tuning.verdicts import Seen
 
 _SYSTEM_FOLDERS = (
     "/bin", "/boot", "/dev", "/etc", "/lib", "/lib64", "/opt", "/proc", "/sbin", "/srv", "/sys",
@@ -203,6 +205,14 @@ class LinuxMachine:
         read with their rights only."""
         own = [(name, home) for name, uid, home in self.people() if uid == os.geteuid()]
         return startup.programs(self._root or "/", own)
+
+    def values(self) -> list[Seen]:
+        return list(update_times.values(self._root or "/"))
+
+    def value_pieces(self, setting: str, of: str, value: Scalar) -> tuple[Piece, ...]:
+        if setting == update_times.SETTING and not of:
+            return update_times.pieces(self._root or "/", str(value))
+        raise OSError(errno.ENOTSUP, "is not set on this machine", setting)
 
     def switching_top(self) -> str:
         return self._root or "/"

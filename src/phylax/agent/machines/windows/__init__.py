@@ -27,7 +27,9 @@ from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.tuning.pieces import Piece
 from phylax.core.tuning.programs import Program, Switch
+from phylax.core.tuning.setting import Scalar
 from phylax.core.tuning.starts import BootCost
+from phylax.core.tuning.verdicts import Seen
 
 assert sys.platform == "win32"
 
@@ -195,6 +197,12 @@ class WindowsMachine:
 
     def programs(self) -> list[Program]:
         raise OSError(errno.ENOTSUP, "what runs by itself is not read on Windows yet")
+
+    def values(self) -> list[Seen]:
+        raise OSError(errno.ENOTSUP, "settings are not read on Windows yet")
+
+    def value_pieces(self, setting: str, of: str, value: Scalar) -> tuple[Piece, ...]:
+        raise OSError(errno.ENOTSUP, "settings are not changed on Windows yet")
 
     def switching_top(self) -> str:
         return os.path.abspath(os.sep)

@@ -295,7 +295,7 @@
   </section>
 
   <section class="mt-8" aria-labelledby="tuning">
-    <h2 id="tuning">What runs by itself</h2>
+    <h2 id="tuning">What runs by itself, and settings</h2>
     <Near room="min-h-96"
       ><RunsByItself {machine} busy={working} onstarted={() => void started()} /></Near
     >

@@ -1,0 +1,77 @@
+"""What each scope says of settings of one value."""
+
+from __future__ import annotations
+
+import sqlite3
+
+from phylax.core.retention import Scope
+from phylax.core.tuning.rules import InForce, ScopedTuningRule, TuningRule, in_force
+from phylax.core.values import from_seconds
+
+Connection = sqlite3.Connection
+
+
+def of_scope(conn: Connection, scope: Scope, subject_id: int) -> list[ScopedTuningRule]:
+    """What one scope says of settings, by their keys."""
+    rows = conn.execute(
+        "SELECT * FROM setting_rules WHERE scope = ? AND subject_id = ? ORDER BY setting",
+        (scope, subject_id),
+    )
+    return [_rule(row) for row in rows]
+
+
+def rule(conn: Connection, scope: Scope, subject_id: int, setting: str) -> ScopedTuningRule | None:
+    row = conn.execute(
+        "SELECT * FROM setting_rules WHERE scope = ? AND subject_id = ? AND setting = ?",
+        (scope, subject_id, setting),
+    ).fetchone()
+    return _rule(row) if row else None
+
+
+def put(
+    conn: Connection, scope: Scope, subject_id: int, setting: str, rule: TuningRule,
+    *, who: str, at: int,
+) -> None:  # fmt: skip
+    """Say something of a setting; a rule that says nothing is taken back."""
+    if rule == TuningRule():
+        conn.execute(
+            "DELETE FROM setting_rules WHERE scope = ? AND subject_id = ? AND setting = ?",
+            (scope, subject_id, setting),
+        )
+        return
+    conn.execute(
+        """
+        INSERT INTO setting_rules VALUES (?, ?, ?, ?, 1, ?, ?)
+        ON CONFLICT (scope, subject_id, setting) DO UPDATE SET
+            rule = excluded.rule, version = version + 1,
+            changed_by = excluded.changed_by, changed_at = excluded.changed_at
+        """,
+        (scope, subject_id, setting, rule.model_dump_json(exclude_none=True), who, at),
+    )
+
+
+def in_force_on(conn: Connection, machine_id: int, client_id: int, setting: str) -> InForce:
+    """The rule in force for a setting on a machine; the shipped one lies below all."""
+    rows = conn.execute(
+        """
+        SELECT scope, rule FROM setting_rules
+        WHERE setting = ? AND ((scope = 'shop' AND subject_id = 0)
+            OR (scope = 'client' AND subject_id = ?) OR (scope = 'machine' AND subject_id = ?))
+        """,
+        (setting, client_id, machine_id),
+    )
+    return in_force(
+        setting, [(Scope(row[0]), TuningRule.model_validate_json(row[1])) for row in rows]
+    )
+
+
+def _rule(row: sqlite3.Row) -> ScopedTuningRule:
+    return ScopedTuningRule(
+        scope=Scope(row["scope"]),
+        subject_id=row["subject_id"],
+        setting=row["setting"],
+        rule=TuningRule.model_validate_json(row["rule"]),
+        version=row["version"],
+        changed_by=row["changed_by"],
+        changed_at=from_seconds(row["changed_at"]),
+    )

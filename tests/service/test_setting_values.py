@@ -1,0 +1,179 @@
+"""Settings of one value, from the look to the record: rules, verdicts, changes, rounds."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from conftest import Service
+from helpers import enrol, make_standin
+from phylax.agent.runtime.loop import Agent
+from phylax.client import ChangedMeanwhileError, NotAllowedError, Phylax, RefusedError
+from phylax.core.retention import Scope
+from phylax.core.runs import RunState, WantedSetting
+from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind
+from phylax.core.shop import Machine
+from phylax.core.tuning.changes import ChangeState
+from phylax.core.tuning.rules import TuningRule, TuningRuleEdit
+from phylax.core.tuning.verdicts import Stays
+from startup_trees import picture
+
+VALUES = {"power": "even", "asleep-when": 30, "motion.anna": True, "updates": "by-itself",
+          "hibernation": True}  # fmt: skip
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    make_standin(tmp_path / "m")
+    folder = tmp_path / "m/settings"
+    folder.mkdir()
+    for name, value in VALUES.items():
+        (folder / f"{name}.json").write_text(json.dumps({"value": value}))
+    return folder
+
+
+@pytest.fixture
+def agent(owner: Phylax, machine: Machine, tmp_path: Path, folder: Path) -> Agent:
+    agent = enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
+    owner.runs.survey(machine.tag)
+    agent.once()
+    return agent
+
+
+def judged(owner: Phylax, machine: Machine) -> dict[str, tuple[str, str | None]]:
+    """What each setting is, and what becomes of it or why it stays."""
+    return {
+        value.seen.key: (value.now, value.becomes or value.verdict.reason)
+        for value in owner.programs.on(machine.tag).values
+    }
+
+
+def want(owner: Phylax, setting: str, value: object, **more: object) -> None:
+    rule = TuningRule.model_validate({"want": value, **more})
+    owner.settings.put_rule(Scope.SHOP, 0, setting, rule)
+
+
+def test_nearer_rules_win_and_questions_decide(
+    owner: Phylax, machine: Machine, agent: Agent
+) -> None:
+    assert judged(owner, machine)["power"] == ("even", Stays.NO_WISH)
+    want(owner, "power", "speed")
+    want(owner, "motion", False)
+    assert judged(owner, machine)["power"] == ("even", "speed first")
+    owner.settings.put_rule(Scope.MACHINE, machine.id, "power", TuningRule(leave=True))
+    assert judged(owner, machine)["power"] == ("even", Stays.ASKED_FOR)
+    assert judged(owner, machine)["motion"] == ("on", Stays.NO_ANSWER)
+    owner.questions.answer("client", machine.client_id, "likes-movement", "no")
+    assert judged(owner, machine)["motion"] == ("on", "off")
+    owner.settings.put_rule(Scope.MACHINE, machine.id, "power", TuningRule())
+    assert list(owner.settings.rules(Scope.MACHINE, machine.id)) == []
+    assert judged(owner, machine)["power"] == ("even", "speed first")
+
+
+def test_a_value_is_changed_written_down_and_put_back(
+    owner: Phylax, machine: Machine, agent: Agent, folder: Path
+) -> None:
+    before = picture(folder)
+    want(owner, "power", "speed")
+    run = owner.runs.change(
+        machine.tag, values=[WantedSetting(setting="power", value="speed")], word="by phone"
+    )
+    agent.once()
+    assert owner.runs.get(run.id).state is RunState.DONE
+    assert judged(owner, machine)["power"] == ("speed first", Stays.AS_WANTED)
+    (made,) = owner.programs.changes(machine.tag)
+    assert (made.setting, made.name, made.before, made.after) == (
+        "power", "Power while plugged in", "even", "speed first",
+    )  # fmt: skip
+    assert list(owner.programs.trials(machine.tag)) == []
+    (record,) = [entry for entry in owner.records.list() if entry.run_id == run.id]
+    assert record.text == (
+        "Changed 1 setting. Power while plugged in: even, now speed first. Said to it: by phone."
+    )
+    owner.runs.put_settings_back(machine.tag, [made.number])
+    agent.once()
+    assert picture(folder) == before
+    (made,) = owner.programs.changes(machine.tag)
+    assert made.state is ChangeState.PUT_BACK
+
+
+@pytest.mark.parametrize(
+    ("wanted", "why"),
+    [
+        (WantedSetting(setting="power", value="battery"), "is to be speed first by"),
+        (WantedSetting(setting="asleep-when", value=60), "stays: no rule wants otherwise"),
+        (WantedSetting(setting="wake-timers", value=True), "was not seen on"),
+        (WantedSetting(setting="motion", of="bram", value=False), "was not seen on"),
+    ],
+)
+def test_what_the_rules_do_not_want_cannot_be_ordered(
+    owner: Phylax, machine: Machine, agent: Agent, wanted: WantedSetting, why: str
+) -> None:
+    want(owner, "power", "speed")
+    with pytest.raises(RefusedError, match="") as refused:
+        owner.runs.change(machine.tag, values=[wanted])
+    assert why in str(refused.value.errors)
+
+
+def test_rules_that_no_setting_can_follow_and_persons_who_may_not(
+    service: Service, owner: Phylax, machine: Machine
+) -> None:
+    for setting, value in (("power", "faster"), ("asleep-when", 601), ("motion", "off")):
+        with pytest.raises(ValueError, match=setting):
+            TuningRuleEdit(setting=setting, rule=TuningRule(want=value))
+    with pytest.raises(ValueError, match="no setting of one value"):
+        TuningRuleEdit(setting="runs-by-itself", rule=TuningRule(leave=True))
+    with service.as_("wren") as wren, pytest.raises(NotAllowedError):
+        wren.settings.put_rule(Scope.SHOP, 0, "power", TuningRule(want="speed"))
+    # two people at once: the second has to see the first
+    want(owner, "power", "speed")
+    edit = TuningRuleEdit(setting="power", rule=TuningRule(want="even"))
+    with pytest.raises(ChangedMeanwhileError):
+        owner.send(
+            "POST", "/setting-rules/shop/0", body=edit, headers={"If-Match": '"7"'}
+        )  # fmt: skip
+
+
+def test_a_round_sets_what_goes_back_exactly_and_leaves_the_rest(
+    owner: Phylax, machine: Machine, agent: Agent, folder: Path
+) -> None:
+    want(owner, "power", "speed")
+    want(owner, "hibernation", False)
+    steps = (RoutineStep(kind=StepKind.TUNE),)
+    routine = owner.routines.add(RoutineEdit(name="Tuning", note="", steps=steps))
+    owner.routines.run(routine.id, [machine.id])
+    agent.once()
+    values = judged(owner, machine)
+    assert values["power"] == ("speed first", Stays.AS_WANTED)
+    assert values["hibernation"] == ("on", "off"), "what cannot be put back waits for a yes"
+
+
+def test_what_somebody_sets_otherwise_is_seen(
+    owner: Phylax, machine: Machine, agent: Agent, folder: Path
+) -> None:
+    want(owner, "power", "speed")
+    owner.runs.change(machine.tag, values=[WantedSetting(setting="power", value="speed")])
+    agent.once()
+    (folder / "power.json").write_text('{"value": "battery"}')
+    owner.runs.survey(machine.tag)
+    agent.once()
+    (made,) = owner.programs.changes(machine.tag)
+    assert made.drifted_to == "saving first"
+    texts = [entry.text for entry in owner.records.list()]
+    assert (
+        "Power while plugged in: speed first was set, but somebody altered it: it is saving first."
+        in texts
+    )
+
+
+def test_an_agent_that_knows_more_or_tells_nonsense_costs_only_that(
+    owner: Phylax, machine: Machine, agent: Agent, folder: Path
+) -> None:
+    (folder / "of-a-later-version.json").write_text('{"value": true}')
+    owner.runs.survey(machine.tag)
+    agent.once()
+    assert set(judged(owner, machine)) == {
+        "power", "asleep-when", "motion", "updates", "hibernation"
+    }  # fmt: skip
