@@ -14,10 +14,12 @@ from phylax.agent.config.home import AgentHome
 from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
+from phylax.core.retention import Scope
 from phylax.core.runs import WantedProgram
 from phylax.core.shop import Machine
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
+from phylax.core.tuning.rules import TuningRule
 from phylax.core.tuning.setting import Hangs
 from startup_trees import picture
 
@@ -223,3 +225,67 @@ def test_a_trial_is_drawn_and_said(
     check_for_everyone(page, "a trial")
     page.get_by_text("Each start in words").click()
     expect(page.get_by_text("(the first since the change)")).to_be_visible()
+
+
+def test_a_change_over_the_shop_is_one_yes_and_put_back_as_one(
+    page: Page, owner: Phylax, looked_at: Machine, tmp_path: Path
+) -> None:
+    owner.questions.answer("client", looked_at.client_id, "video-calls", "no")
+    agent = Agent(AgentHome(tmp_path / "agent"))
+    page.goto("/rules/programs")
+    proposed = page.get_by_test_id("proposed")
+    expect(proposed).to_contain_text("Chat: when asked on 1 machine")
+    proposed.get_by_role("button", name="Change Chat on 1 machine").click()
+    dialogue = page.get_by_role("dialog")
+    expect(dialogue).to_contain_text("Fewer than 6 machines cannot be compared")
+    check_for_everyone(page, "a change over the shop")
+    write(dialogue.get_by_label("Why, or what the client said"), "agreed by mail")
+    dialogue.get_by_role("button", name="Change 1 machine now").click()
+    shared = page.get_by_test_id("shared")
+    expect(shared).to_contain_text("in force on 0 of 1 machine")
+    agent.once()
+    expect(shared).to_contain_text("in force on 1 of 1 machine")
+    expect(proposed).to_contain_text("Everything runs as the shop wants it.")
+    check_for_everyone(page, "what was changed over the shop")
+    shared.get_by_role("button", name="Put back on all: Chat").click()
+    agent.once()
+    expect(proposed).to_contain_text("Chat: when asked on 1 machine")
+    expect(shared.get_by_role("button")).to_have_count(0)
+
+
+def test_settings_are_ruled_changed_and_answered_in_the_page(
+    page: Page, owner: Phylax, looked_at: Machine, tmp_path: Path
+) -> None:
+    (tmp_path / "m/settings").mkdir()
+    for name, value in {"power": '"even"', "asleep-when": "30", "motion.anna": "true"}.items():
+        (tmp_path / f"m/settings/{name}.json").write_text(f'{{"value": {value}}}')
+    agent = Agent(AgentHome(tmp_path / "agent"))
+    owner.runs.survey(looked_at.tag)
+    agent.once()
+    owner.settings.put_rule(Scope.SHOP, 0, "motion", TuningRule(want=False))
+    page.goto(f"/machines/{looked_at.tag}")
+    values = page.get_by_test_id("setting-values")
+    motion = values.get_by_role("row").filter(has_text="Windows move")
+    expect(motion).to_contain_text("of anna")
+    check_for_everyone(page, "settings")
+    motion.get_by_role("button", name="No, says").click()
+    expect(motion).to_contain_text("the shop’s rule wants it")
+    values.get_by_role("button", name="Rule for Asleep after").click()
+    dialogue = page.get_by_role("dialog")
+    dialogue.get_by_role("radio", name="It is to be").check()
+    dialogue.get_by_label("What it is to be", exact=True).fill("60")
+    check_for_everyone(page, "a rule for a setting")
+    dialogue.get_by_role("button", name="Save the rule").click()
+    asleep = values.get_by_role("row").filter(has_text="Asleep after")
+    # the question it hangs on still decides
+    expect(asleep).to_contain_text("no answer yet")
+    page.get_by_role("button", name="Change settings…").click()
+    change = page.get_by_test_id("values-dialogue")
+    expect(change).to_contain_text("Windows move when they open and close of anna: on now, off then")
+    check_for_everyone(page, "changing settings")
+    change.get_by_role("button", name="Change 1 setting").click()
+    expect(page.get_by_text("The machine is busy.").first).to_be_visible()
+    agent.once()
+    expect(motion).to_contain_text("as wanted already")
+    changes = page.get_by_test_id("changes")
+    expect(changes).to_contain_text("Windows move when they open and close of anna: on, then off")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import click
 
 from phylax.cli._changing import follow_change, list_changes, list_trials, put_back
+from phylax.cli._everywhere import command as everywhere
 from phylax.cli._output import Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import in_words, subject, subject_options
@@ -31,6 +32,7 @@ def command() -> None:
 command.add_command(list_changes)
 command.add_command(list_trials)
 command.add_command(put_back)
+command.add_command(everywhere)
 
 
 @command.command("list")

@@ -19,7 +19,7 @@ from phylax.client._planning import (
     Routines,
     WaitingListings,
 )
-from phylax.client._tuning import Programs, Questions, Settings
+from phylax.client._tuning import Programs, Questions, Settings, SharedChanges
 from phylax.client._watching import Attentions, Hooks, Notices, Trends
 from phylax.core.catalogue import Category
 from phylax.core.consents import (
@@ -454,6 +454,7 @@ class Phylax(Http):
         self.programs = Programs(self)
         self.questions = Questions(self)
         self.settings = Settings(self)
+        self.shared_changes = SharedChanges(self)
 
     def shop(self) -> Shop:
         return self.get(Shop, "/shop")

@@ -13,6 +13,7 @@ from phylax.core.tuning.answers import AnswerEdit, Asked
 from phylax.core.tuning.changes import Change
 from phylax.core.tuning.known import KnownEdit, KnownProgram
 from phylax.core.tuning.looks import JudgedLook, UnknownProgram
+from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.rules import (
     ProgramRule,
     ProgramRuleEdit,
@@ -22,9 +23,12 @@ from phylax.core.tuning.rules import (
     TuningRuleEdit,
 )
 from phylax.core.tuning.setting import Setting
+from phylax.core.tuning.shared import NewSharedChange, SharedChange
 from phylax.core.tuning.starts import Trial
 from phylax.core.tuning.what_if import WhatIfLine
 
+_SHARED: type[list[SharedChange]] = list[SharedChange]
+_LINES: type[list[WhatIfLine]] = list[WhatIfLine]
 AnswerScope = Literal["client", "machine"]
 
 
@@ -76,6 +80,48 @@ class Programs(Family):
         edit = ProgramRuleEdit(program=program, rule=rule)
         path = f"/program-rules/{scope}/{subject_id}"
         return self._http.post(list[ScopedProgramRule], path, edit)
+
+
+class SharedChanges(Family):
+    """One change on many machines: one yes, half first, put back for all."""
+
+    def proposed(self) -> Sequence[WhatIfLine]:
+        """What the rules would change over the whole shop, by program, of most machines first."""
+        return self._http.get(_LINES, "/shared-changes/proposed")
+
+    def list(self, *, limit: int = 20) -> Sequence[SharedChange]:
+        """The newest first."""
+        return self._http.get(_SHARED, "/shared-changes", limit=limit)
+
+    def get(self, number: int) -> SharedChange:
+        return self._http.get(SharedChange, f"/shared-changes/{number}")
+
+    def make(
+        self,
+        program: str,
+        intent: Intent,
+        machine_ids: Sequence[int],
+        *,
+        half_first: bool = False,
+        word: str = "",
+    ) -> SharedChange:
+        """Change one program on machines; it is a yes to what needs one."""
+        new = NewSharedChange(
+            program=program,
+            intent=intent,
+            machine_ids=tuple(machine_ids),
+            half_first=half_first,
+            word=word,
+        )
+        return self._http.post(SharedChange, "/shared-changes", new)
+
+    def go_on(self, number: int) -> SharedChange:
+        """The other half has its turn."""
+        return self._http.post(SharedChange, f"/shared-changes/{number}/rest")
+
+    def put_back(self, number: int) -> SharedChange:
+        """Put it back wherever it is in force."""
+        return self._http.post(SharedChange, f"/shared-changes/{number}/put-back")
 
 
 class Settings(Family):

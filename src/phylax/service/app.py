@@ -38,6 +38,7 @@ from phylax.service.routes import (
     routines,
     rules,
     runs,
+    shared_changes,
     shop,
     surveys,
     trends,
@@ -105,6 +106,7 @@ def create_app(context: Context) -> FastAPI:
         notices,
         records,
         tuning,
+        shared_changes,
         views,
     ):
         app.include_router(family.router, prefix=API, responses=problems.documented(401))

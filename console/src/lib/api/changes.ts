@@ -88,7 +88,9 @@ const CONCERNS: Concern[] = [
       '/api/v1/known-programs',
       '/api/v1/unknown-programs',
       '/api/v1/program-rules/{scope}/{subject_id}',
-      '/api/v1/setting-rules/{scope}/{subject_id}'
+      '/api/v1/setting-rules/{scope}/{subject_id}',
+      '/api/v1/shared-changes',
+      '/api/v1/shared-changes/proposed'
     ],
     kinds: ['setting'],
     fold: 300

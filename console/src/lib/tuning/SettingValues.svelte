@@ -101,7 +101,9 @@
         {#each values as value (keyOf(value))}
           <tr>
             <th scope="row" class="min-w-52">
-              {value.setting.name}{#if value.seen.of}{' '}<span class="muted">of {value.seen.of}</span>{/if}
+              {value.setting.name}{#if value.seen.of}{' '}<span class="muted"
+                  >of {value.seen.of}</span
+                >{/if}
               {#if value.verdict.changes}<div class="muted text-sm font-normal">
                   {value.setting.notice}
                 </div>{/if}

@@ -41,3 +41,19 @@ export function trialInWords(trial: Schema['Trial']): string {
       return `Cannot be told yet: ${count(judged.starts ?? 0, 'start')} since, judged after ${judged.next_look}${cost ? `; so far ${cost}` : ''}.`;
   }
 }
+
+/** How the half that was changed moved against the other. */
+export function sharedInWords({ judged, rest_at }: Schema['SharedChange']): string {
+  if (!judged || judged.likely == null || judged.least == null || judged.most == null)
+    return 'Cannot be told yet: three machines of each half need five starts that count.';
+  const moved = `a start takes ${less(judged.likely)} than on the other half (between ${less(judged.least)} and ${less(judged.most)})`;
+  const until = rest_at ? ', until the others had their turn' : '';
+  switch (judged.outcome) {
+    case 'helped':
+      return `It helped: ${moved}${until}.`;
+    case 'made it worse':
+      return `It made it worse: ${moved}${until}. Put it back.`;
+    default:
+      return `Cannot be told yet: so far ${moved}${until}.`;
+  }
+}

@@ -10,7 +10,7 @@ from pydantic import Field
 
 from phylax.core.shop import System
 from phylax.core.tuning.known import KnownProgram, recognise
-from phylax.core.tuning.programs import Program
+from phylax.core.tuning.programs import Intent, Program
 from phylax.core.tuning.rules import InForce
 from phylax.core.tuning.verdicts import Answers, Verdict, judge_program
 from phylax.core.values import Value
@@ -25,6 +25,9 @@ class WhatIfLine(Value):
     name: str
     changes_on: tuple[int, ...] = ()
     needs_yes: bool = False
+    intent: Intent | None = Field(
+        None, description="What it becomes; none: nothing, or not the same on all machines"
+    )
     stays_on: dict[str, tuple[int, ...]] = Field(
         default_factory=dict, description="Numbers of machines, by the reason why it stays there"
     )
@@ -94,12 +97,14 @@ class _Line:
         self.changes: list[int] = []
         self.stays: dict[str, list[int]] = defaultdict(list)
         self.needs_yes = False
+        self.intents: set[str] = set()
 
     def add(self, alike: _Alike, verdict: Verdict) -> None:
         self.names[alike.program.name] += len(alike.machine_ids)
         if verdict.changes:
             self.changes += alike.machine_ids
             self.needs_yes = self.needs_yes or verdict.needs_yes
+            self.intents.add(str(verdict.want))
         else:
             self.stays[verdict.reason or ""] += alike.machine_ids
 
@@ -109,5 +114,6 @@ class _Line:
             name=self.names.most_common(1)[0][0],
             changes_on=tuple(sorted(self.changes)),
             needs_yes=self.needs_yes,
+            intent=Intent(next(iter(self.intents))) if len(self.intents) == 1 else None,
             stays_on={reason: tuple(sorted(ids)) for reason, ids in self.stays.items()},
         )

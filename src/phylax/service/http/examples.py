@@ -38,6 +38,7 @@ from phylax.core.survey.what_if import WhatIfQuestion
 from phylax.core.tuning.answers import AnswerEdit
 from phylax.core.tuning.known import KnownEdit
 from phylax.core.tuning.rules import ProgramRuleEdit, TuningRuleEdit
+from phylax.core.tuning.shared import NewSharedChange
 from phylax.core.views import NewView
 
 _READING = {
@@ -55,6 +56,8 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
                 "what": "Waits for the button of a scanner.", "handling": "hangs on a question",
                 "intent": "when asked", "hangs": {"question": "scans", "on": "no"}},
     AnswerEdit: {"answer": "no", "word": "asked at the desk"},
+    NewSharedChange: {"program": "package:scan-button", "intent": "when asked",
+                      "machine_ids": [3, 7, 8], "half_first": True, "word": "agreed by mail"},
     TuningRuleEdit: {"setting": "updates", "rule": {"want": "wednesday-noon"}},
     ProgramRuleEdit: {"program": "package:scan-button", "rule": {"leave": True}},
     SettingsMessage: {"id": "5f0c8a6e-settings", "run_id": 12,

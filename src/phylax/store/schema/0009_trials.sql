@@ -72,3 +72,23 @@ CREATE TABLE setting_rules (
     changed_at INTEGER NOT NULL,
     PRIMARY KEY (scope, subject_id, setting)
 ) STRICT, WITHOUT ROWID;
+
+-- One change on many machines.
+CREATE TABLE shared_changes (
+    id INTEGER PRIMARY KEY,
+    program TEXT NOT NULL,
+    name TEXT NOT NULL,
+    intent TEXT NOT NULL,
+    half_first INTEGER NOT NULL,
+    who TEXT NOT NULL,
+    at INTEGER NOT NULL,
+    rest_at INTEGER,
+    word TEXT NOT NULL
+) STRICT;
+CREATE TABLE shared_change_machines (
+    shared_id INTEGER NOT NULL REFERENCES shared_changes (id) ON DELETE CASCADE,
+    machine_id INTEGER NOT NULL REFERENCES machines (id) ON DELETE CASCADE,
+    first INTEGER NOT NULL,
+    run_id INTEGER REFERENCES runs (id) ON DELETE SET NULL,
+    PRIMARY KEY (shared_id, machine_id)
+) STRICT, WITHOUT ROWID;

@@ -9,6 +9,7 @@
   import Outcome from '$lib/components/Outcome.svelte';
   import When from '$lib/components/When.svelte';
   import { useMay } from '$lib/session';
+  import OverTheShop from '$lib/tuning/OverTheShop.svelte';
   import WriteAbout from '$lib/tuning/WriteAbout.svelte';
   import { ruleInWords } from '$lib/tuning/rule';
   import { count } from '$lib/words';
@@ -32,7 +33,8 @@
       '/api/v1/unknown-programs',
       '/api/v1/known-programs',
       '/api/v1/program-rules/{scope}/{subject_id}',
-      '/api/v1/machines/{machine}/programs'
+      '/api/v1/machines/{machine}/programs',
+      '/api/v1/shared-changes/proposed'
     );
 
   function becomes({ edit }: Known): string {
@@ -83,7 +85,9 @@
 </p>
 <Outcome of={doing} />
 
-<section class="mt-6" aria-labelledby="unknown">
+<OverTheShop />
+
+<section class="mt-10" aria-labelledby="unknown">
   <h2 id="unknown">
     Nobody has written about yet
     {#if unknownAsked.data}<span class="muted">{unknownAsked.data.length}</span>{/if}

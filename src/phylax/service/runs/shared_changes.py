@@ -1,0 +1,142 @@
+"""One change on many machines: made, gone on with, put back, and judged by its two halves."""
+
+from __future__ import annotations
+
+from phylax.core.runs import NewRun, Run, WantedProgram
+from phylax.core.shop import System
+from phylax.core.tuning.changes import ChangeState
+from phylax.core.tuning.shared import NewSharedChange, SharedChange, SharedMachine, first_half
+from phylax.core.tuning.starts import BootCost
+from phylax.core.tuning.trials import MachineTrial, Start, judge_half_first
+from phylax.core.tuning.what_if import Looked, WhatIfLine, what_if
+from phylax.service.problems import Problem, invalid, not_found
+from phylax.service.runs import create
+from phylax.store import notebook, program_looks, program_rules, shared_changes, shop, starts
+from phylax.store.database import Connection
+
+
+def over_the_shop(conn: Connection) -> list[WhatIfLine]:
+    """What becomes of each program over all machines, by what counts now; what stays everywhere is
+    left out."""
+    said = program_rules.Said(conn)
+    programs = program_looks.on_machines(conn, lambda program: True)
+    looked = [
+        Looked(
+            machine_id=machine.id,
+            system=System(machine.system),
+            programs=tuple(programs[machine.id]),
+            answers=said.answers(machine.id, machine.client_id),
+            rules=said.rules(machine.id, machine.client_id),
+        )
+        for machine in shop.described(conn)
+        if machine.id in programs
+    ]
+    return [line for line in what_if(looked, notebook.entries(conn)) if line.changes_on]
+
+
+def make(conn: Connection, new: NewSharedChange, *, who: str, at: int) -> SharedChange:
+    """Begin a change on many machines: on all of them, or on half of them first. A problem where
+    it is not what the rules want on one of them; then nothing is ordered at all."""
+    machine_ids = tuple(dict.fromkeys(new.machine_ids))
+    known = {machine.id: machine for machine in shop.machines_by_id(conn, list(machine_ids))}
+    for place, number in enumerate(machine_ids):
+        if number not in known:
+            raise invalid(f"/machine_ids/{place}", f"there is no machine {number}")
+    lines = {line.program: line for line in over_the_shop(conn)}
+    name = lines[new.program].name if new.program in lines else new.program
+    first = first_half(machine_ids, f"{new.program} {at}") if new.half_first else machine_ids
+    number = shared_changes.add(
+        conn, new, name, half_first=len(first) < len(machine_ids), who=who, at=at
+    )
+    shared_changes.add_machines(conn, number, [(m, m in first) for m in machine_ids])
+    for machine_id in first:
+        _order(conn, number, new, machine_id, who=who, at=at)
+    return get(conn, number)
+
+
+def _order(
+    conn: Connection, number: int, new: NewSharedChange, machine_id: int, *, who: str, at: int
+) -> Run:
+    wanted = WantedProgram(program=new.program, intent=new.intent)
+    order = NewRun(machine_id=machine_id, work="change settings", programs=(wanted,), word=new.word)
+    run = create.make(conn, order, who=who, at=at)
+    shared_changes.note_run(conn, number, machine_id, run.id)
+    return run
+
+
+def go_on(conn: Connection, number: int, *, who: str, at: int) -> SharedChange:
+    """The other half has its turn. Machines on which the rules want it no longer are left as they
+    are."""
+    shared = get(conn, number)
+    rest = [machine for machine in shared.machines if machine.run_id is None]
+    if not rest:
+        raise Problem(409, "nothing-left", "Every machine of it has had its turn.")
+    wanted_on = {line.program: set(line.changes_on) for line in over_the_shop(conn)}
+    new = NewSharedChange(
+        program=shared.program,
+        intent=shared.intent,
+        machine_ids=tuple(machine.machine_id for machine in rest),
+        word=shared.word,
+    )
+    shared_changes.note_rest(conn, number, at=at)
+    for machine in rest:
+        if machine.machine_id in wanted_on.get(shared.program, ()):
+            _order(conn, number, new, machine.machine_id, who=who, at=at)
+    return get(conn, number)
+
+
+def put_back(conn: Connection, number: int, *, who: str, at: int) -> SharedChange:
+    """Put it back wherever it is in force. The other half has no turn any more."""
+    shared = get(conn, number)
+    standing = [
+        machine
+        for machine in shared.machines
+        if machine.state is ChangeState.MADE and machine.change is not None
+    ]
+    if not standing:
+        raise Problem(409, "nothing-left", "It is in force on no machine.")
+    for machine in standing:
+        assert machine.change is not None
+        order = NewRun(
+            machine_id=machine.machine_id, work="put settings back", changes=(machine.change,)
+        )
+        create.make(conn, order, who=who, at=at)
+    return get(conn, number)
+
+
+def get(conn: Connection, number: int) -> SharedChange:
+    """One of them, judged where it was halved."""
+    shared = shared_changes.get(conn, number)
+    if shared is None:
+        raise not_found("shared change", number)
+    if not shared.half_first:
+        return shared
+    trials = [
+        _machine_trial(shared, machine, starts.of_machine(conn, machine.machine_id))
+        for machine in shared.machines
+        if not machine.first or machine.state is ChangeState.MADE
+    ]
+    return shared.model_copy(update={"judged": judge_half_first(trials)})
+
+
+def _machine_trial(
+    shared: SharedChange, machine: SharedMachine, told: list[BootCost]
+) -> MachineTrial:
+    """A machine's starts before the first half was changed, and after it until the other was."""
+    before = [start for start in told if start.at < shared.at]
+    after = [
+        start
+        for start in told
+        if start.at >= shared.at and (shared.rest_at is None or start.at < shared.rest_at)
+    ]
+    return MachineTrial(
+        machine_id=machine.machine_id,
+        changed=machine.first,
+        before=tuple(map(_whole, before)),
+        after=tuple(map(_whole, after)),
+    )
+
+
+def _whole(start: BootCost) -> Start:
+    total = start.rest + sum((start.programs or {}).values())
+    return Start(boot=start.boot, at=start.at, rest=total, left_out=start.left_out)

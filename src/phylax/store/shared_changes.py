@@ -1,0 +1,94 @@
+"""One change on many machines: who is in which half, and which run did it."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable
+
+from phylax.core.tuning.changes import ChangeState
+from phylax.core.tuning.programs import Intent
+from phylax.core.tuning.shared import NewSharedChange, SharedChange, SharedMachine
+from phylax.core.values import from_seconds
+
+Connection = sqlite3.Connection
+
+
+def add(
+    conn: Connection, new: NewSharedChange, name: str, *, half_first: bool, who: str, at: int
+) -> int:
+    """Begin one; its number."""
+    row = conn.execute(
+        """
+        INSERT INTO shared_changes (program, name, intent, half_first, who, at, word)
+        VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id
+        """,
+        (new.program, name, new.intent, int(half_first), who, at, new.word),
+    ).fetchone()
+    return int(row[0])
+
+
+def add_machines(conn: Connection, number: int, machines: Iterable[tuple[int, bool]]) -> None:
+    """(machine, whether it is of the first half)."""
+    conn.executemany(
+        "INSERT INTO shared_change_machines (shared_id, machine_id, first) VALUES (?, ?, ?)",
+        [(number, machine_id, int(first)) for machine_id, first in machines],
+    )
+
+
+def note_run(conn: Connection, number: int, machine_id: int, run_id: int) -> None:
+    conn.execute(
+        "UPDATE shared_change_machines SET run_id = ? WHERE shared_id = ? AND machine_id = ?",
+        (run_id, number, machine_id),
+    )
+
+
+def note_rest(conn: Connection, number: int, *, at: int) -> None:
+    """The other half has its turn."""
+    conn.execute("UPDATE shared_changes SET rest_at = ? WHERE id = ?", (at, number))
+
+
+def numbers(conn: Connection, limit: int) -> list[int]:
+    """The newest first."""
+    rows = conn.execute("SELECT id FROM shared_changes ORDER BY id DESC LIMIT ?", (limit,))
+    return [row[0] for row in rows]
+
+
+def get(conn: Connection, number: int) -> SharedChange | None:
+    """One of them, not judged."""
+    row = conn.execute("SELECT * FROM shared_changes WHERE id = ?", (number,)).fetchone()
+    if row is None:
+        return None
+    machines = conn.execute(
+        """
+        SELECT s.machine_id, s.first, s.run_id, m.tag, cl.name AS client_name,
+               c.number AS change, c.state
+        FROM shared_change_machines s
+        JOIN machines m ON m.id = s.machine_id JOIN clients cl ON cl.id = m.client_id
+        LEFT JOIN changes c ON c.run_id = s.run_id AND c.program = ?
+        WHERE s.shared_id = ? ORDER BY s.first DESC, m.tag
+        """,
+        (row["program"], number),
+    )
+    return SharedChange(
+        id=row["id"],
+        program=row["program"],
+        name=row["name"],
+        intent=Intent(row["intent"]),
+        half_first=bool(row["half_first"]),
+        who=row["who"],
+        at=from_seconds(row["at"]),
+        rest_at=None if row["rest_at"] is None else from_seconds(row["rest_at"]),
+        word=row["word"],
+        machines=tuple(
+            SharedMachine(
+                machine_id=machine["machine_id"],
+                tag=machine["tag"],
+                client_name=machine["client_name"],
+                first=bool(machine["first"]),
+                run_id=machine["run_id"],
+                change=machine["change"],
+                state=None if machine["state"] is None else ChangeState(machine["state"]),
+            )
+            for machine in machines
+        ),
+    )
