@@ -5,9 +5,12 @@ from bench import (
     console_machines,
     footprint,
     forecasts,
+    reading_settings,
     removal,
     rounds_shop,
     survey_full,
+    trials,
+    tuning_what_if,
     watch_shop,
     what_if_shop,
 )
@@ -21,4 +24,7 @@ if __name__ == "__main__":
     agents_load.main()
     console_machines.main()
     removal.main()
+    reading_settings.main()
+    tuning_what_if.main()
+    trials.main()
     footprint.main()

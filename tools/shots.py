@@ -18,6 +18,8 @@ from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
 
+from phylax.demo.live import restart
+
 ROOT = Path(__file__).parents[1]
 SHOTS = ROOT / "docs/screenshots"
 SIZE = {"width": 1280, "height": 800}
@@ -37,7 +39,7 @@ TERMINAL = {
 def main() -> None:
     SHOTS.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as folder, _demo(Path(folder) / "demo") as (url, token):
-        _console(url)
+        _console(url, token.parent)
         _terminal(url, token)
         _figure(url, token)
     print(f"{len(list(SHOTS.glob('*.png')))} pictures in {SHOTS.relative_to(ROOT)}")
@@ -60,7 +62,7 @@ def _demo(data: Path) -> Iterator[tuple[str, Path]]:
         process.wait(timeout=20)
 
 
-def _console(url: str) -> None:
+def _console(url: str, data: Path) -> None:
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
         page = browser.new_context(viewport=SIZE, base_url=url, locale="en-IE").new_page()
@@ -76,9 +78,6 @@ def _console(url: str) -> None:
         page.get_by_test_id("machines").wait_for()
         page.get_by_role("button", name="Columns").wait_for()
         _shoot(page, "machines")
-        page.goto("/trends")
-        page.get_by_test_id("crossing").wait_for()
-        _shoot(page, "trends")
         _one_machine(page)
         page.goto("/rules")
         page.get_by_role("row").filter(has_text="Trash").get_by_role(
@@ -87,26 +86,24 @@ def _console(url: str) -> None:
         page.get_by_label("Keep for days").fill("30")
         page.get_by_test_id("what-if").get_by_role("table").wait_for()
         _shoot(page, "rules")
-        page.goto("/machines/oakes-laptop")
-        page.get_by_test_id("programs-stays").wait_for()
-        page.evaluate("document.querySelector('#tuning').scrollIntoView()")
-        _shoot(page, "runs-by-itself")
+        page.goto("/rules/programs")
+        page.get_by_test_id("proposed").wait_for()
+        page.get_by_test_id("notebook").wait_for()
+        _shoot(page, "programs")
+        _tuned(page, data)
         page.goto("/rounds")
         page.get_by_test_id("agenda").wait_for()
         _shoot(page, "agenda")
         page.get_by_role("link", name="library-3").click()
         page.get_by_test_id("steps").wait_for()
         _shoot(page, "bench")
-        page.goto("/rounds/3")
-        page.get_by_test_id("week").wait_for()
-        _shoot(page, "week")
         page.goto("/rounds/new?machine=museum-kiosk")
         page.get_by_label("Name", exact=True).fill("Kiosk, weekly")
         page.get_by_test_id("next-dates").locator("li").first.wait_for()
         _shoot(page, "round")
         page.get_by_role("button", name="Light ,").click()
         page.get_by_role("button", name="Light ,").click()
-        page.goto("/machines/choir-server")
+        _open_whole(page, "/machines/choir-server")
         page.get_by_test_id("held").get_by_role("button", name="Download folders").click()
         page.get_by_label("Put ").nth(1).check()
         page.evaluate("document.querySelector('#held').scrollIntoView()")
@@ -114,8 +111,35 @@ def _console(url: str) -> None:
         browser.close()
 
 
+def _open_whole(page: Page, path: str) -> None:
+    """Open a page and touch it, so that its far parts are drawn."""
+    page.goto(path)
+    page.locator("h1").wait_for()
+    page.mouse.move(640, 400)
+    page.mouse.move(5, 5)
+
+
+def _tuned(page: Page, data: Path) -> None:
+    """What runs by itself, and what a change of it came to after some starts."""
+    _open_whole(page, "/machines/oakes-laptop")
+    page.get_by_test_id("programs-stays").wait_for()
+    page.evaluate("document.querySelector('#tuning').scrollIntoView()")
+    _shoot(page, "runs-by-itself")
+    page.get_by_test_id("programs-no answer yet").get_by_role("button", name="says no").click()
+    page.get_by_test_id("programs-changes").get_by_text("Word finder").wait_for()
+    page.get_by_role("button", name="Change…", exact=True).click()
+    page.get_by_test_id("change-dialogue").get_by_role("checkbox").nth(0).uncheck()
+    page.get_by_role("button", name="Change 1 program").click()
+    page.get_by_test_id("starts").wait_for(timeout=90_000)
+    restart(data, "oakes-laptop", 8)
+    page.get_by_text("It helped").wait_for(timeout=90_000)
+    page.evaluate("document.querySelector('[data-testid=changes]').scrollIntoView()")
+    page.mouse.wheel(0, -120)
+    _shoot(page, "trial")
+
+
 def _one_machine(page: Page) -> None:
-    page.goto("/machines/choir-server")
+    _open_whole(page, "/machines/choir-server")
     page.get_by_test_id("ledger").wait_for()
     _shoot(page, "machine")
     page.get_by_role("button", name="needs a yes").first.click()

@@ -1,15 +1,20 @@
 """Held things in a real browser: said before cleaning, shown afterwards, put back, let go."""
 
+import re
 from datetime import timedelta
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from console_checks import check_for_everyone
+from helpers import enrol
 from phylax.client import Phylax
+from phylax.core.events import EventKind
 from phylax.core.retention import Rule, Scope
 from phylax.core.shop import Machine
+from phylax.service.context.context import Context
+from phylax.store import events
 
 
 @pytest.fixture
@@ -61,3 +66,49 @@ def test_letting_go_early_asks_once_and_names_it(page: Page, held: Path) -> None
     expect(page.get_by_test_id("result")).to_contain_text("Let go 2 items")
     expect(page.get_by_test_id("held")).not_to_be_visible()
     assert list(held.iterdir()) == []
+
+
+def test_what_was_opened_in_a_look_stays_when_the_look_is_through(
+    page: Page, owner: Phylax, machine: Machine, context: Context, home: Path, tmp_path: Path
+) -> None:
+    """However long the whole of it takes to come after the last part."""
+    owner.rules.put(
+        Scope.MACHINE, machine.id, "downloads", Rule(off=False, keep_for=timedelta(days=90))
+    )
+    agent = enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
+    run = owner.runs.survey(machine.tag)
+    agent.once()
+
+    def still_running(route: Route) -> None:
+        answer = route.fetch()
+        body = answer.json()
+        for told in body if isinstance(body, list) else [body]:
+            told["state"] = "running"
+        route.fulfill(response=answer, json=body)
+
+    def not_yet(route: Route) -> None:
+        body = {"type": "about:blank", "status": 404, "detail": "not surveyed yet"}
+        route.fulfill(status=404, json=body)
+
+    def tell(kind: EventKind) -> None:
+        with context.db.write() as conn:
+            events.publish(conn, kind, at=context.now(), machine_id=machine.id, run_id=run.id)
+
+    runs = re.compile(r"/v1/runs(\?|/\d+$)")
+    ledger = re.compile(rf"/v1/machines/{machine.tag}/ledger")
+    page.route(runs, still_running)
+    page.route(ledger, not_yet)
+    page.goto(f"/machines/{machine.tag}")
+    row = page.get_by_role("row").filter(has_text="Download folders")
+    row.get_by_role("button", name="needs a yes").click()
+    tick = page.get_by_role("button", name="Tick what the rule proposes")
+    expect(tick).to_be_visible()
+    page.unroute(runs)
+    tell(EventKind.RUN)
+    expect(page.locator("#work")).to_contain_text("Last run")
+    page.wait_for_timeout(500)
+    expect(tick).to_be_visible(timeout=1000)
+    page.unroute(ledger)
+    tell(EventKind.SURVEY)
+    page.wait_for_timeout(1500)
+    expect(tick).to_be_visible(timeout=1000)

@@ -19,18 +19,20 @@ from phylax.agent.tuning import confirming
 from phylax.cli.agent import command as agent_command
 from phylax.client import Phylax, UnreachableError
 from phylax.core.attention import Cause
-from phylax.core.protocol import StartsMessage
+from phylax.core.protocol import ChangesMessage, Message, SettingsMessage, StartsMessage
 from phylax.core.records import RecordKind
 from phylax.core.runs import RunState, WantedProgram
 from phylax.core.shop import Machine
-from phylax.core.tuning.changes import ChangeState
+from phylax.core.tuning.changes import ChangeMade, ChangeState, Drifted
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
+from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Intent, Program, StartCost, Starter, StarterKind
 from phylax.core.tuning.starts import BootCost
 from phylax.core.tuning.trials import Outcome
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.service.runs import ingest
+from phylax.store import settings_changes
 from startup_trees import picture
 
 COSTS = {"search": 5000, "newer": 700, "bar": 2000, "link": 300, "chat": 3000, "one": 1000,
@@ -229,6 +231,39 @@ def test_put_back_at_the_machine_without_the_service(
     assert "Nothing that was changed is in force" in again.output
 
 
+def test_a_machine_that_says_the_same_again_and_again_fills_no_record(
+    owner: Phylax, machine: Machine, agent: Agent, context: Context
+) -> None:
+    """Entries are for ever: only what is news makes one."""
+    run = change(owner, machine, agent, "search")
+    (made,) = owner.programs.changes(machine.tag)
+    with context.db.read() as conn:
+        change_id = settings_changes.machines_name(conn, made.number)
+    at = datetime.now(UTC)
+
+    def tell(message: Message) -> None:
+        with context.db.write() as conn:
+            ingest.apply(conn, machine.id, message, at=context.now())
+
+    for turn in range(6):
+        drifted = Drifted(id=change_id, name="Search", wanted="not at all", now="from the start")
+        look = SettingsLook(
+            taken_at=at + timedelta(hours=turn), drifted=(drifted,) if turn % 2 else ()
+        )
+        tell(SettingsMessage(id=f"look-{turn:06}", run_id=run, look=look))
+    assert len(told(owner, machine)) == 1
+    undone = ChangeMade(
+        id=change_id, program="package:search", name="Search", before="from the start",
+        after="not at all", at=at, state=ChangeState.UNDONE, refused="not reached",
+    )  # fmt: skip
+    made_up = undone.model_copy(update={"id": "1-made-up"})
+    for turn in range(5):
+        tell(ChangesMessage(id=f"end-{turn:06}", run_id=run, changes=(undone, made_up)))
+    assert len(told(owner, machine)) == 2
+    (made,) = owner.programs.changes(machine.tag)
+    assert made.state is ChangeState.UNDONE
+
+
 def test_starts_are_told_once_and_by_one_machine_only_for_itself(
     owner: Phylax, machine: Machine, agent: Agent, context: Context, tmp_path: Path
 ) -> None:
@@ -269,6 +304,6 @@ def test_changes_of_the_schema_before_are_kept(tmp_path: Path) -> None:
     kept = conn.execute("SELECT * FROM changes").fetchall()
     assert kept == [
         (7, 1, 2, "id-7", "runs-by-itself", "p", "", "P", "from the start", "when asked", 5,
-         "Wren", "put back", 6, "Petra", "agreed", None, None)
+         "Wren", "put back", 6, "Petra", "agreed", None, None, 0)
     ]  # fmt: skip
     conn.close()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ssl
 import uuid
 from collections.abc import Callable, Iterator
 from datetime import datetime
@@ -136,7 +137,8 @@ def _was_answered(error: httpx.TransportError) -> bool:
         return True
     cause: BaseException | None = error
     while cause is not None:
-        if isinstance(cause, ConnectionRefusedError):
+        # who answers with another certificate is there, as on a network that asks to sign in
+        if isinstance(cause, (ConnectionRefusedError, ssl.SSLError)):
             return True
         cause = cause.__cause__ or cause.__context__
     return False

@@ -17,12 +17,13 @@ THE_MACHINE = "the machine"
 AT_MACHINE = "somebody at the machine"
 
 
-def note(conn: Connection, run: Run, made: ChangeMade, *, word: str, who: str, at: int) -> None:
-    """What a machine did; of a change that is known already, what became of it, and by whom."""
+def note(conn: Connection, run: Run, made: ChangeMade, *, word: str, who: str, at: int) -> bool:
+    """What a machine did; of a change that is known already, what became of it, and by whom.
+    Whether that is news."""
     if made.id is None:
-        return
+        return False
     if made.state is ChangeState.MADE:
-        conn.execute(
+        added = conn.execute(
             """
             INSERT INTO changes
                 (machine_id, run_id, id, setting, program, of_person, name, before, after, at,
@@ -32,9 +33,9 @@ def note(conn: Connection, run: Run, made: ChangeMade, *, word: str, who: str, a
             (run.machine_id, run.id, made.id, made.setting, made.program, made.of, made.name,
              made.before, made.after, to_seconds(made.at), run.made_by, word),
         )  # fmt: skip
-        return
+        return added.rowcount > 0
     by = {ChangeState.UNDONE: THE_MACHINE}.get(made.state, AT_MACHINE if made.there else who)
-    conn.execute(
+    ended = conn.execute(
         """
         UPDATE changes SET state = ?, ended_at = ?, ended_by = ?, drifted_at = NULL,
             drifted_to = NULL
@@ -42,15 +43,14 @@ def note(conn: Connection, run: Run, made: ChangeMade, *, word: str, who: str, a
         """,
         (made.state, at, by, run.machine_id, made.id),
     )
+    return ended.rowcount > 0
 
 
-def note_drift(conn: Connection, machine_id: int, drifted: Sequence[Drifted], *, at: int) -> bool:
-    """What a look finds altered by somebody else, and what it finds right again. Whether
-    something is newly altered."""
+def note_drift(conn: Connection, machine_id: int, drifted: Sequence[Drifted], *, at: int) -> None:
+    """What a look finds altered by somebody else, and what it finds right again."""
     found = {drift.id: drift for drift in drifted}
-    is_new = False
     for row in conn.execute(
-        "SELECT id, drifted_at, drifted_to FROM changes WHERE machine_id = ? AND state = 'made'",
+        "SELECT * FROM changes WHERE machine_id = ? AND state = 'made'",
         (machine_id,),
     ).fetchall():
         drift = found.get(row["id"])
@@ -59,13 +59,26 @@ def note_drift(conn: Connection, machine_id: int, drifted: Sequence[Drifted], *,
         else:
             since = row["drifted_at"] if row["drifted_at"] is not None else at
             now = drift.now
-        is_new |= since is not None and row["drifted_at"] is None
         if (since, now) != (row["drifted_at"], row["drifted_to"]):
             conn.execute(
-                "UPDATE changes SET drifted_at = ?, drifted_to = ? WHERE machine_id = ? AND id = ?",
+                """
+                UPDATE changes SET drifted_at = ?, drifted_to = ?
+                WHERE machine_id = ? AND id = ?
+                """,
                 (since, now, machine_id, row["id"]),
             )
-    return is_new
+
+
+def newly_drifted(conn: Connection, machine_id: int) -> list[Change]:
+    """What is altered and was not told of yet; it is told of from now on."""
+    rows = conn.execute(
+        """
+        UPDATE changes SET drift_told = 1
+        WHERE machine_id = ? AND drifted_at IS NOT NULL AND drift_told = 0 RETURNING *
+        """,
+        (machine_id,),
+    )
+    return sorted((_change(row) for row in rows.fetchall()), key=lambda change: change.number)
 
 
 def told_lately(

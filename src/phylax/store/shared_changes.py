@@ -44,7 +44,9 @@ def note_run(conn: Connection, number: int, machine_id: int, run_id: int) -> Non
 
 def note_rest(conn: Connection, number: int, *, at: int) -> None:
     """The other half has its turn."""
-    conn.execute("UPDATE shared_changes SET rest_at = ? WHERE id = ?", (at, number))
+    conn.execute(
+        "UPDATE shared_changes SET rest_at = coalesce(rest_at, ?) WHERE id = ?", (at, number)
+    )
 
 
 def numbers(conn: Connection, limit: int) -> list[int]:

@@ -31,7 +31,9 @@ class SettingsKeeper:
         """`changes` is the journal's folder, `told_starts` the file of starts that were told."""
         self._machine = machine
         self._changer = Changer(machine.switching_top(), changes)
-        self._confirming = Confirming(self._changer, machine.boot)
+        self._confirming = Confirming(
+            self._changer, machine.boot, told_starts.with_name("unreached.json")
+        )
         self._told_starts = told_starts
         self._spool = spool
         self._told_at = -1.0

@@ -7,13 +7,13 @@ it is guarded, whether it still runs as it did when somebody decided.
 from __future__ import annotations
 
 import logging
+import time
 import uuid
 from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 
 from phylax.agent.machines import MachineKind
-from phylax.agent.platform.uptime import running
 from phylax.agent.tuning.changer import AlteredError, Change, Changer, NotMadeError
 from phylax.core.protocol import ChangeSettingsOrder, PutSettingsBackOrder
 from phylax.core.tuning.changes import (
@@ -129,7 +129,7 @@ class SettingsRun:
                 pieces=self._machine.value_pieces(setting.key, wanted.of, wanted.value),
                 hangs=setting.could_cut_off,
                 boot=self._machine.boot(),
-                uptime=running(),
+                uptime=time.monotonic(),
             )
         )
         seen = self._seen(setting.key, wanted.of)
@@ -197,7 +197,7 @@ class SettingsRun:
                 pieces=pieces,
                 hangs=any(switch.starter.kind is not StarterKind.SIGN_IN for switch in plan),
                 boot=self._machine.boot(),
-                uptime=running(),
+                uptime=time.monotonic(),
             )
         )
         after = self._program(program.key)

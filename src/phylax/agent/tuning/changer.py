@@ -59,7 +59,7 @@ class Change(Value):
         False, description="Undone unless the service is reached with it, also after a start"
     )
     boot: str = Field("", description="What the system called the start in which it was made")
-    uptime: float = Field(0, description="Seconds the machine had been running then")
+    uptime: float = Field(0, description="Seconds the machine had run then, but for sleep")
     untold: str = Field(
         "", description="It went back without an order and the service was not told; says why"
     )

@@ -6,10 +6,13 @@ after the next start of the machine. Nobody has to be there for that, and no ses
 
 from __future__ import annotations
 
+import json
 import logging
+import time
 from collections.abc import Callable
+from contextlib import suppress
+from pathlib import Path
 
-from phylax.agent.platform.uptime import running
 from phylax.agent.tuning.changer import AlteredError, Change, Changer, Stage
 
 WITHIN = 600.0
@@ -24,20 +27,23 @@ class Confirming:
         self,
         changer: Changer,
         boot: Callable[[], str],
-        uptime: Callable[[], float] = running,
+        tries: Path,
+        uptime: Callable[[], float] = time.monotonic,
     ) -> None:
-        """`boot` names the start of the machine under way, `uptime` is how long it runs."""
+        """`boot` names the start of the machine under way, `uptime` is how long it has run, sleep
+        not counted: who sleeps does not try. `tries` is the file that keeps since when it was
+        tried in vain, also over a restart of the agent."""
         self._changer = changer
         self._boot = boot
         self._uptime = uptime
         self._read_at = -1.0
         self._open: list[Change] = []
-        self._tries: dict[str, float] = {}
+        self._tries = tries
 
     def reached(self) -> None:
         """The service was reached: what was made before this start stays for good."""
         boot = self._boot()
-        self._tries.clear()
+        self._tries.unlink(missing_ok=True)
         for change in self._hanging():
             if change.boot != boot:
                 self._changer.note(change, stage=Stage.CONFIRMED)
@@ -48,7 +54,7 @@ class Confirming:
         """The service could not be reached: undo what has had its time. Returns what was."""
         boot, now = self._boot(), self._uptime()
         # in this start it has been tried in vain since then; in another one that counts anew
-        since = self._tries.setdefault(boot, now)
+        since = self._since(boot, now)
         undone = []
         for change in self._hanging():
             is_same_start = change.boot == boot
@@ -69,6 +75,18 @@ class Confirming:
                 _log.warning("%s: %s, and it was %s", change.name or change.entry, why, altered)
                 self._changer.note(change, stage=Stage.CONFIRMED)
         return undone
+
+    def _since(self, boot: str, now: float) -> float:
+        """Since when it was tried in vain in this start; from now on where it was not."""
+        try:
+            kept = json.loads(self._tries.read_text(encoding="utf-8"))
+            if kept["boot"] == boot and 0 <= float(kept["since"]) <= now:
+                return float(kept["since"])
+        except (OSError, ValueError, KeyError, TypeError):
+            pass
+        with suppress(OSError):
+            self._tries.write_text(json.dumps({"boot": boot, "since": now}), encoding="utf-8")
+        return now
 
     def _hanging(self) -> list[Change]:
         newest = self._changer.newest()

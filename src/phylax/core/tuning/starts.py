@@ -13,7 +13,7 @@ from phylax.core.tuning.trials import Judged, LeftOut, Start, judge
 from phylax.core.values import Moment, Value
 
 Seconds = Annotated[float, Field(ge=0, le=10_000_000, allow_inf_nan=False)]
-MOST_NAMED = 2000
+MOST_NAMED = 300
 SHOWN = 40
 """So many starts before and after a change are drawn."""
 MOST_TOLD = 400

@@ -21,11 +21,9 @@ def take_look(conn: Connection, machine_id: int, message: SettingsMessage, *, at
     """What runs by itself on a machine, and what somebody altered after us."""
     if not program_looks.keep_look(conn, machine_id, message.look):
         return
-    known = {change.number: change for change in settings_changes.of_machine(conn, machine_id)}
-    if settings_changes.note_drift(conn, machine_id, message.look.drifted, at=at):
-        for change in settings_changes.of_machine(conn, machine_id):
-            if change.drifted_at is not None and known[change.number].drifted_at is None:
-                _write_down(conn, machine_id, _drift_in_words(change), at=at)
+    settings_changes.note_drift(conn, machine_id, message.look.drifted, at=at)
+    for change in settings_changes.newly_drifted(conn, machine_id):
+        _write_down(conn, machine_id, _drift_in_words(change), at=at)
     if program_looks.waiting(conn, [machine_id]):
         # a person may have decided since a round came by
         tuning.unattended(conn, machine_id)
@@ -41,8 +39,8 @@ def take_changes(conn: Connection, run: Run, message: ChangesMessage, *, at: int
     """What was changed or put back; what the machine did by itself gets an entry of its own."""
     word = runs.settings_picks(conn, run.id).word
     for made in message.changes:
-        settings_changes.note(conn, run, made, word=word, who=run.made_by, at=at)
-        if made.state is ChangeState.UNDONE or made.there:
+        is_news = settings_changes.note(conn, run, made, word=word, who=run.made_by, at=at)
+        if is_news and (made.state is ChangeState.UNDONE or made.there):
             _write_down(conn, run.machine_id, _by_itself_in_words(made), at=at)
     _judge(conn, run.machine_id, at=at)
     events.publish(conn, EventKind.SETTING, at=at, machine_id=run.machine_id)

@@ -39,6 +39,7 @@ CREATE TABLE changes_anew (
     word TEXT NOT NULL DEFAULT '',
     drifted_at INTEGER,
     drifted_to TEXT,
+    drift_told INTEGER NOT NULL DEFAULT 0,
     UNIQUE (machine_id, id)
 ) STRICT;
 INSERT INTO changes_anew

@@ -59,18 +59,37 @@
   }));
   const run = $derived(shownRun && runAsked.data ? runAsked.data : null);
 
-  // while a look runs, what it has found so far; else the newest whole one
+  // while a look runs, what it has found so far, and until the newest whole one has come as well:
+  // what somebody has opened in it does not vanish between the two
   const looking = $derived(
     run?.state === 'running' && run.work === 'survey' ? (run.survey_id ?? null) : null
   );
+  let looked = $state(0);
+  $effect(() => {
+    void tag;
+    looked = 0;
+  });
+  $effect(() => {
+    if (looking !== null) looked = looking;
+  });
   const soFarAsked = createQuery(() => ({
-    ...ask('/api/v1/surveys/{survey_id}/ledger', { params: { path: { survey_id: looking ?? 0 } } }),
+    ...ask('/api/v1/surveys/{survey_id}/ledger', {
+      params: { path: { survey_id: looking ?? looked } }
+    }),
     enabled: looking !== null
   }));
   const ledgerAsked = createQuery(() => ask('/api/v1/machines/{machine}/ledger', ofMachine));
-  const ledger = $derived(
-    looking !== null && soFarAsked.data?.lines.length ? soFarAsked.data : ledgerAsked.data
-  );
+  const ledger = $derived.by(() => {
+    const whole = ledgerAsked.data;
+    const soFar = soFarAsked.data;
+    const isComing =
+      looking !== null ||
+      (looked > 0 &&
+        (whole?.survey_id ?? 0) < looked &&
+        run?.work === 'survey' &&
+        run.state === 'done');
+    return isComing && soFar?.lines.length ? soFar : whole;
+  });
   const ledgerFailed = $derived(ledgerAsked.error !== null && !isNone(ledgerAsked.error));
 
   // parts further down are drawn when somebody comes near; what they show is there by then
