@@ -94,7 +94,7 @@ def _console(url: str, data: Path) -> None:
         page.goto("/rounds")
         page.get_by_test_id("agenda").wait_for()
         _shoot(page, "agenda")
-        page.get_by_role("link", name="library-3").click()
+        page.locator("a[href^='/runs/']").filter(has_text="library-3").first.click()
         page.get_by_test_id("steps").wait_for()
         _shoot(page, "bench")
         page.goto("/rounds/new?machine=museum-kiosk")
