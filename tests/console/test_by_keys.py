@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Locator, Page, expect
+from playwright.sync_api import Browser, Locator, Page, Route, expect
 
 from conftest import Service
 from helpers import PASSWORD
@@ -139,6 +140,38 @@ def test_dialogues_take_and_give_back_the_focus(page: Page, machine: Machine) ->
     for _ in range(30):
         page.keyboard.press("Tab")
         assert dialogue.evaluate("d => d.contains(document.activeElement)"), "kept inside"
+    page.keyboard.press("Escape")
+    expect(dialogue).to_be_hidden()
+    expect(opener).to_be_focused()
+
+
+def test_who_moves_on_before_a_dialogue_is_there_comes_back_to_where_it_was_opened(
+    page: Page, machine: Machine
+) -> None:
+    """Its script is fetched when it is first needed, which may take a while."""
+    held: list[Route] = []
+    page.goto(f"/machines/{machine.tag}")
+    opener = page.get_by_role("button", name="Run a routine")
+    expect(opener).to_be_visible()
+    page.wait_for_load_state("networkidle")
+    released: list[bool] = []
+    page.route(
+        re.compile(r"/_app/.*\.js"),
+        lambda route: route.continue_() if released else held.append(route),
+    )
+    press(page, opener)
+    while not held:
+        page.wait_for_timeout(100)
+    page.keyboard.press("Tab")
+    expect(opener).not_to_be_focused()
+    released.append(True)
+    for route in held:
+        route.continue_()
+    dialogue = page.get_by_role("dialog")
+    expect(dialogue).to_be_visible()
+    page.wait_for_function(
+        "document.querySelector('[role=dialog]').contains(document.activeElement)"
+    )
     page.keyboard.press("Escape")
     expect(dialogue).to_be_hidden()
     expect(opener).to_be_focused()

@@ -21,9 +21,14 @@
 
   // its script is fetched when the first one is opened, and no page waits for it
   let wasOpen = $state(false);
+  // what had the focus when it was opened, before anybody can have moved on
+  let opener: HTMLElement | null = null;
   $effect(() => {
-    if (open) wasOpen = true;
+    if (!open) return;
+    wasOpen = true;
+    opener = document.activeElement instanceof HTMLElement ? document.activeElement : null;
   });
+  const goesBackTo = () => focusAfter?.() ?? (opener?.isConnected ? opener : null);
 </script>
 
 {#if wasOpen}
@@ -31,7 +36,7 @@
     <ModalDialog
       bind:open
       {title}
-      {focusAfter}
+      focusAfter={goesBackTo}
       size={widest ? 'max-w-6xl' : wide ? 'max-w-4xl' : 'max-w-xl'}
     >
       {@render children()}

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from phylax.core.shop import Machine, System
 from phylax.core.tuning.changes import MOST_WANTED, PROGRAMS, Change, Wanted, WantedValue
 from phylax.core.tuning.known import KnownEdit, KnownProgram, recognise
 from phylax.core.tuning.looks import JudgedLook, JudgedProgram, JudgedValue, UnknownProgram
-from phylax.core.tuning.programs import Intent
+from phylax.core.tuning.programs import Intent, Program
 from phylax.core.tuning.rules import InForce
 from phylax.core.tuning.setting import GoesBack, settings
 from phylax.core.tuning.unattended import why_it_waits
@@ -201,8 +201,13 @@ def what_an_entry_changes(
     new_id = number or max((entry.id for entry in entries), default=0) + 1
     written = KnownProgram(id=new_id, edit=edit, written_by=who, written_at=from_seconds(at))
     programs = program_looks.on_machines(conn, edit.recognition.fits)
+    return what_if(looked(conn, programs), [*entries, written])
+
+
+def looked(conn: Connection, programs: Mapping[int, Sequence[Program]]) -> list[Looked]:
+    """What some machines' newest looks found of some programs, and what counts there."""
     said = program_rules.Said(conn)
-    looked = [
+    return [
         Looked(
             machine_id=machine.id,
             system=System(machine.system),
@@ -213,4 +218,3 @@ def what_an_entry_changes(
         for machine in shop.described(conn)
         if machine.id in programs
     ]
-    return what_if(looked, [*entries, written])

@@ -3,35 +3,23 @@
 from __future__ import annotations
 
 from phylax.core.runs import NewRun, Run, WantedProgram
-from phylax.core.shop import System
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.shared import NewSharedChange, SharedChange, SharedMachine, first_half
 from phylax.core.tuning.starts import BootCost
 from phylax.core.tuning.trials import MachineTrial, Start, judge_half_first
-from phylax.core.tuning.what_if import Looked, WhatIfLine, what_if
+from phylax.core.tuning.what_if import WhatIfLine, what_if
 from phylax.service.problems import Problem, invalid, not_found
+from phylax.service.rules import tuning
 from phylax.service.runs import create
-from phylax.store import notebook, program_looks, program_rules, shared_changes, shop, starts
+from phylax.store import notebook, program_looks, shared_changes, shop, starts
 from phylax.store.database import Connection
 
 
 def over_the_shop(conn: Connection) -> list[WhatIfLine]:
     """What becomes of each program over all machines, by what counts now; what stays everywhere is
     left out."""
-    said = program_rules.Said(conn)
-    programs = program_looks.on_machines(conn, lambda program: True)
-    looked = [
-        Looked(
-            machine_id=machine.id,
-            system=System(machine.system),
-            programs=tuple(programs[machine.id]),
-            answers=said.answers(machine.id, machine.client_id),
-            rules=said.rules(machine.id, machine.client_id),
-        )
-        for machine in shop.described(conn)
-        if machine.id in programs
-    ]
-    return [line for line in what_if(looked, notebook.entries(conn)) if line.changes_on]
+    machines = tuning.looked(conn, program_looks.on_machines(conn, lambda program: True))
+    return [line for line in what_if(machines, notebook.entries(conn)) if line.changes_on]
 
 
 def make(conn: Connection, new: NewSharedChange, *, who: str, at: int) -> SharedChange:
