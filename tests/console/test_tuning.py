@@ -248,6 +248,8 @@ def test_a_change_over_the_shop_is_one_yes_and_put_back_as_one(
     expect(proposed).to_contain_text("Everything runs as the shop wants it.")
     check_for_everyone(page, "what was changed over the shop")
     shared.get_by_role("button", name="Put back on all: Chat").click()
+    while all(run.work != "put settings back" for run in owner.runs.list()):
+        page.wait_for_timeout(100)
     agent.once()
     expect(proposed).to_contain_text("Chat: when asked on 1 machine")
     expect(shared.get_by_role("button")).to_have_count(0)
