@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import sqlite3
 import tomllib
 from datetime import UTC, datetime, timedelta
@@ -15,7 +16,10 @@ from click.testing import CliRunner
 from helpers import enrol, make_standin
 from phylax.agent.machines.standin import STATE_FILE, StandInMachine
 from phylax.agent.runtime.loop import Agent
+from phylax.agent.runtime.settings_keeper import SettingsKeeper
 from phylax.agent.tuning import confirming
+from phylax.agent.tuning.changer import Changer
+from phylax.agent.tuning.confirming import Confirming
 from phylax.cli.agent import command as agent_command
 from phylax.client import Phylax, UnreachableError
 from phylax.core.attention import Cause
@@ -262,6 +266,32 @@ def test_a_machine_that_says_the_same_again_and_again_fills_no_record(
     assert len(told(owner, machine)) == 2
     (made,) = owner.programs.changes(machine.tag)
     assert made.state is ChangeState.UNDONE
+
+
+def test_a_disk_that_keeps_nothing_of_settings_stops_no_other_work(
+    owner: Phylax, machine: Machine, agent: Agent, standin: StandInMachine, tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    """The order that waits may be the cleaning that makes room again."""
+    change(owner, machine, agent, "search")
+    (undone,) = agent._settings._changer.changes()
+    agent._settings._changer.put_back(undone.id, untold="put back at the machine")
+
+    def full(*args: object, **more: object) -> None:
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    monkeypatch.setattr(Changer, "note", full)
+    monkeypatch.setattr(SettingsKeeper, "_keep_told", full)
+    monkeypatch.setattr(Confirming, "reached", full)
+    start_anew(standin, 1)
+    for _ in range(3):
+        run = owner.runs.survey(machine.tag)
+        agent.once()
+        assert owner.runs.get(run.id).state is RunState.DONE
+    assert not list((tmp_path / "agent/spool").glob("*.json"))
+    (made,) = owner.programs.changes(machine.tag)
+    assert made.state is ChangeState.PUT_BACK
+    assert len(told(owner, machine)) == 1, "told once, though that could not be noted"
 
 
 def test_starts_are_told_once_and_by_one_machine_only_for_itself(

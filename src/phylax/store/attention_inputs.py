@@ -93,7 +93,7 @@ def standings(
         outlooks_of.setdefault(outlook.machine_id, []).append(outlook)
     held = _held(conn, ids)
     machine_ids = [machine.id for machine in machines]
-    told = settings_changes.told_lately(conn, machine_ids, since=at - UNDONE_FOR)
+    telling = settings_changes.told_lately(conn, machine_ids, since=at - UNDONE_FOR)
     worse = starts.made_worse(conn, machine_ids)
     programs_wait = program_looks.waiting(conn, machine_ids)
     awake_since = _awake_since(conn, at)
@@ -111,8 +111,8 @@ def standings(
             kept_young=_KEPT_YOUNG.validate_json(row["kept_young"] or "[]"),
             outlooks=tuple(outlooks_of.get(machine.id, ())),
             held=tuple(held.get(machine.id, ())),
-            undone=tuple(c for c in told.get(machine.id, ()) if c.state is ChangeState.UNDONE),
-            altered=tuple(c for c in told.get(machine.id, ()) if c.drifted_at is not None),
+            undone=tuple(c for c in telling.get(machine.id, ()) if c.state is ChangeState.UNDONE),
+            altered=tuple(c for c in telling.get(machine.id, ()) if c.drifted_at is not None),
             programs_wait=programs_wait.get(machine.id, 0),
             made_worse=tuple(
                 MadeWorse(run_id=run_id, programs=names, judged=judged, since=from_seconds(since))

@@ -48,12 +48,12 @@ def note(conn: Connection, run: Run, made: ChangeMade, *, word: str, who: str, a
 
 def note_drift(conn: Connection, machine_id: int, drifted: Sequence[Drifted], *, at: int) -> None:
     """What a look finds altered by somebody else, and what it finds right again."""
-    found = {drift.id: drift for drift in drifted}
+    drift_of = {drift.id: drift for drift in drifted}
     for row in conn.execute(
         "SELECT * FROM changes WHERE machine_id = ? AND state = 'made'",
         (machine_id,),
     ).fetchall():
-        drift = found.get(row["id"])
+        drift = drift_of.get(row["id"])
         if drift is None:
             since, now = None, None
         else:
@@ -94,10 +94,10 @@ def told_lately(
         """,
         (json.dumps(list(machine_ids)), since),
     )
-    told: dict[int, list[Change]] = {}
+    by_machine: dict[int, list[Change]] = {}
     for row in rows:
-        told.setdefault(row["machine_id"], []).append(_change(row))
-    return told
+        by_machine.setdefault(row["machine_id"], []).append(_change(row))
+    return by_machine
 
 
 def of_machine(conn: Connection, machine_id: int) -> list[Change]:

@@ -43,10 +43,34 @@ def of_machine(conn: Connection, machine_id: int) -> list[BootCost]:
     rows = conn.execute(
         "SELECT told, at FROM starts WHERE machine_id = ? ORDER BY at, boot", (machine_id,)
     )
-    return [
-        BootCost.model_validate_json(row["told"]).model_copy(update={"at": from_seconds(row["at"])})
-        for row in rows
-    ]
+    return [_start(row) for row in rows]
+
+
+def around(
+    conn: Connection, machine_id: int, at: int, until: int | None, *, most: int
+) -> tuple[list[BootCost], list[BootCost]]:
+    """A machine's starts before a moment, the newest so many, and those after it until another,
+    the first so many; oldest first."""
+    before = conn.execute(
+        """
+        SELECT told, at FROM starts WHERE machine_id = ? AND at < ? ORDER BY at DESC, boot LIMIT ?
+        """,
+        (machine_id, at, most),
+    )
+    after = conn.execute(
+        """
+        SELECT told, at FROM starts WHERE machine_id = ? AND at >= ? AND at < ?
+        ORDER BY at, boot LIMIT ?
+        """,
+        (machine_id, at, 2**62 if until is None else until, most),
+    )
+    return [_start(row) for row in before][::-1], [_start(row) for row in after]
+
+
+def _start(row: sqlite3.Row) -> BootCost:
+    """A start; its moment is by the service's clock."""
+    start = BootCost.model_validate_json(row["told"])
+    return start.model_copy(update={"at": from_seconds(row["at"])})
 
 
 def last_outcome(conn: Connection, run_id: int) -> Outcome | None:

@@ -16,7 +16,7 @@ import pytest
 from helpers import free_port
 from phylax.agent.machines.linux import LinuxMachine
 from phylax.agent.runtime.settings_run import SettingsRun
-from phylax.agent.tuning.changer import Changer, Stage
+from phylax.agent.tuning.changer import Change, Changer, Stage
 from phylax.agent.tuning.confirming import WITHIN, Confirming
 from phylax.client import UnreachableError
 from phylax.client._http import Http
@@ -161,6 +161,27 @@ def test_a_service_that_was_away_only_while_nobody_tried_undoes_nothing(
     running.uptime += 6 * WITHIN
     assert agent().not_reached() == []
     assert is_off(root)
+
+
+def test_a_disk_that_refuses_is_tried_again_and_forgets_no_time(
+    root: Path, changed: Changer, agent: Callable[[], Confirming], running: Running,
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    (tmp_path / "unreached.json").mkdir()
+    put_back, refusals = Changer.put_back, [OSError(errno.ENOSPC, "full")] * 2
+
+    def refuse(self: Changer, *args: object) -> Change:
+        if refusals:
+            raise refusals.pop()
+        return put_back(self, *args)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(Changer, "put_back", refuse)
+    watch = agent()
+    wait(watch, running, WITHIN + 1)
+    assert is_off(root), "it could not be undone yet"
+    watch.not_reached()
+    assert watch.not_reached() or not is_off(root)
+    assert stage(changed) is Stage.UNDONE
 
 
 def test_entries_of_a_session_do_not_hang(

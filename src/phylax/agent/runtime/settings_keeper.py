@@ -7,6 +7,8 @@ import logging
 import os
 import re
 import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from phylax.agent.machines import MachineKind
@@ -37,28 +39,36 @@ class SettingsKeeper:
         self._told_starts = told_starts
         self._spool = spool
         self._told_at = -1.0
+        self._spooled: set[str] = set()
 
     def reached(self) -> None:
         """The service answered, with whatever."""
-        self._confirming.reached()
+        with _only_this():
+            self._confirming.reached()
 
     def not_reached(self) -> None:
         """The service's machine did not answer at all."""
-        self._confirming.not_reached()
+        with _only_this():
+            self._confirming.not_reached()
 
     def tell(self) -> None:
         """What went back without an order, and starts that were not told yet, go to the spool."""
+        with _only_this():
+            self._tell_ends()
+        with _only_this():
+            self._tell_starts()
+
+    def _tell_ends(self) -> None:
         newest = self._changer.newest()
         if newest != self._told_at:
             for change in list(self._changer.changes()):
                 if change.untold:
                     self._tell_end(change)
             self._told_at = self._changer.newest()
-        self._tell_starts()
 
     def _tell_end(self, change: Change) -> None:
         run = _RUN.match(change.id)
-        if run is not None:
+        if run is not None and change.id not in self._spooled:
             undone = change.stage is Stage.UNDONE
             state = ChangeState.UNDONE if undone else ChangeState.PUT_BACK
             made = as_told(change, state).model_copy(
@@ -66,30 +76,41 @@ class SettingsKeeper:
             )
             message = ChangesMessage(id=f"end-{change.id}", run_id=int(run[1]), changes=(made,))
             self._spool.put(message)
+            self._spooled.add(change.id)
         self._changer.note(change, untold="")
 
     def _tell_starts(self) -> None:
-        try:
-            starts = list(self._machine.starts())
-        except (OSError, ValueError) as failure:
-            _log.warning("what starts cost cannot be told: %s", failure)
-            return
+        starts = list(self._machine.starts())
         if not starts:
             return
-        told = self._told()
-        new = [start for start in starts if start.boot not in told][-MOST_TOLD:]
+        boots = self._told_boots()
+        new = [
+            start for start in starts if start.boot not in boots and start.boot not in self._spooled
+        ]
         if new:
-            self._spool.put(StartsMessage(id=uuid.uuid4().hex, starts=tuple(new)))
-            self._keep_told([*told, *(start.boot for start in new)])
+            self._spool.put(StartsMessage(id=uuid.uuid4().hex, starts=tuple(new[-MOST_TOLD:])))
+            self._spooled.update(start.boot for start in new)
+            self._keep_told([*boots, *(start.boot for start in new)])
 
-    def _told(self) -> list[str]:
+    def _told_boots(self) -> list[str]:
+        """Starts that were told; told again costs nothing, for the service keeps each once."""
         try:
-            told = json.loads(self._told_starts.read_text(encoding="utf-8"))
+            boots = json.loads(self._told_starts.read_text(encoding="utf-8"))
         except (OSError, ValueError):
-            return []  # told again costs nothing: the service keeps each start once
-        return [str(boot) for boot in told] if isinstance(told, list) else []
+            return []
+        return [str(boot) for boot in boots] if isinstance(boots, list) else []
 
     def _keep_told(self, boots: list[str]) -> None:
         temporary = self._told_starts.with_suffix(".new")
         temporary.write_text(json.dumps(boots[-2 * MOST_TOLD :]), encoding="utf-8")
         os.replace(temporary, self._told_starts)
+
+
+@contextmanager
+def _only_this() -> Iterator[None]:
+    """A disk that refuses costs only what is done here: the agent's other work may be what makes
+    room on it."""
+    try:
+        yield
+    except (OSError, ValueError) as failure:
+        _log.warning("settings are not seen to now: %s", failure)

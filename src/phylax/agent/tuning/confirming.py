@@ -39,10 +39,12 @@ class Confirming:
         self._read_at = -1.0
         self._open: list[Change] = []
         self._tries = tries
+        self._began: tuple[str, float] | None = None
 
     def reached(self) -> None:
         """The service was reached: what was made before this start stays for good."""
         boot = self._boot()
+        self._began = None
         self._tries.unlink(missing_ok=True)
         for change in self._hanging():
             if change.boot != boot:
@@ -74,10 +76,19 @@ class Confirming:
                 # somebody else's by now: it is theirs to answer for
                 _log.warning("%s: %s, and it was %s", change.name or change.entry, why, altered)
                 self._changer.note(change, stage=Stage.CONFIRMED)
+            except OSError as failure:
+                # the next try may go; the other changes do not wait for this one
+                _log.warning("%s cannot be undone now: %s", change.name or change.entry, failure)
         return undone
 
     def _since(self, boot: str, now: float) -> float:
-        """Since when it was tried in vain in this start; from now on where it was not."""
+        """Since when it was tried in vain in this start; from now on where it was not. It is known
+        here also where the disk keeps nothing."""
+        if self._began is None or self._began[0] != boot:
+            self._began = boot, self._kept_since(boot, now)
+        return self._began[1]
+
+    def _kept_since(self, boot: str, now: float) -> float:
         try:
             kept = json.loads(self._tries.read_text(encoding="utf-8"))
             if kept["boot"] == boot and 0 <= float(kept["since"]) <= now:

@@ -62,7 +62,7 @@ def take_starts(conn: Connection, machine_id: int, message: StartsMessage, *, at
 def trials(conn: Connection, machine_id: int) -> list[Trial]:
     """The trial of each run that changed what runs by itself on a machine, newest first."""
     changes = settings_changes.of_machine(conn, machine_id)
-    told = starts.of_machine(conn, machine_id)
+    machine_starts = starts.of_machine(conn, machine_id)
     by_run = [
         list(together)
         for _, together in groupby(
@@ -70,7 +70,7 @@ def trials(conn: Connection, machine_id: int) -> list[Trial]:
         )
     ]
     return [
-        trial(together, [c for c in changes if c.run_id != together[0].run_id], told)
+        trial(together, [c for c in changes if c.run_id != together[0].run_id], machine_starts)
         for together in by_run
         # what a setting of one value does to a start cannot be told from what it is set for
         if any(change.program for change in together)

@@ -5,9 +5,10 @@ from __future__ import annotations
 from phylax.core.runs import NewRun, Run, WantedProgram
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.shared import NewSharedChange, SharedChange, SharedMachine, first_half
-from phylax.core.tuning.starts import BootCost
+from phylax.core.tuning.starts import SHOWN, BootCost
 from phylax.core.tuning.trials import MachineTrial, Start, judge_half_first
 from phylax.core.tuning.what_if import WhatIfLine, what_if
+from phylax.core.values import to_seconds
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.service.rules import tuning
 from phylax.service.runs import create
@@ -100,23 +101,19 @@ def get(conn: Connection, number: int) -> SharedChange:
     if not shared.half_first:
         return shared
     trials = [
-        _machine_trial(shared, machine, starts.of_machine(conn, machine.machine_id))
+        _machine_trial(conn, shared, machine)
         for machine in shared.machines
         if not machine.first or machine.state is ChangeState.MADE
     ]
     return shared.model_copy(update={"judged": judge_half_first(trials)})
 
 
-def _machine_trial(
-    shared: SharedChange, machine: SharedMachine, told: list[BootCost]
-) -> MachineTrial:
+def _machine_trial(conn: Connection, shared: SharedChange, machine: SharedMachine) -> MachineTrial:
     """A machine's starts before the first half was changed, and after it until the other was."""
-    before = [start for start in told if start.at < shared.at]
-    after = [
-        start
-        for start in told
-        if start.at >= shared.at and (shared.rest_at is None or start.at < shared.rest_at)
-    ]
+    until = None if shared.rest_at is None else to_seconds(shared.rest_at)
+    before, after = starts.around(
+        conn, machine.machine_id, to_seconds(shared.at), until, most=SHOWN
+    )
     return MachineTrial(
         machine_id=machine.machine_id,
         changed=machine.first,

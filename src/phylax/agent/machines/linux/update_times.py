@@ -19,14 +19,14 @@ from phylax.core.tuning.verdicts import Seen
 SETTING: Final = "updates"
 BY_ITSELF = "by-itself"
 TIMERS = ("apt-daily.timer", "apt-daily-upgrade.timer")
-_HOLD: Final = "90-phylax.conf"
+_DROP_IN: Final = "90-phylax.conf"
 _UNITS = ("usr/lib/systemd/system", "lib/systemd/system", "etc/systemd/system")
 _DROP_INS = ("usr/lib/systemd/system", "run/systemd/system", "etc/systemd/system")
 _DAYS = {
     "monday-noon": "Mon", "tuesday-noon": "Tue", "wednesday-noon": "Wed", "thursday-noon": "Thu",
     "friday-noon": "Fri",
 }  # fmt: skip
-_LISTS_FIRST = {"apt-daily.timer": "12:10", "apt-daily-upgrade.timer": "12:30"}
+_TIMES = {"apt-daily.timer": "12:10", "apt-daily-upgrade.timer": "12:30"}
 """The lists come twenty minutes before what is installed by them."""
 
 
@@ -34,7 +34,7 @@ def text(timer: str, value: str) -> str:
     """What our drop-in of a timer says for a weekly time."""
     return (
         "# Written by Phylax; taken away when it is put back.\n"
-        f"[Timer]\nOnCalendar=\nOnCalendar={_DAYS[value]} {_LISTS_FIRST[timer]}\n"
+        f"[Timer]\nOnCalendar=\nOnCalendar={_DAYS[value]} {_TIMES[timer]}\n"
         "RandomizedDelaySec=0\nPersistent=false\n"
     )
 
@@ -62,7 +62,7 @@ def pieces(root: str, value: str) -> tuple[Piece, ...]:
         if not _path_of(root, timer):
             continue
         folder = f"etc/systemd/system/{timer}.d"
-        path = f"{folder}/{_HOLD}"
+        path = f"{folder}/{_DROP_IN}"
         before = read(root, path) if os.path.isdir(os.path.join(root, folder)) else NOTHING
         after = NOTHING if value == BY_ITSELF else File.of(text(timer, value).encode())
         if isinstance(after, File) and not os.path.isdir(os.path.join(root, folder)):
@@ -87,9 +87,9 @@ def _path_of(root: str, timer: str) -> str:
 
 def _others(root: str, timer: str) -> list[str]:
     """Other people's files that say a time, which would count beside ours or before it."""
-    found = []
+    others = []
     if os.path.isfile(os.path.join(_top(root), timer)):
-        found.append(f"/etc/systemd/system/{timer}")
+        others.append(f"/etc/systemd/system/{timer}")
     for folder in _DROP_INS:
         on_disk = os.path.join(root, folder, f"{timer}.d")
         try:
@@ -98,15 +98,19 @@ def _others(root: str, timer: str) -> list[str]:
             continue
         for name in names:
             says = keyfile.parse(keyfile.read_text(os.path.join(on_disk, name)) or "")
-            if name.endswith(".conf") and name != _HOLD and "OnCalendar" in says.get("Timer", {}):
-                found.append(f"/{folder}/{timer}.d/{name}")
-    return found
+            if (
+                name.endswith(".conf")
+                and name != _DROP_IN
+                and "OnCalendar" in says.get("Timer", {})
+            ):
+                others.append(f"/{folder}/{timer}.d/{name}")
+    return others
 
 
 def _said(root: str, timer: str) -> str | None:
     """The choice that our drop-in says, word for word; by itself where there is none. None: it
     says something that is none of them."""
-    written = keyfile.read_text(os.path.join(_top(root), f"{timer}.d", _HOLD))
+    written = keyfile.read_text(os.path.join(_top(root), f"{timer}.d", _DROP_IN))
     if written is None:
         return BY_ITSELF
     return next((value for value in _DAYS if written == text(timer, value)), None)
