@@ -8,7 +8,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from datetime import timedelta
 
-from phylax.core.attention.findings import Cause, Finding, NextStep, Standing
+from phylax.core.attention.findings import Cause, Finding, NextStep, Standing, finding
+from phylax.core.attention.tuning_causes import altered, change_undone, made_worse, programs_wait
 from phylax.core.catalogue import category
 from phylax.core.quantities import (
     count,
@@ -20,7 +21,6 @@ from phylax.core.quantities import (
 )
 from phylax.core.runs import RunState
 from phylax.core.trends import Advice, Grown, Help, Outlook
-from phylax.core.tuning.starts import cost
 
 SILENT_AFTER = timedelta(days=7)
 SOON = timedelta(days=30)
@@ -31,19 +31,6 @@ CLOCK_DOUBT_AFTER = timedelta(hours=1)
 HOLD_PERCENT = 5
 
 Rule = Callable[[Standing], Iterable[Finding]]
-
-
-def _found(standing: Standing, **what: object) -> Finding:
-    machine = standing.machine
-    return Finding.model_validate(
-        {
-            "machine_id": machine.id,
-            "machine_tag": machine.tag,
-            "client_id": machine.client_id,
-            "client_name": machine.client_name,
-            **what,
-        }
-    )
 
 
 def _nearly_full(standing: Standing) -> Iterator[Finding]:
@@ -69,7 +56,7 @@ def _nearly_full(standing: Standing) -> Iterator[Finding]:
         full = outlook.full if outlook else None
         if full and full.likely and full.likely - standing.now < SOON:
             evidence += f". Likely full on {show_day(full.likely)}"
-        yield _found(
+        yield finding(
             standing,
             cause=Cause.NEARLY_FULL,
             subject=volume.mount,
@@ -96,7 +83,7 @@ def _filling_fast(standing: Standing) -> Iterator[Finding]:
         if changed is None or standing.now - changed.since > RECENT:
             continue
         before = f"; before that {show_size(max(0, changed.before))} a day"
-        yield _found(
+        yield finding(
             standing,
             cause=Cause.FILLING_FAST,
             subject=outlook.mount,
@@ -130,7 +117,7 @@ def _crosses_soon(standing: Standing) -> Iterator[Finding]:
         likely = outlook.crosses.likely if outlook.crosses else None
         if outlook.over or likely is None or likely - standing.now > SOON:
             continue
-        yield _found(
+        yield finding(
             standing,
             cause=Cause.CROSSES_SOON,
             subject=outlook.mount,
@@ -164,7 +151,7 @@ def _evidence_of(outlook: Outlook) -> str:
 def _run_failed(standing: Standing) -> Iterator[Finding]:
     run = standing.last_run
     if run is not None and run.state is RunState.FAILED:
-        yield _found(
+        yield finding(
             standing,
             cause=Cause.RUN_FAILED,
             urgency=80,
@@ -180,7 +167,7 @@ def _run_failed(standing: Standing) -> Iterator[Finding]:
 def _missed(standing: Standing) -> Iterator[Finding]:
     run, times = standing.last_run, standing.missed_in_a_row
     if run is not None and run.state is RunState.MISSED and times >= 2:
-        yield _found(
+        yield finding(
             standing,
             cause=Cause.MISSED,
             urgency=60,
@@ -196,7 +183,7 @@ def _missed(standing: Standing) -> Iterator[Finding]:
 def _left(standing: Standing) -> Iterator[Finding]:
     run = standing.last_run
     if run is not None and run.state is RunState.PARTLY:
-        yield _found(
+        yield finding(
             standing,
             cause=Cause.LEFT,
             urgency=30,
@@ -212,7 +199,7 @@ def _left(standing: Standing) -> Iterator[Finding]:
 def _waits_for_yes(standing: Standing) -> Iterator[Finding]:
     waits = standing.waits_for_yes
     if waits is not None and waits.count:
-        yield _found(
+        yield finding(
             standing,
             cause=Cause.WAITS_FOR_YES,
             urgency=40,
@@ -232,7 +219,7 @@ def _silent(standing: Standing) -> Iterator[Finding]:
     could_call_since = max(seen, standing.awake_since or seen)
     if standing.now - could_call_since < SILENT_AFTER:
         return
-    yield _found(
+    yield finding(
         standing,
         cause=Cause.SILENT,
         urgency=50,
@@ -249,7 +236,7 @@ def _always_left(standing: Standing) -> Iterator[Finding]:
     if often is None:
         return
     others = f" and {count(often.items - 1, 'other')}" if often.items > 1 else ""
-    yield _found(
+    yield finding(
         standing,
         cause=Cause.ALWAYS_LEFT,
         urgency=45,
@@ -270,7 +257,7 @@ def _hold_fills(standing: Standing) -> Iterator[Finding]:
             continue
         if not volume.is_nearly_full(standing.threshold_percent):
             continue
-        yield _found(
+        yield finding(
             standing,
             cause=Cause.HOLD_FILLS,
             subject=held.mount,
@@ -291,7 +278,7 @@ def _clock_wrong(standing: Standing) -> Iterator[Finding]:
     if abs(off) < CLOCK_WRONG_FROM:
         return
     way = "ahead" if off > 0 else "behind"
-    yield _found(
+    yield finding(
         standing,
         cause=Cause.CLOCK_WRONG,
         urgency=35,
@@ -310,7 +297,7 @@ def _clock_doubted(standing: Standing) -> Iterator[Finding]:
     since = machine.clock_doubt_since
     if not machine.clock_doubt or since is None or standing.now - since < CLOCK_DOUBT_AFTER:
         return
-    yield _found(
+    yield finding(
         standing,
         cause=Cause.CLOCK_DOUBTED,
         urgency=62,
@@ -328,7 +315,7 @@ def _kept_young(standing: Standing) -> Iterator[Finding]:
         if not young.again_and_again:
             continue
         name = category(young.category).name
-        yield _found(
+        yield finding(
             standing,
             cause=Cause.KEPT_YOUNG,
             subject=f"{young.category} {young.mount}",
@@ -346,7 +333,7 @@ def _kept_young(standing: Standing) -> Iterator[Finding]:
 def _agent_old(standing: Standing) -> Iterator[Finding]:
     mine, newest = standing.machine.agent_version, standing.newest_agent
     if mine and newest and _parts(mine) < _parts(newest):
-        yield _found(
+        yield finding(
             standing,
             cause=Cause.AGENT_OLD,
             urgency=20,
@@ -362,84 +349,13 @@ def _parts(version: str) -> tuple[int, ...]:
     return tuple(int(part) for part in version.split(".") if part.isdigit())
 
 
-def _programs_wait(standing: Standing) -> Iterator[Finding]:
-    """A round has left to a person what the rules want of some programs."""
-    if not standing.programs_wait:
-        return
-    yield _found(
-        standing,
-        cause=Cause.WAITS_FOR_YES,
-        subject="programs",
-        urgency=34,
-        grade=0,
-        since=None,
-        reason=f"{count(standing.programs_wait, 'program')} would run otherwise, and a person "
-        "has to say so",
-        evidence="The last round left them as they are",
-        next_step=NextStep.SEE_PROGRAMS,
-    )
-
-
-def _change_undone(standing: Standing) -> Iterator[Finding]:
-    """The machine could not reach the service with a change, and went back by itself."""
-    for change in standing.undone:
-        yield _found(
-            standing,
-            cause=Cause.CHANGE_UNDONE,
-            subject=":".join(part for part in change.about if part),
-            urgency=55,
-            grade=0,
-            since=change.ended_at,
-            reason=f"{change.name}: the machine undid the change by itself",
-            evidence=f"Once it was {change.after}, the service could not be reached; "
-            f"it {change.runs} {change.before} again",
-            next_step=NextStep.SEE_PROGRAMS,
-            run_id=change.run_id,
-        )
-
-
-def _made_worse(standing: Standing) -> Iterator[Finding]:
-    """A trial says that starts became dearer with a change that is still in force."""
-    for worse in standing.made_worse:
-        yield _found(
-            standing,
-            cause=Cause.MADE_WORSE,
-            subject=f"run {worse.run_id}",
-            urgency=58,
-            grade=0,
-            since=worse.since,
-            reason=f"{', '.join(worse.programs)}: the change made it worse",
-            evidence=f"After {worse.judged.looked_at} starts: {cost(worse.judged)}. Put it back",
-            next_step=NextStep.SEE_PROGRAMS,
-            run_id=worse.run_id,
-        )
-
-
-def _altered(standing: Standing) -> Iterator[Finding]:
-    """Something else switched a program after us."""
-    for change in standing.altered:
-        now = f"{change.runs} {change.drifted_to}" if change.drifted_to else "is not there any more"
-        yield _found(
-            standing,
-            cause=Cause.ALTERED,
-            subject=":".join(part for part in change.about if part),
-            urgency=38,
-            grade=0,
-            since=change.drifted_at,
-            reason=f"{change.name} {now}, though it was set to {change.after}",
-            evidence="Somebody, or the program itself, altered it after the shop did",
-            next_step=NextStep.SEE_PROGRAMS,
-            run_id=change.run_id,
-        )
-
-
 CAUSES: tuple[Rule, ...] = (
     _nearly_full,
     _run_failed,
     _filling_fast,
     _hold_fills,
-    _made_worse,
-    _change_undone,
+    made_worse,
+    change_undone,
     _missed,
     _crosses_soon,
     _silent,
@@ -447,8 +363,8 @@ CAUSES: tuple[Rule, ...] = (
     _waits_for_yes,
     _clock_doubted,
     _clock_wrong,
-    _altered,
-    _programs_wait,
+    altered,
+    programs_wait,
     _kept_young,
     _left,
     _agent_old,

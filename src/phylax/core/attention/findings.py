@@ -122,6 +122,20 @@ class Finding(Value):
     run_id: int | None = None
 
 
+def finding(standing: Standing, **what: object) -> Finding:
+    """Something found on a standing's machine."""
+    machine = standing.machine
+    return Finding.model_validate(
+        {
+            "machine_id": machine.id,
+            "machine_tag": machine.tag,
+            "client_id": machine.client_id,
+            "client_name": machine.client_name,
+            **what,
+        }
+    )
+
+
 class Handling(StrEnum):
     OPEN = "open"
     TAKEN = "taken on"

@@ -234,14 +234,9 @@ def put_program_rule(
 ) -> list[ScopedProgramRule]:
     """Say something of a program at a scope; a rule that says nothing takes it back. What is there
     already is changed with its If-Match."""
-    if scope is Scope.CATALOGUE:
-        raise Problem(422, "not-a-scope", "Say it for shop, client or machine.")
     with change.context.db.write() as conn:
-        subject = check_may_rule(conn, change.actor, scope, subject_id)
         before = program_rules.rule(conn, scope, subject_id, edit.program)
-        if before is not None:
-            changed = (before.changed_by, int(before.changed_at.timestamp()))
-            check_match(request, before, changed)
+        subject = _may_write_over(conn, change, request, scope, subject_id, before)
         program_rules.put(
             conn, scope, subject_id, edit.program, edit.rule, who=change.who, at=change.now
         )
@@ -274,17 +269,30 @@ def put_setting_rule(
 ) -> list[ScopedTuningRule]:
     """Say something of a setting at a scope; a rule that says nothing takes it back. What is there
     already is changed with its If-Match."""
-    if scope is Scope.CATALOGUE:
-        raise Problem(422, "not-a-scope", "Say it for shop, client or machine.")
     with change.context.db.write() as conn:
-        subject = check_may_rule(conn, change.actor, scope, subject_id)
         before = setting_rules.rule(conn, scope, subject_id, edit.setting)
-        if before is not None:
-            changed = (before.changed_by, int(before.changed_at.timestamp()))
-            check_match(request, before, changed)
+        subject = _may_write_over(conn, change, request, scope, subject_id, before)
         setting_rules.put(
             conn, scope, subject_id, edit.setting, edit.rule, who=change.who, at=change.now
         )
         change.audit(conn, "change rule", f"{edit.setting} for {subject}", before, edit)
         change.tell(conn, EventKind.SETTING, subject_id if scope is Scope.MACHINE else None)
         return setting_rules.of_scope(conn, scope, subject_id)
+
+
+def _may_write_over(
+    conn: Connection,
+    change: TheChange,
+    request: Request,
+    scope: Scope,
+    subject_id: int,
+    before: ScopedProgramRule | ScopedTuningRule | None,
+) -> str:
+    """The subject of a rule in words; a problem where this person may not rule there, or where
+    another version is in force than the one that was read."""
+    if scope is Scope.CATALOGUE:
+        raise Problem(422, "not-a-scope", "Say it for shop, client or machine.")
+    subject = check_may_rule(conn, change.actor, scope, subject_id)
+    if before is not None:
+        check_match(request, before, (before.changed_by, int(before.changed_at.timestamp())))
+    return subject
