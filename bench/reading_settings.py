@@ -28,7 +28,7 @@ def ours() -> int:
 
 def theirs() -> int:
     """The same facts from the system's tools; one call for each kind of source."""
-    found = 0
+    number = 0
     paths: list[str] = []
     for scope in ([], ["--global"]):
         listed = subprocess.run(
@@ -36,7 +36,7 @@ def theirs() -> int:
             check=True, capture_output=True,
         ).stdout  # fmt: skip
         units = json.loads(listed)
-        found += len(units)
+        number += len(units)
         folder = "user" if scope else "system"
         paths += [
             path
@@ -46,7 +46,7 @@ def theirs() -> int:
     with tempfile.TemporaryDirectory() as out:
         environment = os.environ | {"XDG_CURRENT_DESKTOP": "GNOME"}
         subprocess.run([GENERATOR, out, out, out], check=True, env=environment, capture_output=True)
-        found += len(list(Path(out).glob("app-*.service")))
+        number += len(list(Path(out).glob("app-*.service")))
     # what each file belongs to; a file of no package ends it with 1
     subprocess.run(["dpkg-query", "-S", *paths], check=False, capture_output=True)
     for timer in ("apt-daily.timer", "apt-daily-upgrade.timer"):
@@ -54,7 +54,7 @@ def theirs() -> int:
             ["systemd-analyze", "--root=/", "cat-config", f"systemd/system/{timer}"],
             check=False, capture_output=True,
         )  # fmt: skip
-    return found
+    return number
 
 
 def median_of(work: Callable[[], object]) -> float:

@@ -128,7 +128,7 @@ def worse(dice: random.Random, turns: int) -> None:
     print("\n`made it worse`, where another program takes more than was saved, noise 10 %")
     for by in (0.15, 0.3):
         for starts in LOOKS:
-            found = sum(
+            noticed = sum(
                 judge(
                     [start(dice, 0.1, own=1, drift=1) for _ in range(20)],
                     [start(dice, 0.1, own=0.02, drift=1, change=SHARE + by) for _ in range(starts)],
@@ -136,7 +136,7 @@ def worse(dice: random.Random, turns: int) -> None:
                 is Outcome.WORSE
                 for _ in range(turns)
             )
-            print(f"  {by:.0%} dearer, {starts:2} starts: ours: {found / turns:6.1%}")
+            print(f"  {by:.0%} dearer, {starts:2} starts: ours: {noticed / turns:6.1%}")
 
 
 def share_of(turns: int, tried: Callable[[], bool]) -> float:

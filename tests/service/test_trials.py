@@ -110,7 +110,7 @@ def told(owner: Phylax, machine: Machine) -> list[str]:
 
 def causes(context: Context, owner: Phylax) -> dict[Cause, str]:
     monitor.whole(context)
-    return {one.cause: one.reason for one in owner.attention.list()}
+    return {item.cause: item.reason for item in owner.attention.list()}
 
 
 def test_what_helped_is_said_once_with_its_numbers(

@@ -81,8 +81,8 @@ def runs_now(owner: Phylax, machine: Machine) -> dict[str, Intent]:
 def waits(owner: Phylax, context: Context) -> list[str]:
     monitor.whole(context)
     return [
-        one.reason for one in owner.attention.list()
-        if one.cause is Cause.WAITS_FOR_YES and one.subject == "programs"
+        item.reason for item in owner.attention.list()
+        if item.cause is Cause.WAITS_FOR_YES and item.subject == "programs"
     ]  # fmt: skip
 
 

@@ -97,15 +97,15 @@ def waiting(conn: Connection, machine_ids: Sequence[int]) -> dict[int, int]:
 
 def on_machines(conn: Connection, is_meant: Callable[[Program], bool]) -> dict[int, list[Program]]:
     """Programs that are meant, by machine; one that was read alike is one object."""
-    found: dict[int, list[Program]] = {}
+    by_machine: dict[int, list[Program]] = {}
     for program_id, read_as in conn.execute("SELECT id, read_as FROM programs"):
         program = _program(read_as)
         if is_meant(program):
             for row in conn.execute(
                 "SELECT machine_id FROM machine_programs WHERE program_id = ?", (program_id,)
             ):
-                found.setdefault(row[0], []).append(program)
-    return found
+                by_machine.setdefault(row[0], []).append(program)
+    return by_machine
 
 
 class Spread(NamedTuple):

@@ -77,17 +77,17 @@ def root(request: pytest.FixtureRequest, tmp_path: Path) -> Path:
 
 
 def test_each_group_is_its_programs_and_the_rest_is_nobodys(root: Path) -> None:
-    told = starts.cost(str(root), PROGRAMS, NOW, UPTIME)
-    assert told.programs == pytest.approx(
+    start = starts.cost(str(root), PROGRAMS, NOW, UPTIME)
+    assert start.programs == pytest.approx(
         {
             "package:search": 4.0, "package:chat": 2.0, "package:sea-map": 1.5,
             "package:nightly": 1.0, "package:each": 0.75, "package:sync": 0.75,
         }
     )  # fmt: skip
-    assert told.rest == pytest.approx(30.0)
-    assert told.boot == "5ec6a3f2-0000-4000-8000-000000000001"
-    assert told.at == datetime(2026, 3, 2, 8, 49, 50, tzinfo=UTC)
-    assert told.left_out is None
+    assert start.rest == pytest.approx(30.0)
+    assert start.boot == "5ec6a3f2-0000-4000-8000-000000000001"
+    assert start.at == datetime(2026, 3, 2, 8, 49, 50, tzinfo=UTC)
+    assert start.left_out is None
 
 
 def test_a_person_cannot_give_the_systems_cost_to_another_program(root: Path) -> None:
@@ -95,9 +95,9 @@ def test_a_person_cannot_give_the_systems_cost_to_another_program(root: Path) ->
     group = f"{USER}/app.slice/search.service"
     add_file(root, f"{V1}/{group}/cpuacct.usage", f"{500 * 10**9}\n")
     add_file(root, f"{V2}/{group}/cpu.stat", f"usage_usec {500 * 10**6}\n")
-    told = starts.cost(str(root), PROGRAMS, NOW, UPTIME)
-    assert told.programs is not None and told.programs["package:search"] == pytest.approx(4.0)
-    assert told.rest == pytest.approx(30.0), "the sum never goes below nothing"
+    start = starts.cost(str(root), PROGRAMS, NOW, UPTIME)
+    assert start.programs is not None and start.programs["package:search"] == pytest.approx(4.0)
+    assert start.rest == pytest.approx(30.0), "the sum never goes below nothing"
 
 
 def test_a_group_that_ended_or_is_odd_costs_only_itself(root: Path) -> None:
@@ -105,8 +105,8 @@ def test_a_group_that_ended_or_is_odd_costs_only_itself(root: Path) -> None:
         (root / below / "system.slice/ended.service").mkdir(parents=True)
         add_file(root, f"{below}/system.slice/odd.service/cpuacct.usage", "many\n")
         add_file(root, f"{below}/system.slice/odd.service/cpu.stat", "usage_usec lots\n")
-    told = starts.cost(str(root), PROGRAMS, NOW, UPTIME)
-    assert told.programs is not None and len(told.programs) == 6
+    start = starts.cost(str(root), PROGRAMS, NOW, UPTIME)
+    assert start.programs is not None and len(start.programs) == 6
 
 
 def test_why_a_start_does_not_count(root: Path) -> None:
@@ -137,16 +137,16 @@ def test_a_kernel_that_does_not_count_is_an_error_and_no_zero(tmp_path: Path) ->
 
 
 @pytest.mark.parametrize(
-    ("uptime", "told"), [(5.0, 0), (599.0, 0), (600.0, 1), (659.0, 1), (660.0, 0), (90_000.0, 0)]
+    ("uptime", "number"), [(5.0, 0), (599.0, 0), (600.0, 1), (659.0, 1), (660.0, 0), (90_000.0, 0)]
 )
 def test_it_is_told_in_one_minute_only(
-    monkeypatch: pytest.MonkeyPatch, uptime: float, told: int
+    monkeypatch: pytest.MonkeyPatch, uptime: float, number: int
 ) -> None:
     """Later, what people do has begun to count."""
     monkeypatch.setattr("phylax.agent.machines.linux.running", lambda: uptime)
     monkeypatch.setattr(LinuxMachine, "programs", lambda self: [])
-    monkeypatch.setattr(starts, "cost", lambda *args: "told")
-    assert len(LinuxMachine().starts()) == told
+    monkeypatch.setattr(starts, "cost", lambda *args: "a start")
+    assert len(LinuxMachine().starts()) == number
 
 
 GROUP = "phylax-test.service"
@@ -172,6 +172,6 @@ def test_the_kernel_counts_for_a_group_what_its_ended_children_took(own_group: P
     join = f"echo $$ > {own_group}/cgroup.procs; {sys.executable} -c '{burn}'; exit 0"
     subprocess.run(["/bin/sh", "-c", join], check=True)
     ours = program("burner", (f"unit:system:{GROUP}", StarterKind.START))
-    told = starts.cost("/", [ours], datetime.now(UTC), UPTIME)
-    assert told.programs is not None and told.programs["package:burner"] >= 0.3
-    assert told.rest > 0 and told.boot == starts.boot()
+    start = starts.cost("/", [ours], datetime.now(UTC), UPTIME)
+    assert start.programs is not None and start.programs["package:burner"] >= 0.3
+    assert start.rest > 0 and start.boot == starts.boot()

@@ -21,10 +21,10 @@ USUAL = {"a": 5.0, "b": 2.0, "c": 3.0, "d": 1.0, "e": 4.0}
 
 def starts(number: int, since: datetime, costs: dict[str, float], seed: int = 1) -> list[BootCost]:
     chance = Random(f"{seed} {since}")
-    told = []
+    known_starts = []
     for day in range(number):
         whole = chance.lognormvariate(0, 0.07)
-        told.append(
+        known_starts.append(
             BootCost(
                 boot=f"{since} {day}",
                 at=since + timedelta(days=day),
@@ -35,7 +35,7 @@ def starts(number: int, since: datetime, costs: dict[str, float], seed: int = 1)
                 rest=9 * whole,
             )
         )
-    return told
+    return known_starts
 
 
 def change(program: str, run_id: int = 1, at: datetime = CHANGED, **more: object) -> Change:
@@ -68,15 +68,15 @@ def test_what_no_longer_starts_has_helped_and_says_by_how_much() -> None:
 
 def test_what_makes_all_else_dearer_made_it_worse_though_it_saved_its_own() -> None:
     dearer = {key: cost * 1.4 for key, cost in without("b").items()}
-    told = [
+    known_starts = [
         start.model_copy(update={"rest": start.rest * 1.4}) if start.at > CHANGED else start
         for start in history(dearer)
     ]
-    assert trial([change("b")], [], told).judged.outcome is Outcome.WORSE
+    assert trial([change("b")], [], known_starts).judged.outcome is Outcome.WORSE
 
 
 def test_a_machine_that_gets_dearer_anyway_is_no_fault_of_the_change() -> None:
-    told = [
+    known_starts = [
         start.model_copy(
             update={
                 "rest": start.rest * 1.01**day,
@@ -85,22 +85,24 @@ def test_a_machine_that_gets_dearer_anyway_is_no_fault_of_the_change() -> None:
         )
         for day, start in enumerate(history(USUAL, 20))
     ]
-    assert trial([change("b")], [], told).judged.outcome is not Outcome.WORSE
+    assert trial([change("b")], [], known_starts).judged.outcome is not Outcome.WORSE
 
 
 def test_another_change_of_the_same_time_is_not_counted_for_it() -> None:
     """A took the most; who changed C as well is judged by C alone."""
-    told = history(without("a"))
+    known_starts = history(without("a"))
     others = [change("a", run_id=2)]
-    assert trial([change("c")], others, told).judged.outcome is Outcome.OPEN
-    assert trial([change("a", run_id=2)], [change("c")], told).judged.outcome is Outcome.HELPED
+    assert trial([change("c")], others, known_starts).judged.outcome is Outcome.OPEN
+    assert (
+        trial([change("a", run_id=2)], [change("c")], known_starts).judged.outcome is Outcome.HELPED
+    )
 
 
 def test_starts_once_it_is_put_back_say_nothing_of_it() -> None:
     back = CHANGED + timedelta(days=3)
     ended = change("a", state=ChangeState.PUT_BACK, ended_at=back, ended_by="Wren")
-    told = [*history(without("a"), 3), *starts(9, back + timedelta(hours=1), USUAL)]
-    judged = trial([ended], [], told)
+    known_starts = [*history(without("a"), 3), *starts(9, back + timedelta(hours=1), USUAL)]
+    judged = trial([ended], [], known_starts)
     assert (len(judged.after), judged.until_at) == (3, back)
     assert judged.judged.outcome is Outcome.OPEN
 
@@ -109,21 +111,21 @@ def test_what_cannot_be_attributed_is_judged_by_the_whole() -> None:
     def whole(start: BootCost, rest: float) -> BootCost:
         return start.model_copy(update={"programs": None, "rest": rest + start.rest / 100})
 
-    told = [whole(s, 20.0) for s in starts(20, BEGIN, USUAL)]
-    told += [whole(s, 10.0) for s in starts(10, CHANGED + timedelta(hours=7), USUAL)]
-    judged = trial([change("a")], [], told)
+    known_starts = [whole(s, 20.0) for s in starts(20, BEGIN, USUAL)]
+    known_starts += [whole(s, 10.0) for s in starts(10, CHANGED + timedelta(hours=7), USUAL)]
+    judged = trial([change("a")], [], known_starts)
     assert judged.judged.outcome is Outcome.HELPED
     assert judged.judged.own_before is None and "what was changed took" not in in_words(judged)
 
 
 def test_odd_starts_are_left_out() -> None:
-    told = [
+    known_starts = [
         start.model_copy(update={"left_out": LeftOut.AFTER_UPDATES})
         if start.at > CHANGED
         else start
         for start in history(without("a"))
     ]
-    assert trial([change("a")], [], told).judged.starts == 0
+    assert trial([change("a")], [], known_starts).judged.starts == 0
 
 
 def test_nothing_changed_is_no_trial() -> None:
@@ -141,11 +143,11 @@ def test_nothing_changed_is_no_trial() -> None:
     ids=str,
 )  # fmt: skip
 def test_what_no_start_can_cost_is_refused(odd: dict[str, object]) -> None:
-    told = {"boot": "b", "at": BEGIN, "rest": 1.0, "programs": {"a": 1.0}}
+    known_starts = {"boot": "b", "at": BEGIN, "rest": 1.0, "programs": {"a": 1.0}}
     with pytest.raises(ValidationError):
-        BootCost.model_validate(told | odd)
+        BootCost.model_validate(known_starts | odd)
 
 
 def test_a_program_with_control_characters_in_its_name_moves_no_cursor() -> None:
-    told = BootCost(boot="b", at=BEGIN, rest=1.0, programs={"a\x1b[2J": 1.0})
-    assert "\x1b" not in str(told.programs)
+    known_starts = BootCost(boot="b", at=BEGIN, rest=1.0, programs={"a\x1b[2J": 1.0})
+    assert "\x1b" not in str(known_starts.programs)

@@ -36,7 +36,7 @@
     );
     await refresh('/api/v1/answers/{scope}/{subject_id}', '/api/v1/machines/{machine}/programs');
   }
-  const said = (one: Schema['Asked'], answer: 'yes' | 'no') => one.answer?.answer === answer;
+  const said = (entry: Schema['Asked'], answer: 'yes' | 'no') => entry.answer?.answer === answer;
 </script>
 
 <svelte:head><title>Questions – Phylax</title></svelte:head>
@@ -51,14 +51,15 @@
   {#if asked.data}
     <Outcome of={doing} />
     <ul class="ruled mt-4" data-testid="questions">
-      {#each asked.data as one (one.question.key)}
+      {#each asked.data as entry (entry.question.key)}
         <li class="flex flex-wrap items-center justify-between gap-x-6 gap-y-2 py-3">
           <span class="max-w-prose">
-            {one.question.words}
+            {entry.question.words}
             <span class="muted block text-sm">
-              {#if one.answer}{one.answer.answer}, noted by {one.answer.who},
-                <When at={one.answer.at} />{one.answer.word ? `: ${one.answer.word}` : ''}{:else}no
-                answer yet{/if}
+              {#if entry.answer}{entry.answer.answer}, noted by {entry.answer.who},
+                <When at={entry.answer.at} />{entry.answer.word
+                  ? `: ${entry.answer.word}`
+                  : ''}{:else}no answer yet{/if}
             </span>
           </span>
           {#if may.work}
@@ -66,10 +67,10 @@
               {#each ['yes', 'no'] as const as word (word)}
                 <button
                   class="act"
-                  aria-pressed={said(one, word)}
+                  aria-pressed={said(entry, word)}
                   disabled={doing.busy}
-                  aria-label="{word === 'yes' ? 'Yes' : 'No'}: {one.question.words}"
-                  onclick={() => answer(one.question.key, said(one, word) ? null : word)}
+                  aria-label="{word === 'yes' ? 'Yes' : 'No'}: {entry.question.words}"
+                  onclick={() => answer(entry.question.key, said(entry, word) ? null : word)}
                   >{word === 'yes' ? 'Yes' : 'No'}</button
                 >
               {/each}
