@@ -195,3 +195,21 @@ def test_rules_of_nearer_scopes_count_and_a_rule_is_taken_back(
     with pytest.raises(RefusedError) as refused:
         owner.programs.put_rule(Scope.CLIENT, machine.client_id, CHAT.key, ProgramRule())
     assert refused.value.status == 428, "what is there is changed with its version"
+
+
+def test_one_program_of_two_people_is_one_to_write_about_on_one_machine(
+    owner: Phylax, machine: Machine, agent: Agent, tmp_path: Path
+) -> None:
+    def own(person: str, digest: str, name: str = "Words") -> Program:
+        entry = Starter(key=f"sign-in:{person}:w", kind=StarterKind.SIGN_IN, on=True, of=person)
+        key = f"person:{person}:/opt/words --quiet"
+        return Program(key=key, name=name, digest=digest, starters=(entry,))
+
+    lay(tmp_path / "m", own("anna", "a" * 64), own("ben", "a" * 64), own("eve", "a" * 64, "Chat"))
+    survey(owner, machine, agent)
+    unknown = {(program.name, program.machines) for program in owner.programs.unknown()}
+    assert unknown == {("Words", 1), ("Chat", 1)}, "who gives it another name is listed apart"
+    about = KnownEdit(recognition=Recognition(digest="a" * 64), name="Words",
+                      handling=Handling.GOES, intent=Intent.WHEN_ASKED)  # fmt: skip
+    owner.programs.write(about)
+    assert [entry.machines for entry in owner.programs.notebook()] == [1]

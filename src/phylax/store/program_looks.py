@@ -133,6 +133,21 @@ def over_the_shop(conn: Connection) -> list[Spread]:
     ]
 
 
+def machines_with(conn: Connection, spreads: Sequence[Spread]) -> int:
+    """On how many machines one or another of some programs is."""
+    if len(spreads) == 1:
+        return spreads[0].machines
+    numbers = json.dumps([spread.number for spread in spreads])
+    row = conn.execute(
+        """
+        SELECT count(DISTINCT machine_id) FROM machine_programs
+        WHERE program_id IN (SELECT value FROM json_each(?))
+        """,
+        (numbers,),
+    ).fetchone()
+    return int(row[0])
+
+
 def some_tags(conn: Connection, number: int, most: int) -> list[str]:
     """Tags of some machines on which a program, as it was read, is."""
     rows = conn.execute(

@@ -18,6 +18,7 @@ from phylax.agent.machines.linux import LinuxMachine
 from phylax.agent.runtime.settings_run import SettingsRun
 from phylax.agent.tuning.changer import Change, Changer, Stage
 from phylax.agent.tuning.confirming import WITHIN, Confirming
+from phylax.agent.tuning.hands import OwnHands
 from phylax.client import UnreachableError
 from phylax.client._http import Http
 from phylax.core.protocol import ChangeSettingsOrder
@@ -61,7 +62,7 @@ def changed(root: Path, tmp_path: Path, running: Running) -> Changer:
     wanted = Wanted(program=CLOUD, was=Intent.FROM_START, intent=Intent.NOT_AT_ALL)
     (made,) = run.change(ChangeSettingsOrder(run_id=1, lease="l", wanted=(wanted,)))
     assert made.refused == ""
-    return Changer(str(root), tmp_path / "journal")
+    return Changer(OwnHands(str(root)), tmp_path / "journal")
 
 
 @pytest.fixture
@@ -190,13 +191,15 @@ def test_entries_of_a_session_do_not_hang(
     home = root / "home/anna"
     add_file(root, "home/anna/.config/autostart/chat.desktop", entry("Chat", "/opt/cloud/run"))
     machine = LinuxMachine(root=str(root))
-    monkeypatch.setattr(LinuxMachine, "people", lambda self: iter([("anna", 0, "/home/anna")]))
+    monkeypatch.setattr(
+        LinuxMachine, "people", lambda self: iter([("anna", 0, str(root / "home/anna"))])
+    )
     run = SettingsRun(machine, tmp_path / "journal", frozenset())
     (program,) = [p for p in machine.programs() if p.name == "Chat"]
     wanted = Wanted(program=program.key, was=Intent.FROM_START, intent=Intent.WHEN_ASKED)
     (made,) = run.change(ChangeSettingsOrder(run_id=1, lease="l", wanted=(wanted,)))
     assert made.refused == ""
-    changer = Changer(str(root), tmp_path / "journal")
+    changer = Changer(OwnHands(str(root)), tmp_path / "journal")
     tries = tmp_path / "unreached.json"
     watch = Confirming(changer, lambda: running.boot, tries, lambda: running.uptime)
     wait(watch, running, 5 * WITHIN)

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from phylax.agent.machines.linux.startup.of_person import starters_of
 from phylax.agent.machines.linux.startup.programs import programs
 from phylax.core.tuning.programs import Program, Starter, StarterKind
 from startup_trees import add_file, add_link, add_service, entry, picture
@@ -35,7 +36,8 @@ def root(tmp_path: Path) -> Path:
 
 
 def looked(root: Path) -> dict[str, Program]:
-    return {program.key: program for program in programs(str(root), [("anna", "/home/anna")])}
+    people = starters_of("anna", str(root / "home/anna"), str(root))
+    return {program.key: program for program in programs(str(root), people)}
 
 
 def own(root: Path, name: str, text: str) -> Path:
@@ -54,7 +56,7 @@ def test_an_entry_of_a_package_is_the_packages_also_when_a_person_switched_it_of
 def test_who_takes_the_name_of_a_packages_entry_is_not_taken_for_the_package(root: Path) -> None:
     own(root, "chat.desktop", entry("Chat", "/usr/bin/python3 /home/anna/other.py"))
     (program,) = looked(root).values()
-    assert program.key == "path:/usr/bin/python3 /home/anna/other.py"
+    assert program.key == "person:anna:/usr/bin/python3 /home/anna/other.py"
     assert (program.package, program.signed_by) == ("", "")
 
 
@@ -71,9 +73,9 @@ def test_one_interpreter_is_as_many_programs_as_it_is_told_to_be(root: Path) -> 
 def test_a_file_that_changed_has_another_digest(root: Path) -> None:
     own(root, "x.desktop", entry("X", "/home/anna/x"))
     file = add_file(root, "home/anna/x", "one", 0o755)
-    before = looked(root)["path:/home/anna/x"].digest
+    before = looked(root)["person:anna:/home/anna/x"].digest
     file.write_text("two")
-    assert looked(root)["path:/home/anna/x"].digest not in ("", before)
+    assert looked(root)["person:anna:/home/anna/x"].digest not in ("", before)
 
 
 def test_odd_entries_cost_only_themselves_and_nothing_waits(root: Path, tmp_path: Path) -> None:
@@ -93,7 +95,7 @@ def test_odd_entries_cost_only_themselves_and_nothing_waits(root: Path, tmp_path
     found = looked(root)
     assert picture(root) == before, "nothing was touched"
     assert found["package:chat"].starters
-    assert found["path:/home/anna/fifo"].digest == ""
+    assert found["person:anna:/home/anna/fifo"].digest == ""
     text = "".join(f"{p.key}{p.name}{p.what}{[s.key for s in p.starters]}" for p in found.values())
     assert text.isprintable()
 

@@ -33,6 +33,10 @@ def change(state: ChangeState = ChangeState.MADE, after: Intent = Intent.WHEN_AS
     )  # fmt: skip
 
 
+def in_runs(many: int) -> list[Change]:
+    return [change().model_copy(update={"run_id": number}) for number in range(many)]
+
+
 @pytest.mark.parametrize(
     ("verdict", "history", "outcome", "put_right", "why"),
     [
@@ -44,11 +48,13 @@ def change(state: ChangeState = ChangeState.MADE, after: Intent = Intent.WHEN_AS
         (GOES, [change()], Outcome.WORSE, True, Waits.MADE_WORSE),
         (GOES, [change()], Outcome.HELPED, False, Waits.ALTERED),
         (GOES, [change()], None, True, None),
-        (GOES, [change()] * 3, None, True, None),
-        (GOES, [change()] * 4, None, True, Waits.TOO_OFTEN),
+        (GOES, in_runs(3), None, True, None),
+        (GOES, in_runs(4), None, True, Waits.TOO_OFTEN),
+        # a program of four people is set once in a run
+        (GOES, [change()] * 4, None, True, None),
         # somebody put it back long ago, and somebody set it again since
         (GOES, [change(), change(ChangeState.PUT_BACK)], Outcome.OPEN, True, None),
-        (GOES, [change(after=Intent.MAY_WAIT), *[change()] * 4], None, True, None),
+        (GOES, [change(after=Intent.MAY_WAIT), *in_runs(4)], None, True, None),
     ],
 )
 def test_what_somebody_decided_is_not_decided_again(

@@ -9,6 +9,7 @@ from datetime import datetime
 from functools import cached_property
 from typing import Literal, Protocol
 
+from phylax.agent.tuning.hands import Hands
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.survey.file_stat import FileStat
@@ -71,7 +72,42 @@ class InUse:
         return file[1] in self.numbers and (file[2], file[1]) in self.files
 
 
-class MachineKind(Protocol):
+class TunedMachine(Protocol):
+    """What a machine is asked about its settings."""
+
+    keeps_people_apart: bool
+    """True where what is of different people lies in different places, with rights of their own."""
+
+    def boot(self) -> str:
+        """What the system calls the start under way; another one after each."""
+        ...
+
+    def programs(self) -> list[Program]:
+        """Everything that starts a program by itself, by program; touches nothing. OSError where
+        this kind of machine cannot be asked."""
+        ...
+
+    def values(self) -> list[Seen]:
+        """Settings of one value, the machine's and its people's; touches nothing. What cannot be
+        read says why. OSError where this kind of machine cannot be asked."""
+        ...
+
+    def value_pieces(self, setting: str, of: str, value: Scalar) -> tuple[Piece, ...]:
+        """What a setting alters to become a value. OSError where it cannot be told, or this kind
+        of machine sets nothing."""
+        ...
+
+    def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
+        """What a plan alters. OSError where it cannot be told, or this kind of machine switches
+        nothing."""
+        ...
+
+    def hands(self) -> Hands:
+        """What reads and writes all that is set and switched."""
+        ...
+
+
+class MachineKind(TunedMachine, Protocol):
     """What a kind of machine answers."""
 
     system: System
@@ -86,10 +122,6 @@ class MachineKind(Protocol):
 
     def booted_at(self) -> datetime | None:
         """When the machine was started; None where that cannot be known."""
-        ...
-
-    def boot(self) -> str:
-        """What the system calls the start under way; another one after each."""
         ...
 
     def starts(self) -> Sequence[BootCost]:
@@ -142,30 +174,6 @@ class MachineKind(Protocol):
     def let_go(self, source: Source, name: str, breathe: Callable[[], None] = lambda: None) -> None:
         """Let one thing go. OSError where that fails. `breathe` is called a few times a second
         while it takes, and may raise to end the waiting."""
-        ...
-
-    def programs(self) -> list[Program]:
-        """Everything that starts a program by itself, by program; touches nothing. OSError where
-        this kind of machine cannot be asked."""
-        ...
-
-    def values(self) -> list[Seen]:
-        """Settings of one value, the machine's and its people's; touches nothing. What cannot be
-        read says why. OSError where this kind of machine cannot be asked."""
-        ...
-
-    def value_pieces(self, setting: str, of: str, value: Scalar) -> tuple[Piece, ...]:
-        """What a setting alters to become a value, below `switching_top`. OSError where it cannot
-        be told, or this kind of machine sets nothing."""
-        ...
-
-    def switching_top(self) -> str:
-        """The folder below which all that is set and switched lies."""
-        ...
-
-    def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
-        """What a plan alters, below `switching_top`. OSError where it cannot be told, or this kind
-        of machine switches nothing."""
         ...
 
     def in_use(self) -> InUse: ...

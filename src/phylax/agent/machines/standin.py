@@ -21,6 +21,7 @@ from pydantic import AwareDatetime, Field, TypeAdapter
 from phylax import __version__
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
 from phylax.agent.machines.standin_startup import PretendedStarting, Startup
+from phylax.agent.tuning.hands import Hands, OwnHands
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import DiskKind, MachineFacts, ReadingIn, System
 from phylax.core.tuning.pieces import Piece
@@ -161,6 +162,7 @@ class StandInMachine:
 
     sizes_as_allocated = False
     counts_attributes = False
+    keeps_people_apart = False
 
     def __init__(self, folder: Path) -> None:
         """ValueError (pydantic's) names what is wrong in the folder's state file."""
@@ -296,8 +298,8 @@ class StandInMachine:
     def programs(self) -> list[Program]:
         return self.startup.programs()
 
-    def switching_top(self) -> str:
-        return str(self.folder)
+    def hands(self) -> Hands:
+        return OwnHands(str(self.folder))
 
     def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
         return self.startup.switched(program, plan)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Sequence
-from contextlib import suppress
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
 from importlib import resources
 from pathlib import Path
 from xml.sax.saxutils import escape
@@ -22,7 +22,7 @@ from phylax.agent.config.home import (
     this_kind,
 )
 from phylax.agent.runtime.loop import Agent
-from phylax.agent.runtime.opening import open_machine
+from phylax.agent.runtime.opening import nursery_for, open_machine, open_tuned
 from phylax.agent.tuning.changer import AlteredError, Change, Changer
 from phylax.client import enrol as enrol_at
 
@@ -102,8 +102,8 @@ def unit(home: AgentHome) -> str:
 
 def settings_in_force(home: AgentHome) -> list[Change]:
     """What was changed on this machine and is in force, oldest first."""
-    changes = _changer(home).changes()
-    return [change for change in changes if change.stage.is_in_force]
+    with _changer(home) as changer:
+        return [change for change in changer.changes() if change.stage.is_in_force]
 
 
 def put_settings_back(home: AgentHome, ids: Sequence[str]) -> list[tuple[Change, str]]:
@@ -112,26 +112,35 @@ def put_settings_back(home: AgentHome, ids: Sequence[str]) -> list[tuple[Change,
 
     KeyError names what is no change in force.
     """
-    changer = _changer(home)
-    in_force = {change.id: change for change in settings_in_force(home)}
-    wanted = [in_force[change_id] for change_id in ids]
     outcomes = []
-    for change in sorted(wanted, key=lambda change: change.at, reverse=True):
-        why = ""
-        try:
-            changer.put_back(change.id, untold="put back at the machine")
-        except (AlteredError, OSError) as failure:
-            why = str(failure)
-        outcomes.append((change, why))
+    with _changer(home) as changer:
+        in_force = {c.id: c for c in changer.changes() if c.stage.is_in_force}
+        wanted = [in_force[change_id] for change_id in ids]
+        for change in sorted(wanted, key=lambda change: change.at, reverse=True):
+            why = ""
+            try:
+                changer.put_back(change.id, untold="put back at the machine")
+            except (AlteredError, OSError) as failure:
+                why = str(failure)
+            outcomes.append((change, why))
     return outcomes
 
 
-def _changer(home: AgentHome) -> Changer:
+@contextmanager
+def _changer(home: AgentHome) -> Iterator[Changer]:
+    """What makes changes here; what was cut off is undone first."""
     config = home.config()
-    machine = open_machine(config.kind, config.standin, config.homes, config.drives)
-    changer = Changer(machine.switching_top(), home.changes)
-    changer.recover()
-    return changer
+    nursery = nursery_for(config.kind)
+    try:
+        machine = open_machine(
+            config.kind, config.standin, config.homes, config.drives, apart=nursery is not None
+        )
+        changer = Changer(open_tuned(machine, nursery).hands(), home.changes)
+        changer.recover()
+        yield changer
+    finally:
+        if nursery is not None:
+            nursery.close()
 
 
 def start(home: AgentHome) -> None:

@@ -75,7 +75,7 @@ def look_at_settings(run_id: int, crew: Crew, sender: Sender, settings: Settings
     """
     at = datetime.now(UTC)
     try:
-        programs = crew.machine.programs()[:MOST_PROGRAMS]
+        programs = crew.tuned.programs()[:MOST_PROGRAMS]
         values = _values(crew)
         look = SettingsLook(
             taken_at=at,
@@ -92,7 +92,7 @@ def look_at_settings(run_id: int, crew: Crew, sender: Sender, settings: Settings
 def _values(crew: Crew) -> tuple[Seen, ...]:
     """Settings of one value; none where this kind of machine has no way to ask."""
     try:
-        return tuple(crew.machine.values()[:MOST_VALUES])
+        return tuple(crew.tuned.values()[:MOST_VALUES])
     except OSError as failure:
         if failure.errno != errno.ENOTSUP:
             raise

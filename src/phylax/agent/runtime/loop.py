@@ -94,7 +94,11 @@ class Agent:
         )
         self._sleep_watch = SleepWatch(self._machine)
         self._settings = SettingsKeeper(
-            self._machine, home.changes, home.folder / "starts.json", self._spool
+            self._machine,
+            self._crew.tuned.hands(),
+            home.changes,
+            home.folder / "starts.json",
+            self._spool,
         )
         self._keeper = HoldKeeper(self._hold, self._link, self._spool, self._check, self._crew)
 

@@ -13,7 +13,7 @@ import httpx
 from phylax.agent.config.guard import Guard, GuardRules
 from phylax.agent.config.home import Kind, this_kind
 from phylax.agent.hold.hold import Hold
-from phylax.agent.machines import MachineKind
+from phylax.agent.machines import MachineKind, TunedMachine
 from phylax.agent.workers.crew import Crew
 
 if TYPE_CHECKING:
@@ -82,6 +82,17 @@ def nursery_for(kind: Kind) -> Nursery | None:
     from phylax.agent.workers.supervisor import Nursery
 
     return Nursery()
+
+
+def open_tuned(machine: MachineKind, nursery: Nursery | None) -> TunedMachine:
+    """Whose settings are looked at and changed."""
+    if nursery is None:
+        return machine
+    from phylax.agent.machines.linux.system import LinuxSystem
+    from phylax.agent.workers.peoples_settings import PeoplesSettings
+
+    assert isinstance(machine, LinuxSystem)
+    return PeoplesSettings(machine, nursery)
 
 
 def open_crew(

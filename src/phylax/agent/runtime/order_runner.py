@@ -142,7 +142,7 @@ class OrderRunner:
     def _settings(self) -> SettingsRun:
         journal = self._runs.parent / "changes"
         guard = self._crew.guard
-        return SettingsRun(self._crew.machine, journal, guard.never_programs, guard.never_settings)
+        return SettingsRun(self._crew.tuned, journal, guard.never_programs, guard.never_settings)
 
     def _changed(self, run_id: int, changes: list[ChangeMade]) -> dict[str, Any]:
         """What became of what was ordered; it and how things are now is in the spool."""

@@ -16,6 +16,7 @@ from phylax.agent.outbox.spool import Spool
 from phylax.agent.runtime.settings_run import as_told
 from phylax.agent.tuning.changer import Change, Changer, Stage
 from phylax.agent.tuning.confirming import Confirming
+from phylax.agent.tuning.hands import Hands
 from phylax.core.protocol import ChangesMessage, StartsMessage
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.starts import MOST_TOLD
@@ -28,11 +29,12 @@ class SettingsKeeper:
     """Watches over what was changed, and tells what starts cost, each once."""
 
     def __init__(
-        self, machine: MachineKind, changes: Path, told_starts: Path, spool: Spool
+        self, machine: MachineKind, hands: Hands, changes: Path, told_starts: Path, spool: Spool
     ) -> None:
-        """`changes` is the journal's folder, `told_starts` the file of starts that were told."""
+        """`hands` write what is undone; `changes` is the journal's folder, `told_starts` the file
+        of starts that were told."""
         self._machine = machine
-        self._changer = Changer(machine.switching_top(), changes)
+        self._changer = Changer(hands, changes)
         self._confirming = Confirming(
             self._changer, machine.boot, told_starts.with_name("unreached.json")
         )

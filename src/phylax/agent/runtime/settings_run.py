@@ -13,7 +13,7 @@ from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 
-from phylax.agent.machines import MachineKind
+from phylax.agent.machines import TunedMachine
 from phylax.agent.tuning.changer import AlteredError, Change, Changer, NotMadeError
 from phylax.core.protocol import ChangeSettingsOrder, PutSettingsBackOrder
 from phylax.core.tuning.changes import (
@@ -25,7 +25,7 @@ from phylax.core.tuning.changes import (
     Wanted,
     WantedValue,
 )
-from phylax.core.tuning.programs import Intent, Program, StarterKind
+from phylax.core.tuning.programs import Intent, Program, StarterKind, Switch
 from phylax.core.tuning.setting import Scalar, Setting, settings
 from phylax.core.tuning.verdicts import Seen
 
@@ -37,7 +37,7 @@ class SettingsRun:
 
     def __init__(
         self,
-        machine: MachineKind,
+        machine: TunedMachine,
         journal: Path,
         never: frozenset[str],
         never_settings: frozenset[str] = frozenset(),
@@ -47,7 +47,7 @@ class SettingsRun:
         self._machine = machine
         self._never = never
         self._never_settings = never_settings
-        self._changer = Changer(machine.switching_top(), journal)
+        self._changer = Changer(machine.hands(), journal)
 
     def recover(self) -> None:
         """Undo what was cut off in the middle."""
@@ -65,8 +65,8 @@ class SettingsRun:
         }
         made = []
         for wanted in order.wanted:
-            known = done.get((PROGRAMS, wanted.program, ""))
-            made.append(as_told(known) if known else self._change_one(order.run_id, wanted))
+            parts = [c for c in done.values() if (c.setting, c.entry) == (PROGRAMS, wanted.program)]
+            made += [*map(as_told, parts), *self._change_one(order.run_id, wanted, parts)]
         for value in order.values:
             known = done.get((value.setting, "", value.of))
             made.append(as_told(known) if known else self._set_one(order.run_id, value))
@@ -139,23 +139,37 @@ class SettingsRun:
             raise NotMadeError(f"it was accepted, but was then {now}; undone")
         return change
 
-    def _change_one(self, run_id: int, wanted: Wanted) -> ChangeMade:
+    def _change_one(self, run_id: int, wanted: Wanted, known: Sequence[Change]) -> list[ChangeMade]:
+        """What is still to be done of one program: the machine's part of it, and each person's,
+        so that nobody's part hangs on somebody else."""
         at = datetime.now(UTC)
         program = self._program(wanted.program)
-        name = program.name if program else wanted.program
-        refused = self._why_not(program, wanted)
-        change: Change | None = None
-        if program is not None and not refused:
+        refused = self._why_not(program, wanted, begun=bool(known))
+        if program is None or refused:
+            return [] if known else [_refused(wanted, program, "", at, refused)]
+        made = []
+        for of, part in self._parts(program.plan(wanted.intent)).items():
             try:
-                change = self._make(run_id, program, wanted.intent, at)
+                change = self._make(run_id, program, part, of, wanted.intent, at)
+                made.append(as_told(change))
             except (NotMadeError, OSError) as failure:
-                refused = _said(failure)
-        if change is not None:
-            return as_told(change)
-        return ChangeMade(
-            program=wanted.program, name=name, before=wanted.was, after=wanted.intent,
-            at=at, refused=refused[:500],
-        )  # fmt: skip
+                made.append(_refused(wanted, program, of, at, _said(failure)))
+        return made
+
+    def _parts(self, plan: Sequence[Switch]) -> dict[str, list[Switch]]:
+        """A plan's switches by whose they are, where this kind of machine keeps them apart."""
+        parts: dict[str, list[Switch]] = {}
+        for switch in plan:
+            of = switch.starter.of if self._machine.keeps_people_apart else ""
+            parts.setdefault(of, []).append(switch)
+        return parts
+
+    def _part_of(self, program: Program, of: str) -> Program:
+        """A program as far as it is the machine's or a person's own."""
+        if not self._machine.keeps_people_apart:
+            return program
+        starters = tuple(starter for starter in program.starters if starter.of == of)
+        return program.model_copy(update={"starters": starters})
 
     def _program(self, key: str) -> Program | None:
         try:
@@ -163,46 +177,52 @@ class SettingsRun:
         except OSError:
             return None
 
-    def _why_not(self, program: Program | None, wanted: Wanted) -> str:
-        """Why a program is not changed; empty where it may be."""
+    def _why_not(self, program: Program | None, wanted: Wanted, *, begun: bool = False) -> str:
+        """Why a program is not changed; empty where it may be. `begun`: a part of it was."""
         if program is None:
             return "not there"
         if program.unread:
             return f"cannot be read: {program.unread}"
         if program.guarded or program.key in self._never:
             return "guarded: " + (program.guarded or "named by this machine's own guard")
-        if program.now is not wanted.was:
+        if program.now is not wanted.was and not begun:
             return f"runs {program.now} by now, not {wanted.was}"
         if wanted.intent is Intent.NOT_AT_ALL and program.needed_by:
             return f"{', '.join(program.needed_by)} needs it"
         plan = program.plan(wanted.intent)
         if not plan:
             return f"nothing of it can make it run {wanted.intent}"
-        if by_hand := [switch.starter.key for switch in plan if switch.is_by_hand]:
-            return f"only by hand: {', '.join(by_hand)}"
         return ""
 
-    def _make(self, run_id: int, program: Program, intent: Intent, at: datetime) -> Change:
-        plan = program.plan(intent)
-        pieces = self._machine.switched(program, plan)
+    def _make(
+        self, run_id: int, program: Program, part: Sequence[Switch], of: str, intent: Intent,
+        at: datetime,
+    ) -> Change:  # fmt: skip
+        if by_hand := [switch.starter.key for switch in part if switch.is_by_hand]:
+            raise NotMadeError(f"only by hand: {', '.join(by_hand)}")
         change = self._changer.make(
             Change(
                 id=f"{run_id}-{uuid.uuid4().hex}",
                 setting=PROGRAMS,
                 entry=program.key,
-                name=program.name,
-                before=program.now,
+                name=_name(program, of),
+                of=of,
+                before=self._part_of(program, of).now,
                 after=intent,
                 at=at,
-                pieces=pieces,
-                hangs=any(switch.starter.kind is not StarterKind.SIGN_IN for switch in plan),
+                pieces=self._machine.switched(program, part),
+                # what is of a person's session keeps no machine from the network
+                hangs=any(
+                    not s.starter.of and s.starter.kind is not StarterKind.SIGN_IN for s in part
+                ),
                 boot=self._machine.boot(),
                 uptime=time.monotonic(),
             )
         )
         after = self._program(program.key)
         # what is not listed any more has nothing that starts it; a person still can
-        now = after.now if after else Intent.WHEN_ASKED
+        left = self._part_of(after, of) if after else None
+        now = left.now if left and left.starters else Intent.WHEN_ASKED
         if now is not intent:
             self._changer.put_back(change.id)
             raise NotMadeError(f"it was accepted, but the program then ran {now}; undone")
@@ -214,9 +234,11 @@ class SettingsRun:
         Only where the program runs otherwise by now: what is merely written otherwise and means
         the same is nobody's trouble.
         """
-        now: dict[tuple[str, str, str], str] = {
-            (PROGRAMS, program.key, ""): program.now for program in programs
-        }
+        now: dict[tuple[str, str, str], str] = {}
+        for program in programs:
+            now[PROGRAMS, program.key, ""] = program.now
+            for of in {starter.of for starter in program.starters}:
+                now[PROGRAMS, program.key, of] = self._part_of(program, of).now
         known = settings()
         now |= {
             (seen.key, "", seen.of): known[seen.key].shown(seen.value)
@@ -259,6 +281,24 @@ class SettingsRun:
                     as_told(change).model_copy(update={"refused": _said(failure)[:500]})
                 )
         return outcomes
+
+
+def _name(program: Program, of: str) -> str:
+    return f"{program.name[:400]} ({of})" if of else program.name
+
+
+def _refused(
+    wanted: Wanted, program: Program | None, of: str, at: datetime, why: str
+) -> ChangeMade:
+    return ChangeMade(
+        program=wanted.program,
+        of=of,
+        name=_name(program, of) if program else wanted.program,
+        before=wanted.was,
+        after=wanted.intent,
+        at=at,
+        refused=why[:500],
+    )
 
 
 def _same(value: Scalar | None, other: Scalar | None) -> bool:

@@ -11,7 +11,7 @@ import logging
 import os
 import sys
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
@@ -19,7 +19,8 @@ from typing import Annotated
 from pydantic import Field, ValidationError
 
 from phylax.agent.platform.locks import alone_in
-from phylax.agent.tuning.pieces import OddPieceError, is_like, read, sweep, write
+from phylax.agent.tuning.hands import Hands
+from phylax.agent.tuning.pieces import OddPieceError, is_like
 from phylax.core.tuning.pieces import Piece, State
 from phylax.core.values import Moment, Value
 
@@ -78,11 +79,11 @@ class NotMadeError(Exception):
 
 
 class Changer:
-    """Changes below one top folder, with their journal."""
+    """Changes of one machine, with their journal."""
 
-    def __init__(self, top: str, journal: Path) -> None:
-        """`top` is the machine's root, or a person's home; `journal` lies in the agent's folder."""
-        self._top = top
+    def __init__(self, hands: Hands, journal: Path) -> None:
+        """`hands` read and write; `journal` lies in the agent's folder."""
+        self._hands = hands
         self._journal = journal
 
     def changes(self) -> Iterator[Change]:
@@ -108,13 +109,13 @@ class Changer:
     def _make(self, change: Change) -> Change:
         for piece in change.pieces:
             if not is_like(self._at(piece), piece.before):
-                raise NotMadeError(f"{piece.path} changed since it was looked at")
+                raise NotMadeError(f"{piece.shown} changed since it was looked at")
         self._note(change)
         try:
             for piece in change.pieces:
-                write(self._top, piece.path, piece.after)
+                self._hands.write(piece, piece.after)
             # an answer proves nothing: what lies there does
-            wrong = [p.path for p in change.pieces if not is_like(self._at(p), p.after)]
+            wrong = [p.shown for p in change.pieces if not is_like(self._at(p), p.after)]
             if wrong:
                 raise OSError(errno.EIO, f"did not become so: {', '.join(wrong)}")
         except OSError as failure:
@@ -143,7 +144,7 @@ class Changer:
         if change.stage in (Stage.UNDONE, Stage.PUT_BACK):
             return change
         altered = [
-            piece.path
+            piece.shown
             for piece in change.pieces
             if not any(is_like(self._at(piece), state) for state in (piece.after, piece.before))
         ]
@@ -162,26 +163,35 @@ class Changer:
     def _recover(self) -> list[Change]:
         begun = [change for change in self.changes() if change.stage is Stage.BEGUN]
         for piece in (piece for change in begun for piece in change.pieces):
-            sweep(self._top, piece.path)
-        return [self._undo(change) for change in begun]
+            # a person's worker that does not answer costs only its own part
+            with suppress(OSError):
+                self._hands.sweep(piece)
+        undone = []
+        for change in begun:
+            try:
+                undone.append(self._undo(change))
+            except OSError as failure:
+                # tried again when the agent next starts, or next has an order
+                _log.error("the change of %s cannot be undone: %s", change.entry, failure)
+        return undone
 
     def drifted(self) -> list[tuple[Change, list[str]]]:
         """Changes in force of which somebody altered something, and which names.
 
         Of a name that a later change has altered too, the later one counts.
         """
-        in_force: dict[str, tuple[Change, State]] = {}
+        in_force: dict[tuple[str, str, str], tuple[Change, Piece]] = {}
         for change in sorted(self.changes(), key=lambda change: change.at):
             if change.stage.is_in_force:
-                in_force |= {piece.path: (change, piece.after) for piece in change.pieces}
+                in_force |= {piece.place: (change, piece) for piece in change.pieces}
         found: dict[str, tuple[Change, list[str]]] = {}
-        for path, (change, state) in in_force.items():
+        for change, piece in in_force.values():
             try:
-                same = is_like(read(self._top, path), state)
+                same = is_like(self._hands.read(piece), piece.after)
             except OSError:
                 same = False
             if not same:
-                found.setdefault(change.id, (change, []))[1].append(path)
+                found.setdefault(change.id, (change, []))[1].append(piece.shown)
         return list(found.values())
 
     def newest(self) -> float:
@@ -200,7 +210,7 @@ class Changer:
 
     def _at(self, piece: Piece) -> State | None:
         try:
-            return read(self._top, piece.path)
+            return self._hands.read(piece)
         except (OddPieceError, NotADirectoryError):
             return None
 
@@ -209,15 +219,20 @@ class Changer:
         return self._note(change.model_copy(update={"stage": Stage.UNDONE}))
 
     def _restore(self, change: Change) -> None:
-        """Each name that is as the change made it becomes what it was; others are left."""
+        """Each name that is as the change made it becomes what it was; others are left. OSError,
+        after all others were seen to, where one could not be."""
+        failed: OSError | None = None
         for piece in reversed(change.pieces):
-            if is_like(self._at(piece), piece.after) and not is_like(self._at(piece), piece.before):
-                try:
-                    write(self._top, piece.path, piece.before)
-                except OSError as failure:
-                    if failure.errno != errno.ENOTEMPTY:
-                        raise
-                    # a folder that we made, in which somebody else has put something: it stays
+            try:
+                at = self._at(piece)
+                if is_like(at, piece.after) and not is_like(at, piece.before):
+                    self._hands.write(piece, piece.before)
+            except OSError as failure:
+                # a folder that we made, in which somebody else has put something, stays
+                if failure.errno != errno.ENOTEMPTY:
+                    failed = failed or failure
+        if failed is not None:
+            raise failed
 
     def _note(self, change: Change) -> Change:
         path = self._journal / f"{change.at:%Y%m%dT%H%M%S}-{change.id}.json"

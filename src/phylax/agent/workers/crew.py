@@ -21,7 +21,7 @@ from phylax.agent.config.guard import Guard
 from phylax.agent.hold.expiry import end_what_is_due
 from phylax.agent.hold.hold import Hold
 from phylax.agent.hold.restore import HeldWork
-from phylax.agent.machines import MachineKind
+from phylax.agent.machines import MachineKind, TunedMachine
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.survey.arrivals import Arrivals, KeptArrivals
 from phylax.agent.survey.surveyor import survey
@@ -104,6 +104,8 @@ class Crew:
         self.hold = hold
         self.arrivals = KeptArrivals(Path(hold.own, "arrivals"))
         self._itself = Itself(machine, guard, hold, self.arrivals)
+        self.tuned: TunedMachine = machine
+        """Whose settings are looked at and changed."""
 
     def guarded(self, program: Program) -> Program:
         """A program with what this machine's own guard says of it."""

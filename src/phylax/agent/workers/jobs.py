@@ -6,17 +6,24 @@ and read as JSON by a parser that refuses deep nesting, lone surrogates and unkn
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Annotated, Any, Literal
 
 from pydantic import Field, TypeAdapter
 
 from phylax.agent.machines.linux.people import Person
+from phylax.agent.machines.linux.startup.of_person import MOST as MOST_STARTERS
+from phylax.agent.machines.linux.startup.of_person import OfPerson
 from phylax.core.believed_time import Believed
 from phylax.core.holds import BatchName, BatchPick, HeldItem, IfTaken
 from phylax.core.protocol import AgreedListing, CategoryOutcome, CategoryRule, LeftItem
 from phylax.core.retention import ProtectEntry
 from phylax.core.shop import ReadingIn
 from phylax.core.survey import Item, SurveyLine
+from phylax.core.tuning.pieces import Piece, State
+from phylax.core.tuning.programs import Switch
+from phylax.core.tuning.setting import Scalar
+from phylax.core.tuning.verdicts import Seen
 from phylax.core.values import Demand, Moment, Value
 
 Count = Annotated[int, Field(ge=0, le=2**62)]
@@ -36,6 +43,7 @@ class Surroundings(Value):
     shared: tuple[str, ...] = Field((), description="Folders that everybody may write to")
     own: tuple[str, ...] = Field((), description="The agent's own folders, never entered")
     silence: float = 60.0
+    root: str = Field("/", description="Where the system's folders begin")
 
 
 class LookJob(Value):
@@ -108,9 +116,49 @@ class RecoverJob(Value):
     about: dict[str, Any] | None = None
 
 
+class SettingsJob(Value):
+    """Say what starts programs for the person, or what settings of theirs are."""
+
+    kind: Literal["settings"] = "settings"
+    around: Surroundings
+    what: Literal["starters", "values"]
+
+
+class SwitchJob(Value):
+    """Say what a plan alters of the person's own."""
+
+    kind: Literal["switch"] = "switch"
+    around: Surroundings
+    plan: tuple[Switch, ...]
+
+
+class ValueJob(Value):
+    """Say what a setting of the person's alters to become a value."""
+
+    kind: Literal["value"] = "value"
+    around: Surroundings
+    setting: str
+    value: Scalar
+
+
+Do = Literal["read", "write", "sweep"]
+
+
+class PieceJob(Value):
+    """Read or write one piece of a change, or sweep up what was cut off."""
+
+    kind: Literal["piece"] = "piece"
+    around: Surroundings
+    do: Do
+    piece: Piece
+    state: State | None = None
+
+
 Job = Annotated[
-    LookJob | CleanJob | HeldJob | PresentJob | TellJob | RecoverJob, Field(discriminator="kind")
-]
+    LookJob | CleanJob | HeldJob | PresentJob | TellJob | RecoverJob | SettingsJob | SwitchJob
+    | ValueJob | PieceJob,
+    Field(discriminator="kind"),
+]  # fmt: skip
 JOB: TypeAdapter[Job] = TypeAdapter(Job)
 
 
@@ -228,6 +276,34 @@ class UnheldTold(Demand):
     numbers: tuple[tuple[Count, Count], ...] = Field(max_length=20_000)
 
 
+class StartersTold(Demand):
+    """What starts programs for the person."""
+
+    kind: Literal["starters"] = "starters"
+    starters: tuple[OfPerson, ...] = Field(max_length=MOST_STARTERS)
+
+
+class ValuesTold(Demand):
+    """Settings of the person's."""
+
+    kind: Literal["values"] = "values"
+    values: tuple[Seen, ...] = Field(max_length=100)
+
+
+class PiecesTold(Demand):
+    """What a change alters of the person's."""
+
+    kind: Literal["pieces"] = "pieces"
+    pieces: tuple[Piece, ...] = Field(max_length=500)
+
+
+class StateTold(Demand):
+    """What a piece is."""
+
+    kind: Literal["state"] = "state"
+    state: State
+
+
 class Report(Demand):
     """What became of everything in one pass, or of one order about held things."""
 
@@ -240,6 +316,7 @@ class Report(Demand):
         {}, max_length=1000, description="By batch: things and bytes that it holds now"
     )
     problems: tuple[Text, ...] = Field((), max_length=100)
+    code: int = Field(0, ge=0, le=4096, description="errno of the first problem, if it has one")
     stopped: bool = False
     there: tuple[Text, ...] = Field(
         (), max_length=5000, description="Folders of the protect list that the person can see"
@@ -256,7 +333,10 @@ class Failed(Demand):
 
 FromWorker = Annotated[
     Watched | InUseAsked | Listed | Lines | Folders | About | Went | BatchAsked | RoomAsked
-    | HeldTold | UnheldTold | PresentTold | Report | Failed,
+    | HeldTold | UnheldTold | PresentTold | StartersTold | ValuesTold | PiecesTold | StateTold
+    | Report | Failed,
     Field(discriminator="kind"),
 ]  # fmt: skip
 FROM_WORKER: TypeAdapter[FromWorker] = TypeAdapter(FromWorker)
+Handler = Callable[[FromWorker], Answer | None]
+"""Takes a worker's message; what it returns is the answer. May raise to end the work."""

@@ -31,6 +31,7 @@ from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
 from phylax.agent.workers.crew import Crew, Party
 from phylax.agent.workers.line import received
+from phylax.agent.workers.peoples_settings import PeoplesSettings
 from phylax.agent.workers.somebody import Somebody, watched
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.catalogue import category
@@ -64,6 +65,7 @@ class CrewWithWorkers(Crew):
         self.index = index
         self._rules = rules
         self._own = tuple(own)
+        self.tuned = PeoplesSettings(machine, nursery)
 
     def parties(self) -> list[Party]:
         return [*super().parties(), *(Somebody(self, person) for person in self._linux.apart())]

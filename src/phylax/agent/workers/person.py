@@ -28,6 +28,7 @@ from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import receive
 from phylax.agent.workers.line import AgentLine, WorkersJournal, received
 from phylax.agent.workers.persons_hold import PersonsHold
+from phylax.agent.workers.persons_settings import PersonsSettings
 from phylax.core.catalogue import catalogue
 from phylax.core.holds import HeldItem, IfTaken, as_ranges
 from phylax.core.protocol import AgreedListing
@@ -70,6 +71,8 @@ def work(end: socket.socket) -> None:
             desk.tell(job)
         case jobs.RecoverJob():
             desk.recover(job)
+        case _:
+            PersonsSettings(desk.machine, desk.agent).work(job)
 
 
 class _Desk:
@@ -77,18 +80,19 @@ class _Desk:
 
     def __init__(self, end: socket.socket, around: jobs.Surroundings) -> None:
         person = around.person
-        self._agent = AgentLine(end)
-        self._machine = LinuxPerson(
+        self.agent = AgentLine(end)
+        self.machine = LinuxPerson(
             person.name,
             person.uid,
             person.home,
             around.volumes,
-            self._agent.in_use,
+            self.agent.in_use,
             shared=around.shared,
             own_folders=around.allow_folders,
+            root=around.root,
         )
         rules = GuardRules(never_touch=around.never_touch)
-        self._guard = Guard(self._machine, around.own, rules)
+        self._guard = Guard(self.machine, around.own, rules)
 
     def look(self, job: jobs.LookJob) -> None:
         page: list[Item] = []
@@ -98,7 +102,7 @@ class _Desk:
 
         def send_page() -> None:
             if page:
-                self._agent.say_items(
+                self.agent.say_items(
                     lambda items: jobs.Listed(category=listed[0], items=items), tuple(page)
                 )
                 page.clear()
@@ -112,11 +116,11 @@ class _Desk:
         stopped = False
         try:
             lines = survey(
-                self._machine,
+                self.machine,
                 self._guard,
                 LookTask(job.look, job.now, job.protect, job.remember),
                 LookListener(
-                    watch=self._agent.watch,
+                    watch=self.agent.watch,
                     listing=listing,
                     there=lambda entry: there.append(entry.what),
                 ),
@@ -124,16 +128,16 @@ class _Desk:
             )
             send_page()
             for page_of_folders in pages(arrivals.folders, _FOLDERS):
-                self._agent.say(jobs.Folders(packed=page_of_folders))
+                self.agent.say(jobs.Folders(packed=page_of_folders))
             for line in lines:
-                self._agent.say_line(line)
+                self.agent.say_line(line)
         except Stopped:
             stopped = True
-        self._agent.say(jobs.Report(there=tuple(there), stopped=stopped))
+        self.agent.say(jobs.Report(there=tuple(there), stopped=stopped))
 
     def clean(self, job: jobs.CleanJob) -> None:
-        hold = PersonsHold(self._machine, self._agent)
-        journal: Any = WorkersJournal(self._agent, job.identity)
+        hold = PersonsHold(self.machine, self.agent)
+        journal: Any = WorkersJournal(self.agent, job.identity)
         task = CleaningPass(
             run_id=job.run_id,
             keys=job.clean,
@@ -145,7 +149,7 @@ class _Desk:
         )
         arrivals = Arrivals(unpacked(job.known))
         cleaner = Cleaner(
-            self._machine, self._guard, journal, hold, task, self._agent.watch, arrivals
+            self.machine, self._guard, journal, hold, task, self.agent.watch, arrivals
         )
         stopped = False
         try:
@@ -163,9 +167,9 @@ class _Desk:
         stopped: bool,
     ) -> None:
         with suppress(Stopped):
-            self._agent.flush()
+            self.agent.flush()
         held = hold.tallies()
-        self._agent.say_report(
+        self.agent.say_report(
             jobs.Report(
                 outcomes=tuple(outcomes.of(key) for key in job.clean),
                 left=tuple(outcomes.named),
@@ -189,23 +193,23 @@ class _Desk:
                 HeldItem(number=entry.number, place=entry.place, path=shown, size=entry.size)
             )
             if len(page) == _PAGE:
-                self._agent.say_items(
+                self.agent.say_items(
                     lambda items: jobs.HeldTold(batch=batch.name, items=items), tuple(page)
                 )
                 page = []
         if page:
-            self._agent.say_items(
+            self.agent.say_items(
                 lambda items: jobs.HeldTold(batch=batch.name, items=items), tuple(page)
             )
 
     def tell(self, job: jobs.TellJob) -> None:
-        hold = PersonsHold(self._machine, self._agent, job.folders, job.batches)
+        hold = PersonsHold(self.machine, self.agent, job.folders, job.batches)
         for batch in hold.batches():
             self._tell_held(batch)
-        self._agent.say(jobs.Report())
+        self.agent.say(jobs.Report())
 
     def held(self, job: jobs.HeldJob) -> None:
-        hold = PersonsHold(self._machine, self._agent, job.folders)
+        hold = PersonsHold(self.machine, self.agent, job.folders)
         outcomes = Outcomes()
         stopped = False
         try:
@@ -233,7 +237,7 @@ class _Desk:
         except Stopped:
             stopped = True
         keys = {pick.batch.split(".")[1] for pick in job.picks}
-        self._agent.say(
+        self.agent.say(
             jobs.Report(
                 outcomes=tuple(outcomes.of(key) for key in keys),
                 left=tuple(outcomes.named),
@@ -242,12 +246,12 @@ class _Desk:
         )
 
     def present(self, job: jobs.PresentJob) -> None:
-        hold = PersonsHold(self._machine, self._agent, job.folders)
+        hold = PersonsHold(self.machine, self.agent, job.folders)
         for pick in job.picks:
             with suppress(OSError, ValueError), closing(hold.batch(pick.batch)) as batch:
                 held = (n.number for n in batch.announced(pick.numbers) if batch.is_held(n.number))
                 self._numbers(jobs.PresentTold, batch.name, held)
-        self._agent.say(jobs.Report())
+        self.agent.say(jobs.Report())
 
     def _numbers(
         self,
@@ -257,7 +261,7 @@ class _Desk:
     ) -> None:
         ranges = as_ranges(numbers)
         while page := tuple(islice(ranges, 5000)):
-            self._agent.say(message(batch=batch, numbers=page))
+            self.agent.say(message(batch=batch, numbers=page))
 
     def _end_one(self, job: jobs.HeldJob, batch: Batch, entry: Held, outcomes: Outcomes) -> None:
         key = batch.head.category
@@ -277,15 +281,15 @@ class _Desk:
             if reason is Reason.GONE:
                 reason, detail = Reason.FAILED, "its folder no longer exists"
             leave(reason, detail)
-        self._agent.watch(key, 1, entry.size)
+        self.agent.watch(key, 1, entry.size)
 
     def recover(self, job: jobs.RecoverJob) -> None:
-        hold = PersonsHold(self._machine, self._agent, job.folders, job.batches)
+        hold = PersonsHold(self.machine, self.agent, job.folders, job.batches)
         hold.recover()
         gone: tuple[int, ...] = ()
         if job.about is not None:
             gone = tuple(gone_of(_as_received(job.about)))
-        self._agent.say(jobs.Report(gone=gone, held=hold.tallies()))
+        self.agent.say(jobs.Report(gone=gone, held=hold.tallies()))
 
 
 def _as_received(about: dict[str, Any]) -> dict[str, Any]:

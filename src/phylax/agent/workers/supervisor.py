@@ -11,7 +11,6 @@ import socket
 import subprocess
 import sys
 import time
-from collections.abc import Callable
 
 from pydantic import ValidationError
 
@@ -21,9 +20,6 @@ from phylax.agent.workers.channel import SILENCE, BoundedReader, WorkerError
 
 _TO_END = 5.0
 """Seconds within which a killed worker must be gone."""
-Handler = Callable[[jobs.FromWorker], jobs.Answer | None]
-"""Takes a worker's message; what it returns is the answer. May raise to end the work."""
-
 
 LONGEST_WORK = 2 * 3600.0
 """Seconds that one piece of work for one person may take, however busy its worker says it is."""
@@ -74,7 +70,7 @@ class Nursery:
         self,
         person: Person,
         job: jobs.Job,
-        handle: Handler,
+        handle: jobs.Handler,
         *,
         silence: float = SILENCE,
         longest_work: float = LONGEST_WORK,
@@ -109,7 +105,7 @@ class Nursery:
         self,
         end: socket.socket,
         job: jobs.Job,
-        handle: Handler,
+        handle: jobs.Handler,
         silence: float,
         longest_work: float,
     ) -> jobs.Report:

@@ -1,4 +1,4 @@
-"""Names in folders, exactly: nothing, a link, a small file, a folder; and what becomes of them."""
+"""What a change alters, exactly: names in folders, and values that a system keeps elsewhere."""
 
 from __future__ import annotations
 
@@ -40,7 +40,14 @@ class Folder(Value):
     mode: int = 0o755
 
 
-State = Annotated[Nothing | Link | File | Folder, Field(discriminator="kind")]
+class Kept(Value):
+    """A value that the system keeps by a name, in the very form in which it gives and takes it."""
+
+    kind: Literal["kept"] = "kept"
+    text: str
+
+
+State = Annotated[Nothing | Link | File | Folder | Kept, Field(discriminator="kind")]
 NOTHING = Nothing()
 
 
@@ -48,5 +55,18 @@ class Piece(Value):
     """One name, and what becomes of it."""
 
     path: str = Field(description="Below the top folder, with '/' between names")
+    of: str = Field("", description="The person below whose home it lies; empty: the machine's")
+    port: str = Field("", description="What keeps it, where it is no name in a folder")
     before: State
     after: State
+
+    @property
+    def place(self) -> tuple[str, str, str]:
+        """What tells it from others."""
+        return self.of, self.port, self.path
+
+    @property
+    def shown(self) -> str:
+        """Where it is, for people."""
+        words = (f"{self.of}:" if self.of else "", self.port, self.path)
+        return " ".join(word for word in words if word)

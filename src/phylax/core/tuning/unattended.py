@@ -47,6 +47,7 @@ def why_it_waits(
     if not put_right:
         return Waits.ALTERED
     # the first time it was set is no putting right
-    if sum(change.after == newest.after for change in history) > PUT_RIGHT_AT_MOST:
+    runs = {change.run_id for change in history if change.after == newest.after}
+    if len(runs) > PUT_RIGHT_AT_MOST:
         return Waits.TOO_OFTEN
     return None

@@ -111,7 +111,9 @@ def unattended(conn: Connection, machine_id: int) -> Unattended:
     rules = program_rules.Said(conn).rules(machine.id, machine.client_id)
     history: dict[tuple[str, str, str], list[Change]] = {}
     for change in settings_changes.of_machine(conn, machine_id):
-        history.setdefault(change.about, []).append(change)
+        # a program is one, whoever's parts of it were changed
+        of = "" if change.program else change.of
+        history.setdefault((change.setting, change.program, of), []).append(change)
 
     def waits(about: tuple[str, str, str], verdict: Verdict, *, put_right: bool) -> bool:
         earlier = history.get(about, [])
@@ -148,17 +150,25 @@ def unknown(conn: Connection) -> list[UnknownProgram]:
     """Programs that nobody has written about, of most machines first; what is guarded needs no
     entry, since nothing would change."""
     entries = notebook.entries(conn)
-    found: dict[str, list[program_looks.Spread]] = {}
+    found: dict[tuple[str, ...], list[program_looks.Spread]] = {}
     for spread in program_looks.over_the_shop(conn):
         program = spread.program
         known = any(entry.edit.recognition.fits(program) for entry in entries)
         if not program.guarded and not known:
-            found.setdefault(program.key, []).append(spread)
-    made = [_unknown(conn, key, spreads) for key, spreads in found.items()]
+            found.setdefault(_same_to_us(program), []).append(spread)
+    made = [_unknown(conn, spreads) for spreads in found.values()]
     return sorted(made, key=lambda program: (-program.machines, program.key))
 
 
-def _unknown(conn: Connection, key: str, spreads: Sequence[program_looks.Spread]) -> UnknownProgram:
+def _same_to_us(program: Program) -> tuple[str, ...]:
+    """What one entry of the notebook would be about: a program of a person's own is the same with
+    everybody whose file is the same and who calls it the same."""
+    if program.digest and not program.package:
+        return program.digest, program.name
+    return (program.key,)
+
+
+def _unknown(conn: Connection, spreads: Sequence[program_looks.Spread]) -> UnknownProgram:
     """One program, however differently it was read on its machines."""
     program = spreads[0].program
     tags = [
@@ -167,14 +177,14 @@ def _unknown(conn: Connection, key: str, spreads: Sequence[program_looks.Spread]
         for tag in program_looks.some_tags(conn, spread.number, _SOME)
     ]
     return UnknownProgram(
-        key=key,
+        key=program.key,
         name=program.name,
         what=program.what,
         package=program.package,
         signed_by=program.signed_by,
         digest=program.digest,
         path=program.path,
-        machines=sum(spread.machines for spread in spreads),
+        machines=program_looks.machines_with(conn, spreads),
         clients=len(frozenset().union(*(spread.clients for spread in spreads))),
         machine_tags=tuple(dict.fromkeys(tags))[:_SOME],
     )
@@ -182,12 +192,15 @@ def _unknown(conn: Connection, key: str, spreads: Sequence[program_looks.Spread]
 
 def with_machines(conn: Connection, entries: Sequence[KnownProgram]) -> list[KnownProgram]:
     """Entries with the number of machines on which each was seen."""
-    counts = dict.fromkeys((entry.id for entry in entries), 0)
+    fitting: dict[int, list[program_looks.Spread]] = {entry.id: [] for entry in entries}
     for spread in program_looks.over_the_shop(conn):
         for entry in entries:
             if entry.edit.recognition.fits(spread.program):
-                counts[entry.id] += spread.machines
-    return [entry.model_copy(update={"machines": counts[entry.id]}) for entry in entries]
+                fitting[entry.id].append(spread)
+    return [
+        entry.model_copy(update={"machines": program_looks.machines_with(conn, fitting[entry.id])})
+        for entry in entries
+    ]
 
 
 def what_an_entry_changes(

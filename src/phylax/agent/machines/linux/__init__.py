@@ -35,9 +35,11 @@ from phylax.agent.machines.linux.mounts import (
 )
 from phylax.agent.machines.linux.packages import Packages
 from phylax.agent.machines.linux.startup import programs as startup
+from phylax.agent.machines.linux.startup.of_person import OfPerson, starters_of
 from phylax.agent.machines.linux.startup.switching import pieces_of_person, pieces_of_units
 from phylax.agent.machines.linux.user_dirs import UserDirs, user_dirs
 from phylax.agent.platform.uptime import running
+from phylax.agent.tuning.hands import Hands, OwnHands
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.survey import spell
@@ -73,6 +75,7 @@ class LinuxMachine:
     trash_layout: TrashLayout = "freedesktop"
     sizes_as_allocated = True
     counts_attributes = True
+    keeps_people_apart = True
 
     def __init__(
         self,
@@ -200,35 +203,41 @@ class LinuxMachine:
     def may_ask(self, path: str) -> bool:
         return mount_over(os.path.normpath(path)).answers
 
+    @property
+    def root(self) -> str:
+        """Where the system's folders begin."""
+        return self._root or "/"
+
+    def _own_people(self) -> list[tuple[str, str]]:
+        """(name, home) of those whose files are within the agent's own rights: other people's are
+        read and written with theirs only."""
+        return [(name, home) for name, uid, home in self.people() if uid == os.geteuid()]
+
     def programs(self) -> list[Program]:
-        """The system's, and what the entries of the agent's own account start: other people's are
-        read with their rights only."""
-        own = [(name, home) for name, uid, home in self.people() if uid == os.geteuid()]
-        return startup.programs(self._root or "/", own)
+        return self.programs_with(
+            [s for name, home in self._own_people() for s in starters_of(name, home, self.root)]
+        )
+
+    def programs_with(self, people: Sequence[OfPerson]) -> list[Program]:
+        """The system's, and what people's own workers said of theirs."""
+        return startup.programs(self.root, people)
 
     def values(self) -> list[Seen]:
-        return list(update_times.values(self._root or "/"))
+        return list(update_times.values(self.root))
 
     def value_pieces(self, setting: str, of: str, value: Scalar) -> tuple[Piece, ...]:
         if setting == update_times.SETTING and not of:
-            return update_times.pieces(self._root or "/", str(value))
+            return update_times.pieces(self.root, str(value))
         raise OSError(errno.ENOTSUP, "is not set on this machine", setting)
 
-    def switching_top(self) -> str:
-        return self._root or "/"
+    def hands(self) -> Hands:
+        return OwnHands(self.root, dict(self._own_people()))
 
     def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
-        """Links of units below the root, and entries of the agent's own account."""
-        root = self._root or "/"
-        pieces = pieces_of_units(root, plan)
-        for name, uid, home in self.people():
-            if uid == os.geteuid():
-                below = home.lstrip("/")
-                on_disk = os.path.join(root, below)
-                pieces += tuple(
-                    piece.model_copy(update={"path": f"{below}/{piece.path}"})
-                    for piece in pieces_of_person(on_disk, plan, name, root)
-                )
+        """Links of units below the root, and what is of the agent's own account."""
+        pieces = pieces_of_units(self.root, plan)
+        for name, home in self._own_people():
+            pieces += pieces_of_person(home, plan, name, self.root)
         return pieces
 
     def things(self, source: Source) -> Iterator[Thing]:

@@ -14,8 +14,13 @@ from phylax.agent.machines.linux import (
     trash_on,
 )
 from phylax.agent.machines.linux.mounts import mount_table
+from phylax.agent.machines.linux.startup.of_person import OfPerson, starters_of
+from phylax.agent.machines.linux.startup.switching import pieces_of_person
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import ReadingIn
+from phylax.core.tuning.pieces import Piece
+from phylax.core.tuning.programs import Switch
+from phylax.core.tuning.verdicts import Seen
 
 
 class LinuxPerson(LinuxMachine):
@@ -31,10 +36,13 @@ class LinuxPerson(LinuxMachine):
         *,
         shared: Sequence[str] = (),
         own_folders: Sequence[str] = (),
+        root: str = "/",
     ) -> None:
         """`volumes` is how they stood when the agent looked; `shared` are folders that everybody
-        may write to; `in_use` asks the agent, who sees more than this person may."""
+        may write to; `in_use` asks the agent, who sees more than this person may;
+        `root` is where the system's folders begin."""
         super().__init__([home], own_folders=own_folders)
+        self._system_root = root
         self._name = name
         self._uid = uid
         self._home = home
@@ -44,6 +52,21 @@ class LinuxPerson(LinuxMachine):
 
     def people(self) -> Iterator[tuple[str, int, str]]:
         yield self._name, self._uid, self._home
+
+    @property
+    def root(self) -> str:
+        return self._system_root
+
+    def starters(self) -> list[OfPerson]:
+        """What starts programs for the person."""
+        return starters_of(self._name, self._home, self._system_root)
+
+    def pieces_of(self, plan: Sequence[Switch]) -> tuple[Piece, ...]:
+        """What a plan alters of the person's own."""
+        return pieces_of_person(self._home, plan, self._name, self._system_root)
+
+    def values(self) -> list[Seen]:
+        return []
 
     def volumes(self) -> list[ReadingIn]:
         return self._volumes

@@ -59,7 +59,7 @@ class LinuxSystem(LinuxMachine):
 
     def apart(self) -> list[Person]:
         """Everyone but root who has a home here, or something in a folder that all may write to."""
-        people = list(self._with_homes())
+        people = list(self.with_homes())
         known = {person.uid for person in people}
         for path in self.shared():
             for uid, gid in _owners_in(path):
@@ -69,7 +69,8 @@ class LinuxSystem(LinuxMachine):
                     people.append(Person(name=str(uid), uid=uid, gid=gid, home=home))
         return people
 
-    def _with_homes(self) -> Iterator[Person]:
+    def with_homes(self) -> Iterator[Person]:
+        """Everyone but root who has a home here."""
         if self._homes:
             for home in self._homes:
                 if not mount_over(home).answers:

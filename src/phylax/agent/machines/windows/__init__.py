@@ -23,6 +23,7 @@ from phylax.agent import files
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
 from phylax.agent.machines.standin import BELOW_HOME
 from phylax.agent.machines.windows import processes, registry, volumes
+from phylax.agent.tuning.hands import Hands, OwnHands
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.tuning.pieces import Piece
@@ -68,6 +69,7 @@ class WindowsMachine:
     trash_layout: TrashLayout = "recycle-bin"
     sizes_as_allocated = True
     counts_attributes = True
+    keeps_people_apart = True
 
     def __init__(self, drives: Sequence[str] = (), own_folders: Sequence[str] = ()) -> None:
         """Look after all fixed drives, or only the given ones, as in 'C:'; `own_folders` are those
@@ -204,8 +206,8 @@ class WindowsMachine:
     def value_pieces(self, setting: str, of: str, value: Scalar) -> tuple[Piece, ...]:
         raise OSError(errno.ENOTSUP, "settings are not changed on Windows yet")
 
-    def switching_top(self) -> str:
-        return os.path.abspath(os.sep)
+    def hands(self) -> Hands:
+        return OwnHands(os.path.abspath(os.sep))
 
     def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
         raise OSError(errno.ENOTSUP, "nothing is switched on Windows yet")

@@ -33,6 +33,15 @@ def read_text(path: str) -> str | None:
         os.close(handle)
 
 
+def is_text(name: str) -> bool:
+    """Whether a name on the disk is text that can be said."""
+    try:
+        name.encode("utf-8")
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
 def parse(text: str) -> Sections:
     """What the file says. A line that ends in a backslash goes on; an empty value starts anew."""
     return merged([text])

@@ -2,31 +2,24 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
-import stat
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from phylax.agent.machines.linux.startup import keyfile, sign_in
+from phylax.agent.machines.linux.startup.digests import Digests
 from phylax.agent.machines.linux.startup.guarding import why_entry, why_unit
+from phylax.agent.machines.linux.startup.of_person import ENTRY, UNIT, OfPerson
 from phylax.agent.machines.linux.startup.owners import Owners, Package
 from phylax.agent.machines.linux.startup.sign_in import Entry
+from phylax.agent.machines.linux.startup.starter import unit_starter
 from phylax.agent.machines.linux.startup.units import Scope, Unit, Units
 from phylax.core.tuning.programs import Program, Starter, StarterKind
 
-_KINDS = {
-    ".service": StarterKind.START,
-    ".timer": StarterKind.TIMER,
-    ".socket": StarterKind.SOCKET,
-    ".path": StarterKind.PATH,
-}
 _BUS = {
     "system": ("usr/local/share/dbus-1/system-services", "usr/share/dbus-1/system-services"),
     "user": ("usr/local/share/dbus-1/services", "usr/share/dbus-1/services"),
 }
-LARGEST_DIGESTED = 512 * 2**20
-"""Bytes; a larger file is recognised by its package or not at all."""
 
 
 @dataclass
@@ -37,6 +30,7 @@ class _Gathered:
     what: str = ""
     path: str = ""
     command: str = ""
+    digest: str = ""
     package: Package | None = None
     starters: list[Starter] = field(default_factory=list)
     guarded: str = ""
@@ -44,10 +38,11 @@ class _Gathered:
     needed_by: set[str] = field(default_factory=set)
 
 
-def programs(root: str, people: Sequence[tuple[str, str]]) -> list[Program]:
+def programs(root: str, people: Sequence[OfPerson] = ()) -> list[Program]:
     """Everything that starts a program below a root, by program.
 
-    `people` are names with their homes, as on the machine. A bad file costs only itself.
+    `people` is what starts programs for people, each read with that person's rights. A bad file
+    costs only itself.
     """
     return _Gathering(root, people).programs()
 
@@ -55,42 +50,43 @@ def programs(root: str, people: Sequence[tuple[str, str]]) -> list[Program]:
 class _Gathering:
     """All starters of a machine, brought together by what they start."""
 
-    def __init__(self, root: str, people: Sequence[tuple[str, str]]) -> None:
+    def __init__(self, root: str, people: Sequence[OfPerson]) -> None:
         self._root = root
+        self._people = people
         self._owners = Owners(root)
+        self._digests = Digests(root)
         scopes: tuple[Scope, ...] = ("system", "user")
         self._units = {scope: Units(root, scope) for scope in scopes}
         self._listed = {scope: list(units) for scope, units in self._units.items()}
-        self._entries = [
-            (person, entry)
-            for person, home in people
-            for entry in sign_in.entries(os.path.join(root, home.lstrip("/")), root)
-        ]
+        self._entries = {entry.name: entry for entry in sign_in.entries("", root)}
         paths = {
             path
             for units in self._listed.values()
             for unit in units
             for path in (f"/{unit.path}", unit.program)
         }
-        for _, entry in self._entries:
-            paths |= {_place_of(entry), sign_in.find(root, entry.program)}
+        paths |= {_place_of(name) for name in self._entries}
         self._owned = self._owners.of(path for path in paths if path.startswith("/"))
         self._gathered: dict[str, _Gathered] = {}
 
     def programs(self) -> list[Program]:
         for scope in self._units:
             self._gather_units(scope)
-        for person, entry in self._entries:
-            self._gather_entry(person, entry)
+        of_unit = {
+            unit.name: gathered
+            for gathered in self._gathered.values()
+            for scope, unit in gathered.units
+            if scope == "user"
+        }
+        for of_person in self._people:
+            self._gather_of_person(of_person, of_unit)
         for gathered in self._gathered.values():
             if gathered.package is not None:
                 gathered.guarded = gathered.guarded or self._owners.why_guarded(gathered.package)
             elif not gathered.path:
                 gathered.guarded = gathered.guarded or "what it runs cannot be told"
         self._follow_needs()
-        return [
-            _made(key, gathered, self._root) for key, gathered in sorted(self._gathered.items())
-        ]
+        return [self._made(key, gathered) for key, gathered in sorted(self._gathered.items())]
 
     def _program_of(self, at: str, runs: str, command: str) -> _Gathered:
         """The program that a file of the machine starts: its package's, else what it runs.
@@ -127,7 +123,7 @@ class _Gathering:
                 gathered.guarded or why_unit(unit) or (why_unit(started) if started else "")
             )
             gathered.units.append((scope, unit))
-            gathered.starters.append(_unit_starter(units, unit))
+            gathered.starters.append(unit_starter(units, unit))
             # switched with the service that is started for it, and by nothing of its own
             gathered.starters += [
                 Starter(
@@ -140,20 +136,44 @@ class _Gathering:
                 for name in names.get(unit.name, ())
             ]
 
-    def _gather_entry(self, person: str, entry: Entry) -> None:
+    def _gather_of_person(self, of_person: OfPerson, of_unit: Mapping[str, _Gathered]) -> None:
+        """Something of a person's. What of the system's it switches is known here; what it says
+        of that beyond whether it is on is nobody's business but theirs."""
+        starter, stands_for = of_person.starter, of_person.stands_for
+        gathered: _Gathered | None
+        if stands_for.startswith(UNIT):
+            gathered = of_unit.get(stands_for.removeprefix(UNIT))
+        elif stands_for:
+            gathered = self._of_entry(self._entries.get(stands_for.removeprefix(ENTRY)))
+        else:
+            gathered = self._own_of_person(of_person)
+        if gathered is not None:
+            gathered.starters.append(starter)
+
+    def _of_entry(self, entry: Entry | None) -> _Gathered | None:
+        """The program that an entry of the system's starts."""
+        if entry is None:
+            return None
         runs = sign_in.find(self._root, entry.program)
-        gathered = self._program_of(_place_of(entry), runs, entry.says_once("Exec"))
+        gathered = self._program_of(_place_of(entry.name), runs, entry.says_once("Exec"))
         gathered.name = entry.says_once("Name") or gathered.name
         gathered.what = gathered.what or entry.says_once("Comment")
         gathered.guarded = gathered.guarded or why_entry(entry)
-        gathered.starters.append(
-            Starter(
-                key=f"sign-in:{person}:{entry.name}"[:500],
-                kind=StarterKind.SIGN_IN,
-                on=entry.would_start(self._root),
-                of=person,
-            )
+        return gathered
+
+    def _own_of_person(self, of_person: OfPerson) -> _Gathered:
+        """A program of one person alone: what two of them say is never taken for the same."""
+        command = of_person.command or of_person.starter.key
+        gathered = self._gathered.setdefault(
+            f"person:{of_person.starter.of}:{_shown(command)}", _Gathered()
         )
+        gathered.path = gathered.path or of_person.runs
+        gathered.command = of_person.command
+        gathered.digest = gathered.digest or of_person.digest
+        gathered.name = gathered.name or of_person.name or os.path.basename(of_person.runs)
+        gathered.what = gathered.what or of_person.what
+        gathered.guarded = gathered.guarded or of_person.guarded
+        return gathered
 
     def _follow_needs(self) -> None:
         """What something that is on needs is needed by it; what something guarded needs is
@@ -177,28 +197,22 @@ class _Gathering:
                         other.guarded = f"{gathered.name}, which is guarded, needs it"
                         waiting.append(other)
 
-
-def _place_of(entry: Entry) -> str:
-    """Where the system keeps an entry; empty where it is a person's own, and also where theirs
-    runs something else than the system's of that name."""
-    return f"/{sign_in.SYSTEM}/{entry.name}" if entry.is_the_systems else ""
-
-
-def _unit_starter(units: Units, unit: Unit) -> Starter:
-    own = units.links_of(unit)
-    by_others = [path for path in unit.pulled_in if path not in own]
-    settable = not by_others and bool(own or units.links_wanted(unit))
-    at_bar = units.bar_path(unit.name)
-    return Starter(
-        key=f"unit:{units.scope}:{unit.name}",
-        kind=_KINDS[unit.suffix],
-        on=unit.is_on,
-        when=unit.when,
-        settable=settable,
-        barred=unit.is_barred,
-        # an administrator's own file of that name is not replaced
-        can_bar=unit.suffix == ".service" and (unit.path != at_bar or unit.is_barred),
-    )
+    def _made(self, key: str, gathered: _Gathered) -> Program:
+        package = gathered.package
+        digest = gathered.digest
+        if not package and not digest and not key.startswith("person:"):
+            digest = self._digests.of(gathered.path, gathered.command)
+        return Program(
+            key=key[:500],
+            name=_shown(gathered.name)[:500] or key[:500],
+            package=package.name[:200] if package else "",
+            path=gathered.path[:500],
+            digest=digest,
+            what=_shown(gathered.what or (package.what if package else ""))[:500],
+            starters=tuple(gathered.starters[:200]),
+            guarded=gathered.guarded[:500],
+            needed_by=tuple(sorted(gathered.needed_by)[:50]),
+        )
 
 
 def _bus_names(root: str, scope: Scope) -> dict[str, list[str]]:
@@ -221,46 +235,11 @@ def _bus_names(root: str, scope: Scope) -> dict[str, list[str]]:
     return names
 
 
-def _made(key: str, gathered: _Gathered, root: str) -> Program:
-    return Program(
-        key=key[:500],
-        name=_shown(gathered.name)[:500] or key[:500],
-        package=gathered.package.name[:200] if gathered.package else "",
-        path=gathered.path[:500],
-        digest="" if gathered.package else _digest(root, gathered.path, gathered.command),
-        what=_shown(gathered.what or (gathered.package.what if gathered.package else ""))[:500],
-        starters=tuple(gathered.starters[:200]),
-        guarded=gathered.guarded[:500],
-        needed_by=tuple(sorted(gathered.needed_by)[:50]),
-    )
+def _place_of(name: str) -> str:
+    """Where the system keeps an entry."""
+    return f"/{sign_in.SYSTEM}/{name}"
 
 
 def _shown(text: str) -> str:
     """Text of somebody's file, without what would move a cursor."""
     return "".join(char if char.isprintable() else " " for char in text).strip()
-
-
-def _digest(root: str, path: str, command: str) -> str:
-    """SHA-256 of a program's file followed by how it is called, as the same interpreter does many
-    things; read without renewing when it was last used, where that is allowed. Empty where it
-    cannot be read."""
-    if not path.startswith("/"):
-        return ""
-    flags = os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC
-    on_disk = os.path.join(root, path[1:])
-    for more in (getattr(os, "O_NOATIME", 0), 0):
-        try:
-            handle = os.open(on_disk, flags | more)
-        except PermissionError:
-            continue
-        except OSError:
-            return ""
-        st = os.fstat(handle)
-        if not stat.S_ISREG(st.st_mode) or st.st_size > LARGEST_DIGESTED:
-            os.close(handle)
-            return ""
-        with open(handle, "rb") as file:
-            digest = hashlib.file_digest(file, "sha256")
-        digest.update(command.encode("utf-8", "surrogateescape"))
-        return digest.hexdigest()
-    return ""

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from phylax.agent.machines.linux.startup import keyfile
-from phylax.agent.machines.linux.startup.keyfile import Sections
+from phylax.agent.machines.linux.startup.keyfile import Sections, is_text
 
 SYSTEM = "etc/xdg/autostart"
 PERSON = ".config/autostart"
@@ -73,8 +73,9 @@ class Entry:
 
 
 def entries(home: str, root: str = "/") -> Iterator[Entry]:
-    """Everything that is there to start when a person signs in, on or off, by name."""
-    own = _files(os.path.join(home, PERSON))
+    """Everything that is there to start when a person signs in, on or off, by name; without a home
+    what the system has for everybody."""
+    own = _files(os.path.join(home, PERSON)) if home else {}
     shared = _files(os.path.join(root, SYSTEM))
     for name in sorted(own.keys() | shared.keys()):
         path = own.get(name) or shared[name]
@@ -103,7 +104,10 @@ def _files(folder: str) -> dict[str, str]:
     """Entries of a folder by their name; what is odd is left out."""
     try:
         with os.scandir(folder) as found:
-            names = sorted(e.name for e in found if e.name.endswith(".desktop"))[:MOST]
+            # names that are no text are nobody's entry that could be named to anybody
+            names = sorted(
+                e.name for e in found if e.name.endswith(".desktop") and is_text(e.name)
+            )[:MOST]
     except OSError:
         return {}
     return {name: os.path.join(folder, name) for name in names}

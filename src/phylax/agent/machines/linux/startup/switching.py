@@ -12,7 +12,7 @@ from collections.abc import Iterable, Mapping
 from pathlib import PurePosixPath
 
 from phylax.agent.machines.linux.startup import sign_in
-from phylax.agent.machines.linux.startup.units import Scope, Unit, Units
+from phylax.agent.machines.linux.startup.units import PersonsUnits, Scope, Unit, Units
 from phylax.agent.tuning.pieces import is_like, read
 from phylax.core.tuning.pieces import NOTHING, File, Folder, Link, Piece, State
 from phylax.core.tuning.programs import Switch
@@ -27,7 +27,7 @@ def pieces_of_units(root: str, plan: Iterable[Switch]) -> tuple[Piece, ...]:
         kind, _, rest = switch.starter.key.partition(":")
         scope, _, name = rest.partition(":")
         # a name on the bus is switched with the unit that is started for it
-        if kind == "unit" and scope in ("system", "user"):
+        if kind == "unit" and scope in ("system", "user") and not switch.starter.of:
             of_system: Scope = "system" if scope == "system" else "user"
             units = Units(root, of_system)
             wanted |= _of_unit(units, units.unit(name), switch)
@@ -52,24 +52,29 @@ def _of_unit(units: Units, unit: Unit, switch: Switch) -> dict[str, State]:
 def pieces_of_person(
     home: str, plan: Iterable[Switch], person: str, root: str = "/"
 ) -> tuple[Piece, ...]:
-    """What a plan alters of a person's entries, below their home. To be called with their rights
-    only."""
+    """What a plan alters of a person's own entries and units, below their home. To be called
+    with their rights only."""
     entries: Mapping[str, sign_in.Entry] = {e.name: e for e in sign_in.entries(home, root)}
+    units = PersonsUnits(home, person, root)
     wanted: dict[str, State] = {}
     for switch in plan:
+        if switch.starter.of != person:
+            continue
         kind, _, rest = switch.starter.key.partition(":")
         entry = entries.get(rest.removeprefix(f"{person}:"))
-        if kind != "sign-in" or switch.starter.of != person or entry is None:
-            continue
-        change = sign_in.switched_on if switch.on else sign_in.switched_off
-        path = f"{sign_in.PERSON}/{entry.name}"
-        before = read(home, path)
-        mode = before.mode if isinstance(before, File) else 0o644
-        wanted[path] = File.of(change(entry.text).encode("utf-8"), mode)
-    return _pieces(home, wanted)
+        if kind == "unit" and rest.startswith(f"user:{person}:"):
+            unit = units.unit(rest.removeprefix(f"user:{person}:"))
+            wanted |= _of_unit(units, unit, switch)
+        elif kind == "sign-in" and entry is not None:
+            change = sign_in.switched_on if switch.on else sign_in.switched_off
+            path = f"{sign_in.PERSON}/{entry.name}"
+            before = read(home, path)
+            mode = before.mode if isinstance(before, File) else 0o644
+            wanted[path] = File.of(change(entry.text).encode("utf-8"), mode)
+    return _pieces(home, wanted, person)
 
 
-def _pieces(top: str, wanted: Mapping[str, State]) -> tuple[Piece, ...]:
+def _pieces(top: str, wanted: Mapping[str, State], of: str = "") -> tuple[Piece, ...]:
     """Only what is not so already; folders that are missing come first."""
     pieces: list[Piece] = []
     made: set[str] = set()
@@ -81,8 +86,8 @@ def _pieces(top: str, wanted: Mapping[str, State]) -> tuple[Piece, ...]:
             for folder in [*reversed(PurePosixPath(path).parents)][1:]:
                 if str(folder) not in made and not os.path.lexists(os.path.join(top, folder)):
                     made.add(str(folder))
-                    pieces.append(Piece(path=str(folder), before=NOTHING, after=Folder()))
+                    pieces.append(Piece(path=str(folder), of=of, before=NOTHING, after=Folder()))
         if isinstance(before, File) and isinstance(after, File):
             after = after.model_copy(update={"uid": before.uid, "gid": before.gid})
-        pieces.append(Piece(path=path, before=before, after=after))
+        pieces.append(Piece(path=path, of=of, before=before, after=after))
     return tuple(pieces)

@@ -10,7 +10,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Literal
 
@@ -97,7 +97,7 @@ class Units:
 
     def __init__(self, root: str = "/", scope: Scope = "system") -> None:
         self.root = root
-        self.scope: Scope = scope
+        self.scope: str = scope
         self.own = f"etc/systemd/{scope}"
         self._folders = [self.own, f"run/systemd/{scope}", f"usr/local/lib/systemd/{scope}",
                          f"usr/lib/systemd/{scope}"]  # fmt: skip
@@ -169,7 +169,7 @@ class Units:
 
     def links_wanted(self, unit: Unit) -> list[tuple[str, str]]:
         """The links that its `[Install]` part asks for: path and target."""
-        target = "/" + unit.path
+        target = self.named(unit)
         made = [
             (f"{self.own}/{wanting}.{kind}/{unit.name}", target)
             for key, kind in (("WantedBy", "wants"), ("RequiredBy", "requires"))
@@ -182,6 +182,10 @@ class Units:
             if NAME.fullmatch(alias)
         ]
         return sorted(set(made))
+
+    def named(self, unit: Unit) -> str:
+        """A unit's file, as a link on the machine leads to it."""
+        return f"/{unit.path}"
 
     def bar_path(self, name: str) -> str:
         """Where a link to nowhere bars a unit."""
@@ -254,3 +258,36 @@ def _entries(folder: str) -> list[os.DirEntry[str]]:
             return sorted(entries, key=lambda entry: entry.name)
     except OSError:
         return []
+
+
+class PersonsUnits(Units):
+    """What a person's own links and files say of their session's units."""
+
+    def __init__(self, home: str, person: str, root: str = "/") -> None:
+        """To be read with that person's rights only."""
+        super().__init__(home, "user")
+        self._home = home
+        self.scope = f"user:{person}"
+        self.own = ".config/systemd/user"
+        self._folders = [self.own, ".local/share/systemd/user"]
+        self._of_system = Units(root, "user")
+
+    def unit(self, name: str) -> Unit:
+        own = super().unit(name)
+        if own.path or own.is_barred:
+            return own
+        # a link of theirs to what the system brought
+        return replace(self._of_system.unit(name), pulled_in=own.pulled_in, is_barred=False)
+
+    def is_the_systems(self, name: str) -> bool:
+        """Whether the system has a unit of that name, theirs or not."""
+        return bool(self._of_system.unit(name).path)
+
+    def is_own(self, name: str) -> bool:
+        """Whether they have a file of that name."""
+        return name in self._files
+
+    def named(self, unit: Unit) -> str:
+        if self.is_own(unit.name):
+            return os.path.join(self._home, unit.path)
+        return super().named(unit)
