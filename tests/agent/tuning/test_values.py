@@ -12,7 +12,8 @@ import pytest
 
 from helpers import make_standin
 from phylax.agent.machines import MachineKind
-from phylax.agent.machines.linux import LinuxMachine, update_times
+from phylax.agent.machines.linux import LinuxMachine
+from phylax.agent.machines.linux.values import update_times
 from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.runtime.settings_run import SettingsRun
 from phylax.core.protocol import ChangeSettingsOrder, PutSettingsBackOrder

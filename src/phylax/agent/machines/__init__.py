@@ -97,6 +97,10 @@ class TunedMachine(Protocol):
         of machine sets nothing."""
         ...
 
+    def on_battery(self) -> bool | None:
+        """Whether it runs on its battery now; None where it has none."""
+        ...
+
     def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
         """What a plan alters. OSError where it cannot be told, or this kind of machine switches
         nothing."""

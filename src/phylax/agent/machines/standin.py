@@ -140,6 +140,7 @@ class PretendedMachine(Demand):
     files_in_use: tuple[str, ...] = Field((), description="Paths below the stand-in's folder")
     booted_at: AwareDatetime | None = Field(None, description="When it was started")
     items_per_second: float = Field(0, ge=0, description="How fast its disk is; 0: as fast as ours")
+    on_battery: bool | None = Field(None, description="None: it has no battery")
     starting: PretendedStarting = PretendedStarting()
 
 
@@ -297,6 +298,9 @@ class StandInMachine:
 
     def programs(self) -> list[Program]:
         return self.startup.programs()
+
+    def on_battery(self) -> bool | None:
+        return read_state(Path(self._folder)).on_battery
 
     def hands(self) -> Hands:
         return OwnHands(str(self.folder))

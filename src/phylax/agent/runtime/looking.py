@@ -20,6 +20,7 @@ from phylax.core.protocol import CleanOrder, SettingsMessage, Step, SurveyMessag
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Look, SurveyLine, covers, merged
 from phylax.core.tuning.looks import MOST_PROGRAMS, MOST_VALUES, SettingsLook
+from phylax.core.tuning.setting import settings as all_settings
 from phylax.core.tuning.verdicts import Seen
 
 _STEPS: dict[Look, Step] = {Look.FIRST: "look", Look.SECOND: "second look"}
@@ -92,8 +93,15 @@ def look_at_settings(run_id: int, crew: Crew, sender: Sender, settings: Settings
 def _values(crew: Crew) -> tuple[Seen, ...]:
     """Settings of one value; none where this kind of machine has no way to ask."""
     try:
-        return tuple(crew.tuned.values()[:MOST_VALUES])
+        values = crew.tuned.values()[:MOST_VALUES]
     except OSError as failure:
         if failure.errno != errno.ENOTSUP:
             raise
         return ()
+    if not crew.tuned.on_battery():
+        return tuple(values)
+    plugged_in = {key for key, setting in all_settings().items() if setting.plugged_in}
+    return tuple(
+        seen.model_copy(update={"on_battery": True}) if seen.key in plugged_in else seen
+        for seen in values
+    )

@@ -114,6 +114,8 @@ class SettingsRun:
             return f"is {setting.shown(seen.value)} by now, not {setting.shown(wanted.was)}"
         if not seen.settable:
             return "only by hand"
+        if setting.plugged_in and self._machine.on_battery():
+            return "on battery"
         return "" if seen.may_set else "no right"
 
     def _set(self, run_id: int, setting: Setting, wanted: WantedValue, at: datetime) -> Change:

@@ -41,9 +41,10 @@ class OwnHands:
         self,
         top: str,
         homes: Mapping[str, str] | None = None,
-        ports: Mapping[str, Port] | None = None,
+        ports: Mapping[tuple[str, str], Port] | None = None,
     ) -> None:
-        """`homes` are people's, by name, whose files are within these rights."""
+        """`homes` are people's, by name, whose files are within these rights; `ports` are by the
+        person whose they are, or empty, and their name."""
         self._top = top
         self._homes = dict(homes or {})
         self._ports = dict(ports or {})
@@ -71,9 +72,7 @@ class OwnHands:
         return self._homes[piece.of]
 
     def _port(self, piece: Piece) -> Port:
-        if piece.of and piece.of not in self._homes:
-            raise PermissionError(errno.EPERM, "nobody here has the rights of", piece.of)
-        port = self._ports.get(piece.port)
+        port = self._ports.get((piece.of, piece.port))
         if port is None:
             raise OSError(errno.ENOTSUP, "is not kept on this machine", piece.port)
         return port

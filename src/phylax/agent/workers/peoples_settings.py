@@ -42,6 +42,9 @@ class PeoplesSettings:
     def boot(self) -> str:
         return self._machine.boot()
 
+    def on_battery(self) -> bool | None:
+        return self._machine.on_battery()
+
     def programs(self) -> list[Program]:
         told: list[OfPerson] = []
         unread: list[Program] = []

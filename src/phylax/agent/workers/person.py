@@ -45,6 +45,7 @@ def load_all() -> None:
     import encodings.idna
     import encodings.latin_1  # noqa: F401
 
+    import phylax.agent.machines.linux.values.persons  # noqa: F401
     from phylax.core.retention.protection import ProtectEntry, ProtectKind
 
     catalogue()

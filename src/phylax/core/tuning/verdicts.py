@@ -59,6 +59,9 @@ class Seen(Value):
     unread: Text = Field("", description="Why it could not be read")
     settable: bool = Field(True, description="Whether it can be changed from here")
     may_set: bool = Field(True, description="Whether the agent has the right to")
+    on_battery: bool = Field(
+        False, description="The machine ran on its battery, and the setting is for plugged in"
+    )
 
 
 class Verdict(Value):
@@ -95,7 +98,7 @@ def judge_setting(
         return _stays(Stays.AS_WANTED, rule=rule)
     if (answered := _hangs(setting.hangs, answers)) is not None:
         return answered
-    if setting.plugged_in and around.on_battery:
+    if setting.plugged_in and (around.on_battery or seen.on_battery):
         return _stays(Stays.ON_BATTERY)
     if setting.disk_known and not around.disk_known:
         return _stays(Stays.DISK_NOT_KNOWN)
@@ -144,7 +147,12 @@ def judge_program(
     plan = program.plan(wanted)
     if not plan:
         return _stays(Stays.NOT_THERE, f"nothing of it can start it {wanted}")
-    if by_hand := [switch.starter.key for switch in plan if switch.is_by_hand]:
+    # what one person has laid out so keeps nothing of others from changing
+    if by_hand := [
+        switch.starter.key
+        for switch in plan
+        if switch.is_by_hand and (not switch.starter.of or all(s.is_by_hand for s in plan))
+    ]:
         return _stays(Stays.BY_HAND, ", ".join(by_hand))
     exact = all(switch.starter.goes_back is GoesBack.EXACT for switch in plan)
     return Verdict(

@@ -20,7 +20,7 @@ import psutil
 
 from phylax import __version__
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
-from phylax.agent.machines.linux import revisions, starts, update_times
+from phylax.agent.machines.linux import revisions, starts
 from phylax.agent.machines.linux.in_use import locked_files, open_files, programs
 from phylax.agent.machines.linux.mounts import (
     Mount,
@@ -38,8 +38,10 @@ from phylax.agent.machines.linux.startup import programs as startup
 from phylax.agent.machines.linux.startup.of_person import OfPerson, starters_of
 from phylax.agent.machines.linux.startup.switching import pieces_of_person, pieces_of_units
 from phylax.agent.machines.linux.user_dirs import UserDirs, user_dirs
+from phylax.agent.machines.linux.values import bus, power, processor, update_times
+from phylax.agent.machines.linux.values.persons import PersonsValues
 from phylax.agent.platform.uptime import running
-from phylax.agent.tuning.hands import Hands, OwnHands
+from phylax.agent.tuning.hands import Hands, OwnHands, Port
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.survey import spell
@@ -84,6 +86,7 @@ class LinuxMachine:
         root: str | None = None,
         own_folders: Sequence[str] = (),
         packages_socket: str = revisions.SOCKET,
+        system_bus: str = bus.SYSTEM,
     ) -> None:
         """Look after everyone's home and the system, or only after the given homes and the volumes
         they are on. `root` is where the system's folders begin, if not at '/'; `own_folders` are
@@ -92,6 +95,7 @@ class LinuxMachine:
         self._root = root or (None if homes else "/")
         self._own_folders = tuple(os.path.realpath(folder) for folder in own_folders)
         self._packages_socket = packages_socket
+        self._power = power.PowerProfile(system_bus)
 
     def facts(self) -> MachineFacts:
         return MachineFacts(
@@ -223,15 +227,46 @@ class LinuxMachine:
         return startup.programs(self.root, people)
 
     def values(self) -> list[Seen]:
-        return list(update_times.values(self.root))
+        machines = (
+            *update_times.values(self.root),
+            *self._power.values(),
+            *processor.KernelValues(self.root).values(),
+        )
+        return [*machines, *(seen for own in self._own_values() for seen in own.values())]
 
     def value_pieces(self, setting: str, of: str, value: Scalar) -> tuple[Piece, ...]:
-        if setting == update_times.SETTING and not of:
+        if of:
+            for own in self._own_values():
+                if own.person == of:
+                    return own.pieces(setting, value)
+        elif setting == update_times.SETTING:
             return update_times.pieces(self.root, str(value))
+        elif setting == power.SETTING:
+            return self._power.pieces(str(value))
+        elif setting in processor.SETTINGS:
+            return processor.KernelValues(self.root).pieces(setting, int(value))
         raise OSError(errno.ENOTSUP, "is not set on this machine", setting)
 
+    def on_battery(self) -> bool | None:
+        battery = psutil.sensors_battery()
+        return None if battery is None else battery.power_plugged is False
+
     def hands(self) -> Hands:
-        return OwnHands(self.root, dict(self._own_people()))
+        homes = dict(self._own_people())
+        ports: dict[tuple[str, str], Port] = {
+            ("", power.PORT): self._power,
+            ("", processor.PORT): processor.KernelValues(self.root),
+        }
+        for own in self._own_values():
+            ports |= {(own.person, name): port for name, port in own.ports.items()}
+        return OwnHands(self.root, homes, ports)
+
+    def _own_values(self) -> Iterator[PersonsValues]:
+        """Settings of those whom the agent is; root has no desktop of its own."""
+        uid = os.geteuid()
+        if uid != 0:
+            for name, home in self._own_people():
+                yield PersonsValues(name, uid, home)
 
     def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
         """Links of units below the root, and what is of the agent's own account."""

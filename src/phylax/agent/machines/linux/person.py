@@ -66,7 +66,7 @@ class LinuxPerson(LinuxMachine):
         return pieces_of_person(self._home, plan, self._name, self._system_root)
 
     def values(self) -> list[Seen]:
-        return []
+        return [seen for own in self._own_values() for seen in own.values()]
 
     def volumes(self) -> list[ReadingIn]:
         return self._volumes

@@ -206,6 +206,10 @@ class WindowsMachine:
     def value_pieces(self, setting: str, of: str, value: Scalar) -> tuple[Piece, ...]:
         raise OSError(errno.ENOTSUP, "settings are not changed on Windows yet")
 
+    def on_battery(self) -> bool | None:
+        battery = psutil.sensors_battery()
+        return None if battery is None else battery.power_plugged is False
+
     def hands(self) -> Hands:
         return OwnHands(os.path.abspath(os.sep))
 
