@@ -1,6 +1,6 @@
 #!/bin/sh
 # Sees to programs that come as Debian packages: installs what is missing where it may, else says
-# what to install. Usage: debian-packages.sh PROGRAM...
+# what to install. Usage: debian-packages.sh PROGRAM-OR-PATH...
 set -eu
 
 package_of() {
@@ -9,7 +9,12 @@ package_of() {
         wine) echo "wine wine64" ;;
         x86_64-w64-mingw32-gcc) echo "gcc-mingw-w64-x86-64-win32" ;;
         systemd-analyze) echo "systemd" ;;
-        gio) echo "libglib2.0-bin" ;;
+        gio | gdbus) echo "libglib2.0-bin" ;;
+        dbus-run-session) echo "dbus-daemon" ;;
+        dconf) echo "dconf-cli dconf-gsettings-backend gsettings-desktop-schemas" ;;
+        /usr/libexec/xdg-permission-store) echo "xdg-desktop-portal" ;;
+        /usr/libexec/power-profiles-daemon) echo "power-profiles-daemon" ;;
+        */dist-packages/dbusmock) echo "python3-dbusmock" ;;
         mkfs.ext4) echo "e2fsprogs" ;;
         mount) echo "mount" ;;
         xterm) echo "xterm" ;;
@@ -23,7 +28,7 @@ package_of() {
 PATH="$PATH:/usr/sbin:/sbin"
 missing=""
 for program in "$@"; do
-    command -v "$program" >/dev/null 2>&1 || missing="$missing $(package_of "$program")"
+    command -v "$program" >/dev/null 2>&1 || [ -e "$program" ] || missing="$missing $(package_of "$program")"
 done
 [ -z "$missing" ] && exit 0
 
