@@ -10,7 +10,7 @@ from conftest import Service
 from helpers import enrol, make_standin
 from phylax.agent.config.home import AgentHome
 from phylax.agent.runtime.loop import Agent
-from phylax.agent.tuning import changer as changer_module
+from phylax.agent.tuning import pieces as pieces_module
 from phylax.agent.tuning.pieces import write
 from phylax.client import Phylax, RefusedError
 from phylax.core.runs import RunState, WantedProgram
@@ -199,7 +199,7 @@ def test_an_agent_killed_in_the_middle_changes_all_or_nothing_and_says_so_once(
 
     run = owner.runs.change(machine.tag, [CHAT_WANTED, SEARCH_WANTED])
     with monkeypatch.context() as patch:
-        patch.setattr(changer_module, "write", failing)
+        patch.setattr(pieces_module, "write", failing)
         with pytest.raises(Killed):
             agent.once()
     again = Agent(AgentHome(tmp_path / "agent"))

@@ -92,9 +92,11 @@ class TunedMachine(Protocol):
         read says why. OSError where this kind of machine cannot be asked."""
         ...
 
-    def value_pieces(self, setting: str, of: str, value: Scalar) -> tuple[Piece, ...]:
-        """What a setting alters to become a value. OSError where it cannot be told, or this kind
-        of machine sets nothing."""
+    def value_pieces(
+        self, setting: str, of: str, value: Scalar, keeps: Sequence[str] = ()
+    ) -> tuple[Piece, ...]:
+        """What a setting alters to become a value; `keeps` are sites whose sign-ins stay. OSError
+        where it cannot be told, or this kind of machine sets nothing."""
         ...
 
     def on_battery(self) -> bool | None:

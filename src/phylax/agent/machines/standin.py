@@ -311,7 +311,9 @@ class StandInMachine:
     def values(self) -> list[Seen]:
         return self.startup.values()
 
-    def value_pieces(self, setting: str, of: str, value: Scalar) -> tuple[Piece, ...]:
+    def value_pieces(
+        self, setting: str, of: str, value: Scalar, keeps: Sequence[str] = ()
+    ) -> tuple[Piece, ...]:
         return self.startup.value_pieces(setting, of, value)
 
     def boot(self) -> str:

@@ -16,6 +16,7 @@ from pathlib import Path
 from phylax.agent.machines import TunedMachine
 from phylax.agent.tuning.changer import AlteredError, Change, Changer, NotMadeError
 from phylax.core.protocol import ChangeSettingsOrder, PutSettingsBackOrder
+from phylax.core.retention import ProtectKind
 from phylax.core.tuning.changes import (
     MOST_WANTED,
     PROGRAMS,
@@ -69,10 +70,10 @@ class SettingsRun:
             made += [*map(as_told, parts), *self._change_one(order.run_id, wanted, parts)]
         for value in order.values:
             known = done.get((value.setting, "", value.of))
-            made.append(as_told(known) if known else self._set_one(order.run_id, value))
+            made.append(as_told(known) if known else self._set_one(order, value))
         return made
 
-    def _set_one(self, run_id: int, wanted: WantedValue) -> ChangeMade:
+    def _set_one(self, order: ChangeSettingsOrder, wanted: WantedValue) -> ChangeMade:
         at = datetime.now(UTC)
         setting = settings().get(wanted.setting)
         if setting is None or not setting.is_one_value:
@@ -84,7 +85,7 @@ class SettingsRun:
         refused = self._why_not_set(setting, wanted)
         if not refused:
             try:
-                return as_told(self._set(run_id, setting, wanted, at))
+                return as_told(self._set(order, setting, wanted, at))
             except (NotMadeError, OSError) as failure:
                 refused = _said(failure)
         return ChangeMade(
@@ -118,17 +119,20 @@ class SettingsRun:
             return "on battery"
         return "" if seen.may_set else "no right"
 
-    def _set(self, run_id: int, setting: Setting, wanted: WantedValue, at: datetime) -> Change:
+    def _set(
+        self, order: ChangeSettingsOrder, setting: Setting, wanted: WantedValue, at: datetime
+    ) -> Change:
+        keeps = [entry.what for entry in order.protect if entry.kind is ProtectKind.SITE]
         change = self._changer.make(
             Change(
-                id=f"{run_id}-{uuid.uuid4().hex}",
+                id=f"{order.run_id}-{uuid.uuid4().hex}",
                 setting=setting.key,
                 of=wanted.of,
                 name=setting.name,
                 before=setting.shown(wanted.was),
                 after=setting.shown(wanted.value),
                 at=at,
-                pieces=self._machine.value_pieces(setting.key, wanted.of, wanted.value),
+                pieces=self._machine.value_pieces(setting.key, wanted.of, wanted.value, keeps),
                 hangs=setting.could_cut_off,
                 boot=self._machine.boot(),
                 uptime=time.monotonic(),

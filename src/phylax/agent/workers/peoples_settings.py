@@ -73,10 +73,12 @@ class PeoplesSettings:
                 pieces += self._pieces(person, job)
         return pieces
 
-    def value_pieces(self, setting: str, of: str, value: Scalar) -> tuple[Piece, ...]:
+    def value_pieces(
+        self, setting: str, of: str, value: Scalar, keeps: Sequence[str] = ()
+    ) -> tuple[Piece, ...]:
         person = self.person(of)
         if person is None:
-            return self._machine.value_pieces(setting, of, value)
+            return self._machine.value_pieces(setting, of, value, keeps)
         job = jobs.ValueJob(around=self._around(person), setting=setting, value=value)
         return self._pieces(person, job)
 

@@ -74,6 +74,9 @@ class ChangeSettingsOrder(_Order):
     kind: Literal["change settings"] = "change settings"
     wanted: tuple[Wanted, ...] = Field((), max_length=MOST_WANTED)
     values: tuple[WantedValue, ...] = Field((), max_length=MOST_WANTED)
+    protect: tuple[ProtectEntry, ...] = Field(
+        (), description="What always stays: sites whose sign-ins are kept"
+    )
 
 
 class PutSettingsBackOrder(_Order):

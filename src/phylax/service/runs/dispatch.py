@@ -17,12 +17,11 @@ from phylax.core.protocol import (
     PutSettingsBackOrder,
     SurveyOrder,
 )
-from phylax.core.retention import Caution
-from phylax.core.runs import (
-    Run,
-)
+from phylax.core.retention import Caution, ProtectEntry
+from phylax.core.runs import Run
 from phylax.core.scheduling.routines import StepKind
 from phylax.core.survey import Tally
+from phylax.core.tuning.changes import Wanted, WantedValue
 from phylax.core.values import from_seconds
 from phylax.service.rules import tuning
 from phylax.service.runs import checklist, queue
@@ -45,9 +44,7 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     part = {step.kind for step in checklist.begin_part(conn, run, at=at)}
     if StepKind.TUNE in part:
         goes = tuning.unattended(conn, machine_id)
-        return ChangeSettingsOrder(
-            run_id=run.id, lease=lease, wanted=goes.wanted, values=goes.values
-        )
+        return _change_order(conn, run, lease, goes.wanted, goes.values)
     end_by = queue.end_by(conn, run, at=at)
     ends = None if end_by is None else from_seconds(end_by)
     newest = surveys.newest(conn, machine_id)
@@ -56,7 +53,7 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
         CategoryRule(category=key, rule=rule)
         for key, rule in rules.in_force_on(conn, machine_id).items()
     )
-    protect = tuple(protection.entry for protection in protections.in_force_on(conn, machine_id))
+    protect = _protect(conn, machine_id)
     if run.work == "survey" or (part and StepKind.CLEAN not in part):
         return SurveyOrder(
             run_id=run.id,
@@ -94,6 +91,26 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     )
 
 
+def _protect(conn: Connection, machine_id: int) -> tuple[ProtectEntry, ...]:
+    return tuple(listed.entry for listed in protections.in_force_on(conn, machine_id))
+
+
+def _change_order(
+    conn: Connection,
+    run: Run,
+    lease: str,
+    wanted: tuple[Wanted, ...],
+    values: tuple[WantedValue, ...],
+) -> ChangeSettingsOrder:
+    return ChangeSettingsOrder(
+        run_id=run.id,
+        lease=lease,
+        wanted=wanted,
+        values=values,
+        protect=_protect(conn, run.machine_id),
+    )
+
+
 def _held_order(conn: Connection, run: Run, lease: str) -> HeldOrder:
     asked = runs.held_picks(conn, run.id)
     return HeldOrder(
@@ -111,7 +128,5 @@ def _settings_order(
 ) -> ChangeSettingsOrder | PutSettingsBackOrder:
     picks = runs.settings_picks(conn, run.id)
     if run.work == "change settings":
-        return ChangeSettingsOrder(
-            run_id=run.id, lease=lease, wanted=picks.wanted, values=picks.values
-        )
+        return _change_order(conn, run, lease, picks.wanted, picks.values)
     return PutSettingsBackOrder(run_id=run.id, lease=lease, changes=picks.changes)

@@ -38,7 +38,7 @@ from phylax.agent.machines.linux.startup import programs as startup
 from phylax.agent.machines.linux.startup.of_person import OfPerson, starters_of
 from phylax.agent.machines.linux.startup.switching import pieces_of_person, pieces_of_units
 from phylax.agent.machines.linux.user_dirs import UserDirs, user_dirs
-from phylax.agent.machines.linux.values import bus, power, processor, update_times
+from phylax.agent.machines.linux.values import browsers, bus, power, processor, update_times
 from phylax.agent.machines.linux.values.persons import PersonsValues
 from phylax.agent.platform.uptime import running
 from phylax.agent.tuning.hands import Hands, OwnHands, Port
@@ -229,18 +229,23 @@ class LinuxMachine:
     def values(self) -> list[Seen]:
         machines = (
             *update_times.values(self.root),
+            *browsers.values(self.root),
             *self._power.values(),
             *processor.KernelValues(self.root).values(),
         )
         return [*machines, *(seen for own in self._own_values() for seen in own.values())]
 
-    def value_pieces(self, setting: str, of: str, value: Scalar) -> tuple[Piece, ...]:
+    def value_pieces(
+        self, setting: str, of: str, value: Scalar, keeps: Sequence[str] = ()
+    ) -> tuple[Piece, ...]:
         if of:
             for own in self._own_values():
                 if own.person == of:
                     return own.pieces(setting, value)
         elif setting == update_times.SETTING:
             return update_times.pieces(self.root, str(value))
+        elif setting == browsers.SETTING:
+            return browsers.pieces(self.root, bool(value), keeps)
         elif setting == power.SETTING:
             return self._power.pieces(str(value))
         elif setting in processor.SETTINGS:

@@ -203,7 +203,9 @@ class WindowsMachine:
     def values(self) -> list[Seen]:
         raise OSError(errno.ENOTSUP, "settings are not read on Windows yet")
 
-    def value_pieces(self, setting: str, of: str, value: Scalar) -> tuple[Piece, ...]:
+    def value_pieces(
+        self, setting: str, of: str, value: Scalar, keeps: Sequence[str] = ()
+    ) -> tuple[Piece, ...]:
         raise OSError(errno.ENOTSUP, "settings are not changed on Windows yet")
 
     def on_battery(self) -> bool | None:
