@@ -176,3 +176,20 @@ def start(windows: Windows, program: Path) -> subprocess.Popen[str]:
     )
     assert running.stdout is not None and "up" in running.stdout.readline()
     return running
+
+
+@pytest.mark.parametrize(
+    "check",
+    [
+        "entries_are_read_in_all_places_and_switched_by_their_marks",
+        "a_mark_that_somebody_set_is_theirs",
+        "services_are_switched_by_the_service_manager",
+        "values_of_people_and_the_machine_go_round",
+        "nothing_else_is_written_and_odd_values_cost_only_themselves",
+        "no_other_machine_is_asked_for_what_somebody_wrote_down",
+        "who_is_not_signed_in_is_said_and_nothing_of_theirs_is_set",
+        "all_kinds_of_values_go_round",
+    ],
+)
+def test_settings_inside(windows: Windows, check: str) -> None:
+    windows.run("-m", "windows.inside_settings", check)

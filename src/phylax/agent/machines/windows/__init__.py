@@ -22,8 +22,10 @@ from phylax import __version__
 from phylax.agent import files
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
 from phylax.agent.machines.standin import BELOW_HOME
-from phylax.agent.machines.windows import processes, registry, volumes
-from phylax.agent.tuning.hands import Hands, OwnHands
+from phylax.agent.machines.windows import keys, processes, registry, values, volumes
+from phylax.agent.machines.windows.startup import programs as startup
+from phylax.agent.machines.windows.startup import services, switching
+from phylax.agent.tuning.hands import Hands, OwnHands, Port
 from phylax.core.catalogue import Folder, Source
 from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.tuning.pieces import Piece
@@ -35,6 +37,7 @@ from phylax.core.tuning.verdicts import Seen
 assert sys.platform == "win32"
 
 _PROGRAM_DATA = "{62AB5D82-FDC1-4DC3-A9DD-070D1D495D97}"
+_COMMON_STARTUP = "{82A5EA35-D9CD-47C5-9629-E15D2F714E6E}"
 _PUBLIC = "{DFDF76A2-C82A-4D63-906A-5644AC457385}"
 _PROGRAMS = (
     "{905E63B6-C1BF-494E-B29C-65B732D3D21A}",
@@ -198,25 +201,35 @@ class WindowsMachine:
         return True
 
     def programs(self) -> list[Program]:
-        raise OSError(errno.ENOTSUP, "what runs by itself is not read on Windows yet")
+        return startup.programs(
+            self._windows, volumes.known_folder(_COMMON_STARTUP), list(self._people())
+        )
 
     def values(self) -> list[Seen]:
-        raise OSError(errno.ENOTSUP, "settings are not read on Windows yet")
+        return list(values.values(list(self._people())))
 
     def value_pieces(
         self, setting: str, of: str, value: Scalar, keeps: Sequence[str] = ()
     ) -> tuple[Piece, ...]:
-        raise OSError(errno.ENOTSUP, "settings are not changed on Windows yet")
+        return values.pieces(setting, of, value, list(self._people()))
 
     def on_battery(self) -> bool | None:
         battery = psutil.sensors_battery()
         return None if battery is None else battery.power_plugged is False
 
     def hands(self) -> Hands:
-        return OwnHands(os.path.abspath(os.sep))
+        kept: dict[str, Port] = {
+            keys.PORT: keys.Registry(values.OURS, values.ABOVE),
+            services.PORT: services.ServiceStarts(),
+        }
+        names = ("", *(person.name for person in self._people()))
+        ports = {(name, port): kept[port] for name in names for port in kept}
+        return OwnHands(os.path.abspath(os.sep), ports=ports)
 
     def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
-        raise OSError(errno.ENOTSUP, "nothing is switched on Windows yet")
+        return switching.pieces_of(
+            plan, volumes.known_folder(_COMMON_STARTUP), list(self._people())
+        )
 
     def things(self, source: Source) -> Iterator[Thing]:
         match source:

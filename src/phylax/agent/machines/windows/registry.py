@@ -54,10 +54,17 @@ def _folders(sid: str, home: str) -> dict[str, str]:
     }
     if temp := _value(winreg.HKEY_USERS, rf"{sid}\Environment", "TEMP"):
         found["TEMP"] = temp
-    return {name: _expand(value, home) for name, value in found.items()}
+    paths = {name: expanded(value, home) for name, value in found.items()}
+    return {name: path for name, path in paths.items() if is_local(path)}
 
 
-def _expand(path: str, home: str) -> str:
+def is_local(path: str) -> bool:
+    """Whether a path is on a drive of this machine. What people write down may name any machine of
+    the network, which is not asked for it: to ask is to sign in there."""
+    return re.match(r"[A-Za-z]:\\", path) is not None
+
+
+def expanded(path: str, home: str) -> str:
     """With the person's own folder, which may not be that of whom the agent runs as."""
     local = ntpath.join(home, "AppData", "Local")
     for name, value in (("USERPROFILE", home), ("LOCALAPPDATA", local)):

@@ -1,0 +1,179 @@
+"""Settings of one value that Windows keeps in the registry: where each lies, and what it says.
+
+Those of a person lie in their own part, which is loaded only while they are signed in. Some count
+when they sign in the next time. What has no place that is documented or well observed is not here.
+"""
+
+from __future__ import annotations
+
+import errno
+import re
+import sys
+from collections.abc import Iterator, Mapping, Sequence, Set
+from dataclasses import dataclass
+
+from phylax.agent.machines.windows import keys, registry
+from phylax.agent.machines.windows.startup import marks
+from phylax.core.tuning.pieces import NOTHING, Folder, Kept, Nothing, Piece, State
+from phylax.core.tuning.setting import Scalar
+from phylax.core.tuning.verdicts import Seen
+
+assert sys.platform == "win32"
+
+_SZ, _DWORD = 1, 4
+_CONSENT = r"Software\Microsoft\Windows\CurrentVersion\CapabilityAccessManager\ConsentStore"
+_UPDATES = r"Software\Policies\Microsoft\Windows\WindowsUpdate\AU"
+_DAYS: dict[Scalar, int | str | None] = {
+    "monday-noon": 2, "tuesday-noon": 3, "wednesday-noon": 4, "thursday-noon": 5,
+    "friday-noon": 6,
+}  # fmt: skip
+"""Days of the week as the policy counts them, from Sunday on."""
+
+
+@dataclass(frozen=True)
+class _One:
+    """One value of the registry."""
+
+    key: str
+    name: str
+    kind: int
+    by_choice: Mapping[Scalar, int | str | None]
+    """What it says for each value of the setting; None: it is not there."""
+    of_person: bool = True
+
+
+_TABLE: dict[str, tuple[_One, ...]] = {
+    "motion": (
+        _One(r"Control Panel\Desktop\WindowMetrics", "MinAnimate", _SZ, {True: "1", False: "0"}),
+    ),
+    "play": (
+        _One(r"System\GameConfigStore", "GameDVR_Enabled", _DWORD, {True: 1, False: 0}),
+        _One(
+            r"Software\Microsoft\Windows\CurrentVersion\GameDVR", "AppCaptureEnabled", _DWORD,
+            {True: 1, False: 0},
+        ),
+    ),
+    "interruptions": (
+        _One(
+            r"Software\Microsoft\Windows\CurrentVersion\PushNotifications", "ToastEnabled",
+            _DWORD, {True: 1, False: 0},
+        ),
+    ),
+    "sees": (_One(rf"{_CONSENT}\webcam", "Value", _SZ, {True: "Allow", False: "Deny"}),),
+    "hears": (_One(rf"{_CONSENT}\microphone", "Value", _SZ, {True: "Allow", False: "Deny"}),),
+    "locates": (_One(rf"{_CONSENT}\location", "Value", _SZ, {True: "Allow", False: "Deny"}),),
+    "updates": (
+        _One(
+            _UPDATES, "AUOptions", _DWORD,
+            {"by-itself": None, **dict.fromkeys(_DAYS, 4)}, of_person=False,
+        ),
+        _One(
+            _UPDATES, "ScheduledInstallDay", _DWORD, {"by-itself": None, **_DAYS}, of_person=False
+        ),
+        _One(
+            _UPDATES, "ScheduledInstallTime", _DWORD,
+            {"by-itself": None, **dict.fromkeys(_DAYS, 12)}, of_person=False,
+        ),
+    ),
+}  # fmt: skip
+_UNSET: dict[str, Scalar] = {
+    "motion": True, "play": True, "interruptions": True, "sees": True, "hears": True,
+    "locates": True, "updates": "by-itself",
+}  # fmt: skip
+"""What the system does where nothing is set."""
+_KEYS = {one.key for ones in _TABLE.values() for one in ones}
+_MARKED = {rf"{marks.MARKS}\{kind}" for kind in ("Run", "Run32", "StartupFolder")}
+
+
+def _matching(names: Set[str]) -> re.Pattern[str]:
+    either = "|".join(map(re.escape, sorted(names)))
+    return re.compile(rf"(?:HKLM |HKU S-1-[0-9-]+\\)(?:{either})")
+
+
+def _all_above(names: Set[str]) -> Set[str]:
+    parts = (name.split("\\") for name in names)
+    return {"\\".join(path[:number]) for path in parts for number in range(1, len(path))}
+
+
+OURS = _matching(_KEYS | _MARKED)
+"""The keys in which anything is set."""
+ABOVE = _matching(_all_above(_KEYS | _MARKED))
+"""The keys in which those lie."""
+
+
+def values(people: Sequence[registry.Person]) -> Iterator[Seen]:
+    """Every setting of the table: the machine's, and of everybody who is signed in."""
+    for setting, ones in _TABLE.items():
+        if not ones[0].of_person:
+            yield _seen(setting, ones, "", "")
+    for person in people:
+        is_loaded = bool(keys.keys_below("HKU", person.sid))
+        for setting, ones in _TABLE.items():
+            if ones[0].of_person and is_loaded:
+                yield _seen(setting, ones, person.name, f"{person.sid}\\")
+            elif ones[0].of_person:
+                why = "is known only while they are signed in"
+                yield Seen(key=setting, of=person.name, unread=why)
+
+
+def _seen(setting: str, ones: Sequence[_One], of: str, before: str) -> Seen:
+    states = [keys.read(_place(one, before)) for one in ones]
+    if all(state == NOTHING for state in states):
+        return Seen(key=setting, of=of, value=_UNSET[setting])
+    for choice in ones[0].by_choice:
+        if all(state == _state(one, choice) for one, state in zip(ones, states, strict=True)):
+            return Seen(key=setting, of=of, value=choice)
+    if setting == "updates":
+        return Seen(key=setting, of=of, unread="set by an administrator's own policy")
+    # of several, some may say nothing, which is what the system does by itself
+    said = [
+        _UNSET[setting] if isinstance(state, Nothing) else _said(one, state)
+        for one, state in zip(ones, states, strict=True)
+    ]
+    if None not in said and len(set(said)) == 1:
+        return Seen(key=setting, of=of, value=said[0])
+    return Seen(key=setting, of=of, unread="is set to something that is not known here")
+
+
+def _said(one: _One, state: State) -> Scalar | None:
+    return next((choice for choice in one.by_choice if _state(one, choice) == state), None)
+
+
+def pieces(
+    setting: str, of: str, value: Scalar, people: Sequence[registry.Person]
+) -> tuple[Piece, ...]:
+    """What a setting alters to become a value. OSError where it is none of the table."""
+    ones = _TABLE.get(setting)
+    person = next((person for person in people if of and person.name == of), None)
+    if ones is None or ones[0].of_person != (person is not None):
+        raise OSError(errno.ENOTSUP, "is not set on this machine", setting)
+    before = f"{person.sid}\\" if person else ""
+    made: dict[tuple[str, str, str], Piece] = {}
+    for one in ones:
+        place, after = _place(one, before), _state(one, value)
+        if after != NOTHING:
+            for key in _missing(place.above):
+                piece = Piece(path=key.path, of=of, port=keys.PORT, before=NOTHING, after=Folder())
+                made.setdefault(piece.place, piece)
+        piece = Piece(path=place.path, of=of, port=keys.PORT, before=keys.read(place), after=after)
+        if piece.before != piece.after:
+            made[piece.place] = piece
+    return tuple(made.values())
+
+
+def _missing(key: keys.Place) -> list[keys.Place]:
+    """Keys that are to be made first, the outermost first."""
+    missing: list[keys.Place] = []
+    while key.key and keys.read(key) == NOTHING:
+        missing.insert(0, key)
+        key = key.above
+    return missing
+
+
+def _place(one: _One, before: str) -> keys.Place:
+    return keys.Place("HKU" if one.of_person else "HKLM", f"{before}{one.key}", one.name)
+
+
+def _state(one: _One, choice: Scalar) -> State:
+    said = one.by_choice[choice]
+    return NOTHING if said is None else Kept(text=keys.packed(said, one.kind))
