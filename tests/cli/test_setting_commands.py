@@ -10,6 +10,7 @@ import pytest
 from helpers import Run, enrol, make_standin
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
+from phylax.core.retention import Scope
 from phylax.core.shop import Machine
 
 
@@ -82,3 +83,49 @@ def test_a_change_is_said_first_and_done_with_a_yes(
     assert back.returncode == 0
     agent.once()
     assert "put back by Ines Marrow" in phylax("program", "changes", machine.tag).stdout
+
+
+def test_settings_alone_are_looked_at(
+    phylax: Run, machine: Machine, agent: Agent, tmp_path: Path
+) -> None:
+    (tmp_path / "m/settings/power.json").write_text('{"value": "speed"}')
+    said = phylax("setting", "look", machine.tag, "--no-wait")
+    assert f"waits for {machine.tag}" in said.stdout
+    agent.once()
+    assert "speed first" in phylax("setting", "list", machine.tag).stdout
+
+
+def test_a_rule_says_first_what_it_would_change(
+    phylax: Run, owner: Phylax, machine: Machine, agent: Agent
+) -> None:
+    said = phylax("setting", "set", "power", "speed", "--dry-run")
+    assert "Power while plugged in: changes to speed first on 1 machine." in said.stdout
+    assert "Without the rule: changes on 0 machines, stays on 1 (no rule wants otherwise)." in (
+        said.stdout
+    )
+    assert owner.settings.rules(Scope.SHOP, 0) == []
+    said = phylax("setting", "set", "ways-back", "5", "--dry-run")
+    assert said.stdout == "It was seen on no machine yet.\n"
+
+
+def test_one_setting_on_many_machines(
+    phylax: Run, owner: Phylax, machine: Machine, agent: Agent
+) -> None:
+    nothing = phylax("setting", "everywhere", "proposed")
+    assert "Every setting is as the shop wants it." in nothing.stdout
+    refused = phylax("setting", "everywhere", "change", "power")
+    assert refused.returncode == 2 and "change 'power' nowhere" in refused.stderr
+    phylax("setting", "set", "power", "speed")
+    listed = json.loads(phylax("setting", "everywhere", "proposed", "--format", "json").stdout)
+    assert [(line["setting"], line["becomes"]) for line in listed] == [("power", "speed first")]
+    dry = phylax("setting", "everywhere", "change", "power", "--dry-run")
+    assert f"speed first, on 1 machine: {machine.tag}." in dry.stdout
+    assert owner.shared_changes.list() == []
+    made = phylax("setting", "everywhere", "change", "power", "--yes", "--word", "agreed by mail")
+    assert "Shared change 1: 1 machine now." in made.stdout
+    agent.once()
+    listed = json.loads(phylax("setting", "everywhere", "list", "--format", "json").stdout)
+    assert (listed[0]["becomes"], listed[0]["machines"][0]["state"]) == ("speed first", "made")
+    assert "1 machine as soon as they call" in (
+        phylax("setting", "everywhere", "put-back", "1", "--yes").stdout
+    )

@@ -72,7 +72,7 @@ def test_the_story_from_unknown_to_what_would_change(phylax: Run, looked_at: Mac
         (("program", "write", "X", "--package", "x"), "Give --stays, or --runs"),
         (("program", "write", "X", "--package", "x", "--runs", "when asked", "--asks", "plays"),
          "Give --asks and --on together"),
-        (("program", "set", "x"), "Give --leave, or --runs"),
+        (("program", "set", "x"), "Give --leave, --nothing, or --runs"),
         (("program", "put-back", "ferry-desk"), "Give the numbers of changes, or --all"),
         (("program", "put-back", "ferry-desk", "7"), "change 7 is not of ferry-desk"),
         (("question", "list"), "Give --client or --machine"),

@@ -6,6 +6,7 @@ import json
 from pathlib import Path
 
 import pytest
+from pydantic import ValidationError
 
 from conftest import Service
 from helpers import enrol, make_standin
@@ -14,9 +15,10 @@ from phylax.client import ChangedMeanwhileError, NotAllowedError, Phylax, Refuse
 from phylax.core.retention import Scope
 from phylax.core.runs import RunState, WantedSetting
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind
-from phylax.core.shop import Machine
+from phylax.core.shop import Machine, MachineEdit
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.rules import TuningRule, TuningRuleEdit
+from phylax.core.tuning.shared import NewSharedChange
 from phylax.core.tuning.verdicts import Stays
 from startup_trees import picture
 
@@ -177,3 +179,93 @@ def test_an_agent_that_knows_more_or_tells_nonsense_costs_only_that(
     assert set(judged(owner, machine)) == {
         "power", "asleep-when", "motion", "updates", "hibernation"
     }  # fmt: skip
+
+
+def test_what_a_rule_would_change_is_what_a_look_then_says(
+    owner: Phylax, machine: Machine, agent: Agent
+) -> None:
+    would = owner.settings.what_if_rule(Scope.SHOP, 0, "power", TuningRule(want="speed"))
+    assert would.now and would.now.stays_on == {Stays.NO_WISH: (machine.id,)}
+    assert would.then and (would.then.changes_on, would.then.becomes) == (
+        (machine.id,), "speed first",
+    )  # fmt: skip
+    assert judged(owner, machine)["power"] == ("even", Stays.NO_WISH), "asking changes nothing"
+    want(owner, "power", "speed")
+    assert judged(owner, machine)["power"] == ("even", "speed first")
+    leave = TuningRule(leave=True)
+    would = owner.settings.what_if_rule(Scope.CLIENT, machine.client_id, "power", leave)
+    assert would.now and would.now.changes_on == (machine.id,)
+    assert would.then and would.then.stays_on == {Stays.ASKED_FOR: (machine.id,)}
+    unanswered = owner.settings.what_if_rule(Scope.SHOP, 0, "motion", TuningRule(want=False))
+    assert unanswered.then and unanswered.then.stays_on == {Stays.NO_ANSWER: (machine.id,)}
+    nowhere = owner.settings.what_if_rule(Scope.SHOP, 0, "play", TuningRule(want=False))
+    assert (nowhere.now, nowhere.then) == (None, None)
+    with pytest.raises(ValidationError, match="is no choice of power"):
+        owner.settings.what_if_rule(Scope.SHOP, 0, "power", TuningRule(want="faster"))
+
+
+def test_one_setting_on_many_machines_is_one_yes_and_goes_back_as_one(
+    owner: Phylax, machine: Machine, agent: Agent, folder: Path, tmp_path: Path
+) -> None:
+    """Two people of one machine and one of another; a third machine keeps it by a rule."""
+    (folder / "motion.ben.json").write_text('{"value": true}')
+    agents, machines = [agent], [machine]
+    for number in range(2):
+        edit = MachineEdit(tag=f"ferry-{number}", client_id=machine.client_id, system="linux")
+        other = owner.machines.add(edit)
+        make_standin(tmp_path / f"m{number}")
+        (tmp_path / f"m{number}/settings").mkdir()
+        (tmp_path / f"m{number}/settings/motion.eve.json").write_text('{"value": true}')
+        agents.append(enrol(owner, other.tag, tmp_path / f"a{number}", tmp_path / f"m{number}"))
+        machines.append(other)
+    before = [picture(tmp_path / name) for name in ("m/settings", "m0/settings", "m1/settings")]
+    for one, theirs in zip(machines, agents, strict=True):
+        owner.runs.survey(one.tag)
+        theirs.once()
+    owner.questions.answer("client", machine.client_id, "likes-movement", "no")
+    want(owner, "motion", False)
+    owner.settings.put_rule(Scope.MACHINE, machines[2].id, "motion", TuningRule(leave=True))
+    (line,) = [line for line in owner.shared_changes.proposed() if line.setting == "motion"]
+    assert (line.changes_on, line.becomes, line.value) == (
+        (machines[0].id, machines[1].id), "off", False,
+    )  # fmt: skip
+    assert line.stays_on == {Stays.ASKED_FOR: (machines[2].id,)}
+    all_ids = [one.id for one in machines]
+    with pytest.raises(RefusedError) as refused:
+        owner.shared_changes.set("motion", False, all_ids)
+    assert "no rule wants it off there" in str(refused.value.errors)
+    assert owner.shared_changes.list() == [], "nothing is ordered at all"
+    made = owner.shared_changes.set("motion", False, line.changes_on, word="agreed by mail")
+    for theirs in agents:
+        theirs.once()
+    made = owner.shared_changes.get(made.id)
+    assert [(m.tag, m.state, len(m.changes)) for m in made.machines] == [
+        (machines[1].tag, ChangeState.MADE, 1), (machines[0].tag, ChangeState.MADE, 2),
+    ]  # fmt: skip
+    assert (made.becomes, made.value, made.program, made.judged) == ("off", False, "", None)
+    owner.shared_changes.put_back(made.id)
+    for theirs in agents:
+        theirs.once()
+    made = owner.shared_changes.get(made.id)
+    assert {m.state for m in made.machines} == {ChangeState.PUT_BACK}
+    after = [picture(tmp_path / name) for name in ("m/settings", "m0/settings", "m1/settings")]
+    assert after == before
+
+
+@pytest.mark.parametrize(
+    ("body", "why"),
+    [
+        ({"setting": "power"}, "a setting has a value"),
+        ({"setting": "power", "value": "faster"}, "is no choice of power"),
+        ({"setting": "power", "value": "speed", "half_first": True}, "is not compared"),
+        ({"setting": "power", "value": "speed", "intent": "when asked"}, "and no program"),
+        ({"setting": "nonsense", "value": 1}, "is no setting of one value"),
+        ({"setting": "runs-by-itself", "program": "package:x"}, "say a program and its intent"),
+        ({"program": "package:x", "intent": "when asked", "value": 1}, "say a program"),
+    ],
+)
+def test_a_shared_change_says_one_thing(
+    owner: Phylax, machine: Machine, body: dict[str, object], why: str
+) -> None:
+    with pytest.raises(ValidationError, match=why):
+        NewSharedChange.model_validate(body | {"machine_ids": (machine.id,)})

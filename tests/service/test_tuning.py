@@ -15,11 +15,12 @@ from phylax.agent.runtime.loop import Agent
 from phylax.client import NotAllowedError, NotFoundError, Phylax, RefusedError
 from phylax.core.protocol import SettingsMessage
 from phylax.core.retention import Scope
-from phylax.core.shop import Machine, MachineEdit
+from phylax.core.runs import RunState
+from phylax.core.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
-from phylax.core.tuning.rules import ProgramRule
+from phylax.core.tuning.rules import ProgramRule, ProgramRuleEdit
 from phylax.core.tuning.setting import Hangs
 from phylax.core.tuning.verdicts import Stays
 from phylax.service.context.context import Context
@@ -192,9 +193,50 @@ def test_rules_of_nearer_scopes_count_and_a_rule_is_taken_back(
     owner.programs.put_rule(Scope.CLIENT, machine.client_id, CHAT.key, leave)
     assert reasons(owner, machine)[CHAT.key] is Stays.ASKED_FOR
     assert [rule.rule for rule in owner.programs.rules(Scope.CLIENT, machine.client_id)] == [leave]
+    owner.programs.put_rule(Scope.CLIENT, machine.client_id, CHAT.key, ProgramRule())
+    assert reasons(owner, machine)[CHAT.key] == "changes to when asked"
+    owner.programs.put_rule(Scope.SHOP, 0, CHAT.key, leave)
+    edit = ProgramRuleEdit(program=CHAT.key, rule=ProgramRule())
     with pytest.raises(RefusedError) as refused:
-        owner.programs.put_rule(Scope.CLIENT, machine.client_id, CHAT.key, ProgramRule())
+        owner.programs._http.send("POST", "/program-rules/shop/0", body=edit)
     assert refused.value.status == 428, "what is there is changed with its version"
+
+
+def test_what_a_rule_would_change_is_what_a_look_then_says(
+    owner: Phylax, machine: Machine, agent: Agent
+) -> None:
+    survey(owner, machine, agent)
+    owner.programs.write(
+        ABOUT_CHAT.model_copy(update={"handling": Handling.STAYS, "intent": None, "hangs": None})
+    )
+    wish = ProgramRule(intent=Intent.WHEN_ASKED)
+    for scope, number in (
+        (Scope.SHOP, 0), (Scope.CLIENT, machine.client_id), (Scope.MACHINE, machine.id),
+    ):  # fmt: skip
+        would = owner.programs.what_if_rule(scope, number, CHAT.key, wish)
+        assert would.now and would.now.stays_on == {Stays.NO_WISH: (machine.id,)}
+        assert would.then and (would.then.changes_on, would.then.becomes) == (
+            (machine.id,), "when asked",
+        )  # fmt: skip
+    assert reasons(owner, machine)[CHAT.key] is Stays.NO_WISH, "asking changes nothing"
+    owner.programs.put_rule(Scope.SHOP, 0, CHAT.key, wish)
+    assert reasons(owner, machine)[CHAT.key] == "changes to when asked"
+    leave = owner.programs.what_if_rule(
+        Scope.MACHINE, machine.id, CHAT.key, ProgramRule(leave=True)
+    )
+    assert leave.now and leave.now.changes_on == (machine.id,)
+    assert leave.then and leave.then.stays_on == {Stays.ASKED_FOR: (machine.id,)}
+    taken_back = owner.programs.what_if_rule(Scope.SHOP, 0, CHAT.key, ProgramRule())
+    assert taken_back.then and taken_back.then.stays_on == {Stays.NO_WISH: (machine.id,)}
+    guarded = owner.programs.what_if_rule(Scope.SHOP, 0, SCREEN.key, wish)
+    assert guarded.then and guarded.then.stays_on == {Stays.GUARDED: (machine.id,)}
+    other = owner.clients.add(ClientEdit(name="Reedmere Vets"))
+    nowhere = owner.programs.what_if_rule(Scope.CLIENT, other.id, CHAT.key, wish)
+    assert (nowhere.now, nowhere.then) == (None, None)
+    with pytest.raises(NotFoundError):
+        owner.programs.what_if_rule(Scope.CLIENT, 999, CHAT.key, wish)
+    with pytest.raises(RefusedError, match="shop, client or machine"):
+        owner.programs.what_if_rule(Scope.CATALOGUE, 0, CHAT.key, wish)
 
 
 def test_one_program_of_two_people_is_one_to_write_about_on_one_machine(
@@ -213,3 +255,19 @@ def test_one_program_of_two_people_is_one_to_write_about_on_one_machine(
                       handling=Handling.GOES, intent=Intent.WHEN_ASKED)  # fmt: skip
     owner.programs.write(about)
     assert [entry.machines for entry in owner.programs.notebook()] == [1]
+
+
+def test_settings_alone_are_looked_at_when_asked_and_nothing_else_is(
+    owner: Phylax, machine: Machine, agent: Agent, tmp_path: Path
+) -> None:
+    run = owner.runs.look_at_settings(machine.tag)
+    agent.once()
+    assert reasons(owner, machine) == {CHAT.key: Stays.UNKNOWN, SCREEN.key: Stays.GUARDED}
+    ended = owner.runs.get(run.id)
+    assert (ended.state, ended.survey_id) == (RunState.DONE, None)
+    assert owner.runs.get(run.id).freed is None
+    (entry,) = [e for e in owner.records.list(machine=machine.tag) if e.run_id == run.id]
+    assert entry.text == "Its settings were looked at; nothing was touched."
+    assert (entry.removed_count, entry.freed) == (None, None)
+    with pytest.raises(RefusedError):
+        owner.runs.again([run.id])

@@ -44,6 +44,15 @@ def _state(change: Change) -> str:
     return str(change.state)
 
 
+@click.command("look")
+@click.argument("machine")
+@click.option("--wait/--no-wait", default=True, help="Follow it to its end.", show_default=True)
+@pass_session
+def look(session: Session, machine: str, wait: bool) -> None:
+    """Read anew what runs by itself on MACHINE and what its settings are; nothing is touched."""
+    follow_change(session, session.shop.runs.look_at_settings(machine), wait=wait)
+
+
 @click.command("trials")
 @click.argument("machine")
 @format_option

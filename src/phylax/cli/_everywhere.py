@@ -1,4 +1,5 @@
-"""One change on many machines: `phylax program everywhere` and what follows from it."""
+"""One change on many machines: `phylax program everywhere`, `phylax setting everywhere`, and what
+follows from them."""
 
 from __future__ import annotations
 
@@ -7,8 +8,9 @@ import click
 from phylax.cli._output import Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.quantities import count
-from phylax.core.tuning.changes import ChangeState
+from phylax.core.tuning.changes import PROGRAMS, ChangeState
 from phylax.core.tuning.programs import Intent
+from phylax.core.tuning.setting import settings
 from phylax.core.tuning.shared import LEAST_HALVED, SharedChange
 from phylax.core.tuning.trials import Outcome
 from phylax.core.tuning.what_if import WhatIfLine
@@ -19,6 +21,66 @@ def command() -> None:
     """One program on many machines: one yes, half first, put back for all."""
 
 
+@click.group("everywhere")
+def settings_command() -> None:
+    """One setting on many machines: one yes, put back for all."""
+
+
+def _proposed(session: Session, *, programs: bool) -> list[WhatIfLine]:
+    """What the rules would change, of programs or of settings."""
+    lines = session.shop.shared_changes.proposed()
+    return [line for line in lines if (line.setting == PROGRAMS) is programs]
+
+
+@settings_command.command("proposed")
+@format_option
+@pass_session
+def proposed_settings(session: Session, form: str) -> None:
+    """What the rules would change over the whole shop, by setting."""
+    columns = (
+        Column("setting", lambda line: line.setting),
+        Column("becomes", lambda line: line.becomes),
+        Column("changes on", lambda line: str(len(line.changes_on)), right=True),
+        Column("yes", lambda line: "needs a yes" if line.needs_yes else ""),
+        Column("stays", _stays),
+        Column("what", lambda line: line.name, below=True),
+    )
+    lines = _proposed(session, programs=False)
+    print_list(form, lines, columns, empty="Every setting is as the shop wants it.")
+
+
+@settings_command.command("change")
+@click.argument("setting")
+@click.option("--word", default="", help="Why, or who agreed, as in 'agreed by mail'.")
+@click.option("--yes", is_flag=True, help="Do not ask before changing.")
+@click.option("--dry-run", is_flag=True, help="Only say on which machines.")
+@pass_session
+def change_setting(session: Session, setting: str, word: str, yes: bool, dry_run: bool) -> None:
+    """Set SETTING on all machines on which the rules want it otherwise."""
+    meant = [line for line in _proposed(session, programs=False) if line.setting == setting]
+    if not meant:
+        raise click.UsageError(
+            f"The rules change {setting!r} nowhere: setting everywhere proposed."
+        )
+    for line in meant:
+        console.print(f"{line.name}: {line.becomes}, on {_machines(session, line)}.")
+        console.print(f"  {settings()[setting].notice} {settings()[setting].cost}")
+    if dry_run:
+        return
+    if not yes:
+        click.confirm("Change them as soon as they call?", abort=True)
+    for line in meant:
+        assert line.value is not None
+        made = session.shop.shared_changes.set(setting, line.value, line.changes_on, word=word)
+        console.print(f"Shared change {made.id}: {count(len(made.machines), 'machine')} now.")
+
+
+def _machines(session: Session, line: WhatIfLine) -> str:
+    tags = {machine.id: machine.tag for machine in session.shop.machines.list()}
+    named = ", ".join(tags.get(number, str(number)) for number in line.changes_on)
+    return f"{count(len(line.changes_on), 'machine')}: {named}"
+
+
 @command.command("proposed")
 @format_option
 @pass_session
@@ -26,12 +88,13 @@ def proposed(session: Session, form: str) -> None:
     """What the rules would change over the whole shop, by program."""
     columns = (
         Column("program", lambda line: line.name),
+        Column("becomes", lambda line: line.becomes),
         Column("changes on", lambda line: str(len(line.changes_on)), right=True),
         Column("yes", lambda line: "needs a yes" if line.needs_yes else ""),
         Column("stays", _stays),
         Column("key", lambda line: line.program, below=True),
     )
-    lines = session.shop.shared_changes.proposed()
+    lines = _proposed(session, programs=True)
     print_list(form, lines, columns, empty="Everything runs as the shop wants it.")
 
 
@@ -57,7 +120,7 @@ def change(
     dry_run: bool,
 ) -> None:
     """Let PROGRAM (its key or name) run by INTENT on all machines on which the rules want it."""
-    lines = session.shop.shared_changes.proposed()
+    lines = _proposed(session, programs=True)
     meant = [line for line in lines if program in (line.program, line.name)]
     if not meant:
         raise click.UsageError(f"The rules change {program!r} nowhere: everywhere proposed.")
@@ -65,9 +128,7 @@ def change(
         keys = ", ".join(line.program for line in meant)
         raise click.UsageError(f"{program!r} is several programs; give one's key: {keys}.")
     (line,) = meant
-    tags = {machine.id: machine.tag for machine in session.shop.machines.list()}
-    named = ", ".join(tags.get(number, str(number)) for number in line.changes_on)
-    console.print(f"{line.name}: {intent}, on {count(len(line.changes_on), 'machine')}: {named}.")
+    console.print(f"{line.name}: {intent}, on {_machines(session, line)}.")
     if half_first and len(line.changes_on) < LEAST_HALVED:
         console.print(f"Fewer than {LEAST_HALVED} cannot be compared; all of them are changed now.")
     if dry_run:
@@ -91,8 +152,8 @@ def list_shared(session: Session, form: str) -> None:
     zone = session.the_shop.clock
     columns = (
         Column("number", lambda s: str(s.id), right=True),
-        Column("program", lambda s: s.name),
-        Column("runs", lambda s: s.intent),
+        Column("what", lambda s: s.name),
+        Column("becomes", lambda s: s.becomes),
         Column("in force", lambda s: str(_count(s, ChangeState.MADE)), right=True),
         Column("put back", lambda s: str(_count(s, ChangeState.PUT_BACK)), right=True),
         Column("waits", lambda s: str(sum(m.run_id is None for m in s.machines)), right=True),
@@ -142,3 +203,7 @@ def put_back(session: Session, number: int, yes: bool) -> None:
         click.confirm(question, abort=True)
     session.shop.shared_changes.put_back(number)
     console.print(f"{shared.name}: {count(standing, 'machine')} as soon as they call.")
+
+
+for either in (list_shared, put_back):
+    settings_command.add_command(either)

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import click
 
-from phylax.cli._changing import follow_change, list_changes, list_trials, put_back
+from phylax.cli._changing import follow_change, list_changes, list_trials, look, put_back
 from phylax.cli._everywhere import command as everywhere
 from phylax.cli._output import Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import in_words, subject, subject_options
+from phylax.cli._what_if import in_words as what_if_in_words
+from phylax.cli._what_if import say_what_if
 from phylax.core.quantities import count
 from phylax.core.runs import WantedProgram
 from phylax.core.tuning.known import Handling, KnownEdit, KnownProgram, Recognition
@@ -32,6 +34,7 @@ def command() -> None:
 command.add_command(list_changes)
 command.add_command(list_trials)
 command.add_command(put_back)
+command.add_command(look)
 command.add_command(everywhere)
 
 
@@ -192,10 +195,7 @@ def _say_what_if(session: Session, edit: KnownEdit) -> None:
     if not lines:
         console.print("It was seen on no machine yet.")
     for line in lines:
-        yes = ", with a yes" if line.needs_yes else ""
-        changes = f"changes on {count(len(line.changes_on), 'machine')}{yes}"
-        stays = [f"stays on {len(ids)} ({reason})" for reason, ids in line.stays_on.items()]
-        console.print(f"{line.name}: {', '.join([changes, *stays])}.")
+        console.print(f"{line.name}: {what_if_in_words(line)}.")
 
 
 @command.command("strike-out")
@@ -210,6 +210,9 @@ def strike_out(session: Session, number: int) -> None:
 @command.command("set")
 @click.argument("program")
 @click.option("--leave", is_flag=True, help="Asked for: it stays as it is.")
+@click.option("--put-right", is_flag=True, help="Rounds set it again when something altered it.")
+@click.option("--nothing", is_flag=True, help="Take the rule back.")
+@click.option("--dry-run", is_flag=True, help="Only say what would change on which machines.")
 @_intent
 @subject_options
 @pass_session
@@ -217,17 +220,26 @@ def set_rule(
     session: Session,
     program: str,
     leave: bool,
+    put_right: bool,
+    nothing: bool,
+    dry_run: bool,
     runs: str | None,
     machine: str | None,
     client: str | None,
 ) -> None:
     """What the shop, a client or a machine wants of PROGRAM (its key, as in 'package:chat')."""
-    if leave == bool(runs):
-        raise click.UsageError("Give --leave, or --runs with when it is to run.")
+    if sum((leave, bool(runs), nothing)) != 1:
+        raise click.UsageError("Give --leave, --nothing, or --runs with when it is to run.")
     scope, number = subject(session, machine, client)
-    rule = ProgramRule(leave=True) if leave else ProgramRule(intent=Intent(str(runs)))
+    rule = ProgramRule(
+        leave=leave or None, intent=Intent(runs) if runs else None, put_right=put_right or None
+    )
+    say_what_if(session.shop.programs.what_if_rule(scope, number, program, rule))
+    if dry_run:
+        return
     session.shop.programs.put_rule(scope, number, program, rule)
     wanted = "stays as it is" if leave else f"is to run {runs}"
+    wanted = "has no rule any more" if nothing else wanted
     console.print(f"{program} {wanted}, for {in_words(scope, machine, client)}.")
 
 

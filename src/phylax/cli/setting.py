@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import click
 
-from phylax.cli._changing import follow_change, list_changes, list_trials, put_back
+from phylax.cli._changing import follow_change, list_changes, list_trials, look, put_back
+from phylax.cli._everywhere import settings_command
 from phylax.cli._output import Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import in_words, subject, subject_options
+from phylax.cli._what_if import say_what_if
 from phylax.core.quantities import count
 from phylax.core.runs import WantedSetting
 from phylax.core.tuning.looks import JudgedValue
@@ -23,6 +25,8 @@ def command() -> None:
 command.add_command(list_changes)
 command.add_command(list_trials)
 command.add_command(put_back)
+command.add_command(look)
+command.add_command(settings_command)
 
 
 @command.command("catalogue")
@@ -94,6 +98,7 @@ def _why(value: JudgedValue) -> str:
 @click.option("--leave", is_flag=True, help="Asked for: it stays as it is.")
 @click.option("--put-right", is_flag=True, help="Rounds set it again when something altered it.")
 @click.option("--nothing", is_flag=True, help="Take the rule back.")
+@click.option("--dry-run", is_flag=True, help="Only say what would change on which machines.")
 @subject_options
 @pass_session
 def set_rule(
@@ -103,6 +108,7 @@ def set_rule(
     leave: bool,
     put_right: bool,
     nothing: bool,
+    dry_run: bool,
     machine: str | None,
     client: str | None,
 ) -> None:
@@ -113,6 +119,9 @@ def set_rule(
     want = None if value is None else _parsed(known, value)
     scope, number = subject(session, machine, client)
     rule = TuningRule(want=want, leave=leave or None, put_right=put_right or None)
+    say_what_if(session.shop.settings.what_if_rule(scope, number, setting, rule))
+    if dry_run:
+        return
     session.shop.settings.put_rule(scope, number, setting, rule)
     said = "stays as it is" if leave else f"is to be {known.shown(want)}"
     said = "has no rule any more" if nothing else said

@@ -253,6 +253,11 @@ class Runs(Family):
         machine = self._http.get(Machine, f"/machines/{which}")
         return self._http.post(Run, "/runs", NewRun(machine_id=machine.id, work="survey"))
 
+    def look_at_settings(self, which: Which) -> Run:
+        """Read what runs by itself and what settings are, as soon as the machine calls."""
+        machine = self._http.get(Machine, f"/machines/{which}")
+        return self._http.post(Run, "/runs", NewRun(machine_id=machine.id, work="look at settings"))
+
     def clean(
         self, which: Which, categories: Sequence[str], *, consents: Sequence[int] = ()
     ) -> Run:

@@ -22,14 +22,21 @@ from phylax.core.tuning.rules import (
     TuningRule,
     TuningRuleEdit,
 )
-from phylax.core.tuning.setting import Setting
+from phylax.core.tuning.setting import Scalar, Setting
 from phylax.core.tuning.shared import NewSharedChange, SharedChange
 from phylax.core.tuning.starts import Trial
-from phylax.core.tuning.what_if import WhatIfLine
+from phylax.core.tuning.what_if import RuleWhatIf, WhatIfLine
 
 _SHARED: type[list[SharedChange]] = list[SharedChange]
 _LINES: type[list[WhatIfLine]] = list[WhatIfLine]
 AnswerScope = Literal["client", "machine"]
+
+
+def _over(
+    before: Sequence[ScopedProgramRule] | Sequence[ScopedTuningRule],
+) -> dict[str, str] | None:
+    """Over which version a rule is written."""
+    return {"If-Match": f'"{before[0].version}"'} if before else None
 
 
 class Programs(Family):
@@ -76,17 +83,28 @@ class Programs(Family):
     def put_rule(
         self, scope: Scope, subject_id: int, program: str, rule: ProgramRule
     ) -> Sequence[ScopedProgramRule]:
-        """Say something of a program that the scope says nothing of yet."""
+        """Say something of a program, over what the scope says of it now; an empty rule takes it
+        back."""
+        before = [r for r in self.rules(scope, subject_id) if r.program == program]
         edit = ProgramRuleEdit(program=program, rule=rule)
         path = f"/program-rules/{scope}/{subject_id}"
-        return self._http.post(list[ScopedProgramRule], path, edit)
+        response = self._http.send("POST", path, body=edit, headers=_over(before))
+        return TypeAdapter(list[ScopedProgramRule]).validate_json(response.content)
+
+    def what_if_rule(
+        self, scope: Scope, subject_id: int, program: str, rule: ProgramRule
+    ) -> RuleWhatIf:
+        """What a rule would change on the machines that it holds for; nothing is changed."""
+        edit = ProgramRuleEdit(program=program, rule=rule)
+        path = f"/program-rules/{scope}/{subject_id}/what-if"
+        return self._http.post(RuleWhatIf, path, edit)
 
 
 class SharedChanges(Family):
     """One change on many machines: one yes, half first, put back for all."""
 
     def proposed(self) -> Sequence[WhatIfLine]:
-        """What the rules would change over the whole shop, by program, of most machines first."""
+        """What the rules would change over the whole shop, by program and setting."""
         return self._http.get(_LINES, "/shared-changes/proposed")
 
     def list(self, *, limit: int = 20) -> Sequence[SharedChange]:
@@ -112,6 +130,15 @@ class SharedChanges(Family):
             machine_ids=tuple(machine_ids),
             half_first=half_first,
             word=word,
+        )
+        return self._http.post(SharedChange, "/shared-changes", new)
+
+    def set(
+        self, setting: str, value: Scalar, machine_ids: Sequence[int], *, word: str = ""
+    ) -> SharedChange:
+        """Set one setting on machines; it is a yes to what needs one."""
+        new = NewSharedChange(
+            setting=setting, value=value, machine_ids=tuple(machine_ids), word=word
         )
         return self._http.post(SharedChange, "/shared-changes", new)
 
@@ -144,9 +171,16 @@ class Settings(Family):
         before = [r for r in self.rules(scope, subject_id) if r.setting == setting]
         edit = TuningRuleEdit(setting=setting, rule=rule)
         path = f"/setting-rules/{scope}/{subject_id}"
-        headers = {"If-Match": f'"{before[0].version}"'} if before else None
-        response = self._http.send("POST", path, body=edit, headers=headers)
+        response = self._http.send("POST", path, body=edit, headers=_over(before))
         return TypeAdapter(list[ScopedTuningRule]).validate_json(response.content)
+
+    def what_if_rule(
+        self, scope: Scope, subject_id: int, setting: str, rule: TuningRule
+    ) -> RuleWhatIf:
+        """What a rule would change on the machines that it holds for; nothing is changed."""
+        edit = TuningRuleEdit(setting=setting, rule=rule)
+        path = f"/setting-rules/{scope}/{subject_id}/what-if"
+        return self._http.post(RuleWhatIf, path, edit)
 
 
 class Questions(Family):

@@ -21,9 +21,12 @@ from phylax.core.tuning.programs import Intent, Text
 from phylax.core.tuning.setting import Key, Scalar
 from phylax.core.values import Demand, Moment, Value
 
-Work = Literal[
-    "survey", "clean", "put back", "let go", "by hand", "change settings", "put settings back"
-]
+AskedWork = Literal[
+    "survey", "clean", "put back", "let go", "look at settings", "change settings",
+    "put settings back",
+]  # fmt: skip
+"""What a person can ask for."""
+Work = Literal[AskedWork, "by hand"]
 
 
 class RunState(StrEnum):
@@ -76,7 +79,7 @@ class NewRun(Demand):
     """Work asked for by a person, to be done as soon as the machine calls."""
 
     machine_id: int
-    work: Literal["survey", "clean", "put back", "let go", "change settings", "put settings back"]
+    work: AskedWork
     categories: tuple[str, ...] = Field(
         (), description="What to clean; empty for a survey, which looks at every category"
     )
@@ -315,6 +318,8 @@ def in_a_sentence(work: Work, conclusion: Conclusion) -> str:
         if conclusion.state is RunState.PARTLY:
             return _with_state(f"Looked through{tuned}", conclusion)
         return f"The look ended early: {conclusion.reason}."
+    if work == "look at settings":
+        return _with_state("Its settings were looked at; nothing was touched", conclusion)
     if work == "by hand":
         return _with_state("The steps of its list were gone through", conclusion)
     if work in ("change settings", "put settings back"):

@@ -78,6 +78,25 @@ def look(conn: Connection, machine_id: int) -> SettingsLook | None:
     )
 
 
+def seen_everywhere(
+    conn: Connection, setting: str | None = None
+) -> dict[str, list[tuple[int, Seen]]]:
+    """Settings of one value as every machine's newest look found them, by key; one of them, or
+    all."""
+    rows = conn.execute(
+        """
+        SELECT s.machine_id, one.value FROM settings_looks s, json_each(s.seen) one
+        WHERE ?1 IS NULL OR one.value ->> 'key' = ?1 ORDER BY s.machine_id
+        """,
+        (setting,),
+    )
+    by_key: dict[str, list[tuple[int, Seen]]] = {}
+    for machine_id, text in rows:
+        seen = Seen.model_validate_json(text)
+        by_key.setdefault(seen.key, []).append((machine_id, seen))
+    return by_key
+
+
 def note_waiting(conn: Connection, machine_id: int, number: int) -> None:
     """How many programs a round has left to a person, when it came by."""
     conn.execute("UPDATE settings_looks SET waiting = ? WHERE machine_id = ?", (number, machine_id))

@@ -10,6 +10,7 @@ from phylax.core.retention import Scope
 from phylax.core.tuning.rules import (
     InForce,
     ProgramRule,
+    ProgramRuleEdit,
     ScopedProgramRule,
     program_in_force,
 )
@@ -72,7 +73,10 @@ def put(
 class Said:
     """What every scope answered and says of programs, read at once for many machines."""
 
-    def __init__(self, conn: Connection) -> None:
+    def __init__(
+        self, conn: Connection, instead: tuple[Scope, int, ProgramRuleEdit] | None = None
+    ) -> None:
+        """`instead` is a rule that a scope and subject would have in place of theirs."""
         self._answers: dict[tuple[str, int], dict[str, Literal["yes", "no"]]] = {}
         for row in conn.execute("SELECT scope, subject_id, question, answer FROM answers"):
             self._answers.setdefault((row[0], row[1]), {})[row[2]] = row[3]
@@ -80,6 +84,11 @@ class Said:
         for row in conn.execute("SELECT scope, subject_id, program, rule FROM program_rules"):
             rule = ProgramRule.model_validate_json(row[3])
             self._rules.setdefault((row[0], row[1]), []).append((row[2], rule))
+        if instead is not None:
+            scope, subject_id, edit = instead
+            others = self._rules.get((scope.value, subject_id), [])
+            kept = [(program, rule) for program, rule in others if program != edit.program]
+            self._rules[scope.value, subject_id] = [*kept, (edit.program, edit.rule)]
 
     def answers(self, machine_id: int, client_id: int) -> dict[str, Literal["yes", "no"]]:
         """What counts for a machine: its own answers before its client's."""

@@ -389,8 +389,10 @@ def note_standing(conn: Connection, run_id: int) -> None:
     conn.execute(
         """
         UPDATE machines SET
-            last_run_id = iif(r.work = 'clean' OR (r.work = 'survey' AND r.state <> 'done')
-                              OR last.work = 'survey' OR last.id IS NULL, r.id, last.id),
+            last_run_id = iif(
+                r.work = 'clean'
+                OR (r.work IN ('survey', 'look at settings') AND r.state <> 'done')
+                OR last.work IN ('survey', 'look at settings') OR last.id IS NULL, r.id, last.id),
             missed_in_a_row = CASE
                 WHEN r.state = 'missed' THEN machines.missed_in_a_row + 1
                 WHEN r.work = 'clean' THEN 0

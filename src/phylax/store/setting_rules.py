@@ -50,6 +50,29 @@ def put(
     )
 
 
+class Said:
+    """What every scope says of one setting, read at once for many machines."""
+
+    def __init__(
+        self, conn: Connection, setting: str, instead: tuple[Scope, int, TuningRule] | None = None
+    ) -> None:
+        """`instead` is a rule that a scope and subject would have in place of theirs."""
+        rows = conn.execute(
+            "SELECT scope, subject_id, rule FROM setting_rules WHERE setting = ?", (setting,)
+        )
+        self._setting = setting
+        self._rules = {
+            (Scope(row[0]), int(row[1])): TuningRule.model_validate_json(row[2]) for row in rows
+        }
+        if instead is not None:
+            self._rules[instead[0], instead[1]] = instead[2]
+
+    def in_force(self, machine_id: int, client_id: int) -> InForce:
+        of = ((Scope.SHOP, 0), (Scope.CLIENT, client_id), (Scope.MACHINE, machine_id))
+        said = [(place[0], self._rules[place]) for place in of if place in self._rules]
+        return in_force(self._setting, said)
+
+
 def in_force_on(conn: Connection, machine_id: int, client_id: int, setting: str) -> InForce:
     """The rule in force for a setting on a machine; the shipped one lies below all."""
     rows = conn.execute(

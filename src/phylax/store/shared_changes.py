@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Iterable
 
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.programs import Intent
+from phylax.core.tuning.setting import Scalar, settings
 from phylax.core.tuning.shared import NewSharedChange, SharedChange, SharedMachine
 from phylax.core.values import from_seconds
 
@@ -19,11 +21,13 @@ def add(
     """Begin one; its number."""
     row = conn.execute(
         """
-        INSERT INTO shared_changes (program, name, intent, half_first, who, at, word)
-        VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id
+        INSERT INTO shared_changes
+            (setting, program, name, intent, value, half_first, who, at, word)
+        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id
         """,
-        (new.program, name, new.intent, int(half_first), who, at, new.word),
-    ).fetchone()
+        (new.setting, new.program, name, new.intent or "",
+         None if new.value is None else json.dumps(new.value), int(half_first), who, at, new.word),
+    ).fetchone()  # fmt: skip
     return int(row[0])
 
 
@@ -63,34 +67,47 @@ def get(conn: Connection, number: int) -> SharedChange | None:
     machines = conn.execute(
         """
         SELECT s.machine_id, s.first, s.run_id, m.tag, cl.name AS client_name,
-               c.number AS change, c.state
+               json_group_array(json_array(c.number, c.state)) AS changes
         FROM shared_change_machines s
         JOIN machines m ON m.id = s.machine_id JOIN clients cl ON cl.id = m.client_id
-        LEFT JOIN changes c ON c.run_id = s.run_id AND c.program = ?
-        WHERE s.shared_id = ? ORDER BY s.first DESC, m.tag
+        LEFT JOIN changes c ON c.run_id = s.run_id AND c.setting = ?2 AND c.program = ?3
+        WHERE s.shared_id = ?1 GROUP BY s.machine_id ORDER BY s.first DESC, m.tag
         """,
-        (row["program"], number),
+        (number, row["setting"], row["program"]),
     )
+    value = None if row["value"] is None else json.loads(row["value"])
     return SharedChange(
         id=row["id"],
+        setting=row["setting"],
         program=row["program"],
         name=row["name"],
-        intent=Intent(row["intent"]),
+        intent=Intent(row["intent"]) if row["intent"] else None,
+        value=value,
+        becomes=row["intent"] or _in_words(row["setting"], value),
         half_first=bool(row["half_first"]),
         who=row["who"],
         at=from_seconds(row["at"]),
         rest_at=None if row["rest_at"] is None else from_seconds(row["rest_at"]),
         word=row["word"],
-        machines=tuple(
-            SharedMachine(
-                machine_id=machine["machine_id"],
-                tag=machine["tag"],
-                client_name=machine["client_name"],
-                first=bool(machine["first"]),
-                run_id=machine["run_id"],
-                change=machine["change"],
-                state=None if machine["state"] is None else ChangeState(machine["state"]),
-            )
-            for machine in machines
-        ),
+        machines=tuple(map(_machine, machines)),
     )
+
+
+def _machine(row: sqlite3.Row) -> SharedMachine:
+    changes = [(number, state) for number, state in json.loads(row["changes"]) if state]
+    states = [ChangeState(state) for _, state in sorted(changes)]
+    state = ChangeState.MADE if ChangeState.MADE in states else next(iter(states), None)
+    return SharedMachine(
+        machine_id=row["machine_id"],
+        tag=row["tag"],
+        client_name=row["client_name"],
+        first=bool(row["first"]),
+        run_id=row["run_id"],
+        changes=tuple(sorted(number for number, _ in changes)),
+        state=state,
+    )
+
+
+def _in_words(setting: str, value: Scalar | None) -> str:
+    known = settings().get(setting)
+    return known.shown(value) if known else str(value)

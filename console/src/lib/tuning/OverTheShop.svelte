@@ -10,6 +10,7 @@
   import { useMay } from '$lib/session';
   import { count } from '$lib/words';
   import { sharedInWords } from './trial';
+  import { staysInWords } from './whatIf';
 
   type Line = Schema['WhatIfLine'];
   type Shared = Schema['SharedChange'];
@@ -21,23 +22,32 @@
   const sharedAsked = createQuery(() =>
     ask('/api/v1/shared-changes', { params: { query: { limit: 20 } } })
   );
+  const settingsAsked = createQuery(() => ask('/api/v1/settings'));
   let meant = $state<Line | null>(null);
+  const setting = $derived(
+    meant && !meant.program
+      ? settingsAsked.data?.find(({ key }) => key === meant?.setting)
+      : undefined
+  );
   let open = $state(false);
   let halfFirst = $state(true);
   let word = $state('');
   const ids = $derived(meant?.changes_on ?? []);
-  const canHalve = $derived(ids.length >= LEAST_HALVED);
+  const isProgram = $derived(Boolean(meant?.program));
+  const canHalve = $derived(isProgram && ids.length >= LEAST_HALVED);
   const again = () => refresh('/api/v1/shared-changes', '/api/v1/shared-changes/proposed');
 
   async function change() {
     const line = meant;
-    if (!line?.intent) return;
+    if (!line || !line.becomes) return;
     const call = () =>
       api.POST('/api/v1/shared-changes', {
         headers: { 'Idempotency-Key': crypto.randomUUID() },
         body: {
+          setting: line.setting,
           program: line.program,
-          intent: line.intent as Schema['Intent'],
+          intent: line.intent,
+          value: line.value,
           machine_ids: [...ids],
           half_first: canHalve && halfFirst,
           word: word.trim()
@@ -65,29 +75,24 @@
     shared.machines.filter((machine) => machine.state === 'made').length;
   const left = (shared: Shared) =>
     shared.machines.filter((machine) => machine.run_id == null).length;
-  function staysOn(line: Line): string {
-    const parts = Object.entries(line.stays_on ?? {}).map(
-      ([reason, some]) => `on ${some.length} (${reason})`
-    );
-    return parts.length ? `; stays ${parts.join(', ')}` : '';
-  }
+  const staysOn = (line: Line) => (staysInWords(line) ? `; ${staysInWords(line)}` : '');
 </script>
 
 <section class="mt-6" aria-labelledby="over-the-shop">
   <h2 id="over-the-shop">Over the whole shop</h2>
-  <p class="muted text-sm">What the rules and the notebook would change, by program.</p>
+  <p class="muted text-sm">What the rules and the notebook would change, by program and setting.</p>
   {#if proposedAsked.data}
     <ul class="ruled mt-2" data-testid="proposed">
-      {#each proposedAsked.data as line (line.program)}
+      {#each proposedAsked.data as line (`${line.setting} ${line.program} ${line.becomes}`)}
         <li class="flex flex-wrap items-center justify-between gap-x-6 gap-y-2 py-2.5">
           <span class="min-w-0 max-w-prose">
-            <strong>{line.name}</strong>: {line.intent} on {count(
+            <strong>{line.name}</strong>: {line.becomes} on {count(
               line.changes_on?.length ?? 0,
               'machine'
             )}{line.needs_yes ? ', with a yes' : ''}{staysOn(line)}
-            <span class="muted block text-sm break-all">{line.program}</span>
+            {#if line.program}<span class="muted block text-sm break-all">{line.program}</span>{/if}
           </span>
-          {#if may.work && line.intent}
+          {#if may.work && line.becomes}
             <button
               class="act noprint"
               aria-label="Change {line.name} on {count(line.changes_on?.length ?? 0, 'machine')}…"
@@ -98,7 +103,7 @@
             >
           {/if}
         </li>
-      {:else}<li class="py-2">Everything runs as the shop wants it.</li>{/each}
+      {:else}<li class="py-2">Everything is as the shop wants it.</li>{/each}
     </ul>
   {:else}<Failed query={proposedAsked} />{/if}
 
@@ -110,7 +115,7 @@
         <li class="py-2.5">
           <div class="flex flex-wrap items-center justify-between gap-x-6 gap-y-2">
             <span class="min-w-0 max-w-prose">
-              <strong>{shared.name}</strong>: {shared.intent}, in force on {standing(shared)} of
+              <strong>{shared.name}</strong>: {shared.becomes}, in force on {standing(shared)} of
               {count(shared.machines.length, 'machine')}{left(shared)
                 ? `; ${left(shared)} wait for their turn`
                 : ''}
@@ -165,8 +170,15 @@
 <Modal bind:open wide title="Change {meant?.name ?? ''} on {count(ids.length, 'machine')}?">
   <div class="space-y-4">
     <p>
-      From the next start on it runs <strong>{meant?.intent}</strong> there. Each machine reads anew what
-      it has, leaves what is guarded, and can put it back exactly.
+      {#if isProgram}
+        From the next start on it runs <strong>{meant?.becomes}</strong> there.
+      {:else}
+        It is set to <strong>{meant?.becomes}</strong> there. {setting?.notice} {setting?.cost}
+      {/if}
+      Each machine reads anew what it has, and leaves what is guarded. {setting &&
+      setting.goes_back !== 'exact'
+        ? `How well it goes back: ${setting.goes_back}.`
+        : 'It can be put back exactly.'}
     </p>
     {#if canHalve}
       <label class="flex items-start gap-2">
@@ -178,7 +190,7 @@
           >
         </span>
       </label>
-    {:else}
+    {:else if isProgram}
       <p class="muted text-sm">
         Fewer than {LEAST_HALVED} machines cannot be compared; all of them are changed now.
       </p>

@@ -5,6 +5,7 @@
   import { ask } from '$lib/api/queries';
   import { ruleInWords, soFar, subjectOf, type Says, type Scope } from './rule';
   import RuleForm from './RuleForm.svelte';
+  import { askRule } from './whatIf';
 
   interface Props {
     machine: Machine;
@@ -24,19 +25,24 @@
   );
   const current = $derived(asked.data?.find((rule) => rule.program === program.key));
 
+  const edit = $derived({
+    program: program.key,
+    rule: {
+      leave: says === 'leave' ? true : null,
+      intent: says === 'want' ? intent : null,
+      put_right: says === 'want' && putRight ? true : null
+    }
+  });
+  const would = createQuery(() => ({
+    ...askRule(path, { kind: 'program', edit })
+  }));
+
   async function save() {
     const call = () =>
       api.POST('/api/v1/program-rules/{scope}/{subject_id}', {
         params: { path },
         headers: current ? { 'If-Match': `"${current.version}"` } : {},
-        body: {
-          program: program.key,
-          rule: {
-            leave: says === 'leave' ? true : null,
-            intent: says === 'want' ? intent : null,
-            put_right: says === 'want' && putRight ? true : null
-          }
-        }
+        body: edit
       });
     if (await doing.try(call)) onsaved();
   }
@@ -48,6 +54,7 @@
   bind:says
   bind:putRight
   {asked}
+  {would}
   now={asked.data ? soFar(current, current && ruleInWords(current.rule)) : null}
   {doing}
   onsave={save}

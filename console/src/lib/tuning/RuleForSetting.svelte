@@ -6,6 +6,7 @@
   import { untrack } from 'svelte';
   import { settingRuleInWords, soFar, subjectOf, type Says, type Scope } from './rule';
   import RuleForm from './RuleForm.svelte';
+  import { askRule } from './whatIf';
 
   interface Props {
     machine: Machine;
@@ -30,19 +31,24 @@
     setting.kind === 'switch' ? on : setting.kind === 'number' ? Number(number) : choice
   );
 
+  const edit = $derived({
+    setting: setting.key,
+    rule: {
+      leave: says === 'leave' ? true : null,
+      want: says === 'want' ? wanted : null,
+      put_right: says === 'want' && putRight ? true : null
+    }
+  });
+  const would = createQuery(() => ({
+    ...askRule(path, { kind: 'setting', edit })
+  }));
+
   async function save() {
     const call = () =>
       api.POST('/api/v1/setting-rules/{scope}/{subject_id}', {
         params: { path },
         headers: current ? { 'If-Match': `"${current.version}"` } : {},
-        body: {
-          setting: setting.key,
-          rule: {
-            leave: says === 'leave' ? true : null,
-            want: says === 'want' ? wanted : null,
-            put_right: says === 'want' && putRight ? true : null
-          }
-        }
+        body: edit
       });
     if (await doing.try(call)) onsaved();
   }
@@ -55,6 +61,7 @@
   bind:says
   bind:putRight
   {asked}
+  {would}
   now={asked.data ? soFar(current, current && settingRuleInWords(setting, current.rule)) : null}
   {doing}
   onsave={save}

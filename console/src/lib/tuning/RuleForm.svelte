@@ -1,12 +1,14 @@
 <script lang="ts">
-  import type { Machine } from '$lib/api/client';
+  import type { Machine, Schema } from '$lib/api/client';
   import type { Doing } from '$lib/api/doing.svelte';
   import Failed from '$lib/components/Failed.svelte';
   import Outcome from '$lib/components/Outcome.svelte';
   import { useMay } from '$lib/session';
   import type { ComponentProps, Snippet } from 'svelte';
   import type { Scope, Says } from './rule';
+  import { lineInWords } from './whatIf';
 
+  type Failing = ComponentProps<typeof Failed>['query'];
   interface Props {
     machine: Machine;
     scope: Scope;
@@ -14,7 +16,9 @@
     putRight: boolean;
     /** What the scope says so far, in words; null: it is still asked. */
     now: string | null;
-    asked: ComponentProps<typeof Failed>['query'];
+    asked: Failing;
+    /** What the rule would change, as it stands in the form. */
+    would: Failing & { data?: Schema['RuleWhatIf'] };
     doing: Doing;
     onsave: () => void;
     /** The words before what it is to be, and the field for that. */
@@ -31,6 +35,7 @@
     putRight = $bindable(),
     now,
     asked,
+    would,
     doing,
     onsave,
     wish,
@@ -82,6 +87,15 @@
       <input type="radio" name="says" value="nothing" bind:group={says} /> Nothing: {otherwise}
     </label>
   </fieldset>
+  <div data-testid="rule-what-if" role="status" class="min-h-12">
+    {#if would.data}
+      {@const { now: before, then } = would.data}
+      {#if then}
+        <p>With it: <strong>{lineInWords(then)}</strong>.</p>
+        {#if before}<p class="muted text-sm">As it is now: {lineInWords(before)}.</p>{/if}
+      {:else}<p class="muted">It was seen on none of these machines yet.</p>{/if}
+    {:else}<Failed query={would} />{/if}
+  </div>
   {#if note}<p class="muted text-sm">{note}</p>{/if}
   <Outcome of={doing} />
   <div class="flex justify-end">

@@ -3,6 +3,7 @@
   import { api, type Machine, type Schema } from '$lib/api/client';
   import { Doing } from '$lib/api/doing.svelte';
   import { CallError, ask, refresh } from '$lib/api/queries';
+  import { startRun } from '$lib/api/runs';
   import Failed from '$lib/components/Failed.svelte';
   import Modal from '$lib/components/Modal.svelte';
   import Outcome from '$lib/components/Outcome.svelte';
@@ -100,14 +101,28 @@
       '/api/v1/program-rules/{scope}/{subject_id}'
     );
 
+  const looking = new Doing();
+  async function look() {
+    if (await looking.try(() => startRun({ machine_id: machine.id, work: 'look at settings' })))
+      onstarted();
+  }
+
   let about = $state<Judged | null>(null);
   let open = $state(false);
   let ruled = $state<Judged | null>(null);
   let ruling = $state(false);
 </script>
 
+{#snippet lookAgain(words: string)}
+  {#if may.work}
+    <button class="plain noprint" disabled={busy || looking.busy} onclick={look}>{words}</button>
+    <Outcome of={looking} />
+  {/if}
+{/snippet}
+
 {#if isNone}
   <p class="mt-2">Not looked at yet. A survey reads what runs by itself; it changes nothing.</p>
+  {@render lookAgain('Look at it')}
 {:else if !asked.data}
   <Failed query={asked} />
 {:else}
@@ -116,6 +131,7 @@
     {#if asked.data.unread}<span class="lookhere"
         >The newest look could not read it: {asked.data.unread}.</span
       >{/if}
+    {@render lookAgain('Look again')}
   </p>
   <Outcome of={doing} />
   {#each GROUPS as group (group.key)}

@@ -8,8 +8,8 @@
   import Failed from '$lib/components/Failed.svelte';
   import Outcome from '$lib/components/Outcome.svelte';
   import { Draft } from '$lib/drafts.svelte';
-  import { count } from '$lib/words';
   import { untrack } from 'svelte';
+  import { lineInWords } from './whatIf';
 
   /** What tells a program from others. */
   type Program = Pick<
@@ -155,13 +155,7 @@
   <div data-testid="what-if" role="status">
     {#if whatIfAsked.data}
       {#each whatIfAsked.data as line (line.program)}
-        <p>
-          Changes on <strong>{count(line.changes_on?.length ?? 0, 'machine')}</strong
-          >{line.needs_yes
-            ? ', each with a yes'
-            : ''}{#each Object.entries(line.stays_on ?? {}) as [reason, ids] (reason)}; stays on {ids.length}
-            ({reason}){/each}.
-        </p>
+        <p>With it: <strong>{lineInWords(line)}</strong>.</p>
       {:else}
         <p class="muted">It is on no machine any more.</p>
       {/each}

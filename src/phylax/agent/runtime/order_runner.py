@@ -25,6 +25,7 @@ from phylax.core.protocol import (
     ChangesMessage,
     CleanOrder,
     HeldOrder,
+    LookAtSettingsOrder,
     Order,
     PutSettingsBackOrder,
     ResultMessage,
@@ -114,6 +115,8 @@ class OrderRunner:
                     ).carry_out()
                     if order.settings:
                         look_at_settings(order.run_id, self._crew, self._sender, self._settings())
+                case LookAtSettingsOrder():
+                    look_at_settings(order.run_id, self._crew, self._sender, self._settings())
                 case ChangeSettingsOrder():
                     did = self._changed(order.run_id, self._settings().change(order))
                 case PutSettingsBackOrder():
@@ -153,7 +156,7 @@ class OrderRunner:
         return {
             "changed": len(changes) - len(refused),
             "refused": len(refused),
-            "refusals": tuple(f"{change.name}: {change.refused}"[:500] for change in refused),
+            "refusals": tuple(f"{change.shown}: {change.refused}"[:500] for change in refused),
         }
 
     def _look(

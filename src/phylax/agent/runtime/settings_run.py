@@ -211,7 +211,7 @@ class SettingsRun:
                 id=f"{run_id}-{uuid.uuid4().hex}",
                 setting=PROGRAMS,
                 entry=program.key,
-                name=_name(program, of),
+                name=program.name,
                 of=of,
                 before=self._part_of(program, of).now,
                 after=intent,
@@ -289,17 +289,13 @@ class SettingsRun:
         return outcomes
 
 
-def _name(program: Program, of: str) -> str:
-    return f"{program.name[:400]} ({of})" if of else program.name
-
-
 def _refused(
     wanted: Wanted, program: Program | None, of: str, at: datetime, why: str
 ) -> ChangeMade:
     return ChangeMade(
         program=wanted.program,
         of=of,
-        name=_name(program, of) if program else wanted.program,
+        name=program.name if program else wanted.program,
         before=wanted.was,
         after=wanted.intent,
         at=at,

@@ -68,6 +68,12 @@ class HeldOrder(_Order):
     if_taken: IfTaken = IfTaken.LEAVE
 
 
+class LookAtSettingsOrder(_Order):
+    """Read what runs by itself and what settings are; touch nothing."""
+
+    kind: Literal["look at settings"] = "look at settings"
+
+
 class ChangeSettingsOrder(_Order):
     """Let programs run otherwise. Keys and intents: what that means is the machine's to know."""
 
@@ -87,6 +93,11 @@ class PutSettingsBackOrder(_Order):
 
 
 Order = Annotated[
-    SurveyOrder | CleanOrder | HeldOrder | ChangeSettingsOrder | PutSettingsBackOrder,
+    SurveyOrder
+    | CleanOrder
+    | HeldOrder
+    | LookAtSettingsOrder
+    | ChangeSettingsOrder
+    | PutSettingsBackOrder,
     Field(discriminator="kind"),
 ]

@@ -61,6 +61,11 @@ class ChangeMade(Value):
     state: ChangeState = ChangeState.MADE
     there: bool = Field(False, description="Put back at the machine itself, not by an order")
 
+    @property
+    def shown(self) -> str:
+        """What it is about, for people."""
+        return f"{self.name} of {self.of}" if self.of else self.name
+
 
 class Drifted(Value):
     """A change of which a look finds that somebody else altered it since."""
@@ -94,6 +99,11 @@ class Change(Value):
         None, description="Since when looks find that somebody else altered it"
     )
     drifted_to: str | None = None
+
+    @property
+    def shown(self) -> str:
+        """What it is about, for people."""
+        return f"{self.name} of {self.of}" if self.of else self.name
 
     @property
     def about(self) -> tuple[str, str, str]:

@@ -6,10 +6,11 @@ from collections.abc import Sequence
 from hashlib import sha256
 from typing import Annotated
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
-from phylax.core.tuning.changes import ChangeState
+from phylax.core.tuning.changes import PROGRAMS, ChangeState
 from phylax.core.tuning.programs import Intent, Text
+from phylax.core.tuning.setting import Key, Scalar, settings
 from phylax.core.tuning.trials import Judged
 from phylax.core.values import Demand, Moment, Value
 
@@ -19,10 +20,13 @@ MOST_MACHINES = 2000
 
 
 class NewSharedChange(Demand):
-    """Let one program run otherwise on many machines; it is a yes to what needs one."""
+    """Let one program run otherwise on many machines, or set one setting; it is a yes to what
+    needs one."""
 
-    program: Text = Field(description="Its key")
-    intent: Intent
+    setting: Key = PROGRAMS
+    program: Text = Field("", description="Its key, where the setting is what runs by itself")
+    intent: Intent | None = None
+    value: Scalar | None = Field(None, description="What a setting of one value is to be")
     machine_ids: Annotated[tuple[int, ...], Field(min_length=1, max_length=MOST_MACHINES)]
     half_first: bool = Field(
         False, description="Half of them now; the others are what they are compared with"
@@ -30,6 +34,30 @@ class NewSharedChange(Demand):
     word: Annotated[str, Field(max_length=400)] = Field(
         "", description="What was said to it, for the record"
     )
+
+    @model_validator(mode="after")
+    def _says_one_thing(self) -> NewSharedChange:
+        if self.setting == PROGRAMS:
+            if not self.program or self.intent is None or self.value is not None:
+                raise ValueError("say a program and its intent, or a setting and its value")
+            return self
+        known = settings().get(self.setting)
+        if known is None or not known.is_one_value:
+            raise ValueError(f"{self.setting!r} is no setting of one value")
+        if self.program or self.intent is not None or self.value is None:
+            raise ValueError("a setting has a value, and no program")
+        if why := known.why_not(self.value):
+            raise ValueError(why)
+        if self.half_first:
+            raise ValueError("what a setting does to a start is not compared; change all at once")
+        return self
+
+    @property
+    def becomes(self) -> str:
+        """What it is to be, in words."""
+        if self.intent is not None:
+            return str(self.intent)
+        return settings()[self.setting].shown(self.value)
 
 
 class SharedMachine(Value):
@@ -40,17 +68,24 @@ class SharedMachine(Value):
     client_name: str
     first: bool = Field(description="Whether it is of the half that was changed first")
     run_id: int | None = Field(None, description="None: its turn has not come")
-    change: int | None = Field(None, description="Number of the change that was made there")
-    state: ChangeState | None = Field(None, description="None: nothing was changed there yet")
+    changes: tuple[int, ...] = Field(
+        (), description="Numbers of the changes that were made there: the machine's, its people's"
+    )
+    state: ChangeState | None = Field(
+        None, description="None: nothing was changed there yet; made, where any is in force"
+    )
 
 
 class SharedChange(Value):
     """One change on many machines, as one."""
 
     id: int
+    setting: str = PROGRAMS
     program: str
     name: str
-    intent: Intent
+    becomes: str = Field(description="What it is to be, in words")
+    intent: Intent | None = None
+    value: Scalar | None = None
     half_first: bool
     who: str
     at: Moment

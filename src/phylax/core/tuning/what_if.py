@@ -1,4 +1,4 @@
-"""What a rule would change over many machines, before anybody sets it."""
+"""What rules would change over many machines, before anybody sets them."""
 
 from __future__ import annotations
 
@@ -9,25 +9,37 @@ from dataclasses import dataclass, field
 from pydantic import Field
 
 from phylax.core.shop import System
+from phylax.core.tuning.changes import PROGRAMS
 from phylax.core.tuning.known import KnownProgram, recognise
 from phylax.core.tuning.programs import Intent, Program
 from phylax.core.tuning.rules import InForce
-from phylax.core.tuning.verdicts import Answers, Verdict, judge_program
+from phylax.core.tuning.setting import Scalar, Setting
+from phylax.core.tuning.verdicts import (
+    Answers,
+    Circumstances,
+    Seen,
+    Verdict,
+    judge_program,
+    judge_setting,
+)
 from phylax.core.values import Value
 
 NO_RULE = InForce()
 
 
 class WhatIfLine(Value):
-    """What becomes of one program over all machines looked at."""
+    """What becomes of one program or setting over all machines looked at."""
 
-    program: str
+    setting: str = PROGRAMS
+    program: str = Field("", description="Its key, where the setting is what runs by itself")
     name: str
     changes_on: tuple[int, ...] = ()
     needs_yes: bool = False
     intent: Intent | None = Field(
         None, description="What it becomes; none: nothing, or not the same on all machines"
     )
+    value: Scalar | None = Field(None, description="What a setting of one value becomes")
+    becomes: str = Field("", description="In words; empty: nothing, or not the same everywhere")
     stays_on: dict[str, tuple[int, ...]] = Field(
         default_factory=dict, description="Numbers of machines, by the reason why it stays there"
     )
@@ -74,6 +86,58 @@ def what_if(machines: Iterable[Looked], notebook: Iterable[KnownProgram]) -> lis
     return sorted(made, key=lambda line: (-len(line.changes_on), line.program))
 
 
+class RuleWhatIf(Value):
+    """What one rule would change, on the machines that it holds for."""
+
+    now: WhatIfLine | None = Field(None, description="None: it was seen on none of them")
+    then: WhatIfLine | None = None
+
+
+@dataclass(frozen=True)
+class SeenOn:
+    """A setting of one value as a machine's last look found it, and what counts there."""
+
+    machine_id: int
+    seen: Seen
+    rule: InForce
+    answers: Answers
+
+
+def what_if_set(setting: Setting, machines: Iterable[SeenOn]) -> list[WhatIfLine]:
+    """What a setting's verdict would be on each machine, a line for each value that it becomes.
+
+    A machine of several people changes where one of theirs does.
+    """
+    changes: dict[Scalar, set[int]] = defaultdict(set)
+    stays: dict[int, str] = {}
+    for on in machines:
+        verdict = judge_setting(setting, on.seen, on.rule, on.answers, Circumstances())
+        if verdict.changes and verdict.want is not None:
+            changes[verdict.want].add(on.machine_id)
+        else:
+            stays.setdefault(on.machine_id, verdict.reason or "")
+    changing = set().union(*changes.values())
+    stays_on: dict[str, tuple[int, ...]] = {}
+    for machine_id, reason in sorted(stays.items()):
+        if machine_id not in changing:
+            stays_on[reason] = (*stays_on.get(reason, ()), machine_id)
+    lines = [
+        WhatIfLine(
+            setting=setting.key,
+            name=setting.name,
+            changes_on=tuple(sorted(ids)),
+            needs_yes=setting.needs_yes,
+            value=value,
+            becomes=setting.shown(value),
+            stays_on=stays_on,
+        )
+        for value, ids in changes.items()
+    ]
+    if not lines and stays_on:
+        lines = [WhatIfLine(setting=setting.key, name=setting.name, stays_on=stays_on)]
+    return sorted(lines, key=lambda line: -len(line.changes_on))
+
+
 class _Alike:
     """One program under one rule and the same answers, on all machines on which it is so.
 
@@ -115,5 +179,6 @@ class _Line:
             changes_on=tuple(sorted(self.changes)),
             needs_yes=self.needs_yes,
             intent=Intent(next(iter(self.intents))) if len(self.intents) == 1 else None,
+            becomes=next(iter(self.intents)) if len(self.intents) == 1 else "",
             stays_on={reason: tuple(sorted(ids)) for reason, ids in self.stays.items()},
         )

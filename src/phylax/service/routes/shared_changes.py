@@ -22,7 +22,7 @@ router = APIRouter(prefix="/shared-changes", tags=["tune-up"])
 
 @router.get("/proposed")
 def list_proposed(context: TheContext, actor: Signed) -> list[WhatIfLine]:
-    """What the rules would change over the whole shop, by program, of most machines first."""
+    """What the rules would change over the whole shop, by program and by setting."""
     with context.db.read() as conn:
         return shared_changes.over_the_shop(conn)
 
@@ -44,7 +44,8 @@ def get_shared(number: int, context: TheContext, actor: Signed) -> SharedChange:
 
 @router.post("", status_code=201, response_model=SharedChange, responses=documented(403, 404, 422))
 def make_shared(new: NewSharedChange, change: TheChange, technician: Technician) -> Response:
-    """Change one program on many machines, or on half of them first, as soon as they call."""
+    """Change one program or setting on many machines, or a program on half of them first, as soon
+    as they call."""
 
     def act(conn: Connection) -> SharedChange:
         made = shared_changes.make(conn, new, who=change.who, at=change.now)

@@ -20,18 +20,18 @@ from phylax.core.tuning.rules import (
 )
 from phylax.core.tuning.setting import Question, Setting, questions, settings
 from phylax.core.tuning.starts import Trial
-from phylax.core.tuning.what_if import WhatIfLine
+from phylax.core.tuning.what_if import RuleWhatIf, WhatIfLine
 from phylax.core.values import from_seconds
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.problems import Problem, documented, not_found
 from phylax.service.routes.lookup import find_machine
-from phylax.service.rules.tuning import (
-    judged_look,
-    unknown,
+from phylax.service.rules.tuning import judged_look, unknown, with_machines
+from phylax.service.rules.tuning_what_if import (
+    what_a_program_rule_changes,
+    what_a_setting_rule_changes,
     what_an_entry_changes,
-    with_machines,
 )
 from phylax.service.rules.what_if import check_may_rule, subject_in_words
 from phylax.service.runs import settings_told
@@ -245,6 +245,17 @@ def put_program_rule(
         return program_rules.of_scope(conn, scope, subject_id)
 
 
+@router.post("/program-rules/{scope}/{subject_id}/what-if", responses=documented(404, 422))
+def ask_what_a_program_rule_changes(
+    scope: Scope, subject_id: int, edit: ProgramRuleEdit, context: TheContext, actor: Signed
+) -> RuleWhatIf:
+    """What becomes of a program now and by such a rule, on the machines that it would hold for;
+    nothing is changed."""
+    with context.db.read() as conn:
+        _scope_to_rule(conn, scope, subject_id)
+        return what_a_program_rule_changes(conn, scope, subject_id, edit)
+
+
 # --- rules of settings --------------------------------------------------------------------------
 
 
@@ -278,6 +289,23 @@ def put_setting_rule(
         change.audit(conn, "change rule", f"{edit.setting} for {subject}", before, edit)
         change.tell(conn, EventKind.SETTING, subject_id if scope is Scope.MACHINE else None)
         return setting_rules.of_scope(conn, scope, subject_id)
+
+
+@router.post("/setting-rules/{scope}/{subject_id}/what-if", responses=documented(404, 422))
+def ask_what_a_setting_rule_changes(
+    scope: Scope, subject_id: int, edit: TuningRuleEdit, context: TheContext, actor: Signed
+) -> RuleWhatIf:
+    """What becomes of a setting now and by such a rule, on the machines that it would hold for;
+    nothing is changed."""
+    with context.db.read() as conn:
+        _scope_to_rule(conn, scope, subject_id)
+        return what_a_setting_rule_changes(conn, scope, subject_id, edit)
+
+
+def _scope_to_rule(conn: Connection, scope: Scope, subject_id: int) -> None:
+    if scope is Scope.CATALOGUE:
+        raise Problem(422, "not-a-scope", "Say it for shop, client or machine.")
+    subject_in_words(conn, scope, subject_id)
 
 
 def _may_write_over(

@@ -1,13 +1,13 @@
-"""Tune-up as the shop sees it: judged looks, programs nobody knows, what an entry would change."""
+"""Tune-up as the shop sees it: judged looks, programs nobody knows, what may go unattended."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from phylax.core.shop import Machine, System
+from phylax.core.shop import Machine
 from phylax.core.tuning.changes import MOST_WANTED, PROGRAMS, Change, Wanted, WantedValue
-from phylax.core.tuning.known import KnownEdit, KnownProgram, recognise
+from phylax.core.tuning.known import KnownProgram, recognise
 from phylax.core.tuning.looks import JudgedLook, JudgedProgram, JudgedValue, UnknownProgram
 from phylax.core.tuning.programs import Intent, Program
 from phylax.core.tuning.rules import InForce
@@ -21,8 +21,6 @@ from phylax.core.tuning.verdicts import (
     judge_program,
     judge_setting,
 )
-from phylax.core.tuning.what_if import Looked, WhatIfLine, what_if
-from phylax.core.values import from_seconds
 from phylax.service.problems import Problem
 from phylax.store import (
     notebook,
@@ -200,34 +198,4 @@ def with_machines(conn: Connection, entries: Sequence[KnownProgram]) -> list[Kno
     return [
         entry.model_copy(update={"machines": program_looks.machines_with(conn, fitting[entry.id])})
         for entry in entries
-    ]
-
-
-def what_an_entry_changes(
-    conn: Connection, edit: KnownEdit, number: int | None, *, who: str, at: int
-) -> list[WhatIfLine]:
-    """What would become of every machine, were an entry written so; nothing is changed.
-
-    `number` is the entry that is written anew; None for a new one.
-    """
-    entries = [entry for entry in notebook.entries(conn) if entry.id != number]
-    new_id = number or max((entry.id for entry in entries), default=0) + 1
-    written = KnownProgram(id=new_id, edit=edit, written_by=who, written_at=from_seconds(at))
-    programs = program_looks.on_machines(conn, edit.recognition.fits)
-    return what_if(looked(conn, programs), [*entries, written])
-
-
-def looked(conn: Connection, programs: Mapping[int, Sequence[Program]]) -> list[Looked]:
-    """What some machines' newest looks found of some programs, and what counts there."""
-    said = program_rules.Said(conn)
-    return [
-        Looked(
-            machine_id=machine.id,
-            system=System(machine.system),
-            programs=tuple(programs[machine.id]),
-            answers=said.answers(machine.id, machine.client_id),
-            rules=said.rules(machine.id, machine.client_id),
-        )
-        for machine in shop.described(conn)
-        if machine.id in programs
     ]

@@ -13,6 +13,7 @@ from phylax.core.protocol import (
     ChangeSettingsOrder,
     CleanOrder,
     HeldOrder,
+    LookAtSettingsOrder,
     Order,
     PutSettingsBackOrder,
     SurveyOrder,
@@ -39,6 +40,8 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     events.publish(conn, EventKind.RUN, at=at, machine_id=machine_id, run_id=run.id)
     if run.work in ("put back", "let go"):
         return _held_order(conn, run, lease)
+    if run.work == "look at settings":
+        return LookAtSettingsOrder(run_id=run.id, lease=lease)
     if run.work in ("change settings", "put settings back"):
         return _settings_order(conn, run, lease)
     part = {step.kind for step in checklist.begin_part(conn, run, at=at)}

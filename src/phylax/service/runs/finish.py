@@ -14,14 +14,14 @@ from phylax.store.database import Connection
 
 _DEEDS: dict[Work, str] = {
     "survey": "Look", "clean": "Cleaning", "put back": "Putting back", "let go": "Letting go",
-    "by hand": "List", "change settings": "Change of settings",
-    "put settings back": "Putting settings back",
+    "by hand": "List", "look at settings": "Look at settings",
+    "change settings": "Change of settings", "put settings back": "Putting settings back",
 }  # fmt: skip
 
 
 def write_down(conn: Connection, run: Run, conclusion: Conclusion, *, at: int) -> None:
     runs.note_standing(conn, run.id)
-    looked = run.work == "survey"
+    looked = run.work in ("survey", "look at settings")
     stuck = [stay for stay in conclusion.left if stay.reason.should_have_gone]
     records.append(
         conn,
@@ -45,14 +45,14 @@ def _settings_in_words(conn: Connection, run: Run) -> str:
     """What a run changed or put back, value by value; empty where it did neither."""
     if run.work not in ("change settings", "put settings back"):
         changes = settings_changes.by_run(conn, run.id) if run.routine_id is not None else []
-        return "".join(f" {c.name}: {c.before}, now {c.after}." for c in changes)
+        return "".join(f" {c.shown}: {c.before}, now {c.after}." for c in changes)
     picks = runs.settings_picks(conn, run.id)
     if run.work == "change settings":
         changes = settings_changes.by_run(conn, run.id)
-        parts = [f"{c.name}: {c.before}, now {c.after}" for c in changes]
+        parts = [f"{c.shown}: {c.before}, now {c.after}" for c in changes]
     else:
         changes = settings_changes.named(conn, run.machine_id, picks.changes)
-        parts = [f"{c.name}: {c.before} again" for c in changes if c.state is ChangeState.PUT_BACK]
+        parts = [f"{c.shown}: {c.before} again" for c in changes if c.state is ChangeState.PUT_BACK]
     said = f" Said to it: {picks.word}." if picks.word else ""
     return "".join(f" {part}." for part in parts) + said
 

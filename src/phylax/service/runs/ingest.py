@@ -218,8 +218,8 @@ def _waiting(conn: Connection, summed: Ledger) -> Tally:
 def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -> None:
     readings.add(conn, run.machine_id, by_volume((*result.before, *result.after)))
     conclusion = conclude(result)
-    if run.work in ("survey", "put back", "change settings", "put settings back"):
-        # neither frees anything; what the volumes show is others' doing
+    if run.work not in ("clean", "let go", "by hand"):
+        # none of these frees anything; what the volumes show is others' doing
         conclusion = conclusion.model_copy(update={"freed": None})
     if conclusion.state is RunState.CALLED_OFF:
         reason = f"called off by {leases.stop_asked_by(conn, run.id) or 'the machine'}"

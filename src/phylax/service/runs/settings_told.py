@@ -32,7 +32,7 @@ def take_look(conn: Connection, machine_id: int, message: SettingsMessage, *, at
 
 def _drift_in_words(change: Change) -> str:
     now = f"{change.runs} {change.drifted_to}" if change.drifted_to else "is not there any more"
-    return f"{change.name}: {change.after} was set, but somebody altered it: it {now}."
+    return f"{change.shown}: {change.after} was set, but somebody altered it: it {now}."
 
 
 def take_changes(conn: Connection, run: Run, message: ChangesMessage, *, at: int) -> None:
@@ -48,8 +48,8 @@ def take_changes(conn: Connection, run: Run, message: ChangesMessage, *, at: int
 
 def _by_itself_in_words(made: ChangeMade) -> str:
     if made.state is ChangeState.UNDONE:
-        return f"{made.name}: {made.before} again, undone by the machine: {made.refused}."
-    return f"{made.name}: {made.before} again, put back at the machine itself."
+        return f"{made.shown}: {made.before} again, undone by the machine: {made.refused}."
+    return f"{made.shown}: {made.before} again, put back at the machine itself."
 
 
 def take_starts(conn: Connection, machine_id: int, message: StartsMessage, *, at: int) -> None:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from phylax.core.runs import NewRun, Run, WantedProgram
+from phylax.core.runs import NewRun, Run, WantedProgram, WantedSetting
+from phylax.core.shop import Machine
 from phylax.core.tuning.changes import ChangeState
+from phylax.core.tuning.setting import settings
 from phylax.core.tuning.shared import NewSharedChange, SharedChange, SharedMachine, first_half
 from phylax.core.tuning.starts import SHOWN, BootCost
 from phylax.core.tuning.trials import MachineTrial, Start, judge_half_first
@@ -11,16 +13,25 @@ from phylax.core.tuning.what_if import WhatIfLine, what_if
 from phylax.core.values import to_seconds
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.service.rules import tuning
+from phylax.service.rules.tuning_what_if import looked, settings_over_the_shop
 from phylax.service.runs import create
-from phylax.store import notebook, program_looks, shared_changes, shop, starts
+from phylax.store import (
+    notebook,
+    program_looks,
+    settings_changes,
+    shared_changes,
+    shop,
+    starts,
+)
 from phylax.store.database import Connection
 
 
 def over_the_shop(conn: Connection) -> list[WhatIfLine]:
-    """What becomes of each program over all machines, by what counts now; what stays everywhere is
-    left out."""
-    machines = tuning.looked(conn, program_looks.on_machines(conn, lambda program: True))
-    return [line for line in what_if(machines, notebook.entries(conn)) if line.changes_on]
+    """What becomes of each program and setting over all machines, by what counts now; what stays
+    everywhere is left out."""
+    machines = looked(conn, program_looks.on_machines(conn, lambda program: True))
+    programs = [line for line in what_if(machines, notebook.entries(conn)) if line.changes_on]
+    return [*programs, *settings_over_the_shop(conn)]
 
 
 def make(conn: Connection, new: NewSharedChange, *, who: str, at: int) -> SharedChange:
@@ -31,63 +42,89 @@ def make(conn: Connection, new: NewSharedChange, *, who: str, at: int) -> Shared
     for place, number in enumerate(machine_ids):
         if number not in known:
             raise invalid(f"/machine_ids/{place}", f"there is no machine {number}")
-    lines = {line.program: line for line in over_the_shop(conn)}
-    name = lines[new.program].name if new.program in lines else new.program
+    names = {(line.setting, line.program): line.name for line in over_the_shop(conn)}
+    name = names.get((new.setting, new.program), new.program or settings()[new.setting].name)
     first = first_half(machine_ids, f"{new.program} {at}") if new.half_first else machine_ids
     number = shared_changes.add(
         conn, new, name, half_first=len(first) < len(machine_ids), who=who, at=at
     )
     shared_changes.add_machines(conn, number, [(m, m in first) for m in machine_ids])
-    for machine_id in first:
-        _order(conn, number, new, machine_id, who=who, at=at)
+    for place, machine_id in enumerate(machine_ids):
+        if machine_id in first:
+            _order(conn, number, new, known[machine_id], place, who=who, at=at)
     return get(conn, number)
 
 
 def _order(
-    conn: Connection, number: int, new: NewSharedChange, machine_id: int, *, who: str, at: int
-) -> Run:
-    wanted = WantedProgram(program=new.program, intent=new.intent)
-    order = NewRun(machine_id=machine_id, work="change settings", programs=(wanted,), word=new.word)
+    conn: Connection, number: int, new: NewSharedChange, machine: Machine, place: int,
+    *, who: str, at: int,
+) -> Run:  # fmt: skip
+    values = () if new.intent is not None else _wanted_there(conn, machine, new)
+    if new.intent is None and not values:
+        where = f"/machine_ids/{place}"
+        raise invalid(where, f"{machine.tag}: no rule wants it {new.becomes} there")
+    programs = (
+        () if new.intent is None else (WantedProgram(program=new.program, intent=new.intent),)
+    )
+    order = NewRun(
+        machine_id=machine.id,
+        work="change settings",
+        programs=programs,
+        values=values,
+        word=new.word,
+    )
     run = create.make(conn, order, who=who, at=at)
-    shared_changes.note_run(conn, number, machine_id, run.id)
+    shared_changes.note_run(conn, number, machine.id, run.id)
     return run
+
+
+def _wanted_there(
+    conn: Connection, machine: Machine, new: NewSharedChange
+) -> tuple[WantedSetting, ...]:
+    """A setting of the machine's and its people's, as far as the rules want it so."""
+    assert new.value is not None
+    return tuple(
+        WantedSetting(setting=new.setting, of=judged.seen.of, value=new.value)
+        for judged in tuning.judged_look(conn, machine).values
+        if judged.seen.key == new.setting
+        and judged.verdict.changes
+        and judged.verdict.want == new.value
+    )
 
 
 def go_on(conn: Connection, number: int, *, who: str, at: int) -> SharedChange:
     """The other half has its turn. Machines on which the rules want it no longer are left as they
     are."""
     shared = get(conn, number)
-    rest = [machine for machine in shared.machines if machine.run_id is None]
+    rest = [machine.machine_id for machine in shared.machines if machine.run_id is None]
     if not rest:
         raise Problem(409, "nothing-left", "Every machine of it has had its turn.")
     wanted_on = {line.program: set(line.changes_on) for line in over_the_shop(conn)}
     new = NewSharedChange(
-        program=shared.program,
-        intent=shared.intent,
-        machine_ids=tuple(machine.machine_id for machine in rest),
-        word=shared.word,
+        program=shared.program, intent=shared.intent, machine_ids=tuple(rest), word=shared.word
     )
     shared_changes.note_rest(conn, number, at=at)
-    for machine in rest:
-        if machine.machine_id in wanted_on.get(shared.program, ()):
-            _order(conn, number, new, machine.machine_id, who=who, at=at)
+    for place, machine in enumerate(shop.machines_by_id(conn, rest)):
+        if machine.id in wanted_on.get(shared.program, ()):
+            _order(conn, number, new, machine, place, who=who, at=at)
     return get(conn, number)
 
 
 def put_back(conn: Connection, number: int, *, who: str, at: int) -> SharedChange:
     """Put it back wherever it is in force. The other half has no turn any more."""
     shared = get(conn, number)
-    standing = [
-        machine
-        for machine in shared.machines
-        if machine.state is ChangeState.MADE and machine.change is not None
-    ]
+    standing = [machine for machine in shared.machines if machine.state is ChangeState.MADE]
     if not standing:
         raise Problem(409, "nothing-left", "It is in force on no machine.")
     for machine in standing:
-        assert machine.change is not None
+        assert machine.run_id is not None
+        in_force = [
+            change.number
+            for change in settings_changes.by_run(conn, machine.run_id)
+            if change.state is ChangeState.MADE and change.number in machine.changes
+        ]
         order = NewRun(
-            machine_id=machine.machine_id, work="put settings back", changes=(machine.change,)
+            machine_id=machine.machine_id, work="put settings back", changes=tuple(in_force)
         )
         create.make(conn, order, who=who, at=at)
     return get(conn, number)

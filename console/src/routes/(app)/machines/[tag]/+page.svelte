@@ -51,7 +51,7 @@
   const shownRun = $derived.by(() => {
     const runs = runsAsked.data ?? [];
     const open = runs.find((r) => ['offered', 'running', 'waiting'].includes(r.state));
-    return open ?? runs.find((r) => r.work !== 'survey') ?? runs[0];
+    return open ?? runs.find((r) => !['survey', 'look at settings'].includes(r.work)) ?? runs[0];
   });
   const runAsked = createQuery(() => ({
     ...ask('/api/v1/runs/{run_id}', { params: { path: { run_id: shownRun?.id ?? 0 } } }),
