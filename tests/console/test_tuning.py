@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -16,7 +17,7 @@ from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.retention import Scope
 from phylax.core.runs import WantedProgram
-from phylax.core.shop import Machine
+from phylax.core.shop import Machine, MachineEdit
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
 from phylax.core.tuning.rules import TuningRule
@@ -299,6 +300,43 @@ def test_settings_are_ruled_changed_and_answered_in_the_page(
     expect(motion).to_contain_text("as wanted already")
     changes = page.get_by_test_id("changes")
     expect(changes).to_contain_text("Windows move when they open and close of anna: on, then off")
+
+
+def test_today_names_programs_of_several_machines_that_nobody_has_written_about(
+    page: Page, owner: Phylax, looked_at: Machine, tmp_path: Path
+) -> None:
+    page.goto("/")
+    expect(page.get_by_test_id("sentence")).to_be_visible()
+    other = owner.machines.add(
+        MachineEdit(tag="ferry-board", client_id=looked_at.client_id, system="linux")
+    )
+    expect(page.get_by_test_id("worth-a-word")).to_have_count(0)
+    make_standin(tmp_path / "m2")
+    shutil.copytree(tmp_path / "m/startup", tmp_path / "m2/startup")
+    agent = enrol(owner, other.tag, tmp_path / "agent2", tmp_path / "m2")
+    owner.runs.look_at_settings(other.tag)
+    agent.once()
+    page.goto("/")
+    word = page.get_by_test_id("worth-a-word")
+    expect(word).to_contain_text("Bar")
+    expect(word).to_contain_text("on 2 machines of 1 client")
+    check_for_everyone(page, "today with an unknown program")
+    word.get_by_role("link", name="Bar").click()
+    expect(page.get_by_role("heading", name="Over the whole shop")).to_be_visible()
+
+
+def test_settings_are_looked_at_again_from_the_page(
+    page: Page, owner: Phylax, looked_at: Machine, tmp_path: Path
+) -> None:
+    page.goto(f"/machines/{looked_at.tag}")
+    expect(page.get_by_test_id("programs-stays")).to_be_visible()
+    (tmp_path / "m/settings").mkdir()
+    (tmp_path / "m/settings/power.json").write_text('{"value": "even"}')
+    page.get_by_role("button", name="Look again").click()
+    while all(run.work != "look at settings" for run in owner.runs.list()):
+        page.wait_for_timeout(100)
+    Agent(AgentHome(tmp_path / "agent")).once()
+    expect(page.get_by_test_id("setting-values")).to_contain_text("Power while plugged in")
 
 
 def test_a_setting_over_the_shop_is_one_yes(

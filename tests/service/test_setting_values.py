@@ -243,6 +243,11 @@ def test_one_setting_on_many_machines_is_one_yes_and_goes_back_as_one(
         (machines[1].tag, ChangeState.MADE, 1), (machines[0].tag, ChangeState.MADE, 2),
     ]  # fmt: skip
     assert (made.becomes, made.value, made.program, made.judged) == ("off", False, "", None)
+    (entry,) = [e for e in owner.records.list(machine=machine.tag) if "shared change" in e.text]
+    assert entry.text.endswith(
+        "Said to it: agreed by mail. One of 2 machines at once, shared change 1."
+    )
+    assert "Windows move when they open and close of ben: on, now off." in entry.text
     owner.shared_changes.put_back(made.id)
     for theirs in agents:
         theirs.once()

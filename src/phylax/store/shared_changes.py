@@ -53,6 +53,19 @@ def note_rest(conn: Connection, number: int, *, at: int) -> None:
     )
 
 
+def of_run(conn: Connection, run_id: int) -> tuple[int, int] | None:
+    """The number of the shared change that a run is of, and on how many machines it is."""
+    row = conn.execute(
+        """
+        SELECT shared_id, (SELECT count(*) FROM shared_change_machines
+                           WHERE shared_id = of.shared_id)
+        FROM shared_change_machines of WHERE run_id = ?
+        """,
+        (run_id,),
+    ).fetchone()
+    return (int(row[0]), int(row[1])) if row else None
+
+
 def numbers(conn: Connection, limit: int) -> list[int]:
     """The newest first."""
     rows = conn.execute("SELECT id FROM shared_changes ORDER BY id DESC LIMIT ?", (limit,))

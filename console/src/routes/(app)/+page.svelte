@@ -7,6 +7,7 @@
   import RunProgress from '$lib/components/RunProgress.svelte';
   import RunState from '$lib/components/RunState.svelte';
   import When from '$lib/components/When.svelte';
+  import WorthAWord from '$lib/tuning/WorthAWord.svelte';
   import { count, size } from '$lib/words';
 
   const asked = createQuery(() => ask('/api/v1/today'));
@@ -91,6 +92,7 @@
             {/each}
           </ul>
         </section>
+        <WorthAWord />
       </div>
     </Later>
   </div>

@@ -11,7 +11,7 @@ from phylax.core.retention import Scope
 from phylax.core.tuning.answers import Answer, AnswerEdit, Asked
 from phylax.core.tuning.changes import Change
 from phylax.core.tuning.known import KnownEdit, KnownProgram
-from phylax.core.tuning.looks import JudgedLook, UnknownProgram
+from phylax.core.tuning.looks import MOST_PROGRAMS, JudgedLook, UnknownProgram
 from phylax.core.tuning.rules import (
     ProgramRuleEdit,
     ScopedProgramRule,
@@ -70,13 +70,16 @@ def list_trials(machine: str, context: TheContext, actor: Signed) -> list[Trial]
 
 
 @router.get("/unknown-programs")
-def list_unknown(context: TheContext, actor: Signed) -> list[UnknownProgram]:
-    """Programs of the whole shop that nobody has written about yet, of most machines first."""
+def list_unknown(
+    context: TheContext,
+    actor: Signed,
+    least_machines: int = Query(1, ge=1, description="Seen on so many machines at least"),
+    limit: int = Query(MOST_PROGRAMS, ge=1, le=MOST_PROGRAMS),
+) -> list[UnknownProgram]:
+    """Programs that nobody has written about yet, over the whole shop, of most machines first."""
     with context.db.read() as conn:
-        return unknown(conn)
-
-
-# --- the notebook -------------------------------------------------------------------------------
+        listed = [program for program in unknown(conn) if program.machines >= least_machines]
+    return listed[:limit]
 
 
 @router.get("/known-programs")

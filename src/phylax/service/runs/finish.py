@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from phylax.core.events import EventKind
+from phylax.core.quantities import count
 from phylax.core.records import Entry, RecordKind
 from phylax.core.runs import Conclusion, Run, RunState, Work, in_a_sentence
 from phylax.core.scheduling.missed import MissedCause
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.values import from_seconds
 from phylax.service.problems import Problem
-from phylax.store import events, leases, records, runs, settings_changes
+from phylax.store import events, leases, records, runs, settings_changes, shared_changes
 from phylax.store.database import Connection
 
 _DEEDS: dict[Work, str] = {
@@ -54,6 +55,9 @@ def _settings_in_words(conn: Connection, run: Run) -> str:
         changes = settings_changes.named(conn, run.machine_id, picks.changes)
         parts = [f"{c.shown}: {c.before} again" for c in changes if c.state is ChangeState.PUT_BACK]
     said = f" Said to it: {picks.word}." if picks.word else ""
+    if shared := shared_changes.of_run(conn, run.id):
+        number, machines = shared
+        said += f" One of {count(machines, 'machine')} at once, shared change {number}."
     return "".join(f" {part}." for part in parts) + said
 
 

@@ -80,3 +80,5 @@ CREATE INDEX runs_open_of_round ON runs (round_id, machine_id)
     WHERE round_id IS NOT NULL AND state IN ('waiting', 'offered', 'running');
 CREATE INDEX runs_by_routine ON runs (routine_id, routine_version, id)
     WHERE routine_id IS NOT NULL;
+
+CREATE INDEX shared_changes_by_run ON shared_change_machines (run_id) WHERE run_id IS NOT NULL;
