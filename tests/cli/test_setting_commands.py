@@ -100,7 +100,7 @@ def test_a_rule_says_first_what_it_would_change(
 ) -> None:
     said = phylax("setting", "set", "power", "speed", "--dry-run")
     assert "Power while plugged in: changes to speed first on 1 machine." in said.stdout
-    assert "Without the rule: changes on 0 machines, stays on 1 (no rule wants otherwise)." in (
+    assert "As it is now: changes on 0 machines, stays on 1 (no rule wants otherwise)." in (
         said.stdout
     )
     assert owner.settings.rules(Scope.SHOP, 0) == []

@@ -23,4 +23,4 @@ def say_what_if(would: RuleWhatIf) -> None:
         return
     console.print(f"{would.then.name}: {in_words(would.then)}.")
     if would.now is not None and would.now != would.then:
-        console.print(f"  Without the rule: {in_words(would.now)}.")
+        console.print(f"  As it is now: {in_words(would.now)}.")
