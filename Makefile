@@ -27,7 +27,8 @@ demo-fresh: setup console
 test: setup console .windows/.ready
 	@sh tools/debian-packages.sh chromium gio mkfs.ext4 mount systemd-analyze prometheus promtool \
 		dbus-run-session dconf gdbus /usr/libexec/xdg-permission-store \
-		/usr/libexec/power-profiles-daemon /usr/lib/python3/dist-packages/dbusmock
+		/usr/libexec/power-profiles-daemon /usr/lib/python3/dist-packages/dbusmock \
+		mkfs.xfs mkfs.btrfs mkfs.vfat
 	$(BIN)/lint-imports
 	$(BIN)/pytest -n 4
 

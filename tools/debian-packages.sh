@@ -15,7 +15,10 @@ package_of() {
         /usr/libexec/xdg-permission-store) echo "xdg-desktop-portal" ;;
         /usr/libexec/power-profiles-daemon) echo "power-profiles-daemon" ;;
         */dist-packages/dbusmock) echo "python3-dbusmock" ;;
-        mkfs.ext4) echo "e2fsprogs" ;;
+        mkfs.ext4 | debugfs) echo "e2fsprogs" ;;
+        mkfs.xfs) echo "xfsprogs" ;;
+        mkfs.btrfs) echo "btrfs-progs" ;;
+        mkfs.vfat) echo "dosfstools" ;;
         mount) echo "mount" ;;
         xterm) echo "xterm" ;;
         Xvfb) echo "xvfb" ;;

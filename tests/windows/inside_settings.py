@@ -161,6 +161,12 @@ def entries_are_read_in_all_places_and_switched_by_their_marks() -> None:
     os.unlink(link)
 
 
+def lay_an_entry() -> None:
+    with winreg.CreateKeyEx(winreg.HKEY_USERS, f"{person().sid}\\{RUN}") as opened:
+        command = f"{program('words')} /own"
+        winreg.SetValueEx(opened, "Words", 0, winreg.REG_SZ, command)
+
+
 def a_mark_that_somebody_set_is_theirs() -> None:
     words, sid = program("words"), person().sid
     key = f"{sid}\\{marks.MARKS}\\Run"

@@ -13,8 +13,12 @@ from helpers import make_file
 from phylax.client import Phylax
 from phylax.core.holds import HeldPick
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
-from phylax.core.runs import RunDetail, RunState
+from phylax.core.runs import RunDetail, RunState, WantedProgram, WantedSetting
 from phylax.core.shop import Machine, MachineEdit
+from phylax.core.tuning.changes import ChangeState
+from phylax.core.tuning.known import Handling, KnownEdit, Recognition
+from phylax.core.tuning.programs import Intent
+from phylax.core.tuning.rules import TuningRule
 
 from .conftest import Windows
 
@@ -193,3 +197,37 @@ def start(windows: Windows, program: Path) -> subprocess.Popen[str]:
 )
 def test_settings_inside(windows: Windows, check: str) -> None:
     windows.run("-m", "windows.inside_settings", check)
+
+
+def test_what_runs_by_itself_is_ruled_changed_and_put_back(
+    owner: Phylax, tag: str, enrolled: Windows
+) -> None:
+    """The story of a tune-up, through the service."""
+    enrolled.run("-m", "windows.inside_settings", "lay_an_entry")
+    owner.runs.look_at_settings(tag)
+    once(enrolled)
+    look = owner.programs.on(tag)
+    assert look.unread == ""
+    (words,) = [judged for judged in look.programs if judged.program.name == "Words"]
+    assert words.now is Intent.FROM_START and words.program.digest
+    about = KnownEdit(
+        recognition=Recognition(digest=words.program.digest), name="Words",
+        handling=Handling.GOES, intent=Intent.WHEN_ASKED,
+    )  # fmt: skip
+    owner.programs.write(about)
+    owner.settings.put_rule(Scope.SHOP, 0, "updates", TuningRule(want="friday-noon"))
+    programs = [WantedProgram(program=words.program.key, intent=Intent.WHEN_ASKED)]
+    values = [WantedSetting(setting="updates", value="friday-noon")]
+    run = owner.runs.change(tag, programs, values=values)
+    once(enrolled)
+    assert ended(owner, run.id).state is RunState.DONE, ended(owner, run.id).reason
+    now = {judged.program.name: judged.now for judged in owner.programs.on(tag).programs}
+    assert now["Words"] is Intent.WHEN_ASKED
+    changes = owner.programs.changes(tag)
+    assert {change.state for change in changes} == {ChangeState.MADE} and len(changes) == 2
+    owner.runs.put_settings_back(tag, [change.number for change in changes])
+    once(enrolled)
+    assert {c.state for c in owner.programs.changes(tag)} == {ChangeState.PUT_BACK}
+    look = owner.programs.on(tag)
+    assert [j.now for j in look.programs if j.program.name == "Words"] == [Intent.FROM_START]
+    assert [v.seen.value for v in look.values if v.seen.key == "updates"] == ["by-itself"]

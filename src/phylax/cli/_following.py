@@ -59,7 +59,7 @@ def print_end(run: RunDetail) -> None:
     console.print(
         Text.assemble(f"Run {run.id} on {run.machine_tag}: ", (str(run.state), "bold"), why)
     )
-    if run.work in ("survey", "look at settings"):
+    if run.work in ("survey", "look at settings", "check"):
         return
     if run.expected:
         console.print(f"  expected  {_tally(run.expected.count, run.expected.size)}")

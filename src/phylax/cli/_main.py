@@ -31,6 +31,7 @@ _NOUNS = {
     "calendar": "the rounds in your calendar",
     "catalogue": "the kinds of files that can be let go",
     "closing-days": "when the shop or a client is closed",
+    "check": "disks and file systems, and what was found",
     "client": "the shop's clients",
     "consent": "who agreed to what",
     "completion": "completion for your shell",

@@ -8,6 +8,7 @@ from datetime import datetime
 from itertools import islice
 from typing import Literal
 
+from phylax.client._checks import Checks
 from phylax.client._decisions import Holds, Protections, Rules, StandingConsents, Surveys
 from phylax.client._errors import PhylaxError, UnreachableError
 from phylax.client._family import Family, Which
@@ -253,6 +254,12 @@ class Runs(Family):
         machine = self._http.get(Machine, f"/machines/{which}")
         return self._http.post(Run, "/runs", NewRun(machine_id=machine.id, work="survey"))
 
+    def check(self, which: Which, checks: Sequence[str]) -> Run:
+        """Check a machine as soon as it calls."""
+        machine = self._http.get(Machine, f"/machines/{which}")
+        new = NewRun(machine_id=machine.id, work="check", checks=tuple(checks))
+        return self._http.post(Run, "/runs", new)
+
     def look_at_settings(self, which: Which) -> Run:
         """Read what runs by itself and what settings are, as soon as the machine calls."""
         machine = self._http.get(Machine, f"/machines/{which}")
@@ -459,6 +466,7 @@ class Phylax(Http):
         self.programs = Programs(self)
         self.questions = Questions(self)
         self.settings = Settings(self)
+        self.checks = Checks(self)
         self.shared_changes = SharedChanges(self)
 
     def shop(self) -> Shop:

@@ -13,6 +13,7 @@ from datetime import datetime, timedelta
 from phylax.core.protocol import (
     Awake,
     ChangesMessage,
+    CheckedMessage,
     HeldMessage,
     Message,
     ReadingsMessage,
@@ -77,6 +78,14 @@ def set_right(message: Message, off: int) -> Message:
         case ChangesMessage():
             changes = [made.model_copy(update={"at": made.at + by}) for made in message.changes]
             return message.model_copy(update={"changes": tuple(changes)})
+        case CheckedMessage():
+            checked = [
+                one.model_copy(
+                    update={"started_at": one.started_at + by, "ended_at": one.ended_at + by}
+                )
+                for one in message.checked
+            ]
+            return message.model_copy(update={"checked": tuple(checked)})
         case StartsMessage():
             starts = [start.model_copy(update={"at": start.at + by}) for start in message.starts]
             return message.model_copy(update={"starts": tuple(starts)})

@@ -21,6 +21,7 @@ class EventKind(StrEnum):
     HOLD = "hold"
     ATTENTION = "attention"
     SETTING = "setting"
+    CHECK = "check"
 
 
 class Event(Value):

@@ -9,6 +9,7 @@ from typing import Annotated, Literal
 from pydantic import Field, field_validator, model_validator
 
 from phylax.core.balance import Balance, freed_on_volumes
+from phylax.core.checks.kind import kinds
 from phylax.core.holds import HeldPick, IfTaken
 from phylax.core.protocol import CategoryOutcome, LeftItem, Progress, ResultMessage
 from phylax.core.quantities import count, show_size
@@ -23,7 +24,7 @@ from phylax.core.values import Demand, Moment, Value
 
 AskedWork = Literal[
     "survey", "clean", "put back", "let go", "look at settings", "change settings",
-    "put settings back",
+    "put settings back", "check",
 ]  # fmt: skip
 """What a person can ask for."""
 Work = Literal[AskedWork, "by hand"]
@@ -100,6 +101,9 @@ class NewRun(Demand):
     changes: Annotated[tuple[int, ...], Field(max_length=MOST_WANTED)] = Field(
         (), description="Numbers of the changes to put back"
     )
+    checks: Annotated[tuple[Key, ...], Field(max_length=50)] = Field(
+        (), description="What to check"
+    )
     word: Annotated[str, Field(max_length=400)] = Field(
         "", description="What was said to it, for the record"
     )
@@ -110,6 +114,15 @@ class NewRun(Demand):
             raise ValueError("'programs' and 'values' name what to change, and are for that alone")
         if (self.work == "put settings back") != bool(self.changes):
             raise ValueError("'changes' names what to put back, and is for that alone")
+        return self
+
+    @model_validator(mode="after")
+    def _checking_names_what(self) -> NewRun:
+        if (self.work == "check") != bool(self.checks):
+            raise ValueError("'checks' names what to check, and is for that alone")
+        if unknown := [key for key in self.checks if key not in kinds()]:
+            known = ", ".join(kinds())
+            raise ValueError(f"there is no check {unknown[0]!r}; there are {known}")
         return self
 
     @model_validator(mode="after")
@@ -320,6 +333,8 @@ def in_a_sentence(work: Work, conclusion: Conclusion) -> str:
         return f"The look ended early: {conclusion.reason}."
     if work == "look at settings":
         return _with_state("Its settings were looked at; nothing was touched", conclusion)
+    if work == "check":
+        return _with_state("Checked; nothing was touched", conclusion)
     if work == "by hand":
         return _with_state("The steps of its list were gone through", conclusion)
     if work in ("change settings", "put settings back"):

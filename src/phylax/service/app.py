@@ -24,6 +24,7 @@ from phylax.service.routes import (
     agent,
     attention,
     calendars,
+    checks,
     clients,
     closing_days,
     events,
@@ -107,6 +108,7 @@ def create_app(context: Context) -> FastAPI:
         records,
         tuning,
         shared_changes,
+        checks,
         views,
     ):
         app.include_router(family.router, prefix=API, responses=problems.documented(401))

@@ -10,11 +10,13 @@ from pydantic import TypeAdapter
 
 from phylax.core.attention import SILENT_AFTER, SOON, HeldOn, MadeWorse, Standing
 from phylax.core.attention.kept_young import KeptYoung, kept_young
+from phylax.core.checks.kept import OpenFindings, open_findings
 from phylax.core.survey import Survey, Tally
 from phylax.core.trends import Outlook
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.values import from_seconds
 from phylax.store import (
+    checks,
     outlooks,
     program_looks,
     repeat_leftovers,
@@ -59,6 +61,7 @@ def candidates(conn: Connection, *, at: int, newest_agent: str) -> set[int]:
         UNION SELECT machine_id FROM changes WHERE drifted_at IS NOT NULL
         UNION SELECT machine_id FROM changes
               WHERE state = 'undone by the machine' AND ended_at > :undone
+        UNION SELECT machine_id FROM checks WHERE result = 'findings' AND settled_at IS NULL
         UNION SELECT machine_id FROM attention WHERE ended_at IS NULL
         """,
         {
@@ -96,6 +99,10 @@ def standings(
     telling = settings_changes.told_lately(conn, machine_ids, since=at - UNDONE_FOR)
     worse = starts.made_worse(conn, machine_ids)
     programs_wait = program_looks.waiting(conn, machine_ids)
+    findings: dict[int, list[OpenFindings]] = {}
+    for kept in checks.newest(conn, machine_ids, could_look=True):
+        if open_one := open_findings(kept):
+            findings.setdefault(kept.machine_id, []).append(open_one)
     awake_since = _awake_since(conn, at)
     return [
         Standing(
@@ -114,6 +121,7 @@ def standings(
             undone=tuple(c for c in telling.get(machine.id, ()) if c.state is ChangeState.UNDONE),
             altered=tuple(c for c in telling.get(machine.id, ()) if c.drifted_at is not None),
             programs_wait=programs_wait.get(machine.id, 0),
+            findings=tuple(findings.get(machine.id, ())),
             made_worse=tuple(
                 MadeWorse(run_id=run_id, programs=names, judged=judged, since=from_seconds(since))
                 for number, run_id, names, judged, since in worse

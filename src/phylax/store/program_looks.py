@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Sequence, Set
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -78,21 +78,18 @@ def look(conn: Connection, machine_id: int) -> SettingsLook | None:
     )
 
 
-def seen_everywhere(
-    conn: Connection, setting: str | None = None
-) -> dict[str, list[tuple[int, Seen]]]:
-    """Settings of one value as every machine's newest look found them, by key; one of them, or
-    all."""
+def seen_everywhere(conn: Connection, keys: Set[str]) -> dict[str, list[tuple[int, Seen]]]:
+    """Some settings of one value as every machine's newest look found them, by key."""
     rows = conn.execute(
         """
         SELECT s.machine_id, one.value FROM settings_looks s, json_each(s.seen) one
-        WHERE ?1 IS NULL OR one.value ->> 'key' = ?1 ORDER BY s.machine_id
+        WHERE one.value ->> 'key' IN (SELECT value FROM json_each(?)) ORDER BY s.machine_id
         """,
-        (setting,),
+        (json.dumps(sorted(keys)),),
     )
     by_key: dict[str, list[tuple[int, Seen]]] = {}
     for machine_id, text in rows:
-        seen = Seen.model_validate_json(text)
+        seen = _seen(text)
         by_key.setdefault(seen.key, []).append((machine_id, seen))
     return by_key
 
@@ -177,6 +174,12 @@ def some_tags(conn: Connection, number: int, most: int) -> list[str]:
         (number, most),
     )
     return [row[0] for row in rows]
+
+
+@lru_cache(maxsize=20_000)
+def _seen(text: str) -> Seen:
+    """Read once for all machines on which it is the same, so that it is one object."""
+    return Seen.model_validate_json(text)
 
 
 @lru_cache(maxsize=20_000)

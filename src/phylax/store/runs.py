@@ -206,6 +206,7 @@ class Waiting(NamedTuple):
     expected: Tally | None = None
     held_picks: HeldPicks | None = None
     settings: SettingsPicks | None = None
+    checks: tuple[str, ...] = ()
     routine: tuple[int | None, int | None] = (None, None)
     """Its number and version."""
     on_bench: bool = False
@@ -220,8 +221,8 @@ def add(conn: Connection, run: Waiting, *, at: int) -> int | None:
         """
         INSERT INTO runs (machine_id, round_id, work, categories, state, made_by, made_at,
                           occurs_at, due_at, closes_at, until_at, survey_id, expected, held_picks,
-                          settings, routine_id, routine_version, on_bench, takes)
-        VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+                          settings, checks, routine_id, routine_version, on_bench, takes)
+        VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
         ON CONFLICT DO NOTHING
         """,
         (
@@ -230,6 +231,7 @@ def add(conn: Connection, run: Waiting, *, at: int) -> int | None:
             run.until_at, run.survey_id, run.expected and run.expected.model_dump_json(),
             run.held_picks and run.held_picks.model_dump_json(),
             run.settings and run.settings.model_dump_json(),
+            json.dumps(run.checks) if run.checks else None,
             *run.routine, int(run.on_bench), run.takes,
         ),
     )  # fmt: skip
@@ -240,6 +242,12 @@ def held_picks(conn: Connection, run_id: int) -> HeldPicks:
     """What a run is to put back or to let go."""
     row = conn.execute("SELECT held_picks FROM runs WHERE id = ?", (run_id,)).fetchone()
     return HeldPicks.model_validate_json(row["held_picks"])
+
+
+def checks_of(conn: Connection, run_id: int) -> tuple[str, ...]:
+    """What a run is to check."""
+    row = conn.execute("SELECT checks FROM runs WHERE id = ?", (run_id,)).fetchone()
+    return tuple(json.loads(row["checks"] or "[]"))
 
 
 def settings_picks(conn: Connection, run_id: int) -> SettingsPicks:
@@ -391,8 +399,9 @@ def note_standing(conn: Connection, run_id: int) -> None:
         UPDATE machines SET
             last_run_id = iif(
                 r.work = 'clean'
-                OR (r.work IN ('survey', 'look at settings') AND r.state <> 'done')
-                OR last.work IN ('survey', 'look at settings') OR last.id IS NULL, r.id, last.id),
+                OR (r.work IN ('survey', 'look at settings', 'check') AND r.state <> 'done')
+                OR last.work IN ('survey', 'look at settings', 'check')
+                OR last.id IS NULL, r.id, last.id),
             missed_in_a_row = CASE
                 WHEN r.state = 'missed' THEN machines.missed_in_a_row + 1
                 WHEN r.work = 'clean' THEN 0

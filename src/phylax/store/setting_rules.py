@@ -50,6 +50,11 @@ def put(
     )
 
 
+def ruled(conn: Connection) -> set[str]:
+    """Settings of which any scope says something."""
+    return {str(row[0]) for row in conn.execute("SELECT DISTINCT setting FROM setting_rules")}
+
+
 class Said:
     """What every scope says of one setting, read at once for many machines."""
 
@@ -61,6 +66,8 @@ class Said:
             "SELECT scope, subject_id, rule FROM setting_rules WHERE setting = ?", (setting,)
         )
         self._setting = setting
+        self._merged: dict[tuple[tuple[Scope, int], ...], InForce] = {}
+        """By who says something: one object for all machines on which the same counts."""
         self._rules = {
             (Scope(row[0]), int(row[1])): TuningRule.model_validate_json(row[2]) for row in rows
         }
@@ -69,8 +76,12 @@ class Said:
 
     def in_force(self, machine_id: int, client_id: int) -> InForce:
         of = ((Scope.SHOP, 0), (Scope.CLIENT, client_id), (Scope.MACHINE, machine_id))
-        said = [(place[0], self._rules[place]) for place in of if place in self._rules]
-        return in_force(self._setting, said)
+        places = tuple(place for place in of if place in self._rules)
+        merged = self._merged.get(places)
+        if merged is None:
+            said = [(place[0], self._rules[place]) for place in places]
+            merged = self._merged[places] = in_force(self._setting, said)
+        return merged
 
 
 def in_force_on(conn: Connection, machine_id: int, client_id: int, setting: str) -> InForce:

@@ -38,6 +38,7 @@ const CONCERNS: Concern[] = [
     fold: 500
   },
   { paths: ['/api/v1/records'], kinds: ['record'], fold: 500 },
+  { paths: ['/api/v1/machines/{machine}/checks'], kinds: ['check'], fold: 150 },
   { paths: ['/api/v1/machines/free-lines'], kinds: ['reading'], fold: 5000 },
   { paths: ['/api/v1/machines/numbers'], kinds: ['machine', 'client', 'shop'], fold: 500 },
   // what is sorted by: rows do not jump at each reading while somebody reads them

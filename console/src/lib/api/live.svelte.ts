@@ -23,7 +23,8 @@ const KINDS = Object.keys({
   consent: true,
   hold: true,
   attention: true,
-  setting: true
+  setting: true,
+  check: true
 } satisfies Record<EventKind, true>);
 const NAME = 'phylax-events';
 

@@ -9,6 +9,7 @@ export function startRun(wanted: Pick<NewRun, 'machine_id' | 'work'> & Partial<N
     headers: { 'Idempotency-Key': crypto.randomUUID() },
     body: {
       categories: [],
+      checks: [],
       consent_ids: [],
       held: [],
       if_taken: 'leave',

@@ -17,7 +17,8 @@
     'ask the client': { name: 'See the machine', part: 'trend' },
     'see the trend': { name: 'See the trend', part: 'trend' },
     'see what is held': { name: 'See what is held', part: 'held' },
-    'see what runs by itself': { name: 'See what runs by itself', part: 'tuning' }
+    'see what runs by itself': { name: 'See what runs by itself', part: 'tuning' },
+    'see the checks': { name: 'See the checks', part: 'checks' }
   };
 
   /** Neighbours of one group: a machine, or one thing on many machines of a client. */

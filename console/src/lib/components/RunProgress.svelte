@@ -19,7 +19,8 @@
       'second look': 'Looking again at',
       'further pass': 'Cleaning once more',
       'put back': 'Putting back',
-      'let go': 'Letting go'
+      'let go': 'Letting go',
+      check: 'Checking'
     }[run.progress?.step ?? 'look']
   );
   const of = $derived(run.progress?.of_items ?? null);

@@ -20,9 +20,11 @@ from pydantic import AwareDatetime, Field, TypeAdapter
 
 from phylax import __version__
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
+from phylax.agent.machines.standin_checks import pretended_checks
 from phylax.agent.machines.standin_startup import PretendedStarting, Startup
 from phylax.agent.tuning.hands import Hands, OwnHands
 from phylax.core.catalogue import Folder, Source
+from phylax.core.checks.findings import Checked
 from phylax.core.shop import DiskKind, MachineFacts, ReadingIn, System
 from phylax.core.tuning.pieces import Piece
 from phylax.core.tuning.programs import Program, Switch
@@ -301,6 +303,9 @@ class StandInMachine:
 
     def on_battery(self) -> bool | None:
         return read_state(Path(self._folder)).on_battery
+
+    def check(self, kind: str, breathe: Callable[[], None]) -> Iterator[Checked]:
+        return pretended_checks(Path(self._folder), kind, self._state, breathe)
 
     def hands(self) -> Hands:
         return OwnHands(str(self.folder))

@@ -5,50 +5,83 @@ from __future__ import annotations
 import errno
 import os
 import selectors
+import signal
 import subprocess
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
+from typing import NamedTuple
 
+_BREATHE = 1.0
 MOST = 256 * 1024
 """Bytes that are heard of a tool."""
 _QUIET = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C.UTF-8"}
+
+
+class Said(NamedTuple):
+    """What a tool said, and with what it ended."""
+
+    code: int
+    text: str
 
 
 def ask(
     command: Sequence[str], env: Mapping[str, str] | None = None, *, seconds: float = 10
 ) -> str:
     """What a tool says, as text. OSError where it is not there, fails, hangs or does not stop."""
+    said = run(command, env, seconds=seconds)
+    if said.code:
+        raise OSError(errno.EIO, f"ended with {said.code}", command[0])
+    return said.text
+
+
+def run(
+    command: Sequence[str],
+    env: Mapping[str, str] | None = None,
+    *,
+    seconds: float = 10,
+    breathe: Callable[[], None] = lambda: None,
+) -> Said:
+    """What a tool says and how it ends, both outputs together. OSError where it is not there,
+    hangs or does not stop talking. `breathe` is called about once a second and may raise to end
+    the waiting. Whatever ends it, the tool and all that it started is ended then."""
     if not os.path.isabs(command[0]):
         raise ValueError(f"{command[0]} is no absolute path")
     tool = subprocess.Popen(
         command, env=_QUIET | dict(env or {}), cwd="/", stdin=subprocess.DEVNULL,
-        stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True,
+        stdout=subprocess.PIPE, stderr=subprocess.STDOUT, start_new_session=True,
     )  # fmt: skip
+    until = time.monotonic() + seconds
     try:
-        said = _heard(tool, time.monotonic() + seconds)
-        code = tool.wait(timeout=seconds)
+        said = _heard(tool, until, breathe)
+        code = tool.wait(timeout=max(0.0, until - time.monotonic()))
     except subprocess.TimeoutExpired:
         raise TimeoutError(errno.ETIMEDOUT, "does not answer", command[0]) from None
     finally:
         if tool.poll() is None:
-            tool.kill()
+            # what it started lives in its session, and goes with it
+            with suppress(ProcessLookupError):
+                os.killpg(tool.pid, signal.SIGKILL)
             tool.wait()
         assert tool.stdout is not None
         tool.stdout.close()
-    if code:
-        raise OSError(errno.EIO, f"ended with {code}", command[0])
-    return said.decode("utf-8", "replace")
+    return Said(code, said.decode("utf-8", "replace"))
 
 
-def _heard(tool: subprocess.Popen[bytes], until: float) -> bytes:
+def _heard(
+    tool: subprocess.Popen[bytes], until: float, breathe: Callable[[], None] = lambda: None
+) -> bytes:
     assert tool.stdout is not None
     said = b""
     with selectors.DefaultSelector() as waiting:
         waiting.register(tool.stdout, selectors.EVENT_READ)
         while len(said) <= MOST:
             left = until - time.monotonic()
-            if left <= 0 or not waiting.select(left):
+            if left <= 0:
                 raise TimeoutError(errno.ETIMEDOUT, "does not answer", str(tool.args))
+            if not waiting.select(min(left, _BREATHE)):
+                breathe()
+                continue
             more = os.read(tool.stdout.fileno(), 65536)
             if not more:
                 return said

@@ -14,6 +14,7 @@ from phylax.agent.account.run_journal import JournalError, OddJournalError, RunJ
 from phylax.agent.outbox.sending import Sender
 from phylax.agent.platform.clock import Clock, OwnClock
 from phylax.agent.platform.reserve import Reserve
+from phylax.agent.runtime.checking import look_by_checks
 from phylax.agent.runtime.cleaning_run import CleaningRun
 from phylax.agent.runtime.looking import look_at_settings, look_through
 from phylax.agent.runtime.settings_run import SettingsRun
@@ -23,6 +24,7 @@ from phylax.agent.workers.crew import Crew
 from phylax.core.protocol import (
     ChangeSettingsOrder,
     ChangesMessage,
+    CheckOrder,
     CleanOrder,
     HeldOrder,
     LookAtSettingsOrder,
@@ -115,6 +117,8 @@ class OrderRunner:
                     ).carry_out()
                     if order.settings:
                         look_at_settings(order.run_id, self._crew, self._sender, self._settings())
+                case CheckOrder():
+                    look_by_checks(order, self._crew.machine, self._sender.spool, listener)
                 case LookAtSettingsOrder():
                     look_at_settings(order.run_id, self._crew, self._sender, self._settings())
                 case ChangeSettingsOrder():

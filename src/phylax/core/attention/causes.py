@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from datetime import timedelta
 
+from phylax.core.attention.check_causes import check_findings, failing
 from phylax.core.attention.findings import Cause, Finding, NextStep, Standing, finding
 from phylax.core.attention.tuning_causes import altered, change_undone, made_worse, programs_wait
 from phylax.core.catalogue import category
@@ -350,10 +351,12 @@ def _parts(version: str) -> tuple[int, ...]:
 
 
 CAUSES: tuple[Rule, ...] = (
+    failing,
     _nearly_full,
     _run_failed,
     _filling_fast,
     _hold_fills,
+    check_findings,
     made_worse,
     change_undone,
     _missed,

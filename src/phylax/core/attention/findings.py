@@ -7,6 +7,7 @@ from enum import StrEnum
 from pydantic import Field, model_validator
 
 from phylax.core.attention.kept_young import KeptYoung
+from phylax.core.checks.kept import OpenFindings
 from phylax.core.runs import Run
 from phylax.core.shop import Machine
 from phylax.core.survey import Tally
@@ -34,6 +35,8 @@ class Cause(StrEnum):
     CHANGE_UNDONE = "change undone"
     MADE_WORSE = "made it worse"
     ALTERED = "altered since"
+    FAILING = "failing"
+    CHECK_FINDINGS = "a check found something"
 
 
 class NextStep(StrEnum):
@@ -47,6 +50,7 @@ class NextStep(StrEnum):
     SEE_TREND = "see the trend"
     SEE_HOLD = "see what is held"
     SEE_PROGRAMS = "see what runs by itself"
+    SEE_CHECKS = "see the checks"
 
 
 class LeftOften(Value):
@@ -97,6 +101,7 @@ class Standing(Value):
     altered: tuple[Change, ...] = Field((), description="Changes that somebody altered since")
     made_worse: tuple[MadeWorse, ...] = ()
     programs_wait: int = Field(0, description="Programs that a round has left to a person")
+    findings: tuple[OpenFindings, ...] = Field((), description="Of checks, and not settled")
     awake_since: Moment | None = Field(
         None, description="Since when the service itself hears without a longer break"
     )

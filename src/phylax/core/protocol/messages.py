@@ -9,6 +9,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from phylax.core.checks.findings import MOST_CHECKED, Checked
 from phylax.core.holds import BatchName, HeldItem
 from phylax.core.shop import ReadingIn, VolumeReadings, by_volume
 from phylax.core.survey import Cover, Item, Look, Stay, SurveyLine, Tally
@@ -157,6 +158,14 @@ class ChangesMessage(_Message):
     changes: tuple[ChangeMade, ...] = Field(max_length=MOST_WANTED)
 
 
+class CheckedMessage(_Message):
+    """What checks came to, as an order asked for them."""
+
+    kind: Literal["checked"] = "checked"
+    run_id: int
+    checked: tuple[Checked, ...] = Field(max_length=MOST_CHECKED)
+
+
 class StartsMessage(_Message):
     """What starts of the machine cost; each is told once."""
 
@@ -210,6 +219,7 @@ Message = Annotated[
     | SettingsMessage
     | ChangesMessage
     | StartsMessage
+    | CheckedMessage
     | SetBackMessage
     | ResultMessage,
     Field(discriminator="kind"),

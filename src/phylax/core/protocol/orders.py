@@ -13,6 +13,7 @@ from phylax.core.holds import BatchPick, IfTaken
 from phylax.core.retention import ProtectEntry, RuleInForce
 from phylax.core.survey import Item, Tally
 from phylax.core.tuning.changes import MOST_WANTED, ChangeId, Wanted, WantedValue
+from phylax.core.tuning.setting import Key
 from phylax.core.values import Moment, Value
 
 LEASE_SECONDS = 90
@@ -74,6 +75,13 @@ class LookAtSettingsOrder(_Order):
     kind: Literal["look at settings"] = "look at settings"
 
 
+class CheckOrder(_Order):
+    """Check the machine: kinds of the agent's own catalogue, one after the other."""
+
+    kind: Literal["check"] = "check"
+    checks: tuple[Key, ...] = Field(min_length=1, max_length=50)
+
+
 class ChangeSettingsOrder(_Order):
     """Let programs run otherwise. Keys and intents: what that means is the machine's to know."""
 
@@ -98,6 +106,7 @@ Order = Annotated[
     | HeldOrder
     | LookAtSettingsOrder
     | ChangeSettingsOrder
-    | PutSettingsBackOrder,
+    | PutSettingsBackOrder
+    | CheckOrder,
     Field(discriminator="kind"),
 ]

@@ -8,7 +8,7 @@ from pydantic import Field
 
 from phylax.core.values import Demand, Value
 
-Step = Literal["look", "clean", "second look", "further pass", "put back", "let go"]
+Step = Literal["look", "clean", "second look", "further pass", "put back", "let go", "check"]
 
 
 class Progress(Demand):

@@ -110,17 +110,25 @@ def what_if_set(setting: Setting, machines: Iterable[SeenOn]) -> list[WhatIfLine
     """
     changes: dict[Scalar, set[int]] = defaultdict(set)
     stays: dict[int, str] = {}
+    around = Circumstances()
+    # one object under one rule and the same answers is judged once
+    verdicts: dict[tuple[int, int, int], tuple[SeenOn, Verdict]] = {}
     for on in machines:
-        verdict = judge_setting(setting, on.seen, on.rule, on.answers, Circumstances())
+        fact = (id(on.seen), id(on.rule), id(on.answers))
+        if fact not in verdicts:
+            judged = judge_setting(setting, on.seen, on.rule, on.answers, around)
+            verdicts[fact] = on, judged
+        verdict = verdicts[fact][1]
         if verdict.changes and verdict.want is not None:
             changes[verdict.want].add(on.machine_id)
         else:
             stays.setdefault(on.machine_id, verdict.reason or "")
     changing = set().union(*changes.values())
-    stays_on: dict[str, tuple[int, ...]] = {}
+    by_reason: dict[str, list[int]] = defaultdict(list)
     for machine_id, reason in sorted(stays.items()):
         if machine_id not in changing:
-            stays_on[reason] = (*stays_on.get(reason, ()), machine_id)
+            by_reason[reason].append(machine_id)
+    stays_on = {reason: tuple(ids) for reason, ids in by_reason.items()}
     lines = [
         WhatIfLine(
             setting=setting.key,

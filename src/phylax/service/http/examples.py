@@ -7,11 +7,13 @@ from typing import Any
 from pydantic import BaseModel
 
 from phylax.core.attention import AttentionEdit
+from phylax.core.checks.kept import SettleFindings
 from phylax.core.consents import NewConsent, NewStandingConsent, NewYes
 from phylax.core.notices import HookEdit, MailServerEdit, WishesEdit
 from phylax.core.people import Activity, NewPassword, NewPerson, NewToken, SignIn
 from phylax.core.protocol import (
     ChangesMessage,
+    CheckedMessage,
     Enrolment,
     HeldMessage,
     LeasedProgress,
@@ -65,6 +67,10 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
     ChangesMessage: {"id": "5f0c8a6e-changes", "run_id": 13, "changes": [
         {"id": "13-5f0c8a6e", "program": "package:scan-button", "name": "Scan button helper",
          "before": "from the start", "after": "when asked", "at": "2026-03-02T18:34:00Z"}]},
+    SettleFindings: {"word": "Checked while not in use; the cable was loose."},
+    CheckedMessage: {"id": "7b2e0c81-checked", "run_id": 14, "checked": [
+        {"check": "file-system", "of": "C:", "result": "clean",
+         "started_at": "2026-03-02T18:34:00Z", "ended_at": "2026-03-02T18:34:02Z"}]},
     StartsMessage: {"id": "6a1d9b7f-starts", "starts": [
         {"boot": "0d9a41e6", "at": "2026-03-02T08:01:00Z", "rest": 9.4,
          "programs": {"package:scan-button": 1.9}}]},

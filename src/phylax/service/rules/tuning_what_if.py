@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence, Set
+from collections.abc import Iterator, Mapping, Sequence, Set
 
 from phylax.core.retention import Scope
 from phylax.core.shop import System
@@ -10,7 +10,7 @@ from phylax.core.tuning.known import KnownEdit, KnownProgram
 from phylax.core.tuning.programs import Program
 from phylax.core.tuning.rules import ProgramRuleEdit, TuningRuleEdit
 from phylax.core.tuning.setting import settings
-from phylax.core.tuning.verdicts import Seen
+from phylax.core.tuning.verdicts import Answers, Seen
 from phylax.core.tuning.what_if import (
     Looked,
     RuleWhatIf,
@@ -58,12 +58,13 @@ def what_a_setting_rule_changes(
 ) -> RuleWhatIf:
     """What becomes of a setting now and by another rule, on the machines of a scope."""
     meant = _machines_of(conn, scope, subject_id)
-    seen = program_looks.seen_everywhere(conn, edit.setting).get(edit.setting, [])
+    seen = program_looks.seen_everywhere(conn, {edit.setting}).get(edit.setting, [])
     here = [(number, value) for number, value in seen if number in meant]
+    answered = _Answered(conn)
     now, then = (
         what_if_set(
             settings()[edit.setting],
-            _seen_on(conn, here, setting_rules.Said(conn, edit.setting, instead)),
+            answered.on(here, setting_rules.Said(conn, edit.setting, instead)),
         )
         for instead in (None, (scope, subject_id, edit.rule))
     )
@@ -74,29 +75,37 @@ def settings_over_the_shop(conn: Connection) -> list[WhatIfLine]:
     """What becomes of each setting of one value over all machines; what stays everywhere is left
     out."""
     lines: list[WhatIfLine] = []
-    for key, seen in program_looks.seen_everywhere(conn).items():
+    answered = _Answered(conn)
+    known = settings()
+    # of what nobody wants anything, nothing changes
+    wanted = setting_rules.ruled(conn) | {k for k, one in known.items() if one.want is not None}
+    for key, seen in program_looks.seen_everywhere(conn, wanted).items():
         # an agent of another version may know of more
-        if key in settings():
-            on = _seen_on(conn, seen, setting_rules.Said(conn, key))
-            lines += [line for line in what_if_set(settings()[key], on) if line.changes_on]
+        if key in known:
+            on = answered.on(seen, setting_rules.Said(conn, key))
+            lines += [line for line in what_if_set(known[key], on) if line.changes_on]
     return sorted(lines, key=lambda line: (-len(line.changes_on), line.setting))
 
 
-def _seen_on(
-    conn: Connection, seen: Sequence[tuple[int, Seen]], rules: setting_rules.Said
-) -> list[SeenOn]:
-    clients = {machine.id: machine.client_id for machine in shop.described(conn)}
-    said = program_rules.Said(conn)
-    return [
-        SeenOn(
-            machine_id=number,
-            seen=value,
-            rule=rules.in_force(number, clients[number]),
-            answers=said.answers(number, clients[number]),
-        )
-        for number, value in seen
-        if number in clients
-    ]
+class _Answered:
+    """What was answered for each machine, read once for all settings; the same answers are one
+    object."""
+
+    def __init__(self, conn: Connection) -> None:
+        said = program_rules.Said(conn)
+        alike: dict[tuple[object, ...], Answers] = {}
+        self._of: dict[int, tuple[int, Answers]] = {}
+        for machine in shop.described(conn):
+            answers = said.answers(machine.id, machine.client_id)
+            same = alike.setdefault(tuple(sorted(answers.items())), answers)
+            self._of[machine.id] = machine.client_id, same
+
+    def on(self, seen: Sequence[tuple[int, Seen]], rules: setting_rules.Said) -> Iterator[SeenOn]:
+        """A setting as it was seen on machines, with what counts there."""
+        for number, value in seen:
+            if number in self._of:
+                client_id, answers = self._of[number]
+                yield SeenOn(number, value, rules.in_force(number, client_id), answers)
 
 
 def _machines_of(conn: Connection, scope: Scope, subject_id: int) -> Set[int]:

@@ -54,6 +54,7 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
         who,
         survey_id=survey.id if survey else None,
         expected=expected,
+        checks=new.checks,
     )
     run_id = runs.add(conn, waiting, at=at)
     assert run_id is not None

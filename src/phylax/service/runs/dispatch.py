@@ -11,6 +11,7 @@ from phylax.core.protocol import (
     AgreedListing,
     CategoryRule,
     ChangeSettingsOrder,
+    CheckOrder,
     CleanOrder,
     HeldOrder,
     LookAtSettingsOrder,
@@ -40,6 +41,8 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     events.publish(conn, EventKind.RUN, at=at, machine_id=machine_id, run_id=run.id)
     if run.work in ("put back", "let go"):
         return _held_order(conn, run, lease)
+    if run.work == "check":
+        return CheckOrder(run_id=run.id, lease=lease, checks=runs.checks_of(conn, run.id))
     if run.work == "look at settings":
         return LookAtSettingsOrder(run_id=run.id, lease=lease)
     if run.work in ("change settings", "put settings back"):

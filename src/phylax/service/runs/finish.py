@@ -10,19 +10,20 @@ from phylax.core.scheduling.missed import MissedCause
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.values import from_seconds
 from phylax.service.problems import Problem
+from phylax.service.runs import checked
 from phylax.store import events, leases, records, runs, settings_changes, shared_changes
 from phylax.store.database import Connection
 
 _DEEDS: dict[Work, str] = {
     "survey": "Look", "clean": "Cleaning", "put back": "Putting back", "let go": "Letting go",
-    "by hand": "List", "look at settings": "Look at settings",
+    "by hand": "List", "check": "Check", "look at settings": "Look at settings",
     "change settings": "Change of settings", "put settings back": "Putting settings back",
 }  # fmt: skip
 
 
 def write_down(conn: Connection, run: Run, conclusion: Conclusion, *, at: int) -> None:
     runs.note_standing(conn, run.id)
-    looked = run.work in ("survey", "look at settings")
+    looked = run.work in ("survey", "look at settings", "check")
     stuck = [stay for stay in conclusion.left if stay.reason.should_have_gone]
     records.append(
         conn,
@@ -31,7 +32,9 @@ def write_down(conn: Connection, run: Run, conclusion: Conclusion, *, at: int) -
             at=from_seconds(at),
             who=f"{run.round_name} (round)" if run.round_name else run.made_by,
             kind=RecordKind.RUN,
-            text=in_a_sentence(run.work, conclusion) + _settings_in_words(conn, run),
+            text=in_a_sentence(run.work, conclusion)
+            + _settings_in_words(conn, run)
+            + checked.in_words(conn, run.id),
             run_id=run.id,
             state=conclusion.state,
             freed=None if looked else conclusion.freed,

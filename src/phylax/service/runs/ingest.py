@@ -9,6 +9,7 @@ from phylax.core.events import EventKind
 from phylax.core.protocol import (
     LEASE_SECONDS,
     ChangesMessage,
+    CheckedMessage,
     HeldMessage,
     LeasedProgress,
     ListingMessage,
@@ -37,7 +38,7 @@ from phylax.core.shop import by_volume
 from phylax.core.survey import Ledger, Look, Tally, ledger
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.problems import Problem
-from phylax.service.runs import availability, checklist, queue, set_back, settings_told
+from phylax.service.runs import availability, checked, checklist, queue, set_back, settings_told
 from phylax.service.runs.create import expected_to_go
 from phylax.service.runs.finish import write_down
 from phylax.store import (
@@ -105,6 +106,8 @@ def apply(
         case ChangesMessage():
             run = _own_run(conn, machine_id, message.run_id)
             settings_told.take_changes(conn, run, message, at=at)
+        case CheckedMessage():
+            checked.take(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
         case StartsMessage():
             settings_told.take_starts(conn, machine_id, message, at=at)
         case SetBackMessage():

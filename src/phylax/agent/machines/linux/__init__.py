@@ -21,6 +21,7 @@ import psutil
 from phylax import __version__
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
 from phylax.agent.machines.linux import revisions, starts
+from phylax.agent.machines.linux.checks import of_machine as checks
 from phylax.agent.machines.linux.in_use import locked_files, open_files, programs
 from phylax.agent.machines.linux.mounts import (
     Mount,
@@ -43,6 +44,7 @@ from phylax.agent.machines.linux.values.persons import PersonsValues
 from phylax.agent.platform.uptime import running
 from phylax.agent.tuning.hands import Hands, OwnHands, Port
 from phylax.core.catalogue import Folder, Source
+from phylax.core.checks.findings import Checked
 from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.survey import spell
 from phylax.core.tuning.pieces import Piece
@@ -279,6 +281,17 @@ class LinuxMachine:
         for name, home in self._own_people():
             pieces += pieces_of_person(home, plan, name, self.root)
         return pieces
+
+    def check(self, kind: str, breathe: Callable[[], None]) -> Iterator[Checked]:
+        looked_after = [mount for mount in self._mounts() if mount.answers]
+        match kind:
+            case "file-system":
+                named = [(mount, shown_mount(mount.path)) for mount in looked_after]
+                yield from checks.file_systems(named)
+            case "disk-health":
+                yield from checks.disks(looked_after)
+            case _:
+                raise OSError(errno.ENOTSUP, "is not checked on this system yet", kind)
 
     def things(self, source: Source) -> Iterator[Thing]:
         if self._root is None:

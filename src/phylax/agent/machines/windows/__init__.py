@@ -27,6 +27,7 @@ from phylax.agent.machines.windows.startup import programs as startup
 from phylax.agent.machines.windows.startup import services, switching
 from phylax.agent.tuning.hands import Hands, OwnHands, Port
 from phylax.core.catalogue import Folder, Source
+from phylax.core.checks.findings import Checked
 from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.tuning.pieces import Piece
 from phylax.core.tuning.programs import Program, Switch
@@ -230,6 +231,9 @@ class WindowsMachine:
         return switching.pieces_of(
             plan, volumes.known_folder(_COMMON_STARTUP), list(self._people())
         )
+
+    def check(self, kind: str, breathe: Callable[[], None]) -> Iterator[Checked]:
+        raise OSError(errno.ENOTSUP, "is checked by hand on Windows: see docs/checks.md", kind)
 
     def things(self, source: Source) -> Iterator[Thing]:
         match source:

@@ -21,6 +21,7 @@
   import Threshold from '$lib/components/Threshold.svelte';
   import VolumeBar from '$lib/components/VolumeBar.svelte';
   import When from '$lib/components/When.svelte';
+  import Checks from '$lib/components/Checks.svelte';
   import RunsByItself from '$lib/tuning/RunsByItself.svelte';
   import { useMay } from '$lib/session';
   import { dayStart, later, share, size } from '$lib/words';
@@ -317,6 +318,12 @@
     <h2 id="tuning">What runs by itself, and settings</h2>
     <Near room="min-h-96"
       ><RunsByItself {machine} busy={working} onstarted={() => void started()} /></Near
+    >
+  </section>
+
+  <section class="mt-8" aria-labelledby="checks">
+    <h2 id="checks">Checks</h2>
+    <Near room="min-h-48"><Checks {machine} busy={working} onstarted={() => void started()} /></Near
     >
   </section>
 

@@ -12,11 +12,11 @@ from collections.abc import Iterator
 from pydantic import Field
 
 from phylax.agent.machines.linux.startup import sign_in
-from phylax.agent.machines.linux.startup.digests import Digests
 from phylax.agent.machines.linux.startup.guarding import why_entry, why_unit
 from phylax.agent.machines.linux.startup.sign_in import Entry
 from phylax.agent.machines.linux.startup.starter import unit_starter
 from phylax.agent.machines.linux.startup.units import PersonsUnits, Unit
+from phylax.agent.tuning.digests import Digests
 from phylax.core.tuning.programs import Starter, StarterKind, Text
 from phylax.core.values import Demand
 

@@ -7,13 +7,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from phylax.agent.machines.linux.startup import keyfile, sign_in
-from phylax.agent.machines.linux.startup.digests import Digests
 from phylax.agent.machines.linux.startup.guarding import why_entry, why_unit
 from phylax.agent.machines.linux.startup.of_person import ENTRY, UNIT, OfPerson
 from phylax.agent.machines.linux.startup.owners import Owners, Package
 from phylax.agent.machines.linux.startup.sign_in import Entry
 from phylax.agent.machines.linux.startup.starter import unit_starter
 from phylax.agent.machines.linux.startup.units import Scope, Unit, Units
+from phylax.agent.tuning.digests import Digests
 from phylax.core.tuning.programs import Program, Starter, StarterKind
 
 _BUS = {

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import ntpath
 import os
 import sys
@@ -13,12 +12,12 @@ from typing import NamedTuple
 
 from phylax.agent.machines.windows import keys, registry
 from phylax.agent.machines.windows.startup import makers, marks, services, shortcuts
+from phylax.agent.tuning.digests import Digests
 from phylax.core.tuning.programs import Program, Starter, StarterKind
 
 assert sys.platform == "win32"
 
 RUN = r"Software\Microsoft\Windows\CurrentVersion\Run"
-_LARGEST_DIGESTED = 512 * 2**20
 _MOST = 500
 """Entries of one key or folder that are looked at."""
 
@@ -120,7 +119,8 @@ def programs(
             )
         )
     _gather_services(gathered, windows)
-    made = [_made(key, program) for key, program in sorted(gathered.items())]
+    digests = Digests()
+    made = [_made(key, program, digests) for key, program in sorted(gathered.items())]
     return [*made, *(_not_read(person) for person in people if not is_signed_in(person))]
 
 
@@ -223,27 +223,14 @@ def _is_in(path: str, folder: str) -> bool:
     return path.startswith(folder.rstrip("\\") + "\\")
 
 
-def _made(key: str, gathered: _Gathered) -> Program:
+def _made(key: str, gathered: _Gathered, digests: Digests) -> Program:
     return Program(
         key=key,
         name=gathered.name[:500] or key,
         path=gathered.path[:500],
-        digest=_digest(gathered.path, gathered.command),
+        digest=digests.of(gathered.path, gathered.command),
         what=gathered.what[:500],
         starters=tuple(gathered.starters[:200]),
         guarded=gathered.guarded[:500],
         needed_by=tuple(sorted(gathered.needed_by)[:50]),
     )
-
-
-def _digest(path: str, command: str) -> str:
-    """SHA-256 of a program's file followed by how it is called; empty where it cannot be read."""
-    try:
-        if not path or not os.path.isfile(path) or os.path.getsize(path) > _LARGEST_DIGESTED:
-            return ""
-        with open(path, "rb") as file:
-            digest = hashlib.file_digest(file, "sha256")
-    except OSError:
-        return ""
-    digest.update(command.encode("utf-8", "surrogateescape"))
-    return digest.hexdigest()

@@ -10,12 +10,16 @@ LARGEST = 512 * 2**20
 """Bytes; a larger file is recognised by its package or not at all."""
 MOST = 2 * 2**30
 """Bytes that one look reads for digests; what comes after them has none."""
+_FLAGS = os.O_RDONLY | sum(
+    getattr(os, name, 0) for name in ("O_NONBLOCK", "O_CLOEXEC", "O_BINARY", "O_NOINHERIT")
+)
 
 
 class Digests:
     """Digests below a root, of one look."""
 
-    def __init__(self, root: str = "/") -> None:
+    def __init__(self, root: str = "") -> None:
+        """`root` is where the machine's folders begin, if not where this one's do."""
         self._root = root
         self._left = MOST
 
@@ -23,13 +27,12 @@ class Digests:
         """SHA-256 of a program's file followed by how it is called, as the same interpreter does
         many things; read without renewing when it was last used, where that is allowed. Empty
         where it cannot be read."""
-        if not path.startswith("/"):
+        if not os.path.isabs(path):
             return ""
-        flags = os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC
-        on_disk = os.path.join(self._root, path[1:])
+        on_disk = os.path.join(self._root, path[1:]) if self._root else path
         for more in (getattr(os, "O_NOATIME", 0), 0):
             try:
-                handle = os.open(on_disk, flags | more)
+                handle = os.open(on_disk, _FLAGS | more)
             except PermissionError:
                 continue
             except OSError:

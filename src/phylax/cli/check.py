@@ -1,0 +1,88 @@
+"""`phylax check`: disks and file systems of machines, and what was found."""
+
+from __future__ import annotations
+
+import click
+
+from phylax.cli._changing import follow_change
+from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._session import Session, pass_session
+from phylax.core.checks.findings import Result
+from phylax.core.checks.kept import KeptCheck
+from phylax.core.checks.kind import kinds
+
+
+@click.group("check")
+def command() -> None:
+    """Disks and file systems of machines, and what was found."""
+
+
+@command.command("catalogue")
+@format_option
+def catalogue(form: str) -> None:
+    """Everything that can be checked, and what a person will notice of it."""
+    columns = (
+        Column("check", lambda k: k.key),
+        Column("what", lambda k: k.name),
+        Column("of each", lambda k: k.of),
+        Column("notice", lambda k: k.notice, below=True),
+    )
+    print_list(form, list(kinds().values()), columns, empty="There are none.")
+
+
+@command.command("run")
+@click.argument("machine")
+@click.argument("checks", nargs=-1, type=click.Choice(list(kinds())))
+@click.option("--wait/--no-wait", default=True, help="Follow it to its end.", show_default=True)
+@pass_session
+def run(session: Session, machine: str, checks: tuple[str, ...], wait: bool) -> None:
+    """Check MACHINE: all CHECKS if none is named. Nothing is touched."""
+    follow_change(session, session.shop.runs.check(machine, checks or tuple(kinds())), wait=wait)
+
+
+@command.command("list")
+@click.argument("machine")
+@format_option
+@pass_session
+def list_checks(session: Session, machine: str, form: str) -> None:
+    """What the newest checks of MACHINE came to."""
+    zone = session.the_shop.clock
+    columns = (
+        Column("number", lambda k: str(k.id), right=True),
+        Column("check", lambda k: _name(k.checked.check)),
+        Column("of", lambda k: k.checked.of),
+        Column("result", _result),
+        Column("when", lambda k: local(k.checked.ended_at, zone)),
+        Column("what", _what, below=True),
+    )
+    empty = f"{machine} was not checked yet: phylax check run {machine}"
+    print_list(form, session.shop.checks.of(machine), columns, empty=empty)
+
+
+def _name(key: str) -> str:
+    return kinds()[key].name if key in kinds() else key
+
+
+def _result(kept: KeptCheck) -> str:
+    if kept.checked.result is Result.FINDINGS and not kept.is_open:
+        return f"findings, seen to by {kept.settled_by}"
+    return str(kept.checked.result)
+
+
+def _what(kept: KeptCheck) -> str:
+    if kept.checked.why:
+        return kept.checked.why
+    said = [f"{finding.what} ({finding.evidence})" for finding in kept.checked.findings]
+    if kept.settled_word:
+        said.append(f"Seen to: {kept.settled_word}")
+    return "; ".join(said)
+
+
+@command.command("settle")
+@click.argument("number", type=int)
+@click.argument("word")
+@pass_session
+def settle(session: Session, number: int, word: str) -> None:
+    """Say in a WORD or more what was done about the findings of check NUMBER."""
+    kept = session.shop.checks.settle(number, word)
+    console.print(f"Check {kept.id} needs nobody any more: {word}")

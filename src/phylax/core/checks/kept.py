@@ -1,0 +1,65 @@
+"""Checks as the shop keeps them: the newest of each volume and disk, and what is settled."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from pydantic import Field
+
+from phylax.core.checks.findings import Checked, Severity
+from phylax.core.values import Demand, Moment, Value
+
+
+class SettleFindings(Demand):
+    """Somebody has seen to what a check found."""
+
+    word: Annotated[str, Field(min_length=1, max_length=400, description="What was done about it")]
+
+
+class KeptCheck(Value):
+    """What a check came to, and what somebody did about it."""
+
+    id: int
+    machine_id: int
+    run_id: int
+    checked: Checked
+    settled_at: Moment | None = None
+    settled_by: str = ""
+    settled_word: str = ""
+
+    @property
+    def is_open(self) -> bool:
+        """Whether its findings are still to be seen to."""
+        return any(f.needs_somebody for f in self.checked.findings) and self.settled_at is None
+
+
+class OpenFindings(Value):
+    """Findings of one check that nobody has seen to: what attention looks at."""
+
+    check: str
+    of: str
+    severity: Severity
+    what: str
+    evidence: str
+    more: int
+    since: Moment
+    run_id: int
+
+
+def open_findings(kept: KeptCheck) -> OpenFindings | None:
+    """What is to be seen to of a check, by its worst finding; None: nothing."""
+    if not kept.is_open:
+        return None
+    order = list(Severity)
+    findings = [finding for finding in kept.checked.findings if finding.needs_somebody]
+    worst = max(findings, key=lambda finding: order.index(finding.severity))
+    return OpenFindings(
+        check=kept.checked.check,
+        of=kept.checked.of,
+        severity=worst.severity,
+        what=worst.what,
+        evidence=worst.evidence,
+        more=len(findings) + kept.checked.more - 1,
+        since=kept.checked.ended_at,
+        run_id=kept.run_id,
+    )

@@ -1,0 +1,35 @@
+"""What machines tell of checks."""
+
+from __future__ import annotations
+
+from phylax.core.checks.disk_health import findings
+from phylax.core.checks.findings import Checked, Result, looked
+from phylax.core.events import EventKind
+from phylax.core.protocol import CheckedMessage
+from phylax.core.runs import Run
+from phylax.store import checks, events
+from phylax.store.database import Connection
+
+
+def take(conn: Connection, run: Run, message: CheckedMessage, *, at: int) -> None:
+    """Keep what a run's checks came to; counters of disks are judged by how they moved."""
+    for checked in message.checked:
+        checks.add(conn, run.machine_id, run.id, _by_movement(conn, run.machine_id, checked))
+    events.publish(conn, EventKind.CHECK, at=at, machine_id=run.machine_id, run_id=run.id)
+
+
+def _by_movement(conn: Connection, machine_id: int, checked: Checked) -> Checked:
+    """A disk's counters, judged together with those of the look before."""
+    if checked.result is Result.COULD_NOT_LOOK or not checked.counters:
+        return checked
+    earlier = checks.before(conn, machine_id, checked.check, checked.of)
+    if earlier is None:
+        return checked
+    found = findings(checked.counters, checked.of, earlier.checked.counters)
+    judged = looked(checked.check, checked.of, checked.started_at, found, checked.counters)
+    return judged.model_copy(update={"ended_at": checked.ended_at})
+
+
+def in_words(conn: Connection, run_id: int) -> str:
+    """What a run's checks came to, for the record."""
+    return "".join(f" {kept.checked.in_words}." for kept in checks.of_run(conn, run_id))
