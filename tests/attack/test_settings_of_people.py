@@ -22,6 +22,7 @@ from phylax.core.protocol import (
     SettingsMessage,
 )
 from phylax.core.tuning.changes import ChangeMade, Wanted
+from phylax.core.tuning.pieces import NOTHING, File, Piece
 from phylax.core.tuning.programs import Intent, Program
 from startup_trees import add_file, add_link, add_service, entry, picture
 
@@ -210,6 +211,24 @@ def test_pieces_that_are_not_theirs_are_not_taken(
     tuned = lying(desk, monkeypatch, {"kind": "pieces", "pieces": [piece]})
     with pytest.raises(OSError, match="not theirs"):
         tuned.switched(program, program.plan(Intent.WHEN_ASKED))
+
+
+def test_a_change_that_would_fill_the_agents_disk_is_not_taken(
+    desk: PeopleDesk, homes: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Ben's worker says that very much is altered, message after message."""
+    key = f"person:ben:{WORDS}"
+    program = looked(desk)[key]
+    content = File.of(b"x" * 200_000).model_dump()
+    piece = {"path": "a", "of": "ben", "before": {"kind": "nothing"}, "after": content}
+    many = {"kind": "pieces", "pieces": [piece] * 3}
+    tuned = lying(desk, monkeypatch, *[many] * 10)
+    with pytest.raises(OSError, match="more than anybody has to"):
+        tuned.switched(program, program.plan(Intent.WHEN_ASKED))
+    state = {"kind": "state", "state": {"kind": "nothing"}}
+    tuned = lying(desk, monkeypatch, state, state)
+    with pytest.raises(OSError, match="more than it was asked"):
+        tuned.hands().read(Piece(path="a", of="ben", before=NOTHING, after=NOTHING))
 
 
 def test_what_is_of_somebody_who_has_gone_is_left_and_the_rest_goes_back(

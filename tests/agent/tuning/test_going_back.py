@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import tempfile
 from datetime import UTC, datetime, timedelta
@@ -187,6 +188,23 @@ def test_one_bad_file_of_the_journal_costs_only_itself(root: Path, tmp_path: Pat
     assert changer.put_back("change-1").stage is Stage.PUT_BACK, "twice is once"
     with pytest.raises(KeyError):
         changer.put_back("never")
+
+
+def test_a_journal_of_an_earlier_version_goes_back(root: Path, tmp_path: Path) -> None:
+    """It knew of no people and no ports: every name lay below the machine's root."""
+    entry_of = root / "home/anna/.config/autostart/chat.desktop"
+    entry_of.parent.mkdir(parents=True)
+    entry_of.write_text("hidden")
+    after = File.of(b"hidden", 0o644).model_dump()
+    piece = {"path": str(entry_of.relative_to(root)), "before": {"kind": "nothing"}, "after": after}
+    change = {
+        "id": "7-0a1b2c3d", "setting": "runs-by-itself", "before": "from the start",
+        "after": "when asked", "at": AT.isoformat(), "pieces": [piece], "stage": "made",
+    }  # fmt: skip
+    add_file(tmp_path, "journal/20260302T090000-7-0a1b2c3d.json", json.dumps(change))
+    changer = Changer(OwnHands(str(root)), tmp_path / "journal")
+    assert changer.put_back("7-0a1b2c3d").stage is Stage.PUT_BACK
+    assert not entry_of.exists()
 
 
 # --- links, pipes and other traps --------------------------------------------------------------

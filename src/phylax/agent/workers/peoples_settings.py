@@ -27,6 +27,8 @@ _SILENCE, _LONGEST = 20.0, 60.0
 """Seconds; what is asked here takes a moment."""
 _MOST_VALUES = 100
 """Of one person."""
+_MOST_PIECES, _LARGEST_CHANGE = 500, 2 * 2**20
+"""Of one change; bytes as they are kept."""
 _log = logging.getLogger("phylax.agent")
 
 
@@ -131,6 +133,10 @@ class PeoplesSettings:
             if not isinstance(message, jobs.PiecesTold):
                 raise WorkerError(f"it said {message.kind!r} when asked what is altered")
             told.extend(message.pieces)
+            size = sum(len(piece.model_dump_json()) for piece in told)
+            # all of it is kept in the agent's own journal
+            if len(told) > _MOST_PIECES or size > _LARGEST_CHANGE:
+                raise WorkerError("it alters more than anybody has to")
 
         try:
             report = self._work(person, job, handle)
@@ -152,6 +158,8 @@ class PeoplesSettings:
             if not isinstance(message, jobs.StateTold):
                 raise WorkerError(f"it said {message.kind!r} when asked about a setting")
             told.append(message.state)
+            if len(told) > 1:
+                raise WorkerError("it said more than it was asked")
 
         job = jobs.PieceJob(around=self._around(person), do=do, piece=piece, state=state)
         try:

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import errno
+import socket
+import threading
 from typing import Any
 
 from jeepney import DBusAddress, MessageType, new_method_call
-from jeepney.io.blocking import DBusConnection, open_dbus_connection
+from jeepney.bus import get_bus
+from jeepney.io.blocking import DBusConnection, prep_socket
 from jeepney.wrappers import DBusErrorResponse
 
 SYSTEM = "unix:path=/run/dbus/system_bus_socket"
@@ -19,6 +22,20 @@ class BusError(OSError):
     def __init__(self, name: str, words: str) -> None:
         super().__init__(errno.EIO, f"{name}: {words}"[:300])
         self.name = name
+
+
+def _opened(address: str) -> DBusConnection:
+    """A connection that has greeted its bus. Whoever does not greet back is hung up on."""
+    sock = prep_socket(get_bus(address), timeout=_SECONDS)
+    watch = threading.Timer(_SECONDS, lambda: sock.shutdown(socket.SHUT_RDWR))
+    watch.start()
+    try:
+        return DBusConnection(sock)
+    except BaseException:
+        sock.close()
+        raise
+    finally:
+        watch.cancel()
 
 
 class Bus:
@@ -39,7 +56,7 @@ class Bus:
         """What a method gives back. BusError where it is refused, OSError where nobody answers."""
         try:
             if self._connection is None:
-                self._connection = open_dbus_connection(bus=self._address)
+                self._connection = _opened(self._address)
             message = new_method_call(who, method, signature or None, body)
             reply = self._connection.send_and_get_reply(message, timeout=_SECONDS)
         except (DBusErrorResponse, ValueError, TimeoutError, EOFError, KeyError) as failure:
