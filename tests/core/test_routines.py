@@ -91,7 +91,7 @@ def test_putting_right_twice_changes_nothing_and_no_step_by_hand_is_lost(
         ({"kind": "survey", "categories": ["trash"]}, "belong to a step 'clean'"),
         ({"kind": "by hand"}, "needs one"),
         ({"kind": "clean", "categories": ["programs"]}, "cannot go unattended"),
-        ({"kind": "format"}, "'survey', 'clean'"),
+        ({"kind": "format"}, "'survey', 'check'"),
     ],
 )
 def test_a_step_that_cannot_be_meant_is_refused(step: dict, complaint: str) -> None:

@@ -86,6 +86,12 @@ def test_the_x_ray_machine_that_cleaning_cannot_help(conn: Connection) -> None:
     assert told.next_step is NextStep.ASK_CLIENT
 
 
+def test_the_library_machine_whose_file_system_has_errors(conn: Connection) -> None:
+    told = needs(conn, "library-3", Cause.CHECK_FINDINGS)
+    assert told.reason.startswith("C: The file system has errors")
+    assert told.next_step is NextStep.SEE_CHECKS
+
+
 def test_the_kiosk_that_is_off_at_night(conn: Connection) -> None:
     told = needs(conn, "museum-kiosk", Cause.MISSED)
     assert "off" in told.evidence and "in a row" in told.reason

@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
+import threading
+import time
 from pathlib import Path
 
 import pytest
+from pydantic import ValidationError
 
 from conftest import Service
 from helpers import enrol, make_standin
+from phylax.agent.config.home import AgentHome
 from phylax.agent.runtime.loop import Agent
 from phylax.client import NotAllowedError, NotFoundError, Phylax, RefusedError
 from phylax.core.attention import NextStep
 from phylax.core.checks.findings import Result, Severity
 from phylax.core.checks.kept import KeptCheck
-from phylax.core.runs import RunState
+from phylax.core.protocol import CheckOrder
+from phylax.core.runs import RunDetail, RunState
+from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind, StepState
 from phylax.core.shop import Machine
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
@@ -150,3 +156,99 @@ def test_who_may_not(service: Service, owner: Phylax, machine: Machine, agent: A
         assert {kind.key for kind in desk.checks.kinds()} >= {"file-system", "disk-health"}
     with pytest.raises(NotFoundError):
         owner.checks.settle(999, "x")
+
+
+def routine_run(owner: Phylax, machine: Machine, agent: Agent, *kinds: StepKind) -> RunDetail:
+    """A routine of some steps, carried out once."""
+    steps = tuple(
+        RoutineStep(kind=kind, categories=("user-temp",) if kind is StepKind.CLEAN else ())
+        for kind in kinds
+    )
+    routine = owner.routines.add(RoutineEdit(name="Checked first", steps=steps))
+    (run,) = owner.routines.run(routine.id, [machine.id])
+    for _ in range(4):
+        agent.once()
+    return owner.runs.get(run.id)
+
+
+ALL = (StepKind.CLEAN, StepKind.CHECK, StepKind.TUNE, StepKind.SURVEY)
+
+
+def test_a_routine_checks_before_anything_is_changed(
+    owner: Phylax, machine: Machine, agent: Agent
+) -> None:
+    run = routine_run(owner, machine, agent, *ALL)
+    assert [step.kind for step in run.steps] == [
+        StepKind.SURVEY, StepKind.CHECK, StepKind.CLEAN, StepKind.SECOND_LOOK, StepKind.TUNE,
+    ]  # fmt: skip
+    assert {step.state for step in run.steps} == {StepState.DONE}
+    assert run.steps[1].word == "nothing found"
+    assert run.state is RunState.DONE
+    (entry,) = [e for e in owner.records.list(machine=machine.tag) if e.run_id == run.id]
+    assert "disk 0: clean." in entry.text
+
+
+def test_findings_of_a_file_system_do_not_keep_it_from_being_cleaned(
+    owner: Phylax, machine: Machine, agent: Agent, tmp_path: Path
+) -> None:
+    say(tmp_path, BROKEN)
+    run = routine_run(owner, machine, agent, *ALL)
+    assert {step.state for step in run.steps} == {StepState.DONE}
+    assert run.steps[1].word == "/: The file system has errors, and 1 more"
+
+
+def test_a_failing_disk_stops_all_that_comes_after(
+    owner: Phylax, machine: Machine, agent: Agent, tmp_path: Path
+) -> None:
+    say(tmp_path, '[disks."disk 0"]\nfailing = 1\n')
+    run = routine_run(owner, machine, agent, *ALL)
+    states = [step.state for step in run.steps]
+    assert states == [StepState.DONE, StepState.DONE] + [StepState.LEFT_OUT] * 3
+    assert run.steps[2].word == "disk 0 is failing: save the data first"
+    assert (run.state, run.removed.count if run.removed else 0) == (RunState.PARTLY, 0)
+
+
+def test_a_routine_of_checks_alone(owner: Phylax, machine: Machine, agent: Agent) -> None:
+    run = routine_run(owner, machine, agent, StepKind.CHECK)
+    assert (run.work, run.state) == ("check", RunState.DONE)
+    assert len(owner.checks.of(machine.tag)) == 2
+
+
+def test_the_machines_own_guard_has_the_last_word(
+    owner: Phylax, machine: Machine, agent: Agent, tmp_path: Path
+) -> None:
+    guard = tmp_path / "agent/guard.toml"
+    text = guard.read_text().replace("never_checks = []", 'never_checks = ["disk-health"]')
+    guard.write_text(text)
+    kept = check(owner, machine, Agent(AgentHome(tmp_path / "agent")))
+    assert kept["file-system"].checked.result is Result.CLEAN
+    assert kept["disk-health"].checked.why == "named by this machine's own guard"
+
+
+def test_a_hostile_service_can_have_nothing_else_checked(
+    owner: Phylax, machine: Machine, agent: Agent, context: Context
+) -> None:
+    for forged in ("../../etc", "file-system; rm", "", "A"):
+        with pytest.raises(ValidationError):
+            CheckOrder(run_id=1, lease="l", checks=(forged,))
+    run = owner.runs.check(machine.tag, ("file-system",))
+    with context.db.write() as conn:
+        conn.execute("UPDATE runs SET checks = ? WHERE id = ?", ('["format"]', run.id))
+    agent.once()
+    (kept,) = owner.checks.of(machine.tag)
+    assert (kept.checked.check, kept.checked.why) == ("format", "this agent has no such check")
+
+
+def test_called_off_it_ends_soon_and_what_was_checked_is_told(
+    owner: Phylax, machine: Machine, agent: Agent, tmp_path: Path
+) -> None:
+    say(tmp_path, "seconds = 30\n")
+    run = owner.runs.check(machine.tag, ("file-system", "disk-health"))
+    working = threading.Thread(target=agent.once)
+    working.start()
+    while owner.runs.get(run.id).state is not RunState.RUNNING:
+        time.sleep(0.05)
+    owner.runs.call_off(run.id)
+    working.join(25)
+    assert not working.is_alive()
+    assert owner.runs.get(run.id).state is RunState.CALLED_OFF

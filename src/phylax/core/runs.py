@@ -164,6 +164,8 @@ def work_of(steps: Sequence[RoutineStep | RunStep]) -> tuple[Work, tuple[str, ..
             return "clean", step.categories
     if any(step.kind is StepKind.SURVEY for step in steps):
         return "survey", ()
+    if any(step.kind is StepKind.CHECK for step in steps):
+        return "check", ()
     return "by hand", ()
 
 

@@ -12,8 +12,11 @@ from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.survey.surveyor import survey
 from phylax.agent.survey.task import LookListener, LookTask
 from phylax.core.believed_time import by_clock_alone
+from phylax.core.checks.findings import Checked
+from phylax.core.checks.kind import kinds
 from phylax.core.protocol import (
     CategoryRule,
+    CheckedMessage,
     ListingMessage,
     Message,
     ResultMessage,
@@ -43,6 +46,7 @@ class LookedThrough:
     covers: tuple[Cover, ...] = ()
     programs: tuple[Program, ...] = ()
     values: tuple[Seen, ...] = ()
+    checked: tuple[Checked, ...] = ()
     grows: dict[str, float] = field(default_factory=dict)
     """Categories of people's own files that grow lately, GiB a day."""
 
@@ -82,7 +86,12 @@ def look_through(
     programs = tuple(machine.programs())
     at = now - timedelta(minutes=30)
     values = tuple(machine.values())
-    return LookedThrough(at, tuple(lines), listed, covered, programs, values, grows)
+    checked = tuple(
+        one.model_copy(update={"started_at": at, "ended_at": at})
+        for kind in kinds()
+        for one in machine.check(kind, lambda: None)
+    )
+    return LookedThrough(at, tuple(lines), listed, covered, programs, values, checked, grows)
 
 
 def as_it_came_in(look: LookedThrough, run_id: int) -> Iterator[Message]:
@@ -101,6 +110,7 @@ def as_it_came_in(look: LookedThrough, run_id: int) -> Iterator[Message]:
     yield _survey(run_id, Look.FIRST, started, look.at, look.lines, look.covers)
     settings = SettingsLook(taken_at=look.at, programs=look.programs, values=look.values)
     yield SettingsMessage(id=uuid.uuid4().hex, run_id=run_id, look=settings)
+    yield CheckedMessage(id=uuid.uuid4().hex, run_id=run_id, checked=look.checked)
     yield ResultMessage(id=uuid.uuid4().hex, run_id=run_id, started_at=started, ended_at=look.at)
 
 

@@ -9,6 +9,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import datetime, time, timedelta
 
+from phylax.agent.machines.standin_checks import PretendedChecks, PretendedVolume
+from phylax.core.checks.findings import Finding, Severity
 from phylax.core.notices import AtOnce, WishesEdit
 from phylax.core.people import Role
 from phylax.core.retention import PressureStep, ProtectEntry, ProtectKind, Rule, Scope
@@ -295,6 +297,27 @@ PROTECTED = (
     ProtectSpec(Scope.MACHINE, "choir-server", ProtectKind.PATTERN, "hymn-*.zip",
                 "scores that Orla works from"),
 )  # fmt: skip
+
+CHECKS = {
+    "library-3": PretendedChecks(
+        volumes={
+            "C:": PretendedVolume(
+                findings=(
+                    Finding(
+                        severity=Severity.WARNING,
+                        what="The file system has errors; it has to be checked while it is not "
+                        "in use",
+                        where="C:",
+                        evidence="14 errors counted; first on the day it became slow",
+                    ),
+                )
+            )
+        },
+        disks={"disk 0": {"failing": 0, "reallocated sectors": 6, "pending sectors": 0,
+                          "degrees": 41}},
+    ),
+}  # fmt: skip
+"""What checks of some machines come to; all others are well."""
 
 NOTES = (
     NoteSpec("ferry-tickets", 20, "Wren Halloran",

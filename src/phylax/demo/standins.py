@@ -12,10 +12,11 @@ from random import Random
 import tomli_w
 
 from phylax.agent.machines.standin import STATE_FILE, THINGS_FILE
+from phylax.agent.machines.standin_checks import CHECKS_FILE
 from phylax.core.shop import System
 from phylax.demo import startup
 from phylax.demo.clutter import scatter, things
-from phylax.demo.scenario import TREES, MachineSpec, Trees
+from phylax.demo.scenario import CHECKS, TREES, MachineSpec, Trees
 from phylax.demo.tree import GIB, Tree
 
 _FILETIME_EPOCH = 11_644_473_600
@@ -70,6 +71,9 @@ def build(folder: Path, spec: MachineSpec, now: datetime, random: Random) -> Non
         "starting": startup.starting(spec).model_dump(mode="json"),
     }
     (folder / STATE_FILE).write_text(tomli_w.dumps(state), encoding="utf-8")
+    if wrong := CHECKS.get(spec.tag):
+        text = tomli_w.dumps(wrong.model_dump(mode="json"))
+        (folder / CHECKS_FILE).write_text(text, encoding="utf-8")
 
 
 def _volume_folder(mount: str) -> str:

@@ -16,11 +16,12 @@
   type Step = Schema['RunStep'];
   const open = $derived(['waiting', 'offered', 'running'].includes(run.state));
   const next = $derived(run.steps.find((s) => s.state !== 'done' && s.state !== 'left out'));
-  const byAgent = (step: Step) => ['survey', 'clean', 'second look', 'tune'].includes(step.kind);
+  const byAgent = (step: Step) => !['restart', 'by hand'].includes(step.kind);
   const NAMES: Record<string, string> = {
     survey: 'Survey it',
     clean: 'Clean',
     'second look': 'Look again',
+    check: 'Check',
     tune: 'Tune',
     restart: 'Restart it'
   };

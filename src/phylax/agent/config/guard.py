@@ -40,6 +40,9 @@ class GuardRules(Demand):
     never_settings: Annotated[tuple[str, ...], Field(max_length=200)] = Field(
         (), description="Settings that are never changed here, by their keys"
     )
+    never_checks: Annotated[tuple[str, ...], Field(max_length=50)] = Field(
+        (), description="Checks that are never carried out here, by their keys"
+    )
     hold_at_most_percent: int = Field(
         10, ge=0, le=50, description="Of no volume more than this share is held"
     )
@@ -117,6 +120,7 @@ class Guard:
         self._never = frozenset(rules.never_categories)
         self.never_programs = frozenset(rules.never_programs)
         self.never_settings = frozenset(rules.never_settings)
+        self.never_checks = frozenset(rules.never_checks)
 
     def why_forbidden(self, path: str) -> str | None:
         """Why a location may not be looked through or cleaned, or None.

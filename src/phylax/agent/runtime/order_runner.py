@@ -118,7 +118,7 @@ class OrderRunner:
                     if order.settings:
                         look_at_settings(order.run_id, self._crew, self._sender, self._settings())
                 case CheckOrder():
-                    look_by_checks(order, self._crew.machine, self._sender.spool, listener)
+                    look_by_checks(order, self._crew, self._sender.spool, listener)
                 case LookAtSettingsOrder():
                     look_at_settings(order.run_id, self._crew, self._sender, self._settings())
                 case ChangeSettingsOrder():

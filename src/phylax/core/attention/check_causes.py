@@ -25,7 +25,7 @@ def check_findings(standing: Standing) -> Iterator[Finding]:
 
 
 def _of(standing: Standing, found: OpenFindings, cause: Cause, *, urgency: int) -> Finding:
-    where = f"{found.of}: " if found.of else ""
+    of = found.of if not found.of or found.of.endswith(":") else f"{found.of}:"
     more = f"; and {count(found.more, 'finding')} more" if found.more else ""
     return finding(
         standing,
@@ -34,7 +34,7 @@ def _of(standing: Standing, found: OpenFindings, cause: Cause, *, urgency: int) 
         urgency=urgency,
         grade=0,
         since=found.since,
-        reason=f"{where}{found.what}",
+        reason=f"{of} {found.what}".strip(),
         evidence=f"{found.evidence}{more}",
         next_step=NextStep.SEE_CHECKS,
         run_id=found.run_id,

@@ -24,6 +24,7 @@ GUESS = timedelta(minutes=15)
 
 class StepKind(StrEnum):
     SURVEY = "survey"
+    CHECK = "check"
     CLEAN = "clean"
     SECOND_LOOK = "second look"
     TUNE = "tune"
@@ -33,15 +34,24 @@ class StepKind(StrEnum):
     @property
     def by_agent(self) -> bool:
         """Whether the machine's agent does it; the others are ticked by people."""
-        return self in (StepKind.SURVEY, StepKind.CLEAN, StepKind.SECOND_LOOK, StepKind.TUNE)
+        return self not in (StepKind.RESTART, StepKind.BY_HAND)
+
+    @property
+    def is_alone(self) -> bool:
+        """Whether it is an order of its own, for it goes by what came before or decides about what
+        comes after."""
+        return self in (StepKind.CHECK, StepKind.TUNE)
 
 
 _ORDER = (
-    StepKind.SURVEY, StepKind.CLEAN, StepKind.SECOND_LOOK, StepKind.TUNE, StepKind.RESTART,
+    StepKind.SURVEY, StepKind.CHECK, StepKind.CLEAN, StepKind.SECOND_LOOK, StepKind.TUNE,
+    StepKind.RESTART,
 )  # fmt: skip
-"""Look, clean, look again, tune, restart. Steps by hand stay behind the one they were put after."""
+"""Look, check, clean, look again, tune, restart. Steps by hand stay behind the one they were put
+after."""
 _WHY = {
     StepKind.SURVEY: "looking comes before anything is touched",
+    StepKind.CHECK: "checks come before anything is changed: a failing disk stops the rest",
     StepKind.CLEAN: "cleaning comes after the survey and before the second look",
     StepKind.SECOND_LOOK: "the second look compares with what the cleaning left",
     StepKind.TUNE: "tuning comes after cleaning, and before the restart that shows it",
@@ -237,14 +247,14 @@ def current(steps: Sequence[RunStep]) -> RunStep | None:
 def agents_part(steps: Sequence[RunStep]) -> tuple[RunStep, ...]:
     """The steps that the agent does next in one go; empty while a person's step comes first.
 
-    Looking, cleaning and looking again belong together unless something by hand is between them;
-    tuning is a part of its own, for it goes by what the look found.
+    Looking, cleaning and looking again belong together unless something is between them; checks
+    and tuning are parts of their own.
     """
     part: list[RunStep] = []
     for step in steps:
         if step.state.is_over:
             continue
-        if not step.kind.by_agent or (part and StepKind.TUNE in (step.kind, part[0].kind)):
+        if not step.kind.by_agent or (part and (step.kind.is_alone or part[0].kind.is_alone)):
             break
         part.append(step)
     return tuple(part)

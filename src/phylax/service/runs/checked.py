@@ -30,6 +30,21 @@ def _by_movement(conn: Connection, machine_id: int, checked: Checked) -> Checked
     return judged.model_copy(update={"ended_at": checked.ended_at})
 
 
+def step_in_words(conn: Connection, run_id: int) -> str:
+    """What a run's checks came to, beside its step."""
+    kept = checks.of_run(conn, run_id)
+    bad = [one for one in kept if one.checked.result is Result.FINDINGS]
+    unseen = [one for one in kept if one.checked.result is Result.COULD_NOT_LOOK]
+    words = "; ".join(one.checked.in_words for one in bad[:3]) if bad else "nothing found"
+    return f"{words}; {len(unseen)} could not be looked at" if unseen else words
+
+
+def why_to_stop(conn: Connection, run_id: int) -> str:
+    """Why nothing else is to be done on the machine; empty where it may."""
+    failing = [kept.checked.of for kept in checks.of_run(conn, run_id) if kept.checked.is_failing]
+    return f"{', '.join(failing)} is failing: save the data first" if failing else ""
+
+
 def in_words(conn: Connection, run_id: int) -> str:
     """What a run's checks came to, for the record."""
     return "".join(f" {kept.checked.in_words}." for kept in checks.of_run(conn, run_id))

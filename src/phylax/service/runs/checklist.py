@@ -57,11 +57,15 @@ def note_progress(conn: Connection, run_id: int, step: Step, *, at: int) -> None
         steps.put(conn, run_id, numbers, StepState.DONE, at=at, by=_AGENT)
 
 
-def is_tuning(conn: Connection, run: Run) -> bool:
-    """Whether the part under way is the tuning."""
-    return any(
-        step.kind is StepKind.TUNE and step.state is StepState.UNDER_WAY for step in of(conn, run)
-    )
+def under_way(conn: Connection, run: Run, kind: StepKind) -> bool:
+    """Whether a step of a kind is under way."""
+    return any(step.kind is kind and step.state is StepState.UNDER_WAY for step in of(conn, run))
+
+
+def leave_out_rest(conn: Connection, run: Run, word: str, *, at: int) -> None:
+    """What the agent would still do is left out; steps of people stay theirs."""
+    rest = [s.number for s in of(conn, run) if s.kind.by_agent and s.state is StepState.TO_DO]
+    steps.put(conn, run.id, rest, StepState.LEFT_OUT, at=at, by=_AGENT, word=word)
 
 
 def end_part(conn: Connection, run: Run, *, went_well: bool, at: int, word: str = "") -> bool:

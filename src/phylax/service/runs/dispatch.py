@@ -5,6 +5,7 @@ from __future__ import annotations
 import secrets
 
 from phylax.core.catalogue import catalogue
+from phylax.core.checks.kind import kinds
 from phylax.core.events import EventKind
 from phylax.core.protocol import (
     LEASE_SECONDS,
@@ -41,13 +42,15 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     events.publish(conn, EventKind.RUN, at=at, machine_id=machine_id, run_id=run.id)
     if run.work in ("put back", "let go"):
         return _held_order(conn, run, lease)
-    if run.work == "check":
+    if run.work == "check" and run.routine_id is None:
         return CheckOrder(run_id=run.id, lease=lease, checks=runs.checks_of(conn, run.id))
     if run.work == "look at settings":
         return LookAtSettingsOrder(run_id=run.id, lease=lease)
     if run.work in ("change settings", "put settings back"):
         return _settings_order(conn, run, lease)
     part = {step.kind for step in checklist.begin_part(conn, run, at=at)}
+    if StepKind.CHECK in part:
+        return CheckOrder(run_id=run.id, lease=lease, checks=tuple(kinds()))
     if StepKind.TUNE in part:
         goes = tuning.unattended(conn, machine_id)
         return _change_order(conn, run, lease, goes.wanted, goes.values)

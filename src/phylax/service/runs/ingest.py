@@ -34,6 +34,7 @@ from phylax.core.runs import (
     with_steps,
     with_tuning,
 )
+from phylax.core.scheduling.routines import StepKind
 from phylax.core.shop import by_volume
 from phylax.core.survey import Ledger, Look, Tally, ledger
 from phylax.core.values import from_seconds, to_seconds
@@ -228,20 +229,26 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
         reason = f"called off by {leases.stop_asked_by(conn, run.id) or 'the machine'}"
         conclusion = conclusion.model_copy(update={"reason": reason})
     ended = to_seconds(result.ended_at)
-    is_tuning = run.routine_id is not None and checklist.is_tuning(conn, run)
+    in_routine = run.routine_id is not None
+    is_tuning = in_routine and checklist.under_way(conn, run, StepKind.TUNE)
+    is_checking = in_routine and checklist.under_way(conn, run, StepKind.CHECK)
     if run.work == "clean" and result.outcomes:
         outlooks.note_cleaning(conn, run.machine_id, run.id, result, at=ended)
     worked = max(1, ended - to_seconds(result.started_at))
     went_well = conclusion.state in (RunState.DONE, RunState.PARTLY) and not result.out_of_time
     if run.routine_id is not None and not run.state.has_ended:
         word = tuned_in_words(conclusion) if is_tuning else ""
+        if is_checking and went_well:
+            word = checked.step_in_words(conn, run.id)
+            if why := checked.why_to_stop(conn, run.id):
+                checklist.leave_out_rest(conn, run, why, at=ended)
         if checklist.end_part(conn, run, went_well=went_well, at=ended, word=word):
             by_hand = checklist.next_is_by_hand(conn, run)
             kept = result if run.work == "clean" and result.passes else None
             runs.end_part(conn, run.id, worked=worked, at_hand=by_hand, result=kept)
             events.publish(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
             return
-        kept = runs.kept_result(conn, run.id) if is_tuning else None
+        kept = runs.kept_result(conn, run.id) if is_tuning or is_checking else None
         if is_tuning:
             conclusion = with_tuning(conclude(kept) if kept else None, conclusion)
         if kept is not None:
