@@ -92,6 +92,13 @@ def test_the_library_machine_whose_file_system_has_errors(conn: Connection) -> N
     assert told.next_step is NextStep.SEE_CHECKS
 
 
+def test_nothing_of_the_past_still_runs(conn: Connection) -> None:
+    rows = conn.execute("SELECT state, count(*) FROM runs WHERE round_id NOT NULL GROUP BY 1")
+    states = dict(rows.fetchall())
+    assert states.keys() <= {"done", "partly", "missed", "failed", "waiting"}, states
+    assert states["done"] > 100
+
+
 def test_the_kiosk_that_is_off_at_night(conn: Connection) -> None:
     told = needs(conn, "museum-kiosk", Cause.MISSED)
     assert "off" in told.evidence and "in a row" in told.reason

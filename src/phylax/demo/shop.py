@@ -17,10 +17,10 @@ from phylax.core.protocol import (
 )
 from phylax.core.records import Entry, RecordKind
 from phylax.core.retention import Scope
-from phylax.core.runs import NewRoutineRuns, RunState
+from phylax.core.runs import NewRoutineRuns, Run, RunState
 from phylax.core.scheduling.missed import MissedCause, because
 from phylax.core.scheduling.rounds import Postponed, Pressure, RoundEdit
-from phylax.core.scheduling.routines import StepTick
+from phylax.core.scheduling.routines import StepKind, StepState, StepTick
 from phylax.core.shop import (
     ClientEdit,
     ClosingDaysEdit,
@@ -58,6 +58,7 @@ from phylax.store import (
     rules,
     runs,
     shop,
+    steps,
 )
 from phylax.store.database import Connection, Database
 
@@ -382,11 +383,21 @@ def _write_down(
         why = because(MissedCause.OFF)
         give_up(conn, run, RunState.MISSED, why.words, at=to_seconds(deed.at), cause=why.cause)
         return
-    checklist.begin_part(conn, run, at=to_seconds(deed.at))
+    _lay_out(conn, run, at=to_seconds(deed.at))
     if look is not None:
         for message in looks_around(look, run_id, deed.at, deed.at + _takes(deed), _freed(deed)):
             ingest.apply(conn, machine_id, message, at=to_seconds(message.ended_at))
     ingest.apply(conn, machine_id, _result(deed, run_id), at=to_seconds(deed.at))
+
+
+def _lay_out(conn: Connection, run: Run, *, at: int) -> None:
+    """A past run's steps: its checks and its tuning are over, its cleaning is under way."""
+    all_ = checklist.of(conn, run)
+    steps.lay_out(conn, run.id, all_)
+    for kind, word in ((StepKind.CHECK, "nothing found"), (StepKind.TUNE, "nothing changed")):
+        numbers = [step.number for step in all_ if step.kind is kind]
+        steps.put(conn, run.id, numbers, StepState.DONE, at=at, by="the agent", word=word)
+    checklist.begin_part(conn, run, at=at)
 
 
 def _freed(deed: _Deed) -> int:

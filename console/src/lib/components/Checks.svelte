@@ -56,10 +56,11 @@
       {@const { checked } = kept}
       <li class="py-2.5">
         <strong>{nameOf[checked.check] ?? checked.check}</strong>
-        {checked.of}:
-        <span class:lookhere={isOpen(kept)}>{checked.result}</span>
-        <span class="muted text-sm">
-          {checked.why}, <When at={checked.ended_at} />
+        {checked.of}
+        <span class="block">
+          <span class:lookhere={isOpen(kept)}>{checked.result}</span>{checked.why
+            ? `: ${checked.why}`
+            : ''}<span class="muted text-sm">, <When at={checked.ended_at} /></span>
         </span>
         {#each checked.findings ?? [] as finding (finding.what)}
           <p class="max-w-prose">
