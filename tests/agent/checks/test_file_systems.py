@@ -188,7 +188,7 @@ def test_a_device_in_use_is_not_read_from_outside(tmp_path: Path) -> None:
 def test_calling_off_ends_the_tool_and_all_that_it_started(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from phylax.agent.platform import tools
+    from phylax.agent.machines.linux import tools
 
     class Called(Exception):
         pass
@@ -220,7 +220,7 @@ def test_calling_off_ends_the_tool_and_all_that_it_started(
     ],
 )
 def test_a_hostile_tool_is_bounded(tmp_path: Path, says: str, why: str) -> None:
-    from phylax.agent.platform.tools import ask
+    from phylax.agent.machines.linux.tools import ask
 
     script = tmp_path / "tool"
     script.write_text(f"#!/bin/sh\n{says}\n")

@@ -10,7 +10,7 @@ from typing import Any, Final
 
 from phylax.agent.machines.linux.checks.file_system import block_name
 from phylax.agent.machines.linux.mounts import Mount
-from phylax.agent.platform.tools import run
+from phylax.agent.machines.linux.tools import run
 from phylax.core.checks.disk_health import Counters, NoCountersError, counters
 
 SMARTCTL: Final = "/usr/sbin/smartctl"

@@ -16,7 +16,7 @@ from contextlib import contextmanager
 from datetime import UTC, datetime
 
 from phylax.agent.machines.linux.mounts import Mount
-from phylax.agent.platform.tools import Said, run
+from phylax.agent.machines.linux.tools import Said, run
 from phylax.core.checks.findings import Finding, Severity
 
 _HOURS = 8 * 3600.0

@@ -15,8 +15,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Final, NamedTuple
 
+from phylax.agent.machines.linux.tools import ask
 from phylax.agent.machines.linux.values.session_bus import bus_of_person, runtime_folder
-from phylax.agent.platform.tools import ask
 from phylax.core.tuning.pieces import NOTHING, Kept, Piece, State
 from phylax.core.tuning.verdicts import Seen
 
