@@ -99,7 +99,7 @@ BREAKS: list[Callable[[random.Random], list[str]]] = [
     lambda chance: ["-R", f"clri <{chance.randint(12, 20)}>"],
     lambda chance: ["-R", f"freei <{chance.randint(12, 20)}>"],
     lambda chance: ["-R", f"freeb {chance.randint(1, 60)} 20"],
-    lambda chance: ["-R", f"setb {chance.randint(9000, 12000)} 200"],
+    lambda chance: inode(chance, "file_acl", str(chance.randint(70, 90))),
     lambda chance: ["-R", "unlink d0/f0"],
     lambda chance: ["-R", f"link <{chance.randint(12, 20)}> d1/twice"],
 ]

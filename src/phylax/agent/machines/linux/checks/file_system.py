@@ -126,12 +126,12 @@ def _judged(file_system: str, device: str, said: Said) -> list[Finding]:
     """What a tool's end means; what it says of itself is evidence, never the judge."""
     if "valuable metadata changes in a log" in said.text:
         raise CouldNotLookError("its journal has to be replayed first: mount it once")
-    broken = {"ext4": (4, 5, 6, 7), "ext3": (4, 5, 6, 7), "ext2": (4, 5, 6, 7)}.get(
-        file_system, (1,)
-    )
+    # e2fsck's end is a sum: 4 is for errors that are there, whatever else it met on the way
+    is_ext = file_system in ("ext4", "ext3", "ext2")
+    is_broken = 0 < said.code < 128 and bool(said.code & 4) if is_ext else said.code == 1
     if said.code == 0:
         return []
-    if said.code not in broken:
+    if not is_broken:
         raise CouldNotLookError(f"its tool ended with {said.code}: {_lines(said.text)}"[:400])
     what = "The file system is damaged; repair it while it is not in use, with a backup at hand"
     evidence = _lines(said.text)
