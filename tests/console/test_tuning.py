@@ -99,7 +99,7 @@ def test_programs_are_changed_with_a_sentence_each_and_put_back(
     dialogue.get_by_role("checkbox").check()
     write(dialogue.get_by_label("Why, or what the client said"), "asked by phone")
     dialogue.get_by_role("button", name="Change 1 program").click()
-    expect(page.get_by_text("The machine is busy.")).to_be_visible()
+    expect(page.get_by_text("The machine is busy.").first).to_be_visible()
     agent.once()
     changes = page.get_by_test_id("changes")
     expect(changes).to_contain_text("Chat: from the start, then when asked")

@@ -167,6 +167,15 @@ def lay_an_entry() -> None:
         winreg.SetValueEx(opened, "Words", 0, winreg.REG_SZ, command)
 
 
+def what_was_set_is_back() -> None:
+    """By the registry itself: nothing marks the entry, and no policy is set."""
+    assert keys.values_of("HKU", rf"{person().sid}\{marks.MARKS}\Run").get("Words") is None
+    machine = WindowsMachine(["C:"])
+    (words,) = [program for program in machine.programs() if program.name == "Words"]
+    assert words.now is Intent.FROM_START, words
+    assert keys.values_of("HKLM", r"Software\Policies\Microsoft\Windows\WindowsUpdate\AU") == {}
+
+
 def a_mark_that_somebody_set_is_theirs() -> None:
     words, sid = program("words"), person().sid
     key = f"{sid}\\{marks.MARKS}\\Run"

@@ -228,6 +228,4 @@ def test_what_runs_by_itself_is_ruled_changed_and_put_back(
     owner.runs.put_settings_back(tag, [change.number for change in changes])
     once(enrolled)
     assert {c.state for c in owner.programs.changes(tag)} == {ChangeState.PUT_BACK}
-    look = owner.programs.on(tag)
-    assert [j.now for j in look.programs if j.program.name == "Words"] == [Intent.FROM_START]
-    assert [v.seen.value for v in look.values if v.seen.key == "updates"] == ["by-itself"]
+    enrolled.run("-m", "windows.inside_settings", "what_was_set_is_back")
