@@ -136,6 +136,24 @@ def test_a_later_look_replaces_and_an_unread_one_keeps_what_was_known(
     assert [row[0] for row in rows] == [SCREEN.key], "what no machine has any more is forgotten"
 
 
+@pytest.mark.parametrize("seconds", [3, 119])
+def test_a_look_that_came_later_counts_though_its_time_was_put_right(
+    owner: Phylax, machine: Machine, agent: Agent, context: Context, seconds: int
+) -> None:
+    """A clock that is off is put right by how long a message took, which differs by seconds."""
+    survey(owner, machine, agent)
+    run = owner.runs.survey(machine.tag)
+    known = owner.programs.on(machine.tag)
+    off = timedelta(seconds=owner.machines.get(machine.tag).clock_off)
+    look = SettingsLook(
+        taken_at=known.taken_at + off - timedelta(seconds=seconds), programs=(SCREEN,)
+    )
+    with context.db.write() as conn:
+        message = SettingsMessage(id="came-later", run_id=run.id, look=look)
+        ingest.apply(conn, machine.id, message, at=context.now())
+    assert [judged.program for judged in owner.programs.on(machine.tag).programs] == [SCREEN]
+
+
 def test_a_bad_file_and_the_machines_own_guard(
     owner: Phylax, machine: Machine, tmp_path: Path
 ) -> None:

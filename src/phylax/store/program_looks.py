@@ -10,26 +10,30 @@ from typing import NamedTuple
 
 from pydantic import TypeAdapter
 
+from phylax.core.clocks import TOLERATED
 from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Program
 from phylax.core.tuning.verdicts import Seen
 from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
+_MAY_SHIFT = 2 * TOLERATED
+"""Seconds by which a later look may seem to be earlier: a clock that is off is put right from a
+tolerated difference on, and looks come in their order."""
 _SEEN = TypeAdapter(tuple[Seen, ...])
 
 
 def keep_look(conn: Connection, machine_id: int, look: SettingsLook) -> bool:
-    """Keep a look, if it is newer than the one that is kept. What could not be read replaces
+    """Keep a look, unless it is older than the one that is kept. What could not be read replaces
     nothing that was."""
     at = to_seconds(look.taken_at)
     kept = conn.execute(
         """
         INSERT INTO settings_looks (machine_id, taken_at, unread, seen) VALUES (?1, ?2, ?3, ?4)
         ON CONFLICT (machine_id) DO UPDATE SET taken_at = ?2, unread = ?3,
-            seen = iif(?3 = '', ?4, seen) WHERE taken_at <= ?2
+            seen = iif(?3 = '', ?4, seen) WHERE taken_at <= ?2 + ?5
         """,
-        (machine_id, at, look.unread, _SEEN.dump_json(look.values).decode()),
+        (machine_id, at, look.unread, _SEEN.dump_json(look.values).decode(), _MAY_SHIFT),
     ).rowcount
     if not kept or look.unread:
         return bool(kept)
