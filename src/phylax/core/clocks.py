@@ -80,10 +80,10 @@ def set_right(message: Message, off: int) -> Message:
             return message.model_copy(update={"changes": tuple(changes)})
         case CheckedMessage():
             checked = [
-                one.model_copy(
-                    update={"started_at": one.started_at + by, "ended_at": one.ended_at + by}
+                check.model_copy(
+                    update={"started_at": check.started_at + by, "ended_at": check.ended_at + by}
                 )
-                for one in message.checked
+                for check in message.checked
             ]
             return message.model_copy(update={"checked": tuple(checked)})
         case StartsMessage():

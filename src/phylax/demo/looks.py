@@ -87,9 +87,9 @@ def look_through(
     at = now - timedelta(minutes=30)
     values = tuple(machine.values())
     checked = tuple(
-        one.model_copy(update={"started_at": at, "ended_at": at})
+        check.model_copy(update={"started_at": at, "ended_at": at})
         for kind in kinds()
-        for one in machine.check(kind, lambda: None)
+        for check in machine.check(kind, lambda: None)
     )
     return LookedThrough(at, tuple(lines), listed, covered, programs, values, checked, grows)
 

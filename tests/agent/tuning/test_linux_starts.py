@@ -172,6 +172,6 @@ def test_the_kernel_counts_for_a_group_what_its_ended_children_took(own_group: P
     join = f"echo $$ > {own_group}/cgroup.procs; {sys.executable} -c '{burn}'; exit 0"
     subprocess.run(["/bin/sh", "-c", join], check=True)
     ours = program("burner", (f"unit:system:{GROUP}", StarterKind.START))
-    start = starts.cost("/", [ours], datetime.now(UTC), UPTIME)
+    start = starts.cost("/", [ours], NOW, UPTIME)
     assert start.programs is not None and start.programs["package:burner"] >= 0.3
     assert start.rest > 0 and start.boot == starts.boot()

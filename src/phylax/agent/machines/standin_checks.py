@@ -68,8 +68,8 @@ def pretended_checks(
         case "disk-health":
             for disk, counted in (pretended.disks or {"disk 0": _WELL}).items():
                 started = _takes(pretended.seconds, breathe)
-                found = disk_health.findings(counted, disk)
-                yield looked(kind, disk, started, found, counted)
+                judged = disk_health.findings(counted, disk)
+                yield looked(kind, disk, started, judged, counted)
         case _:
             raise OSError(errno.ENOTSUP, "is not pretended", kind)
 

@@ -48,14 +48,14 @@ class PeoplesSettings:
         return self._machine.on_battery()
 
     def programs(self) -> list[Program]:
-        told: list[OfPerson] = []
+        starters: list[OfPerson] = []
         unread: list[Program] = []
         for person in self._machine.with_homes():
             try:
-                told += self._starters(person)
+                starters += self._starters(person)
             except WorkerError as error:
                 unread.append(_not_read(person, error))
-        return [*self._machine.programs_with(told), *unread]
+        return [*self._machine.programs_with(starters), *unread]
 
     def values(self) -> list[Seen]:
         values = self._machine.values()
@@ -97,45 +97,45 @@ class PeoplesSettings:
         return jobs.Surroundings(person=person, volumes=(), root=self._machine.root)
 
     def _starters(self, person: Person) -> list[OfPerson]:
-        told: list[OfPerson] = []
+        starters: list[OfPerson] = []
 
         def handle(message: jobs.FromWorker) -> None:
             if not isinstance(message, jobs.StartersTold):
                 raise WorkerError(f"it said {message.kind!r} when asked what starts")
-            told.extend(message.starters)
-            if len(told) > MOST:
+            starters.extend(message.starters)
+            if len(starters) > MOST:
                 raise WorkerError("it lists more than anybody has")
 
         self._work(person, jobs.SettingsJob(around=self._around(person), what="starters"), handle)
-        if any(of_person.starter.of != person.name for of_person in told):
+        if any(of_person.starter.of != person.name for of_person in starters):
             raise WorkerError("it spoke of somebody else")
-        return told
+        return starters
 
     def _values(self, person: Person) -> list[Seen]:
-        told: list[Seen] = []
+        values: list[Seen] = []
 
         def handle(message: jobs.FromWorker) -> None:
             if not isinstance(message, jobs.ValuesTold):
                 raise WorkerError(f"it said {message.kind!r} when asked for settings")
-            told.extend(message.values)
-            if len(told) > _MOST_VALUES:
+            values.extend(message.values)
+            if len(values) > _MOST_VALUES:
                 raise WorkerError("it lists more than anybody has")
 
         self._work(person, jobs.SettingsJob(around=self._around(person), what="values"), handle)
-        if any(seen.of != person.name or not _is_of_person(seen) for seen in told):
+        if any(seen.of != person.name or not _is_of_person(seen) for seen in values):
             raise WorkerError("it spoke of what is not theirs")
-        return told
+        return values
 
     def _pieces(self, person: Person, job: jobs.SwitchJob | jobs.ValueJob) -> tuple[Piece, ...]:
-        told: list[Piece] = []
+        pieces: list[Piece] = []
 
         def handle(message: jobs.FromWorker) -> None:
             if not isinstance(message, jobs.PiecesTold):
                 raise WorkerError(f"it said {message.kind!r} when asked what is altered")
-            told.extend(message.pieces)
-            size = sum(len(piece.model_dump_json()) for piece in told)
+            pieces.extend(message.pieces)
+            size = sum(len(piece.model_dump_json()) for piece in pieces)
             # all of it is kept in the agent's own journal
-            if len(told) > _MOST_PIECES or size > _LARGEST_CHANGE:
+            if len(pieces) > _MOST_PIECES or size > _LARGEST_CHANGE:
                 raise WorkerError("it alters more than anybody has to")
 
         try:
@@ -144,21 +144,21 @@ class PeoplesSettings:
             raise _as_os_error(person, error) from error
         if report.problems:
             raise OSError(errno.EIO, report.problems[0])
-        if any(piece.of != person.name for piece in told):
+        if any(piece.of != person.name for piece in pieces):
             raise OSError(errno.EPERM, "their worker spoke of what is not theirs", person.name)
-        return tuple(told)
+        return tuple(pieces)
 
     def handle_piece(
         self, person: Person, piece: Piece, do: jobs.Do, state: State | None = None
     ) -> State | None:
         """Have somebody's worker read, write or sweep a piece. OSError where it cannot."""
-        told: list[State] = []
+        states: list[State] = []
 
         def handle(message: jobs.FromWorker) -> None:
             if not isinstance(message, jobs.StateTold):
                 raise WorkerError(f"it said {message.kind!r} when asked about a setting")
-            told.append(message.state)
-            if len(told) > 1:
+            states.append(message.state)
+            if len(states) > 1:
                 raise WorkerError("it said more than it was asked")
 
         job = jobs.PieceJob(around=self._around(person), do=do, piece=piece, state=state)
@@ -168,7 +168,7 @@ class PeoplesSettings:
             raise _as_os_error(person, error) from error
         if report.problems:
             raise OSError(report.code or errno.EIO, report.problems[0], piece.shown)
-        return told[-1] if told else None
+        return states[-1] if states else None
 
     def _work(self, person: Person, job: jobs.Job, handle: jobs.Handler) -> jobs.Report:
         return self._nursery.work(person, job, handle, silence=_SILENCE, longest_work=_LONGEST)

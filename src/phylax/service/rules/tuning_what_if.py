@@ -43,8 +43,8 @@ def what_a_program_rule_changes(
 ) -> RuleWhatIf:
     """What becomes of a program now and by another rule, on the machines of a scope."""
     meant = _machines_of(conn, scope, subject_id)
-    found = program_looks.on_machines(conn, lambda program: program.key == edit.program)
-    programs = {number: found[number] for number in found if number in meant}
+    seen_programs = program_looks.on_machines(conn, lambda program: program.key == edit.program)
+    programs = {n: seen_programs[n] for n in seen_programs if n in meant}
     entries = notebook.entries(conn)
     now, then = (
         what_if(looked(conn, programs, program_rules.Said(conn, instead)), entries)
@@ -78,7 +78,9 @@ def settings_over_the_shop(conn: Connection) -> list[WhatIfLine]:
     answered = _Answered(conn)
     known = settings()
     # of what nobody wants anything, nothing changes
-    wanted = setting_rules.ruled(conn) | {k for k, one in known.items() if one.want is not None}
+    wanted = setting_rules.ruled(conn) | {
+        k for k, setting in known.items() if setting.want is not None
+    }
     for key, seen in program_looks.seen_everywhere(conn, wanted).items():
         # an agent of another version may know of more
         if key in known:

@@ -25,17 +25,19 @@ def _by_movement(conn: Connection, machine_id: int, checked: Checked) -> Checked
     earlier = checks.before(conn, machine_id, checked.check, checked.of)
     if earlier is None:
         return checked
-    found = findings(checked.counters, checked.of, earlier.checked.counters)
-    judged = looked(checked.check, checked.of, checked.started_at, found, checked.counters)
+    judged_findings = findings(checked.counters, checked.of, earlier.checked.counters)
+    judged = looked(
+        checked.check, checked.of, checked.started_at, judged_findings, checked.counters
+    )
     return judged.model_copy(update={"ended_at": checked.ended_at})
 
 
 def step_in_words(conn: Connection, run_id: int) -> str:
     """What a run's checks came to, beside its step."""
     kept = checks.of_run(conn, run_id)
-    bad = [one for one in kept if one.checked.result is Result.FINDINGS]
-    unseen = [one for one in kept if one.checked.result is Result.COULD_NOT_LOOK]
-    words = "; ".join(one.checked.in_words for one in bad[:3]) if bad else "nothing found"
+    bad = [check for check in kept if check.checked.result is Result.FINDINGS]
+    unseen = [check for check in kept if check.checked.result is Result.COULD_NOT_LOOK]
+    words = "; ".join(check.checked.in_words for check in bad[:3]) if bad else "nothing found"
     return f"{words}; {len(unseen)} could not be looked at" if unseen else words
 
 

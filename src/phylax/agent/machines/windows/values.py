@@ -31,7 +31,7 @@ _DAYS: dict[Scalar, int | str | None] = {
 
 
 @dataclass(frozen=True)
-class _One:
+class _Part:
     """One value of the registry."""
 
     key: str
@@ -42,35 +42,35 @@ class _One:
     of_person: bool = True
 
 
-_TABLE: dict[str, tuple[_One, ...]] = {
+_TABLE: dict[str, tuple[_Part, ...]] = {
     "motion": (
-        _One(r"Control Panel\Desktop\WindowMetrics", "MinAnimate", _SZ, {True: "1", False: "0"}),
+        _Part(r"Control Panel\Desktop\WindowMetrics", "MinAnimate", _SZ, {True: "1", False: "0"}),
     ),
     "play": (
-        _One(r"System\GameConfigStore", "GameDVR_Enabled", _DWORD, {True: 1, False: 0}),
-        _One(
+        _Part(r"System\GameConfigStore", "GameDVR_Enabled", _DWORD, {True: 1, False: 0}),
+        _Part(
             r"Software\Microsoft\Windows\CurrentVersion\GameDVR", "AppCaptureEnabled", _DWORD,
             {True: 1, False: 0},
         ),
     ),
     "interruptions": (
-        _One(
+        _Part(
             r"Software\Microsoft\Windows\CurrentVersion\PushNotifications", "ToastEnabled",
             _DWORD, {True: 1, False: 0},
         ),
     ),
-    "sees": (_One(rf"{_CONSENT}\webcam", "Value", _SZ, {True: "Allow", False: "Deny"}),),
-    "hears": (_One(rf"{_CONSENT}\microphone", "Value", _SZ, {True: "Allow", False: "Deny"}),),
-    "locates": (_One(rf"{_CONSENT}\location", "Value", _SZ, {True: "Allow", False: "Deny"}),),
+    "sees": (_Part(rf"{_CONSENT}\webcam", "Value", _SZ, {True: "Allow", False: "Deny"}),),
+    "hears": (_Part(rf"{_CONSENT}\microphone", "Value", _SZ, {True: "Allow", False: "Deny"}),),
+    "locates": (_Part(rf"{_CONSENT}\location", "Value", _SZ, {True: "Allow", False: "Deny"}),),
     "updates": (
-        _One(
+        _Part(
             _UPDATES, "AUOptions", _DWORD,
             {"by-itself": None, **dict.fromkeys(_DAYS, 4)}, of_person=False,
         ),
-        _One(
+        _Part(
             _UPDATES, "ScheduledInstallDay", _DWORD, {"by-itself": None, **_DAYS}, of_person=False
         ),
-        _One(
+        _Part(
             _UPDATES, "ScheduledInstallTime", _DWORD,
             {"by-itself": None, **dict.fromkeys(_DAYS, 12)}, of_person=False,
         ),
@@ -81,7 +81,7 @@ _UNSET: dict[str, Scalar] = {
     "locates": True, "updates": "by-itself",
 }  # fmt: skip
 """What the system does where nothing is set."""
-_KEYS = {one.key for ones in _TABLE.values() for one in ones}
+_KEYS = {part.key for parts in _TABLE.values() for part in parts}
 _MARKED = {rf"{marks.MARKS}\{kind}" for kind in ("Run", "Run32", "StartupFolder")}
 
 
@@ -103,54 +103,54 @@ ABOVE = _matching(_all_above(_KEYS | _MARKED))
 
 def values(people: Sequence[registry.Person]) -> Iterator[Seen]:
     """Every setting of the table: the machine's, and of everybody who is signed in."""
-    for setting, ones in _TABLE.items():
-        if not ones[0].of_person:
-            yield _seen(setting, ones, "", "")
+    for setting, parts in _TABLE.items():
+        if not parts[0].of_person:
+            yield _seen(setting, parts, "", "")
     for person in people:
         is_loaded = bool(keys.keys_below("HKU", person.sid))
-        for setting, ones in _TABLE.items():
-            if ones[0].of_person and is_loaded:
-                yield _seen(setting, ones, person.name, f"{person.sid}\\")
-            elif ones[0].of_person:
+        for setting, parts in _TABLE.items():
+            if parts[0].of_person and is_loaded:
+                yield _seen(setting, parts, person.name, f"{person.sid}\\")
+            elif parts[0].of_person:
                 why = "is known only while they are signed in"
                 yield Seen(key=setting, of=person.name, unread=why)
 
 
-def _seen(setting: str, ones: Sequence[_One], of: str, before: str) -> Seen:
-    states = [keys.read(_place(one, before)) for one in ones]
+def _seen(setting: str, parts: Sequence[_Part], of: str, before: str) -> Seen:
+    states = [keys.read(_place(part, before)) for part in parts]
     if all(state == NOTHING for state in states):
         return Seen(key=setting, of=of, value=_UNSET[setting])
-    for choice in ones[0].by_choice:
-        if all(state == _state(one, choice) for one, state in zip(ones, states, strict=True)):
+    for choice in parts[0].by_choice:
+        if all(state == _state(part, choice) for part, state in zip(parts, states, strict=True)):
             return Seen(key=setting, of=of, value=choice)
     if setting == "updates":
         return Seen(key=setting, of=of, unread="set by an administrator's own policy")
     # of several, some may say nothing, which is what the system does by itself
     said = [
-        _UNSET[setting] if isinstance(state, Nothing) else _said(one, state)
-        for one, state in zip(ones, states, strict=True)
+        _UNSET[setting] if isinstance(state, Nothing) else _said(part, state)
+        for part, state in zip(parts, states, strict=True)
     ]
     if None not in said and len(set(said)) == 1:
         return Seen(key=setting, of=of, value=said[0])
     return Seen(key=setting, of=of, unread="is set to something that is not known here")
 
 
-def _said(one: _One, state: State) -> Scalar | None:
-    return next((choice for choice in one.by_choice if _state(one, choice) == state), None)
+def _said(part: _Part, state: State) -> Scalar | None:
+    return next((choice for choice in part.by_choice if _state(part, choice) == state), None)
 
 
 def pieces(
     setting: str, of: str, value: Scalar, people: Sequence[registry.Person]
 ) -> tuple[Piece, ...]:
     """What a setting alters to become a value. OSError where it is none of the table."""
-    ones = _TABLE.get(setting)
+    parts = _TABLE.get(setting)
     person = next((person for person in people if of and person.name == of), None)
-    if ones is None or ones[0].of_person != (person is not None):
+    if parts is None or parts[0].of_person != (person is not None):
         raise OSError(errno.ENOTSUP, "is not set on this machine", setting)
     before = f"{person.sid}\\" if person else ""
     made: dict[tuple[str, str, str], Piece] = {}
-    for one in ones:
-        place, after = _place(one, before), _state(one, value)
+    for part in parts:
+        place, after = _place(part, before), _state(part, value)
         if after != NOTHING:
             for key in _missing(place.above):
                 piece = Piece(path=key.path, of=of, port=keys.PORT, before=NOTHING, after=Folder())
@@ -170,10 +170,10 @@ def _missing(key: keys.Place) -> list[keys.Place]:
     return missing
 
 
-def _place(one: _One, before: str) -> keys.Place:
-    return keys.Place("HKU" if one.of_person else "HKLM", f"{before}{one.key}", one.name)
+def _place(part: _Part, before: str) -> keys.Place:
+    return keys.Place("HKU" if part.of_person else "HKLM", f"{before}{part.key}", part.name)
 
 
-def _state(one: _One, choice: Scalar) -> State:
-    said = one.by_choice[choice]
-    return NOTHING if said is None else Kept(text=keys.packed(said, one.kind))
+def _state(part: _Part, choice: Scalar) -> State:
+    said = part.by_choice[choice]
+    return NOTHING if said is None else Kept(text=keys.packed(said, part.kind))

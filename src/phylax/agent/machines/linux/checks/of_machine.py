@@ -17,11 +17,11 @@ def file_systems(mounts: Sequence[tuple[Mount, str]], sys: str = "/sys") -> Iter
     for mount, name in mounts:
         started = datetime.now(UTC)
         try:
-            found = file_system.of_mounted(mount, name, sys)
+            noted = file_system.of_mounted(mount, name, sys)
         except CouldNotLookError as why:
             yield could_not_look("file-system", name, started, str(why))
         else:
-            yield looked("file-system", name, started, found)
+            yield looked("file-system", name, started, noted)
 
 
 def disks(

@@ -43,8 +43,8 @@ class OfPerson(Demand):
 def starters_of(person: str, home: str, root: str = "/") -> list[OfPerson]:
     """Everything that starts something for a person; a bad file costs only itself."""
     digests = Digests(root)
-    found = [*_of_entries(person, home, root, digests), *_of_units(person, home, root, digests)]
-    return found[:MOST]
+    starters = [*_of_entries(person, home, root, digests), *_of_units(person, home, root, digests)]
+    return starters[:MOST]
 
 
 def _of_entries(person: str, home: str, root: str, digests: Digests) -> Iterator[OfPerson]:
