@@ -5,6 +5,7 @@ from bench import (
     console_machines,
     footprint,
     forecasts,
+    long_work,
     reading_settings,
     removal,
     rounds_shop,
@@ -25,6 +26,7 @@ if __name__ == "__main__":
     console_machines.main()
     removal.main()
     reading_settings.main()
+    long_work.main()
     tuning_what_if.main()
     trials.main()
     footprint.main()

@@ -41,7 +41,7 @@ def power_daemon(home: Path) -> Iterator[str]:
     with ExitStack() as stack:
         address = stack.enter_context(bus(home))
         for template, options in (("polkitd", ()), ("upower", ("-p", '{"OnBattery": false}'))):
-            stack.enter_context(_mock(address, template, *options))
+            stack.enter_context(mock(address, template, *options))
         allow = ["--dest", "org.freedesktop.PolicyKit1", "--object-path",
                  "/org/freedesktop/PolicyKit1/Authority", "--method",
                  "org.freedesktop.DBus.Mock.AllowUnknown", "true"]  # fmt: skip
@@ -55,17 +55,36 @@ def power_daemon(home: Path) -> Iterator[str]:
         yield address
 
 
+_NAMES = {
+    "polkitd": "org.freedesktop.PolicyKit1", "upower": "org.freedesktop.UPower",
+    "logind": "org.freedesktop.login1",
+}  # fmt: skip
+
+
 @contextmanager
-def _mock(address: str, template: str, *options: str) -> Iterator[None]:
+def mock(address: str, template: str, *options: str) -> Iterator[None]:
+    """A daemon stood in for, as its makers' mock does it."""
+    with _mocked(address, ["--template", template, *options], _NAMES[template]):
+        yield
+
+
+@contextmanager
+def bare_mock(address: str, name: str, path: str, interface: str) -> Iterator[None]:
+    """A name on the bus with nothing behind it yet: the test adds what it needs."""
+    with _mocked(address, [name, path, interface], name):
+        yield
+
+
+@contextmanager
+def _mocked(address: str, what: list[str], name: str) -> Iterator[None]:
     env = {"PATH": os.environ["PATH"], "DBUS_SYSTEM_BUS_ADDRESS": address}
-    command = [SYSTEM_PYTHON, "-m", "dbusmock", "--system", "--template", template, *options]
-    mock = subprocess.Popen(command, env=env, stdout=subprocess.DEVNULL, **_QUIET)  # type: ignore[call-overload]
-    names = {"polkitd": "org.freedesktop.PolicyKit1", "upower": "org.freedesktop.UPower"}
+    command = [SYSTEM_PYTHON, "-m", "dbusmock", "--system", *what]
+    daemon = subprocess.Popen(command, env=env, stdout=subprocess.DEVNULL, **_QUIET)  # type: ignore[call-overload]
     try:
-        _wait_for(address, names[template])
+        _wait_for(address, name)
         yield
     finally:
-        _end(mock)
+        _end(daemon)
 
 
 def _wait_for(address: str, name: str) -> None:

@@ -19,7 +19,12 @@ package_of() {
         mkfs.xfs) echo "xfsprogs" ;;
         mkfs.btrfs) echo "btrfs-progs" ;;
         mkfs.vfat) echo "dosfstools" ;;
-        mount) echo "mount" ;;
+        mount | losetup) echo "mount util-linux" ;;
+        e4defrag) echo "e2fsprogs" ;;
+        clamd) echo "clamav-daemon" ;;
+        smartctl) echo "smartmontools" ;;
+        apt-ftparchive) echo "apt-utils" ;;
+        dpkg-scanpackages) echo "dpkg-dev" ;;
         xterm) echo "xterm" ;;
         Xvfb) echo "xvfb" ;;
         import) echo "imagemagick" ;;

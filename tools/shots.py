@@ -31,7 +31,6 @@ DISPLAY = ":87"
 TERMINAL = {
     "cli-today": "phylax today",
     "cli-clean": "phylax run clean oakes-laptop user-temp trash web-cache --yes",
-    "cli-program": "phylax program list ferry-tickets",
     "cli-trend": "phylax trend show ferry-tickets",
 }
 
@@ -125,6 +124,9 @@ def _tuned(page: Page, data: Path) -> None:
     page.get_by_test_id("programs-stays").wait_for()
     page.evaluate("document.querySelector('#tuning').scrollIntoView()")
     _shoot(page, "runs-by-itself")
+    page.get_by_test_id("installed").wait_for()
+    page.evaluate("document.querySelector('#updates').scrollIntoView()")
+    _shoot(page, "upkeep")
     page.get_by_test_id("programs-no answer yet").get_by_role("button", name="says no").click()
     page.get_by_test_id("programs-changes").get_by_text("Word finder").wait_for()
     page.get_by_role("button", name="Change…", exact=True).click()

@@ -17,8 +17,8 @@ from hypothesis import strategies as st
 from engine import Bench, ByContents, lines_of, rule
 from helpers import make_file, make_standin
 from phylax.agent.config.guard import Guard
+from phylax.agent.files.arrivals import Arrivals
 from phylax.agent.machines.standin import StandInMachine
-from phylax.agent.survey.arrivals import Arrivals
 from phylax.agent.survey.candidates import Candidates, Conditions
 from phylax.agent.survey.places import Place, Territory
 from phylax.agent.survey.task import Stopped

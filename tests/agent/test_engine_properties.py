@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from engine import Bench, ByContents
 from helpers import make_file
-from phylax.agent.survey.walk import Folder, sweep, walk
+from phylax.agent.files.walk import Folder, sweep, walk
 
 NAMES = st.text("abAB.-ü \n", min_size=1, max_size=6).filter(lambda n: n not in (".", ".."))
 ENTRIES = st.lists(

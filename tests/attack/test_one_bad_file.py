@@ -13,9 +13,9 @@ import pytest
 from engine import Bench, NothingRuns, rule
 from helpers import enrol, make_file, make_standin
 from people import ANNA, PeopleDesk, give
+from phylax.agent.files.walk import DEEPEST
 from phylax.agent.hold.index import HeldFor, HoldIndex
 from phylax.agent.outbox.spool import Spool
-from phylax.agent.survey.walk import DEEPEST
 from phylax.client import Phylax
 from phylax.core.protocol import ReadingsMessage
 from phylax.core.retention import ProtectEntry, ProtectKind

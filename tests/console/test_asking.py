@@ -19,7 +19,7 @@ from phylax.store import readings
 
 IDLE = 20_000
 PAGES = (
-    "/", "/machines", "/machines/ferry-desk", "/machines/new", "/rounds", "/rounds/new", "/rules",
+    "/", "/machines", "/machines/ferry-desk", "/machines/new", "/installed", "/rounds", "/rounds/new", "/rules",
     "/records", "/shop/notices", "/shop/changes", "/trends", "/routines", "/routines/1",
 )  # fmt: skip
 

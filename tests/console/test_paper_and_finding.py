@@ -125,7 +125,7 @@ def test_every_part_is_fit_for_everyone(page: Page) -> None:
 
 
 PAGES = (
-    "/", "/machines", "/machines/ferry-desk", "/machines/new", "/rounds", "/rounds/new", "/rules",
+    "/", "/machines", "/machines/ferry-desk", "/machines/new", "/installed", "/rounds", "/rounds/new", "/rules",
     "/records", "/trends", "/routines", "/shop", "/shop/people", "/shop/access", "/shop/days",
     "/shop/calendars", "/shop/notices", "/shop/changes",
 )  # fmt: skip

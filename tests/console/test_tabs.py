@@ -19,6 +19,8 @@ def test_ten_tabs_listen_by_one_stream_and_all_hear(
     for tab in tabs:
         tab.goto(f"/machines/{machine.tag}")
         expect(tab.get_by_role("heading", level=1)).to_have_text(machine.tag)
+        # the record is drawn when somebody comes near
+        tab.evaluate("document.querySelector('#record').scrollIntoView()")
     assert len(streams) == 1
     owner.records.add_note(machine.tag, "heard by all")
     for tab in tabs:

@@ -135,7 +135,7 @@ def test_it_is_made_anew_when_asked(made_anew: Path) -> None:
 
 def test_a_living_machine_is_cleaned_while_one_watches(live: tuple[Phylax, Path]) -> None:
     shop, data = live
-    assert re.match(r"(Four|Five|Six|Seven) machines need you\.", shop.today().sentence)
+    assert re.match(r"(Four|Five|Six|Seven|Eight) machines need you\.", shop.today().sentence)
     causes = {(a.machine_tag, a.cause.value) for a in shop.attention.list()}
     assert {
         ("vet-xray", "nearly full"), ("ferry-tickets", "filling fast"),

@@ -38,29 +38,34 @@ def test_a_list_goes_from_hand_to_agent_to_hand_and_ends_when_all_is_ticked(
 ) -> None:
     (run,) = owner.routines.run(HAND_OVER, [machine.id], on_bench=True)
     agent.once()
-    assert states(owner.runs.get(run.id)) == "..........", "a person comes first"
+    assert states(owner.runs.get(run.id)) == "................", "a person comes first"
     owner.runs.tick(run.id, 1, word="the letters stay")
     agent.once()
     looked = owner.runs.get(run.id)
-    assert states(looked) == "xxx......." and looked.state is RunState.RUNNING and looked.at_hand
+    assert states(looked) == "xxxx............"
+    assert looked.state is RunState.RUNNING and looked.at_hand
     assert agent.once() is False, "nothing goes before somebody has read what would go"
     wren = service.as_("wren")
-    wren.runs.tick(run.id, 4)
+    wren.runs.tick(run.id, 5)
     agent.once()
     cleaned = owner.runs.get(run.id)
-    assert states(cleaned) == "xxxxxx...."
+    assert states(cleaned) == "xxxxxxx........."
     assert cleaned.removed is None and not cleaned.state.has_ended
-    wren.runs.tick(run.id, 7, StepState.LEFT_OUT, "glued shut")
+    wren.runs.tick(run.id, 8, StepState.LEFT_OUT, "glued shut")
     agent.once()
     tuned = owner.runs.get(run.id)
-    assert states(tuned) == "xxxxxx-x.." and tuned.steps[7].word == "nothing changed"
-    wren.runs.tick(run.id, 10, word="slow to print")
-    ended = owner.runs.tick(run.id, 9)
+    # whether it comes back alone nobody has asked, so the restart waits for a person
+    assert states(tuned) == "xxxxxxx-xxxx...." and tuned.steps[10].word == "nothing changed"
+    wren.runs.tick(run.id, 16, word="slow to print")
+    owner.runs.tick(run.id, 13)
+    agent.once()
+    assert owner.runs.get(run.id).steps[13].word == "nothing is otherwise"
+    ended = owner.runs.tick(run.id, 15)
     assert (ended.state, ended.reason) == (
         RunState.PARTLY, "1 step left out: Dust, fans, cables",
     )  # fmt: skip
     assert ended.removed is not None and ended.removed.count == 1
-    assert [(s.by, s.word) for s in ended.steps if s.number in (1, 2, 4, 7)] == [
+    assert [(s.by, s.word) for s in ended.steps if s.number in (1, 2, 5, 8)] == [
         ("Ines Marrow", "the letters stay"), ("the agent", ""), ("Wren Halloran", ""),
         ("Wren Halloran", "glued shut"),
     ]  # fmt: skip
@@ -73,20 +78,20 @@ def test_people_tick_only_what_is_theirs_and_say_why_they_leave_something_out(
 ) -> None:
     (run,) = owner.routines.run(HAND_OVER, [machine.id])
     for number, state, complaint in [
-        (2, StepState.DONE, "is done by the agent"), (11, StepState.DONE, "no step"),
+        (2, StepState.DONE, "is done by the agent"), (17, StepState.DONE, "no step"),
         (1, StepState.LEFT_OUT, "say why"),
     ]:  # fmt: skip
         with pytest.raises(RefusedError, match=complaint):
             owner.runs.tick(run.id, number, state)
     owner.runs.tick(run.id, 1)
-    assert states(owner.runs.tick(run.id, 1, StepState.TO_DO)) == ".........."
+    assert states(owner.runs.tick(run.id, 1, StepState.TO_DO)) == "................"
     owner.runs.tick(run.id, 1)
     agent.once()
     with pytest.raises(RefusedError, match="a later step has begun"):
         owner.runs.tick(run.id, 1, StepState.TO_DO)
     assert owner.runs.call_off(run.id).state is RunState.CALLED_OFF
     with pytest.raises(RefusedError, match="ended already"):
-        owner.runs.tick(run.id, 4)
+        owner.runs.tick(run.id, 5)
 
 
 def test_a_restart_ticks_itself_when_the_machine_was_started_since(

@@ -109,7 +109,7 @@ def moving_never_overwrites() -> None:
 
 def long_paths_and_odd_names_are_walked_and_removed() -> None:
     from phylax.agent import files
-    from phylax.agent.survey.walk import remove_tree, walk
+    from phylax.agent.files.walk import remove_tree, walk
 
     with scratch() as top:
         deep = "\\".join(["a" * 60] * 8)

@@ -229,3 +229,16 @@ def test_what_runs_by_itself_is_ruled_changed_and_put_back(
     once(enrolled)
     assert {c.state for c in owner.programs.changes(tag)} == {ChangeState.PUT_BACK}
     enrolled.run("-m", "windows.inside_settings", "what_was_set_is_back")
+
+
+@pytest.mark.parametrize(
+    "check",
+    [
+        "programs_are_read_in_both_views_with_version_and_size",
+        "drivers_are_read_with_their_dates",
+        "what_is_built_in_is_read_or_said_not_to_be",
+        "all_else_is_by_hand_and_says_so",
+    ],
+)
+def test_upkeep_inside(windows: Windows, check: str) -> None:
+    windows.run("-m", "windows.inside_upkeep", check)

@@ -45,7 +45,9 @@ def follow(session: Session, run: Run, *, quiet: bool = False) -> RunDetail:
 
 
 def _told(progress: RunProgress) -> str:
-    words = f"{count(progress.items, 'item')}, {show_size(progress.size)}"
+    words = count(progress.items, "item")
+    if progress.size or progress.step not in ("check", "act", "wait"):
+        words += f", {show_size(progress.size)}"
     if progress.items_per_second:
         words += f", {count(round(progress.items_per_second), 'item')} a second"
     if progress.seconds_left is not None:
@@ -59,7 +61,7 @@ def print_end(run: RunDetail) -> None:
     console.print(
         Text.assemble(f"Run {run.id} on {run.machine_tag}: ", (str(run.state), "bold"), why)
     )
-    if run.work in ("survey", "look at settings", "check"):
+    if run.work in ("survey", "look at settings", "check", "act"):
         return
     if run.expected:
         console.print(f"  expected  {_tally(run.expected.count, run.expected.size)}")

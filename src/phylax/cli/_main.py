@@ -25,18 +25,20 @@ _EXTRAS = {
 """By package: with which part of Phylax it is installed."""
 
 _NOUNS = {
+    "advice": "what clients are told to buy or do",
     "agenda": "what runs where, when and how long",
     "attention": "what needs a person, and what is done about it",
     "agent": "the Phylax program on a client's machine",
     "calendar": "the rounds in your calendar",
     "catalogue": "the kinds of files that can be let go",
     "closing-days": "when the shop or a client is closed",
-    "check": "disks and file systems, and what was found",
+    "check": "disks, malware, updates and more, and what was found",
     "client": "the shop's clients",
     "consent": "who agreed to what",
     "completion": "completion for your shell",
     "demo": "the made-up shop",
     "hold": "what can still be put back",
+    "installed": "programs on machines, and removing one",
     "machine": "clients' computers",
     "notice": "who is told of what, by mail and hooks",
     "program": "what runs by itself on machines, and what is known of it",
@@ -54,6 +56,8 @@ _NOUNS = {
     "survey": "what a look found",
     "today": "what needs you",
     "trend": "free space over time, and what may come",
+    "update": "what machines lack, and installing it",
+    "upkeep": "disks arranged, file systems repaired, restarts",
 }
 
 

@@ -7,9 +7,11 @@ import click
 from phylax.cli._changing import follow_change
 from phylax.cli._output import Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
-from phylax.core.checks.findings import Result
+from phylax.core.checks.findings import Finding, Result
 from phylax.core.checks.kept import KeptCheck
 from phylax.core.checks.kind import kinds
+
+_SHOWN = 10
 
 
 @click.group("check")
@@ -25,6 +27,7 @@ def catalogue(form: str) -> None:
         Column("check", lambda k: k.key),
         Column("what", lambda k: k.name),
         Column("of each", lambda k: k.of),
+        Column("how", lambda k: "; ".join(f"{m}: {w}" for m, w in k.modes.items()), below=True),
         Column("notice", lambda k: k.notice, below=True),
     )
     print_list(form, list(kinds().values()), columns, empty="There are none.")
@@ -33,11 +36,29 @@ def catalogue(form: str) -> None:
 @command.command("run")
 @click.argument("machine")
 @click.argument("checks", nargs=-1, type=click.Choice(list(kinds())))
+@click.option(
+    "--how",
+    multiple=True,
+    metavar="CHECK=MODE",
+    help="How to do a check, where not the usual way: malware=full.",
+)
 @click.option("--wait/--no-wait", default=True, help="Follow it to its end.", show_default=True)
 @pass_session
-def run(session: Session, machine: str, checks: tuple[str, ...], wait: bool) -> None:
-    """Check MACHINE: all CHECKS if none is named. Nothing is touched."""
-    follow_change(session, session.shop.runs.check(machine, checks or tuple(kinds())), wait=wait)
+def run(
+    session: Session, machine: str, checks: tuple[str, ...], how: tuple[str, ...], wait: bool
+) -> None:
+    """Check MACHINE: all CHECKS that a routine does if none is named. Nothing is touched."""
+    usual = tuple(key for key, kind in kinds().items() if kind.in_step)
+    modes = dict(_mode(words) for words in how)
+    wanted = checks or tuple(modes) or usual
+    follow_change(session, session.shop.runs.check(machine, wanted, modes), wait=wait)
+
+
+def _mode(words: str) -> tuple[str, str]:
+    check, _, mode = words.partition("=")
+    if check not in kinds() or not mode:
+        raise click.UsageError(f"{words!r} is not CHECK=MODE; see 'phylax check catalogue'.")
+    return check, mode
 
 
 @command.command("list")
@@ -49,7 +70,7 @@ def list_checks(session: Session, machine: str, form: str) -> None:
     zone = session.the_shop.clock
     columns = (
         Column("number", lambda k: str(k.id), right=True),
-        Column("check", lambda k: _name(k.checked.check)),
+        Column("check", lambda k: " ".join((_name(k.checked.check), k.checked.mode)).strip()),
         Column("of", lambda k: k.checked.of),
         Column("result", _result),
         Column("when", lambda k: local(k.checked.ended_at, zone)),
@@ -69,10 +90,20 @@ def _result(kept: KeptCheck) -> str:
     return str(kept.checked.result)
 
 
+def _finding(finding: Finding) -> str:
+    where = f" {finding.where}" if finding.where and finding.where not in finding.what else ""
+    return f"{finding.what}:{where}".rstrip(":") + (
+        f" ({finding.evidence})" if finding.evidence else ""
+    )
+
+
 def _what(kept: KeptCheck) -> str:
     if kept.checked.why:
         return kept.checked.why
-    said = [f"{finding.what} ({finding.evidence})" for finding in kept.checked.findings]
+    said = [_finding(finding) for finding in kept.checked.findings[:_SHOWN]]
+    rest = len(kept.checked.findings) + kept.checked.more - _SHOWN
+    if rest > 0:
+        said.append(f"and {rest} more")
     if kept.settled_word:
         said.append(f"Seen to: {kept.settled_word}")
     return "; ".join(said)

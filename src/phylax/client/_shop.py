@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from itertools import islice
 from typing import Literal
@@ -21,6 +21,7 @@ from phylax.client._planning import (
     WaitingListings,
 )
 from phylax.client._tuning import Programs, Questions, Settings, SharedChanges
+from phylax.client._upkeep import Upkeep
 from phylax.client._watching import Attentions, Hooks, Notices, Trends
 from phylax.core.catalogue import Category
 from phylax.core.consents import (
@@ -254,10 +255,14 @@ class Runs(Family):
         machine = self._http.get(Machine, f"/machines/{which}")
         return self._http.post(Run, "/runs", NewRun(machine_id=machine.id, work="survey"))
 
-    def check(self, which: Which, checks: Sequence[str]) -> Run:
-        """Check a machine as soon as it calls."""
+    def check(
+        self, which: Which, checks: Sequence[str], modes: Mapping[str, str] | None = None
+    ) -> Run:
+        """Check a machine as soon as it calls; `modes` say how, by check, if not the usual way."""
         machine = self._http.get(Machine, f"/machines/{which}")
-        new = NewRun(machine_id=machine.id, work="check", checks=tuple(checks))
+        new = NewRun(
+            machine_id=machine.id, work="check", checks=tuple(checks), modes=dict(modes or {})
+        )
         return self._http.post(Run, "/runs", new)
 
     def look_at_settings(self, which: Which) -> Run:
@@ -467,6 +472,7 @@ class Phylax(Http):
         self.questions = Questions(self)
         self.settings = Settings(self)
         self.checks = Checks(self)
+        self.upkeep = Upkeep(self)
         self.shared_changes = SharedChanges(self)
 
     def shop(self) -> Shop:

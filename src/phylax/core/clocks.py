@@ -11,14 +11,17 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 from phylax.core.protocol import (
+    ActedMessage,
     Awake,
     ChangesMessage,
     CheckedMessage,
     HeldMessage,
+    InventoryMessage,
     Message,
     ReadingsMessage,
     ResultMessage,
     SettingsMessage,
+    SnapshotMessage,
     StartsMessage,
     SurveyMessage,
     SurveyPartMessage,
@@ -86,6 +89,17 @@ def set_right(message: Message, off: int) -> Message:
                 for check in message.checked
             ]
             return message.model_copy(update={"checked": tuple(checked)})
+        case InventoryMessage():
+            taken_at = message.inventory.taken_at + by
+            inventory = message.inventory.model_copy(update={"taken_at": taken_at})
+            return message.model_copy(update={"inventory": inventory})
+        case ActedMessage():
+            times = {"started_at": message.started_at + by, "ended_at": message.ended_at + by}
+            return message.model_copy(update=times)
+        case SnapshotMessage():
+            then = message.snapshot
+            moved = {"taken_at": then.taken_at + by, "volumes": _moved(then.volumes, by)}
+            return message.model_copy(update={"snapshot": then.model_copy(update=moved)})
         case StartsMessage():
             starts = [start.model_copy(update={"at": start.at + by}) for start in message.starts]
             return message.model_copy(update={"starts": tuple(starts)})

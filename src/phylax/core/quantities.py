@@ -189,3 +189,8 @@ def show_day(day: date) -> str:
 def show_moment(at: datetime) -> str:
     """A time in a sentence, in its own zone: ``Tue 1 Dec 18:30``."""
     return f"{_WEEKDAYS[at.weekday()]} {show_day(at)} {at:%H:%M}"
+
+
+def headed(of: str) -> str:
+    """What a sentence is about, with a colon after it; a drive's name has one already."""
+    return of if of.endswith(":") or not of else f"{of}:"

@@ -8,6 +8,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, field_validator, model_validator
 
+from phylax.core.actions import Action
 from phylax.core.balance import Balance, freed_on_volumes
 from phylax.core.checks.kind import kinds
 from phylax.core.holds import HeldPick, IfTaken
@@ -24,10 +25,11 @@ from phylax.core.values import Demand, Moment, Value
 
 AskedWork = Literal[
     "survey", "clean", "put back", "let go", "look at settings", "change settings",
-    "put settings back", "check",
+    "put settings back", "check", "act",
 ]  # fmt: skip
 """What a person can ask for."""
 Work = Literal[AskedWork, "by hand"]
+"""A routine whose agent neither cleans nor looks is of the work 'by hand'."""
 
 
 class RunState(StrEnum):
@@ -104,9 +106,24 @@ class NewRun(Demand):
     checks: Annotated[tuple[Key, ...], Field(max_length=50)] = Field(
         (), description="What to check"
     )
+    modes: dict[Key, Key] = Field(
+        {}, max_length=50, description="How to check, by check, where not the usual way"
+    )
+    act: Action | None = Field(None, description="What is to be done")
+    at: Moment | None = Field(
+        None, description="Not before then; for an action at an agreed time, within a day"
+    )
     word: Annotated[str, Field(max_length=400)] = Field(
         "", description="What was said to it, for the record"
     )
+
+    @model_validator(mode="after")
+    def _acting_names_what(self) -> NewRun:
+        if (self.work == "act") != (self.act is not None):
+            raise ValueError("'act' says what is to be done, and is for that alone")
+        if self.at is not None and self.act is None:
+            raise ValueError("'at' is for an action")
+        return self
 
     @model_validator(mode="after")
     def _settings_name_what(self) -> NewRun:
@@ -123,6 +140,11 @@ class NewRun(Demand):
         if unknown := [key for key in self.checks if key not in kinds()]:
             known = ", ".join(kinds())
             raise ValueError(f"there is no check {unknown[0]!r}; there are {known}")
+        for key, mode in self.modes.items():
+            if key not in self.checks:
+                raise ValueError(f"'modes' says how to check {key}, which is not checked")
+            if why := kinds()[key].why_not(mode):
+                raise ValueError(why)
         return self
 
     @model_validator(mode="after")
@@ -164,7 +186,7 @@ def work_of(steps: Sequence[RoutineStep | RunStep]) -> tuple[Work, tuple[str, ..
             return "clean", step.categories
     if any(step.kind is StepKind.SURVEY for step in steps):
         return "survey", ()
-    if any(step.kind is StepKind.CHECK for step in steps):
+    if any(step.kind.checks for step in steps):
         return "check", ()
     return "by hand", ()
 
@@ -212,6 +234,8 @@ def conclude(result: ResultMessage) -> Conclusion:
         state, reason = RunState.CALLED_OFF, "called off while it ran"
     elif result.error:
         state, reason = RunState.FAILED, result.error
+    elif result.refused and result.acted:
+        state, reason = RunState.PARTLY, "; ".join(result.refusals[:NAMED])
     elif result.refused:
         said = "; ".join(result.refusals[:NAMED])
         more = f"; and {result.refused - NAMED} more" if result.refused > NAMED else ""
@@ -240,6 +264,7 @@ class Run(Value):
     client_name: str
     work: Work
     categories: tuple[str, ...] = ()
+    act: Action | None = None
     state: RunState
     reason: str = ""
     round_id: int | None = None
@@ -305,8 +330,8 @@ def with_steps(conclusion: Conclusion | None, steps: Sequence[RunStep]) -> Concl
     return ended.model_copy(update={"state": RunState.PARTLY, "reason": reason})
 
 
-def with_tuning(cleaned: Conclusion | None, tuned: Conclusion) -> Conclusion:
-    """What a cleaning and the tuning after it came to together; the worse of both is said."""
+def with_part(cleaned: Conclusion | None, tuned: Conclusion) -> Conclusion:
+    """What a cleaning and what came after it came to together; the worse of both is said."""
     if cleaned is None:
         return tuned
     if tuned.state is RunState.DONE:
@@ -324,7 +349,7 @@ def tuned_in_words(tuned: Conclusion) -> str:
     return f"{changed} changed" + (f"; {tuned.reason}" if tuned.reason else "")
 
 
-def in_a_sentence(work: Work, conclusion: Conclusion) -> str:
+def in_a_sentence(work: Work, conclusion: Conclusion, act: Action | None = None) -> str:
     """A run's end for the record."""
     tuned = f"; {count(conclusion.changed, 'setting')} changed" if conclusion.changed else ""
     if work == "survey":
@@ -337,6 +362,8 @@ def in_a_sentence(work: Work, conclusion: Conclusion) -> str:
         return _with_state("Its settings were looked at; nothing was touched", conclusion)
     if work == "check":
         return _with_state("Checked; nothing was touched", conclusion)
+    if work == "act":
+        return _with_state(act.title if act else "It was gone through", conclusion)
     if work == "by hand":
         return _with_state("The steps of its list were gone through", conclusion)
     if work in ("change settings", "put settings back"):
@@ -358,6 +385,8 @@ def in_a_sentence(work: Work, conclusion: Conclusion) -> str:
 
 def in_words(run: Run) -> str:
     """What a run is, for lists: the routine's name or the work itself."""
+    if run.act is not None:
+        return run.act.title.lower()
     return run.routine_name or {"survey": "look", "clean": "cleaning"}.get(run.work, run.work)
 
 

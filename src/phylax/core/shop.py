@@ -61,18 +61,26 @@ Note = Annotated[str, Field(max_length=4000)]
 Threshold = Annotated[int, Field(ge=50, le=99, description="A volume used more is nearly full")]
 
 
+SecurityDays = Annotated[
+    int,
+    Field(ge=1, le=365, description="A security update missing for longer needs somebody"),
+]
+
+
 class ShopEdit(Demand):
     """What may be changed about the shop itself."""
 
     name: Name
     zone: Zone
     threshold_percent: Threshold = 90
+    security_days: SecurityDays = 14
 
 
 class Shop(Value):
     name: str
     zone: str
     threshold_percent: int
+    security_days: int = 14
     version: int
     is_demo: bool = False
 

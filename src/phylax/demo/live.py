@@ -56,7 +56,7 @@ def restart(data: Path, tag: str, times: int) -> list[BootCost]:
         raise ValueError(f"the demo in {data} has no machine {tag!r}; see 'phylax machine list'")
     machine = StandInMachine(folder)
     now = datetime.now(UTC)
-    return [machine.startup.start_anew(now + timedelta(seconds=number)) for number in range(times)]
+    return [machine.upkeep.start_anew(now + timedelta(seconds=number)) for number in range(times)]
 
 
 def _make(data: Path, url: str) -> None:

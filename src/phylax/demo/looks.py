@@ -14,9 +14,11 @@ from phylax.agent.survey.task import LookListener, LookTask
 from phylax.core.believed_time import by_clock_alone
 from phylax.core.checks.findings import Checked
 from phylax.core.checks.kind import kinds
+from phylax.core.inventory import Inventory
 from phylax.core.protocol import (
     CategoryRule,
     CheckedMessage,
+    InventoryMessage,
     ListingMessage,
     Message,
     ResultMessage,
@@ -47,6 +49,7 @@ class LookedThrough:
     programs: tuple[Program, ...] = ()
     values: tuple[Seen, ...] = ()
     checked: tuple[Checked, ...] = ()
+    inventories: tuple[Inventory, ...] = ()
     grows: dict[str, float] = field(default_factory=dict)
     """Categories of people's own files that grow lately, GiB a day."""
 
@@ -86,12 +89,22 @@ def look_through(
     programs = tuple(machine.programs())
     at = now - timedelta(minutes=30)
     values = tuple(machine.values())
+    came = [
+        came
+        for key, kind in kinds().items()
+        for came in quick.check(key, kind.usual_mode, lambda done=0, of=None: None)
+    ]
     checked = tuple(
         check.model_copy(update={"started_at": at, "ended_at": at})
-        for kind in kinds()
-        for check in machine.check(kind, lambda: None)
+        for check in came if isinstance(check, Checked)
+    )  # fmt: skip
+    inventories = tuple(
+        listed.model_copy(update={"taken_at": at}) for listed in came
+        if not isinstance(listed, Checked)
+    )  # fmt: skip
+    return LookedThrough(
+        at, tuple(lines), listed, covered, programs, values, checked, inventories, grows
     )
-    return LookedThrough(at, tuple(lines), listed, covered, programs, values, checked, grows)
 
 
 def as_it_came_in(look: LookedThrough, run_id: int) -> Iterator[Message]:
@@ -111,6 +124,8 @@ def as_it_came_in(look: LookedThrough, run_id: int) -> Iterator[Message]:
     settings = SettingsLook(taken_at=look.at, programs=look.programs, values=look.values)
     yield SettingsMessage(id=uuid.uuid4().hex, run_id=run_id, look=settings)
     yield CheckedMessage(id=uuid.uuid4().hex, run_id=run_id, checked=look.checked)
+    for inventory in look.inventories:
+        yield InventoryMessage(id=uuid.uuid4().hex, run_id=run_id, inventory=inventory)
     yield ResultMessage(id=uuid.uuid4().hex, run_id=run_id, started_at=started, ended_at=look.at)
 
 

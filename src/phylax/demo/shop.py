@@ -20,7 +20,7 @@ from phylax.core.retention import Scope
 from phylax.core.runs import NewRoutineRuns, Run, RunState
 from phylax.core.scheduling.missed import MissedCause, because
 from phylax.core.scheduling.rounds import Postponed, Pressure, RoundEdit
-from phylax.core.scheduling.routines import StepKind, StepState, StepTick
+from phylax.core.scheduling.routines import StepState, StepTick
 from phylax.core.shop import (
     ClientEdit,
     ClosingDaysEdit,
@@ -391,13 +391,14 @@ def _write_down(
 
 
 def _lay_out(conn: Connection, run: Run, *, at: int) -> None:
-    """A past run's steps: its checks and its tuning are over, its cleaning is under way."""
+    """A past run's steps: all of its long work is over, its cleaning is under way."""
     all_ = checklist.of(conn, run)
     steps.lay_out(conn, run.id, all_)
-    for kind, word in ((StepKind.CHECK, "nothing found"), (StepKind.TUNE, "nothing changed")):
-        numbers = [step.number for step in all_ if step.kind is kind]
-        steps.put(conn, run.id, numbers, StepState.DONE, at=at, by="the agent", word=word)
-    checklist.begin_part(conn, run, at=at)
+    for step in all_:
+        if step.kind.is_alone:
+            word = "nothing found" if step.kind.checks else "nothing to do"
+            steps.put(conn, run.id, [step.number], StepState.DONE, at=at, by="the agent", word=word)
+    checklist.begin_part(conn, run, None, at=at)
 
 
 def _freed(deed: _Deed) -> int:

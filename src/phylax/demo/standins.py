@@ -13,8 +13,9 @@ import tomli_w
 
 from phylax.agent.machines.standin import STATE_FILE, THINGS_FILE
 from phylax.agent.machines.standin_checks import CHECKS_FILE
+from phylax.agent.machines.standin_upkeep import write_upkeep
 from phylax.core.shop import System
-from phylax.demo import startup
+from phylax.demo import startup, upkeep
 from phylax.demo.clutter import scatter, things
 from phylax.demo.scenario import CHECKS, TREES, MachineSpec, Trees
 from phylax.demo.tree import GIB, Tree
@@ -71,6 +72,7 @@ def build(folder: Path, spec: MachineSpec, now: datetime, random: Random) -> Non
         "starting": startup.starting(spec).model_dump(mode="json"),
     }
     (folder / STATE_FILE).write_text(tomli_w.dumps(state), encoding="utf-8")
+    write_upkeep(folder, upkeep.pretended(spec, now, random))
     if wrong := CHECKS.get(spec.tag):
         text = tomli_w.dumps(wrong.model_dump(mode="json"))
         (folder / CHECKS_FILE).write_text(text, encoding="utf-8")

@@ -44,6 +44,7 @@ from phylax.service.routes import (
     surveys,
     trends,
     tuning,
+    upkeep,
     views,
     waiting,
 )
@@ -109,6 +110,7 @@ def create_app(context: Context) -> FastAPI:
         tuning,
         shared_changes,
         checks,
+        upkeep,
         views,
     ):
         app.include_router(family.router, prefix=API, responses=problems.documented(401))

@@ -10,13 +10,14 @@ from pydantic import TypeAdapter
 
 from phylax.core.attention import SILENT_AFTER, SOON, HeldOn, MadeWorse, Standing
 from phylax.core.attention.kept_young import KeptYoung, kept_young
-from phylax.core.checks.kept import OpenFindings, open_findings
+from phylax.core.checks.kept import OpenFindings, open_findings, uncovered
 from phylax.core.survey import Survey, Tally
 from phylax.core.trends import Outlook
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.values import from_seconds
 from phylax.store import (
     checks,
+    inventories,
     outlooks,
     program_looks,
     repeat_leftovers,
@@ -29,6 +30,8 @@ from phylax.store import (
 Connection = sqlite3.Connection
 UNDONE_FOR = 14 * 86_400
 """Seconds for which a change that undid itself needs somebody."""
+GONE_AFTER = 20 * 60
+"""Seconds that a restart may take before somebody has to look."""
 _KEPT_YOUNG = TypeAdapter(tuple[KeptYoung, ...])
 
 
@@ -62,6 +65,10 @@ def candidates(conn: Connection, *, at: int, newest_agent: str) -> set[int]:
         UNION SELECT machine_id FROM changes
               WHERE state = 'undone by the machine' AND ended_at > :undone
         UNION SELECT machine_id FROM checks WHERE result = 'findings' AND settled_at IS NULL
+        UNION SELECT u.machine_id FROM missing_updates u CROSS JOIN shop
+              WHERE u.security AND u.since < :now - 86400 * shop.security_days
+        UNION SELECT machine_id FROM runs
+              WHERE state IN ('offered', 'running') AND lease_until < :now
         UNION SELECT machine_id FROM attention WHERE ended_at IS NULL
         """,
         {
@@ -69,6 +76,7 @@ def candidates(conn: Connection, *, at: int, newest_agent: str) -> set[int]:
             "soon": at + int(SOON.total_seconds()),
             "newest_agent": newest_agent,
             "undone": at - UNDONE_FOR,
+            "now": at,
         },
     )
     return {row[0] for row in rows}
@@ -100,9 +108,12 @@ def standings(
     worse = starts.made_worse(conn, machine_ids)
     programs_wait = program_looks.waiting(conn, machine_ids)
     findings: dict[int, list[OpenFindings]] = {}
-    for kept in checks.newest(conn, machine_ids, could_look=True):
+    for kept in uncovered(checks.newest(conn, machine_ids, could_look=True)):
         if open_one := open_findings(kept):
             findings.setdefault(kept.machine_id, []).append(open_one)
+    (security_days,) = conn.execute("SELECT security_days FROM shop").fetchone()
+    overdue = inventories.overdue(conn, machine_ids, before=at - 86400 * security_days)
+    gone = runs.not_back(conn, machine_ids, before=at - GONE_AFTER)
     awake_since = _awake_since(conn, at)
     return [
         Standing(
@@ -122,6 +133,9 @@ def standings(
             altered=tuple(c for c in telling.get(machine.id, ()) if c.drifted_at is not None),
             programs_wait=programs_wait.get(machine.id, 0),
             findings=tuple(findings.get(machine.id, ())),
+            overdue=overdue.get(machine.id),
+            gone_since=gone[machine.id][1] if machine.id in gone else None,
+            gone_run_id=gone[machine.id][0] if machine.id in gone else None,
             made_worse=tuple(
                 MadeWorse(run_id=run_id, programs=names, judged=judged, since=from_seconds(since))
                 for number, run_id, names, judged, since in worse

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 
 from phylax.core.checks.findings import Checked
 from phylax.core.checks.kept import KeptCheck
+from phylax.core.checks.time_left import Ran
 from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
@@ -15,10 +16,11 @@ _NEWEST = """
     SELECT c.* FROM json_each(?1) wanted CROSS JOIN checks c ON c.machine_id = wanted.value
     WHERE c.id = (
         SELECT id FROM checks n
-        WHERE n.machine_id = c.machine_id AND n.check_key = c.check_key AND n.of_what = c.of_what
+        WHERE n.machine_id = c.machine_id AND n.check_key = c.check_key AND n.mode = c.mode
+          AND n.of_what = c.of_what
           AND (NOT ?2 OR n.result <> 'could not look')
         ORDER BY n.ended_at DESC, n.id DESC LIMIT 1)
-    ORDER BY c.check_key, c.of_what
+    ORDER BY c.check_key, c.mode, c.of_what
 """
 
 
@@ -26,11 +28,13 @@ def add(conn: Connection, machine_id: int, run_id: int, checked: Checked) -> Non
     """What a machine says of one check; said twice, it counts once."""
     conn.execute(
         """
-        INSERT INTO checks (machine_id, run_id, check_key, of_what, result, checked, ended_at)
-        VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING
+        INSERT INTO checks (machine_id, run_id, check_key, mode, of_what, result, checked, units,
+                            seconds, ended_at)
+        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING
         """,
-        (machine_id, run_id, checked.check, checked.of, checked.result,
-         checked.model_dump_json(exclude_defaults=True), to_seconds(checked.ended_at)),
+        (machine_id, run_id, checked.check, checked.mode, checked.of, checked.result,
+         checked.model_dump_json(exclude_defaults=True), checked.units,
+         (checked.ended_at - checked.started_at).total_seconds(), to_seconds(checked.ended_at)),
     )  # fmt: skip
 
 
@@ -54,6 +58,20 @@ def before(conn: Connection, machine_id: int, check: str, of: str) -> KeptCheck 
         (machine_id, check, of),
     ).fetchone()
     return _kept(row) if row else None
+
+
+def earlier(conn: Connection, machine_id: int, check: str, mode: str) -> tuple[Ran, ...]:
+    """How long a check took the last times that it could look."""
+    rows = conn.execute(
+        """
+        SELECT units, seconds FROM checks
+        WHERE machine_id = ? AND check_key = ? AND mode = ? AND result <> 'could not look'
+          AND of_what = '' AND seconds > 0
+        ORDER BY ended_at DESC LIMIT 5
+        """,
+        (machine_id, check, mode),
+    )
+    return tuple(Ran(row["units"], row["seconds"]) for row in rows)
 
 
 def of_run(conn: Connection, run_id: int) -> list[KeptCheck]:

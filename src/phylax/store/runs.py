@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Sequence
+from datetime import datetime
 from typing import Any, NamedTuple
 
+from phylax.core.actions import Action
 from phylax.core.balance import balance
 from phylax.core.holds import HeldPicks
 from phylax.core.protocol import Progress, ResultMessage
 from phylax.core.runs import Conclusion, Run, RunDetail, RunState, SettingsPicks, Work
 from phylax.core.survey import Tally
 from phylax.core.values import from_seconds, to_seconds
-from phylax.store import steps
+from phylax.store import step_lengths, steps
 
 Connection = sqlite3.Connection
 
@@ -40,6 +43,7 @@ def _fields(row: sqlite3.Row) -> dict[str, Any]:
         "client_name": row["client_name"],
         "work": row["work"],
         "categories": tuple(json.loads(row["categories"])),
+        "act": row["act"] and json.loads(row["act"]),
         "state": RunState(row["state"]),
         "reason": row["reason"],
         "round_id": row["round_id"],
@@ -97,7 +101,12 @@ def detail(conn: Connection, run_id: int) -> RunDetail | None:
     if row is None:
         return None
     fields = _fields(row)
-    fields["steps"] = steps.of_run(conn, run_id, row["routine_id"], row["routine_version"])
+    takes = step_lengths.expected_on(conn, row["machine_id"])
+    fields["steps"] = tuple(
+        step.model_copy(update={"takes": round(takes[step.kind.length_key])})
+        if step.kind.length_key in takes else step
+        for step in steps.of_run(conn, run_id, row["routine_id"], row["routine_version"])
+    )  # fmt: skip
     if row["result"]:
         result = ResultMessage.model_validate_json(row["result"])
         fields |= {
@@ -157,6 +166,26 @@ def under_way(conn: Connection, *, limit: int) -> list[Run]:
     return [as_run(row) for row in rows]
 
 
+def not_back(
+    conn: Connection, machine_ids: Sequence[int], *, before: int
+) -> dict[int, tuple[int, datetime]]:
+    """Machines that were asked to restart and of which nobody has heard since some time: by
+    number, the run and when they were last heard of."""
+    rows = conn.execute(
+        """
+        SELECT r.id, r.machine_id, m.seen_at FROM json_each(?) wanted
+        CROSS JOIN runs r ON r.machine_id = wanted.value AND r.state = 'running'
+        JOIN machines m ON m.id = r.machine_id
+        WHERE m.seen_at < ? AND r.lease_until < ?
+          AND (json_extract(r.act, '$.action') = 'restart' OR EXISTS (
+              SELECT 1 FROM run_steps s
+              WHERE s.run_id = r.id AND s.kind = 'restart' AND s.state = 'under way'))
+        """,
+        (json.dumps(list(machine_ids)), before, before),
+    )
+    return {row["machine_id"]: (row["id"], from_seconds(row["seen_at"])) for row in rows}
+
+
 def by_people_since(
     conn: Connection, since: int, *, client_id: int | None, limit: int
 ) -> list[Run]:
@@ -207,6 +236,8 @@ class Waiting(NamedTuple):
     held_picks: HeldPicks | None = None
     settings: SettingsPicks | None = None
     checks: tuple[str, ...] = ()
+    modes: dict[str, str] = {}  # noqa: RUF012
+    act: Action | None = None
     routine: tuple[int | None, int | None] = (None, None)
     """Its number and version."""
     on_bench: bool = False
@@ -221,8 +252,9 @@ def add(conn: Connection, run: Waiting, *, at: int) -> int | None:
         """
         INSERT INTO runs (machine_id, round_id, work, categories, state, made_by, made_at,
                           occurs_at, due_at, closes_at, until_at, survey_id, expected, held_picks,
-                          settings, checks, routine_id, routine_version, on_bench, takes)
-        VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+                          settings, checks, modes, act, routine_id, routine_version, on_bench,
+                          takes)
+        VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
         ON CONFLICT DO NOTHING
         """,
         (
@@ -232,6 +264,8 @@ def add(conn: Connection, run: Waiting, *, at: int) -> int | None:
             run.held_picks and run.held_picks.model_dump_json(),
             run.settings and run.settings.model_dump_json(),
             json.dumps(run.checks) if run.checks else None,
+            json.dumps(run.modes) if run.modes else None,
+            run.act and run.act.model_dump_json(),
             *run.routine, int(run.on_bench), run.takes,
         ),
     )  # fmt: skip
@@ -248,6 +282,12 @@ def checks_of(conn: Connection, run_id: int) -> tuple[str, ...]:
     """What a run is to check."""
     row = conn.execute("SELECT checks FROM runs WHERE id = ?", (run_id,)).fetchone()
     return tuple(json.loads(row["checks"] or "[]"))
+
+
+def modes_of(conn: Connection, run_id: int) -> dict[str, str]:
+    """How a run is to check, by check, where not the usual way."""
+    row = conn.execute("SELECT modes FROM runs WHERE id = ?", (run_id,)).fetchone()
+    return dict(json.loads(row["modes"] or "{}"))
 
 
 def settings_picks(conn: Connection, run_id: int) -> SettingsPicks:

@@ -25,6 +25,7 @@ def shop(conn: Connection) -> Shop | None:
         name=row["name"],
         zone=row["zone"],
         threshold_percent=row["threshold_percent"],
+        security_days=row["security_days"],
         version=row["version"],
         is_demo=bool(row["is_demo"]),
     )
@@ -32,9 +33,9 @@ def shop(conn: Connection) -> Shop | None:
 
 def open_shop(conn: Connection, edit: ShopEdit, *, is_demo: bool = False) -> None:
     conn.execute(
-        "INSERT INTO shop (id, name, zone, threshold_percent, is_demo, uid)"
-        " VALUES (1, ?, ?, ?, ?, lower(hex(randomblob(16))))",
-        (edit.name, edit.zone, edit.threshold_percent, int(is_demo)),
+        "INSERT INTO shop (id, name, zone, threshold_percent, security_days, is_demo, uid)"
+        " VALUES (1, ?, ?, ?, ?, ?, lower(hex(randomblob(16))))",
+        (edit.name, edit.zone, edit.threshold_percent, edit.security_days, int(is_demo)),
     )
 
 
@@ -48,10 +49,10 @@ def change_shop(conn: Connection, edit: ShopEdit, *, who: str, at: int) -> None:
     )
     conn.execute(
         """
-        UPDATE shop SET name = ?, zone = ?, threshold_percent = ?,
+        UPDATE shop SET name = ?, zone = ?, threshold_percent = ?, security_days = ?,
                version = version + 1, changed_by = ?, changed_at = ?
         """,
-        (edit.name, edit.zone, edit.threshold_percent, who, at),
+        (edit.name, edit.zone, edit.threshold_percent, edit.security_days, who, at),
     )
 
 

@@ -80,7 +80,7 @@ def test_a_machine_cannot_say_one_thing_and_mean_another(said: dict[str, object]
 
 def test_every_kind_is_whole_and_what_findings_stop_is_said() -> None:
     assert {"file-system", "disk-health"} <= kinds().keys()
-    assert all("arrange-disk" in kinds()[key].stops for key in ("file-system", "disk-health"))
+    assert all("arrange" in kinds()[key].stops for key in ("file-system", "disk-health"))
     for kind in kinds().values():
         assert kind.why_not(kind.usual_mode) is None
         assert kind.why_not("nonsense")

@@ -5,7 +5,7 @@
  * folded into one.
  */
 import { api, type EventKind, type Machine, type ShopEvent } from './client';
-import { queries, type Asked } from './queries';
+import { askAgain, queries, type Asked } from './queries';
 
 interface Concern {
   paths: Asked[];
@@ -38,7 +38,19 @@ const CONCERNS: Concern[] = [
     fold: 500
   },
   { paths: ['/api/v1/records'], kinds: ['record'], fold: 500 },
-  { paths: ['/api/v1/machines/{machine}/checks'], kinds: ['check'], fold: 150 },
+  {
+    paths: [
+      '/api/v1/machines/{machine}/checks',
+      '/api/v1/machines/{machine}/inventories',
+      '/api/v1/machines/{machine}/updates',
+      '/api/v1/machines/{machine}/advice',
+      '/api/v1/runs/{run_id}/acted',
+      '/api/v1/installed'
+    ],
+    kinds: ['check'],
+    fold: 150
+  },
+  { paths: ['/api/v1/runs/{run_id}/comparison'], kinds: ['run'], fold: 150 },
   { paths: ['/api/v1/machines/free-lines'], kinds: ['reading'], fold: 5000 },
   { paths: ['/api/v1/machines/numbers'], kinds: ['machine', 'client', 'shop'], fold: 500 },
   // what is sorted by: rows do not jump at each reading while somebody reads them
@@ -169,9 +181,7 @@ export function changed(event: ShopEvent): void {
     const events = [event];
     const timer = setTimeout(() => {
       pending.delete(concern);
-      void queries.invalidateQueries({
-        predicate: (query) => isConcerned(query.queryKey, concern, events)
-      });
+      void askAgain((queryKey) => isConcerned(queryKey, concern, events));
     }, concern.fold);
     pending.set(concern, { timer, events });
   }

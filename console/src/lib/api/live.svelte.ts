@@ -7,7 +7,7 @@
  */
 import { changed } from './changes';
 import type { EventKind, ShopEvent } from './client';
-import { queries } from './queries';
+import { askAgain } from './queries';
 
 // each kind, or it does not compile
 const KINDS = Object.keys({
@@ -74,7 +74,7 @@ class Live {
 
   #connection(now: boolean): void {
     // what was missed meanwhile is told again only as far back as the service keeps it
-    if (now && !this.connected) void queries.invalidateQueries();
+    if (now && !this.connected) void askAgain(() => true);
     this.connected = now;
   }
 

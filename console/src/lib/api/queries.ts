@@ -108,9 +108,21 @@ export const queries = new QueryClient({
   }
 });
 
+/**
+ * Ask again for some of what is shown. What is asked for the first time just now is asked once more
+ * when that answer is there: it may be of before the change, and is not overtaken by itself.
+ */
+export async function askAgain(isConcerned: (queryKey: readonly unknown[]) => boolean) {
+  const first = queries.getQueryCache().findAll({
+    fetchStatus: 'fetching',
+    predicate: (query) => query.state.data === undefined && isConcerned(query.queryKey)
+  });
+  await queries.invalidateQueries({ predicate: (query) => isConcerned(query.queryKey) });
+  if (first.length)
+    await queries.invalidateQueries({ predicate: (query) => first.includes(query) });
+}
+
 /** Ask again for everything that is shown at some addresses, after a change of one's own. */
 export function refresh(...paths: Asked[]): Promise<void> {
-  return queries.invalidateQueries({
-    predicate: ({ queryKey }) => paths.includes(queryKey[0] as Asked)
-  });
+  return askAgain((queryKey) => paths.includes(queryKey[0] as Asked));
 }

@@ -16,6 +16,7 @@ export function startRun(wanted: Pick<NewRun, 'machine_id' | 'work'> & Partial<N
       programs: [],
       values: [],
       changes: [],
+      modes: {},
       word: '',
       ...wanted
     }

@@ -5,10 +5,12 @@
   import { ask, refresh } from '$lib/api/queries';
   import { startRun } from '$lib/api/runs';
   import { useMay } from '$lib/session';
+  import { count } from '$lib/words';
   import Failed from './Failed.svelte';
   import Outcome from './Outcome.svelte';
   import When from './When.svelte';
 
+  const SHOWN = 10;
   type Kept = Schema['KeptCheck'];
   interface Props {
     machine: Machine;
@@ -28,11 +30,13 @@
   );
   let words = $state<Record<number, string>>({});
 
-  async function check() {
-    const checks = (kindsAsked.data ?? []).map((kind) => kind.key);
-    const start = () => startRun({ machine_id: machine.id, work: 'check', checks });
+  async function check(checks: string[], modes: Record<string, string> = {}) {
+    const start = () => startRun({ machine_id: machine.id, work: 'check', checks, modes });
     if (await checking.try(start)) onstarted();
   }
+  const usual = $derived(
+    (kindsAsked.data ?? []).filter((kind) => kind.in_step !== false).map((kind) => kind.key)
+  );
   async function settle(kept: Kept) {
     const call = () =>
       api.POST('/api/v1/checks/{number}/settle', {
@@ -49,25 +53,35 @@
   <Failed query={asked} />
 {:else}
   {#if asked.data.length === 0}
-    <p class="mt-2">Not checked yet. A check asks disks and file systems; it changes nothing.</p>
+    <p class="mt-2">Not checked yet. A check changes nothing.</p>
   {/if}
   <ul class="ruled mt-1" data-testid="checks">
     {#each asked.data as kept (kept.id)}
       {@const { checked } = kept}
-      <li class="py-2.5">
+      <li class={checked.result === 'clean' ? 'py-1.5' : 'py-2.5'}>
         <strong>{nameOf[checked.check] ?? checked.check}</strong>
+        {checked.mode}
         {checked.of}
-        <span class="block">
-          <span class:lookhere={isOpen(kept)}>{checked.result}</span>{checked.why
-            ? `: ${checked.why}`
-            : ''}<span class="muted text-sm">, <When at={checked.ended_at} /></span>
+        <span class={checked.result === 'clean' ? '' : 'block'}>
+          <span class:lookhere={isOpen(kept)} class:muted={checked.result === 'clean'}
+            >{checked.result}</span
+          >{checked.why ? `: ${checked.why}` : ''}<span class="muted text-sm"
+            >, <When at={checked.ended_at} /></span
+          >
         </span>
-        {#each checked.findings ?? [] as finding (finding.what)}
+        {#each (checked.findings ?? []).slice(0, SHOWN) as finding, n (n)}
           <p class="max-w-prose">
-            {finding.what}
+            {finding.what}{finding.where && !finding.what.includes(finding.where)
+              ? `: ${finding.where}`
+              : ''}
             <span class="muted block text-sm">{finding.evidence}</span>
           </p>
         {/each}
+        {#if (checked.findings ?? []).length + (checked.more ?? 0) > SHOWN}
+          <p class="muted text-sm">
+            and {count((checked.findings ?? []).length + (checked.more ?? 0) - SHOWN, 'finding')} more
+          </p>
+        {/if}
         {#if kept.settled_at}
           <p class="muted text-sm">
             Seen to by {kept.settled_by}, <When at={kept.settled_at} />: {kept.settled_word}
@@ -93,9 +107,29 @@
   <Outcome of={settling} />
   {#if may.work}
     {#if busy}<p class="muted mt-2">The machine is busy.</p>{:else}
-      <button class="act noprint mt-3" disabled={checking.busy || !kindsAsked.data} onclick={check}
-        >Check it</button
-      >
+      <div class="noprint mt-3 flex flex-wrap gap-2">
+        <button
+          class="act"
+          disabled={checking.busy || !kindsAsked.data}
+          onclick={() => check(usual)}>Check it</button
+        >
+        <button
+          class="act"
+          disabled={checking.busy}
+          onclick={() => check(['malware'], { malware: 'quick' })}>Scan quickly for malware</button
+        >
+        <button
+          class="act"
+          disabled={checking.busy}
+          onclick={() => check(['malware'], { malware: 'full' })}>Scan all for malware</button
+        >
+        <button
+          class="act"
+          disabled={checking.busy}
+          onclick={() => check(['file-system'], { 'file-system': 'all' })}
+          >Check unused volumes, too</button
+        >
+      </div>
     {/if}
     <Outcome of={checking} />
   {/if}

@@ -18,7 +18,8 @@
     'see the trend': { name: 'See the trend', part: 'trend' },
     'see what is held': { name: 'See what is held', part: 'held' },
     'see what runs by itself': { name: 'See what runs by itself', part: 'tuning' },
-    'see the checks': { name: 'See the checks', part: 'checks' }
+    'see the checks': { name: 'See the checks', part: 'checks' },
+    'see the updates': { name: 'See the updates', part: 'updates' }
   };
 
   /** Neighbours of one group: a machine, or one thing on many machines of a client. */

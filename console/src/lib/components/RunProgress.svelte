@@ -9,6 +9,25 @@
   let { run, brief = false }: { run: Run; brief?: boolean } = $props();
   const nameOf = useCategoryNames();
   const may = useMay();
+  const WORK: Record<string, string> = {
+    'file-system': 'file systems',
+    'disk-health': 'the health of the disks',
+    malware: 'files for malware',
+    updates: 'what updates are missing',
+    programs: 'programs',
+    drivers: 'drivers',
+    'lie-of-files': 'how files lie on disks',
+    'system-files': 'files of the system',
+    condition: 'its condition',
+    hardware: 'what is built in',
+    'repair-file-system': 'a repair at the next start',
+    'arrange-disks': 'disks',
+    'install-updates': 'updates',
+    'try-removal': 'what would go with a program',
+    'remove-program': 'a program that goes',
+    'clear-name-cache': 'the name cache',
+    restart: 'a restart'
+  };
   let problem = $state('');
   let asked = $state(false);
 
@@ -20,7 +39,9 @@
       'further pass': 'Cleaning once more',
       'put back': 'Putting back',
       'let go': 'Letting go',
-      check: 'Checking'
+      check: 'Checking',
+      act: 'Working on',
+      wait: 'Waiting for'
     }[run.progress?.step ?? 'look']
   );
   const of = $derived(run.progress?.of_items ?? null);
@@ -32,6 +53,13 @@
     if (run.state === 'waiting' || !run.at_work) return `Waits for ${run.machine_tag} to call.`;
     if (!run.progress) return 'The machine has started it.';
     const { items, items_per_second: rate, seconds_left: left } = run.progress;
+    const isLong = ['check', 'act', 'wait'].includes(run.progress.step);
+    if (isLong)
+      return [
+        `${step} ${WORK[run.progress.category] ?? run.progress.category}`,
+        ...(of ? [`${inGroups(items)} of ${inGroups(of)}`] : []),
+        ...(left === null || left === undefined ? [] : [`about ${stretch(left)} left`])
+      ].join(', ');
     return [
       `${step} ${nameOf(run.progress.category)}: ${count(items, 'item')}${of ? ` of about ${inGroups(of)}` : ''}`,
       size(run.progress.size),

@@ -2,6 +2,7 @@
   import { api, inWords, type RunDetail, type Schema } from '$lib/api/client';
   import { useCategoryNames } from '$lib/categories.svelte';
   import { Draft } from '$lib/drafts.svelte';
+  import { stretch } from '$lib/words';
   import { untrack } from 'svelte';
   import When from '$lib/components/When.svelte';
   import Bot from '@lucide/svelte/icons/bot';
@@ -16,14 +17,23 @@
   type Step = Schema['RunStep'];
   const open = $derived(['waiting', 'offered', 'running'].includes(run.state));
   const next = $derived(run.steps.find((s) => s.state !== 'done' && s.state !== 'left out'));
-  const byAgent = (step: Step) => !['restart', 'by hand'].includes(step.kind);
+  // a restart is the agent's where the machine comes back alone
+  const byAgent = (step: Step) =>
+    !['restart', 'by hand'].includes(step.kind) ||
+    (step.kind === 'restart' &&
+      (step.state === 'under way' || (step.number === next?.number && open && !run.at_hand)));
   const NAMES: Record<string, string> = {
     survey: 'Survey it',
     clean: 'Clean',
     'second look': 'Look again',
     check: 'Check',
+    'quick scan': 'Scan quickly for malware',
+    'full scan': 'Scan all for malware',
+    update: 'Install updates',
     tune: 'Tune',
-    restart: 'Restart it'
+    arrange: 'Arrange disks',
+    restart: 'Restart it',
+    compare: 'Compare with before'
   };
   const nameOf = useCategoryNames();
   const draft = untrack(() => new Draft(`steps:${run.id}`, { words: [] as string[] }));
@@ -64,6 +74,7 @@
               >{step.categories.map(nameOf).join(', ')}</span
             >{/if}
         </p>
+        {#if step.takes && !over}<p class="muted text-sm">takes about {stretch(step.takes)}</p>{/if}
         {#if step.text && !over}<p class="muted text-sm">{step.text}</p>{/if}
         {#if step.word}<p class="text-sm">“{step.word}”</p>{/if}
         {#if step.at}

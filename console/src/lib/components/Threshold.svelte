@@ -45,10 +45,10 @@
   function call(kind: Kind, over: Limited, wanted: number | null) {
     const headers = { 'If-Match': `"${over.version}"` };
     if (kind === 'shop') {
-      const { name, zone } = over as Schema['Shop'];
+      const { name, zone, security_days } = over as Schema['Shop'];
       return api.PUT('/api/v1/shop', {
         headers,
-        body: { name, zone, threshold_percent: wanted ?? 90 }
+        body: { name, zone, security_days, threshold_percent: wanted ?? 90 }
       });
     }
     if (kind === 'client') {

@@ -56,6 +56,7 @@ class RunJournal:
         self.resumed = 0
         self.present: dict[str, list[tuple[int, int]]] = {}
         """By batch of the hold: the numbers ordered that were held when the run began."""
+        self.noted: dict[str, Any] = {}
         self.unsized = 0
         """Things that went just before the run was cut off, of a size that is not known."""
         self.uncertain = False
@@ -112,6 +113,9 @@ class RunJournal:
                 journal._sums, about = entry["sums"], None
             elif "present" in entry:
                 journal.present = {b: [(f, t) for f, t in of] for b, of in entry["present"].items()}
+            elif "note" in entry:
+                name, value = entry["note"]
+                journal.noted[name] = value
             elif "resumed" in entry:
                 journal.resumed += 1
         if about is not None:
@@ -192,6 +196,11 @@ class RunJournal:
         self.uncertain = self.uncertain or None in sizes
         self.batch_done()
         return len(sizes)
+
+    def note(self, name: str, value: object) -> None:
+        """Something about the run that has to be known after it was cut off, lasting."""
+        self.noted[name] = value
+        self._write({"note": [name, value]}, lasting=True)
 
     def note_present(self, present: dict[str, list[tuple[int, int]]]) -> None:
         """What is held of what was ordered, before anything is done."""

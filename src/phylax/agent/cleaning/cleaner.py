@@ -20,15 +20,15 @@ from phylax.agent.cleaning.disposal import Aside, ForGood, IntoHold, Way
 from phylax.agent.cleaning.remover import OpenNow, Remover
 from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.config.guard import Guard, why_not_cleaned
+from phylax.agent.files.arrivals import Arrivals
+from phylax.agent.files.walk import Names
 from phylax.agent.hold.hold import Hold
 from phylax.agent.machines import InUse, MachineKind
-from phylax.agent.survey.arrivals import Arrivals
 from phylax.agent.survey.candidates import Candidates, Conditions
 from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place, Territory
 from phylax.agent.survey.protection import protection_on
 from phylax.agent.survey.task import Watcher, own_folders
-from phylax.agent.survey.walk import Names
 from phylax.core.catalogue import Category, category
 from phylax.core.protocol import AgreedListing, CategoryOutcome
 from phylax.core.retention import Judge, Reason, RuleInForce

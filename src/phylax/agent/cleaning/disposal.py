@@ -17,6 +17,7 @@ from typing import NamedTuple, Protocol
 from phylax.agent import files
 from phylax.agent.account.reasons import NoRoomError, why_left
 from phylax.agent.account.run_journal import RunJournal
+from phylax.agent.files.walk import remove_tree
 from phylax.agent.hold.batch import Batch, BatchHead, Companion, Holding
 from phylax.agent.hold.hold import Hold
 from phylax.agent.machines import MachineKind
@@ -24,7 +25,6 @@ from phylax.agent.platform.reserve import FULL
 from phylax.agent.survey.item import Candidate, Measure, weigh
 from phylax.agent.survey.places import Place, deeper
 from phylax.agent.survey.trash import companion_of, thing_folder
-from phylax.agent.survey.walk import remove_tree
 from phylax.agent.survey.web_stores import stores_in
 from phylax.core.catalogue import Category
 from phylax.core.retention import Reason, RuleInForce

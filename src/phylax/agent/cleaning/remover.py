@@ -13,6 +13,7 @@ from phylax.agent.account.outcomes import Outcomes
 from phylax.agent.account.reasons import why_left
 from phylax.agent.cleaning.disposal import ForGood, Going, Way
 from phylax.agent.config.guard import Guard
+from phylax.agent.files.walk import Names
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.platform.uptime import Steady
 from phylax.agent.survey.candidates import Candidates
@@ -20,7 +21,6 @@ from phylax.agent.survey.item import Candidate, Keeps
 from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place
 from phylax.agent.survey.task import Stopped, Watcher
-from phylax.agent.survey.walk import Names
 from phylax.core.retention import Judge, Reason
 from phylax.core.survey.file_stat import FileStat
 

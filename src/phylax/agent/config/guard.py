@@ -14,7 +14,7 @@ import tomllib
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Literal
 
 import tomli_w
 from pydantic import Field
@@ -41,7 +41,10 @@ class GuardRules(Demand):
         (), description="Settings that are never changed here, by their keys"
     )
     never_checks: Annotated[tuple[str, ...], Field(max_length=50)] = Field(
-        (), description="Checks that are never carried out here, by their keys"
+        (), description="Checks and actions that are never carried out here, by their keys"
+    )
+    restart: Literal["asked", "never"] = Field(
+        "asked", description="Whether this machine is ever restarted by its agent"
     )
     hold_at_most_percent: int = Field(
         10, ge=0, le=50, description="Of no volume more than this share is held"
@@ -121,6 +124,7 @@ class Guard:
         self.never_programs = frozenset(rules.never_programs)
         self.never_settings = frozenset(rules.never_settings)
         self.never_checks = frozenset(rules.never_checks)
+        self.never_restarts = rules.restart == "never"
 
     def why_forbidden(self, path: str) -> str | None:
         """Why a location may not be looked through or cleaned, or None.

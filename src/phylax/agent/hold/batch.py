@@ -19,11 +19,11 @@ from typing import Any, NamedTuple
 from pydantic import Field, ValidationError
 
 from phylax.agent import files
+from phylax.agent.files.walk import Complaint, Removed, remove_tree
 from phylax.agent.hold.manifest import Manifest, begin_manifest
 from phylax.agent.hold.sweeping import PART, remove_batch, remove_part, remove_remains
 from phylax.agent.survey.item import Candidate, Measure, weigh
 from phylax.agent.survey.places import Place, deeper
-from phylax.agent.survey.walk import Complaint, Removed, remove_tree
 from phylax.core.survey import Tally
 from phylax.core.survey.file_stat import FileStat
 from phylax.core.values import Demand, Moment

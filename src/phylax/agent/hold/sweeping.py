@@ -6,7 +6,7 @@ from __future__ import annotations
 from contextlib import suppress
 
 from phylax.agent import files
-from phylax.agent.survey.walk import remove_tree
+from phylax.agent.files.walk import remove_tree
 
 PART = ".part"
 """Ends the name of a folder that is no batch yet, or none any more."""

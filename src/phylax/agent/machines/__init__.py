@@ -9,9 +9,9 @@ from datetime import datetime
 from functools import cached_property
 from typing import Literal, Protocol
 
+from phylax.agent.machines.upkeep import UpkeepMachine
 from phylax.agent.tuning.hands import Hands
 from phylax.core.catalogue import Folder, Source
-from phylax.core.checks.findings import Checked
 from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.survey.file_stat import FileStat
 from phylax.core.tuning.pieces import Piece
@@ -114,7 +114,7 @@ class TunedMachine(Protocol):
         ...
 
 
-class MachineKind(TunedMachine, Protocol):
+class MachineKind(TunedMachine, UpkeepMachine, Protocol):
     """What a kind of machine answers."""
 
     system: System
@@ -181,11 +181,6 @@ class MachineKind(TunedMachine, Protocol):
     def let_go(self, source: Source, name: str, breathe: Callable[[], None] = lambda: None) -> None:
         """Let one thing go. OSError where that fails. `breathe` is called a few times a second
         while it takes, and may raise to end the waiting."""
-        ...
-
-    def check(self, kind: str, breathe: Callable[[], None]) -> Iterator[Checked]:
-        """What a check comes to, of each volume or disk that it is of. OSError where this kind of
-        machine cannot check it. `breathe` is called now and then, and may raise to end it."""
         ...
 
     def in_use(self) -> InUse: ...

@@ -20,11 +20,14 @@ from pydantic import AwareDatetime, Field, TypeAdapter
 
 from phylax import __version__
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
-from phylax.agent.machines.standin_checks import pretended_checks
 from phylax.agent.machines.standin_startup import PretendedStarting, Startup
+from phylax.agent.machines.standin_upkeep import StandInUpkeep
+from phylax.agent.machines.upkeep import Watch
 from phylax.agent.tuning.hands import Hands, OwnHands
+from phylax.core.actions import ActedPart, Action
 from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked
+from phylax.core.inventory import Inventory
 from phylax.core.shop import DiskKind, MachineFacts, ReadingIn, System
 from phylax.core.tuning.pieces import Piece
 from phylax.core.tuning.programs import Program, Switch
@@ -177,6 +180,7 @@ class StandInMachine:
         self.startup = Startup(
             self.folder, self._state.host, lambda: read_state(self.folder).starting
         )
+        self.upkeep = StandInUpkeep(self.folder, self._state, self.startup)
 
     def facts(self) -> MachineFacts:
         state = self._state
@@ -304,8 +308,20 @@ class StandInMachine:
     def on_battery(self) -> bool | None:
         return read_state(Path(self._folder)).on_battery
 
-    def check(self, kind: str, breathe: Callable[[], None]) -> Iterator[Checked]:
-        return pretended_checks(Path(self._folder), kind, self._state, breathe)
+    def check(self, kind: str, mode: str, watch: Watch) -> Iterator[Checked | Inventory]:
+        return self.upkeep.check(kind, mode, watch)
+
+    def act(self, action: Action, watch: Watch) -> Iterator[ActedPart]:
+        return self.upkeep.act(action, watch)
+
+    def restarting(self) -> StandInUpkeep:
+        return self.upkeep
+
+    def usable_after(self) -> float | None:
+        return self.upkeep.usable_after()
+
+    def failed_parts(self) -> Sequence[str] | None:
+        return self.upkeep.failed_parts()
 
     def hands(self) -> Hands:
         return OwnHands(str(self.folder))

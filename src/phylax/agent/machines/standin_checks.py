@@ -8,11 +8,12 @@ from __future__ import annotations
 import errno
 import time
 import tomllib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Protocol
 
+import tomli_w
 from pydantic import Field, ValidationError
 
 from phylax.core.checks import disk_health
@@ -37,6 +38,9 @@ class PretendedChecks(Demand):
     seconds: float = Field(0, ge=0, le=3600, description="How long each check pretends to take")
     volumes: dict[str, PretendedVolume] = Field({}, description="By their mounts")
     disks: dict[str, dict[str, int]] = Field({}, description="What each has counted, by its name")
+    grows: dict[str, dict[str, int]] = Field(
+        {}, description="How much more of it each has counted at each further look, by its name"
+    )
 
 
 class _WithVolumes(Protocol):
@@ -66,6 +70,8 @@ def pretended_checks(
                 else:
                     yield looked(kind, volume.mount, started, said.findings)
         case "disk-health":
+            if pretended.grows:
+                write_checks(folder, _grown(pretended))
             for disk, counted in (pretended.disks or {"disk 0": _WELL}).items():
                 started = _takes(pretended.seconds, breathe)
                 judged = disk_health.findings(counted, disk)
@@ -83,6 +89,33 @@ def read_checks(folder: Path) -> PretendedChecks:
         return PretendedChecks()
     except (ValidationError, tomllib.TOMLDecodeError) as failure:
         raise OSError(errno.EINVAL, f"{CHECKS_FILE} is wrong: {failure}"[:300]) from None
+
+
+def write_checks(folder: Path, pretended: PretendedChecks) -> None:
+    path = folder / CHECKS_FILE
+    part = path.with_suffix(".part")
+    text = tomli_w.dumps(pretended.model_dump(mode="json", exclude_defaults=True))
+    part.write_text(text, encoding="utf-8")
+    part.replace(path)
+
+
+def _grown(pretended: PretendedChecks) -> PretendedChecks:
+    """A disk that fails slowly has counted more by the next look."""
+    disks = {
+        disk: {
+            name: counted.get(name, 0) + pretended.grows.get(disk, {}).get(name, 0)
+            for name in {**counted, **pretended.grows.get(disk, {})}
+        }
+        for disk, counted in pretended.disks.items()
+    }
+    return pretended.model_copy(update={"disks": disks})
+
+
+def repair(folder: Path, volumes: Sequence[str]) -> None:
+    """Volumes were repaired: what was found on them is not there any more."""
+    pretended = read_checks(folder)
+    kept = {name: said for name, said in pretended.volumes.items() if name not in volumes}
+    write_checks(folder, pretended.model_copy(update={"volumes": kept}))
 
 
 def _takes(seconds: float, breathe: Callable[[], None]) -> datetime:

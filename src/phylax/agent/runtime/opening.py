@@ -70,6 +70,8 @@ class _PretendedNetwork(httpx.HTTPTransport):
         self._machine = machine
 
     def handle_request(self, request: httpx.Request) -> httpx.Response:
+        if self._machine.upkeep.is_off:
+            raise httpx.ConnectError("the stand-in did not come back from its restart")
         if self._machine.startup.is_cut_off:
             raise httpx.ConnectError("no network: the stand-in was started without what it needs")
         return super().handle_request(request)

@@ -14,18 +14,22 @@ from phylax.agent.account.run_journal import JournalError, OddJournalError, RunJ
 from phylax.agent.outbox.sending import Sender
 from phylax.agent.platform.clock import Clock, OwnClock
 from phylax.agent.platform.reserve import Reserve
+from phylax.agent.runtime.acting import act
 from phylax.agent.runtime.checking import look_by_checks
 from phylax.agent.runtime.cleaning_run import CleaningRun
 from phylax.agent.runtime.looking import look_at_settings, look_through
 from phylax.agent.runtime.settings_run import SettingsRun
+from phylax.agent.runtime.snapshots import take_snapshot
 from phylax.agent.runtime.telling import OrderListener, ShutDown, why_stopped
 from phylax.agent.survey.task import Stopped
 from phylax.agent.workers.crew import Crew
 from phylax.core.protocol import (
+    ActOrder,
     ChangeSettingsOrder,
     ChangesMessage,
     CheckOrder,
     CleanOrder,
+    CompareOrder,
     HeldOrder,
     LookAtSettingsOrder,
     Order,
@@ -107,10 +111,14 @@ class OrderRunner:
         try:
             match order:
                 case SurveyOrder():
+                    if order.snapshot:
+                        take_snapshot(order.run_id, "before", self._crew, self._sender.spool)
                     self._look(order, Look.FIRST, listener)
                     if order.settings:
                         look_at_settings(order.run_id, self._crew, self._sender, self._settings())
                 case CleanOrder():
+                    if order.snapshot:
+                        take_snapshot(order.run_id, "before", self._crew, self._sender.spool)
                     look = partial(self._look, order, listener=listener)
                     did = CleaningRun(
                         order, journal, self._crew, self._clock, listener, look
@@ -118,7 +126,18 @@ class OrderRunner:
                     if order.settings:
                         look_at_settings(order.run_id, self._crew, self._sender, self._settings())
                 case CheckOrder():
+                    if order.snapshot:
+                        take_snapshot(order.run_id, "before", self._crew, self._sender.spool)
                     look_by_checks(order, self._crew, self._sender.spool, listener)
+                case ActOrder():
+                    did = act(
+                        order, self._crew, journal, self._sender.spool, listener,
+                        lambda: look_at_settings(
+                            order.run_id, self._crew, self._sender, self._settings()
+                        ),
+                    )  # fmt: skip
+                case CompareOrder():
+                    take_snapshot(order.run_id, "after", self._crew, self._sender.spool)
                 case LookAtSettingsOrder():
                     look_at_settings(order.run_id, self._crew, self._sender, self._settings())
                 case ChangeSettingsOrder():

@@ -11,14 +11,14 @@ from contextlib import suppress
 from datetime import UTC, datetime
 
 from phylax.agent import files
+from phylax.agent.files.arrivals import Arrivals
+from phylax.agent.files.walk import Complaint, Folder, Names, sweep, walk
 from phylax.agent.machines import InUse, MachineKind
-from phylax.agent.survey.arrivals import Arrivals
 from phylax.agent.survey.item import Candidate, Keeps, Measure, weigh
 from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place, Territory, deeper
 from phylax.agent.survey.protection import ProtectionHere
 from phylax.agent.survey.trash import trashed
-from phylax.agent.survey.walk import Complaint, Folder, Names, sweep, walk
 from phylax.agent.survey.web_stores import stores_in
 from phylax.core.believed_time import Believed
 from phylax.core.catalogue import Category

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from phylax.agent import files
-from phylax.agent.survey.walk import Complaint, walk
+from phylax.agent.files.walk import Complaint, walk
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Seal
 from phylax.core.survey.file_stat import FileStat

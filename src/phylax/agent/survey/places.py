@@ -17,8 +17,8 @@ from functools import cache
 
 from phylax.agent import files
 from phylax.agent.config.guard import Guard
+from phylax.agent.files.walk import Complaint
 from phylax.agent.machines import Location, MachineKind
-from phylax.agent.survey.walk import Complaint
 from phylax.core.catalogue import Category, Folder, Source, Where, catalogue
 from phylax.core.retention import Caution
 from phylax.core.shop import ReadingIn

@@ -6,15 +6,15 @@ from functools import partial
 
 from phylax.agent import files
 from phylax.agent.config.guard import Guard
+from phylax.agent.files.arrivals import Arrivals
+from phylax.agent.files.walk import Complaint, Folder
 from phylax.agent.machines import InUse, MachineKind
-from phylax.agent.survey.arrivals import Arrivals
 from phylax.agent.survey.candidates import Candidates, Conditions
 from phylax.agent.survey.item import Candidate
 from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place, Territory
 from phylax.agent.survey.protection import protection_on
 from phylax.agent.survey.task import LookListener, LookTask
-from phylax.agent.survey.walk import Complaint, Folder
 from phylax.core.catalogue import category
 from phylax.core.retention import Judge, Reason
 from phylax.core.survey import (

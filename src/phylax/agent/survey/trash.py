@@ -12,9 +12,9 @@ from collections.abc import Callable, Iterator
 from datetime import datetime
 
 from phylax.agent import files
+from phylax.agent.files.walk import Complaint
 from phylax.agent.machines import TrashLayout
 from phylax.agent.survey.item import Candidate, Keeps, Measure, weigh
-from phylax.agent.survey.walk import Complaint
 
 _FILETIME_EPOCH = 11_644_473_600
 """Seconds from 1601-01-01, where FILETIME begins, to the Unix epoch."""

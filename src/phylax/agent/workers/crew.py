@@ -18,12 +18,12 @@ from phylax.agent.account.run_journal import RunJournal, gone_of
 from phylax.agent.cleaning.cleaner import Cleaner
 from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.config.guard import Guard
+from phylax.agent.files.arrivals import Arrivals, KeptArrivals
 from phylax.agent.hold.expiry import end_what_is_due
 from phylax.agent.hold.hold import Hold
 from phylax.agent.hold.restore import HeldWork
 from phylax.agent.machines import MachineKind, TunedMachine
 from phylax.agent.outbox.spool import Spool
-from phylax.agent.survey.arrivals import Arrivals, KeptArrivals
 from phylax.agent.survey.surveyor import survey
 from phylax.agent.survey.task import LookListener, LookTask, Stopped, Watcher
 from phylax.core.protocol import HeldMessage, HeldOrder

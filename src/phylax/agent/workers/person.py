@@ -19,9 +19,9 @@ from phylax.agent.account.run_journal import gone_of
 from phylax.agent.cleaning.cleaner import Cleaner
 from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.config.guard import Guard, GuardRules
+from phylax.agent.files.arrivals import Arrivals, pages, unpacked
 from phylax.agent.hold.batch import Batch, Held
 from phylax.agent.machines.linux.person import LinuxPerson
-from phylax.agent.survey.arrivals import Arrivals, pages, unpacked
 from phylax.agent.survey.surveyor import survey
 from phylax.agent.survey.task import LookListener, LookTask, Stopped
 from phylax.agent.workers import jobs

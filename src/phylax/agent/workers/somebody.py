@@ -14,10 +14,10 @@ from typing import Any, Protocol
 from phylax.agent.account.outcomes import Outcomes
 from phylax.agent.account.run_journal import JournalError, RunJournal
 from phylax.agent.cleaning.task import CleaningPass
+from phylax.agent.files.arrivals import MOST, KeptArrivals, Key, packed, unpacked
 from phylax.agent.hold.index import HeldFor
 from phylax.agent.machines import MachineKind
 from phylax.agent.machines.linux.people import Person
-from phylax.agent.survey.arrivals import MOST, KeptArrivals, Key, packed, unpacked
 from phylax.agent.survey.task import LookListener, LookTask, Stopped, Watcher
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError

@@ -8,7 +8,13 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from datetime import timedelta
 
-from phylax.core.attention.check_causes import check_findings, failing
+from phylax.core.attention.check_causes import (
+    check_findings,
+    failing,
+    malware,
+    not_back,
+    updates_overdue,
+)
 from phylax.core.attention.findings import Cause, Finding, NextStep, Standing, finding
 from phylax.core.attention.tuning_causes import altered, change_undone, made_worse, programs_wait
 from phylax.core.catalogue import category
@@ -352,10 +358,13 @@ def _parts(version: str) -> tuple[int, ...]:
 
 CAUSES: tuple[Rule, ...] = (
     failing,
+    not_back,
+    malware,
     _nearly_full,
     _run_failed,
     _filling_fast,
     _hold_fills,
+    updates_overdue,
     check_findings,
     made_worse,
     change_undone,

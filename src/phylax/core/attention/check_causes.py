@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from phylax.core.attention.findings import Cause, Finding, NextStep, Standing, finding
 from phylax.core.checks.findings import Severity
 from phylax.core.checks.kept import OpenFindings
-from phylax.core.quantities import count
+from phylax.core.quantities import count, headed
 
 
 def failing(standing: Standing) -> Iterator[Finding]:
@@ -20,21 +20,61 @@ def failing(standing: Standing) -> Iterator[Finding]:
 def check_findings(standing: Standing) -> Iterator[Finding]:
     """A check found something that nobody has seen to."""
     for open_findings in standing.findings:
-        if open_findings.severity is not Severity.FAILING:
+        if open_findings.severity is not Severity.FAILING and open_findings.check != "malware":
             yield _of(standing, open_findings, Cause.CHECK_FINDINGS, urgency=64)
 
 
-def _of(standing: Standing, open_findings: OpenFindings, cause: Cause, *, urgency: int) -> Finding:
-    of = (
-        open_findings.of
-        if not open_findings.of or open_findings.of.endswith(":")
-        else f"{open_findings.of}:"
+def malware(standing: Standing) -> Iterator[Finding]:
+    """Somebody else's program may be at work on it."""
+    for open_findings in standing.findings:
+        if open_findings.severity is not Severity.FAILING and open_findings.check == "malware":
+            yield _of(standing, open_findings, Cause.MALWARE, urgency=93)
+
+
+def updates_overdue(standing: Standing) -> Iterator[Finding]:
+    """A security update has been missing for longer than the shop allows."""
+    overdue = standing.overdue
+    if overdue is None:
+        return
+    others = f"; and {count(overdue.others, 'other')} for security" if overdue.others else ""
+    update = overdue.update
+    yield finding(
+        standing,
+        cause=Cause.UPDATES_OVERDUE,
+        urgency=66,
+        grade=(standing.now - overdue.since).days,
+        since=overdue.since,
+        reason=f"Lacks security updates, the oldest for {(standing.now - overdue.since).days} days",
+        evidence=f"{update.name} {update.now}, {update.version} is out{others}",
+        next_step=NextStep.SEE_UPDATES,
     )
+
+
+def not_back(standing: Standing) -> Iterator[Finding]:
+    """A machine was restarted, and nobody has heard of it since."""
+    if standing.gone_since is None:
+        return
+    yield finding(
+        standing,
+        cause=Cause.NOT_BACK,
+        urgency=95,
+        since=standing.gone_since,
+        reason="Has not come back from its restart",
+        evidence="It may wait for somebody: a passphrase, a question, a switch",
+        next_step=NextStep.ASK_CLIENT,
+        run_id=standing.gone_run_id,
+    )
+
+
+def _of(standing: Standing, open_findings: OpenFindings, cause: Cause, *, urgency: int) -> Finding:
+    of = headed(open_findings.of)
     more = f"; and {count(open_findings.more, 'finding')} more" if open_findings.more else ""
     return finding(
         standing,
         cause=cause,
-        subject=f"{open_findings.check} {open_findings.of}".strip(),
+        subject=" ".join(
+            part for part in (open_findings.check, open_findings.mode, open_findings.of) if part
+        ),
         urgency=urgency,
         grade=0,
         since=open_findings.since,

@@ -8,6 +8,7 @@ from pydantic import Field, model_validator
 
 from phylax.core.attention.kept_young import KeptYoung
 from phylax.core.checks.kept import OpenFindings
+from phylax.core.inventory.updates import Overdue
 from phylax.core.runs import Run
 from phylax.core.shop import Machine
 from phylax.core.survey import Tally
@@ -37,6 +38,9 @@ class Cause(StrEnum):
     ALTERED = "altered since"
     FAILING = "failing"
     CHECK_FINDINGS = "a check found something"
+    MALWARE = "malware"
+    UPDATES_OVERDUE = "security updates missing"
+    NOT_BACK = "not back from its restart"
 
 
 class NextStep(StrEnum):
@@ -51,6 +55,7 @@ class NextStep(StrEnum):
     SEE_HOLD = "see what is held"
     SEE_PROGRAMS = "see what runs by itself"
     SEE_CHECKS = "see the checks"
+    SEE_UPDATES = "see the updates"
 
 
 class LeftOften(Value):
@@ -101,6 +106,11 @@ class Standing(Value):
     altered: tuple[Change, ...] = Field((), description="Changes that somebody altered since")
     made_worse: tuple[MadeWorse, ...] = ()
     programs_wait: int = Field(0, description="Programs that a round has left to a person")
+    overdue: Overdue | None = Field(None, description="A security update missing for too long")
+    gone_since: Moment | None = Field(
+        None, description="Since when it has not come back from a restart that was asked for"
+    )
+    gone_run_id: int | None = None
     findings: tuple[OpenFindings, ...] = Field((), description="Of checks, and not settled")
     awake_since: Moment | None = Field(
         None, description="Since when the service itself hears without a longer break"

@@ -9,6 +9,8 @@ from typing import Annotated
 
 from pydantic import Field, model_validator
 
+from phylax.core.checks.kind import kinds
+from phylax.core.quantities import headed
 from phylax.core.tuning.programs import Text
 from phylax.core.tuning.setting import Key
 from phylax.core.values import Moment, Value
@@ -65,6 +67,9 @@ class Checked(Value):
         default_factory=dict, max_length=50, description="What a disk has counted of itself"
     )
     units: int = Field(0, ge=0, description="How much was gone through, in what the check counts")
+    digests: dict[Text, Text] = Field(
+        default_factory=dict, max_length=MOST_FINDINGS, description="SHA-256 of files named above"
+    )
     started_at: Moment
     ended_at: Moment
 
@@ -84,8 +89,9 @@ class Checked(Value):
     @property
     def in_words(self) -> str:
         """One sentence for the record."""
-        of = self.of or "the machine"
-        where = of if of.endswith(":") else f"{of}:"
+        kind = kinds().get(self.check)
+        of = self.of or (kind.name if kind else self.check)
+        where = headed(of)
         if self.result is Result.COULD_NOT_LOOK:
             return f"{where} could not look, {self.why}"
         if self.result is Result.CLEAN:
@@ -103,6 +109,8 @@ def looked(
     counters: Mapping[str, int] | None = None,
     *,
     units: int = 0,
+    mode: str = "",
+    digests: Mapping[str, str] | None = None,
 ) -> Checked:
     """What a check that could look came to, ended now."""
     listed = tuple(findings[:MOST_FINDINGS])
@@ -110,12 +118,14 @@ def looked(
     serious = any(finding.needs_somebody for finding in listed) or more > 0
     return Checked(
         check=check,
+        mode=mode,
         of=of,
         result=Result.FINDINGS if serious else Result.CLEAN,
         findings=listed,
         more=more,
         counters=dict(counters or {}),
         units=units,
+        digests=dict(digests or {}),
         started_at=started_at,
         ended_at=datetime.now(UTC),
     )

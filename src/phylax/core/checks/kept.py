@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Annotated
 
 from pydantic import Field
 
 from phylax.core.checks.findings import Checked, Severity
+from phylax.core.checks.kind import kinds
 from phylax.core.values import Demand, Moment, Value
 
 
@@ -37,6 +39,7 @@ class OpenFindings(Value):
     """Findings of one check that nobody has seen to: what attention looks at."""
 
     check: str
+    mode: str = ""
     of: str
     severity: Severity
     what: str
@@ -44,6 +47,23 @@ class OpenFindings(Value):
     more: int
     since: Moment
     run_id: int
+
+
+def uncovered(kept: Sequence[KeptCheck]) -> list[KeptCheck]:
+    """Without what a later check has covered: whatever was looked at in the widest way counts for
+    all ways before it."""
+    widest: dict[tuple[int, str, str], KeptCheck] = {}
+    for check in kept:
+        kind = kinds().get(check.checked.check)
+        if kind is not None and kind.modes and check.checked.mode == list(kind.modes)[-1]:
+            widest[check.machine_id, check.checked.check, check.checked.of] = check
+    return [
+        check
+        for check in kept
+        if (wide := widest.get((check.machine_id, check.checked.check, check.checked.of))) is None
+        or wide.checked.mode == check.checked.mode
+        or wide.checked.started_at < check.checked.ended_at
+    ]
 
 
 def open_findings(kept: KeptCheck) -> OpenFindings | None:
@@ -55,6 +75,7 @@ def open_findings(kept: KeptCheck) -> OpenFindings | None:
     worst = max(findings, key=lambda finding: order.index(finding.severity))
     return OpenFindings(
         check=kept.checked.check,
+        mode=kept.checked.mode,
         of=kept.checked.of,
         severity=worst.severity,
         what=worst.what,

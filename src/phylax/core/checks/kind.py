@@ -40,7 +40,10 @@ class CheckKind(Demand):
         default_factory=dict, description="Ways to do it, with what each means; the first is usual"
     )
     counts: str = Field("", description="What its progress counts, as in 'files'; empty: nothing")
-    stops: tuple[Key, ...] = Field((), description="What its findings stop until they are settled")
+    stops: tuple[Key, ...] = Field(
+        (), description="Steps and actions that its findings stop until somebody has seen to them"
+    )
+    in_step: bool = Field(True, description="The step 'check' of a routine does it")
 
     @property
     def usual_mode(self) -> str:

@@ -2,12 +2,14 @@
 
 from phylax.core.protocol.enrolment import Enrolled, Enrolment
 from phylax.core.protocol.messages import (
+    ActedMessage,
     Asleep,
     Awake,
     CategoryOutcome,
     ChangesMessage,
     CheckedMessage,
     HeldMessage,
+    InventoryMessage,
     LeftItem,
     ListingMessage,
     Message,
@@ -15,6 +17,7 @@ from phylax.core.protocol.messages import (
     ResultMessage,
     SetBackMessage,
     SettingsMessage,
+    SnapshotMessage,
     StartsMessage,
     SurveyMessage,
     SurveyPartMessage,
@@ -22,11 +25,13 @@ from phylax.core.protocol.messages import (
 )
 from phylax.core.protocol.orders import (
     LEASE_SECONDS,
+    ActOrder,
     AgreedListing,
     CategoryRule,
     ChangeSettingsOrder,
     CheckOrder,
     CleanOrder,
+    CompareOrder,
     HeldOrder,
     LookAtSettingsOrder,
     Order,
@@ -37,6 +42,8 @@ from phylax.core.protocol.progress import GoOn, LeasedProgress, Progress, Step
 
 __all__ = [
     "LEASE_SECONDS",
+    "ActOrder",
+    "ActedMessage",
     "AgreedListing",
     "Asleep",
     "Awake",
@@ -47,11 +54,13 @@ __all__ = [
     "CheckOrder",
     "CheckedMessage",
     "CleanOrder",
+    "CompareOrder",
     "Enrolled",
     "Enrolment",
     "GoOn",
     "HeldMessage",
     "HeldOrder",
+    "InventoryMessage",
     "LeasedProgress",
     "LeftItem",
     "ListingMessage",
@@ -64,6 +73,7 @@ __all__ = [
     "ResultMessage",
     "SetBackMessage",
     "SettingsMessage",
+    "SnapshotMessage",
     "StartsMessage",
     "Step",
     "SurveyMessage",

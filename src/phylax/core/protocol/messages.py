@@ -9,13 +9,17 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from phylax.core.actions.acted import MOST_PARTS, ActedPart
 from phylax.core.checks.findings import MOST_CHECKED, Checked
 from phylax.core.holds import BatchName, HeldItem
+from phylax.core.inventory import Inventory
 from phylax.core.shop import ReadingIn, VolumeReadings, by_volume
+from phylax.core.snapshots import Snapshot
 from phylax.core.survey import Cover, Item, Look, Stay, SurveyLine, Tally
 from phylax.core.tuning.changes import MOST_WANTED, ChangeMade
 from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Text
+from phylax.core.tuning.setting import Key
 from phylax.core.tuning.starts import MOST_TOLD, BootCost
 from phylax.core.values import Demand, Moment, Value
 
@@ -166,6 +170,35 @@ class CheckedMessage(_Message):
     checked: tuple[Checked, ...] = Field(max_length=MOST_CHECKED)
 
 
+class InventoryMessage(_Message):
+    """A list of what the machine has or lacks."""
+
+    kind: Literal["inventory"] = "inventory"
+    run_id: int
+    inventory: Inventory
+
+
+class ActedMessage(_Message):
+    """What an action came to."""
+
+    kind: Literal["acted"] = "acted"
+    run_id: int
+    action: Key
+    parts: tuple[ActedPart, ...] = Field(max_length=MOST_PARTS)
+    ended: bool = Field(True, description="False: it was called off or cut off in the middle")
+    started_at: Moment
+    ended_at: Moment
+
+
+class SnapshotMessage(_Message):
+    """How the machine stands before anything changes, or after all of it."""
+
+    kind: Literal["snapshot"] = "snapshot"
+    run_id: int
+    when: Literal["before", "after"]
+    snapshot: Snapshot
+
+
 class StartsMessage(_Message):
     """What starts of the machine cost; each is told once."""
 
@@ -202,6 +235,7 @@ class ResultMessage(_Message):
     refusals: tuple[Text, ...] = Field(
         (), max_length=MOST_WANTED, description="Of that, what and why, in words"
     )
+    acted: bool = Field(False, description="It was an action; what became of it was told before")
     uncertain: bool = Field(
         False,
         description="The machine itself stopped in the middle; the sum may lack its last second",
@@ -220,6 +254,9 @@ Message = Annotated[
     | ChangesMessage
     | StartsMessage
     | CheckedMessage
+    | InventoryMessage
+    | ActedMessage
+    | SnapshotMessage
     | SetBackMessage
     | ResultMessage,
     Field(discriminator="kind"),

@@ -9,10 +9,13 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from phylax.core.actions import Action
+from phylax.core.checks.time_left import Ran
 from phylax.core.holds import BatchPick, IfTaken
 from phylax.core.retention import ProtectEntry, RuleInForce
 from phylax.core.survey import Item, Tally
 from phylax.core.tuning.changes import MOST_WANTED, ChangeId, Wanted, WantedValue
+from phylax.core.tuning.programs import Text
 from phylax.core.tuning.setting import Key
 from phylax.core.values import Moment, Value
 
@@ -47,6 +50,7 @@ class _LookingOrder(_Order):
 class SurveyOrder(_LookingOrder):
     kind: Literal["survey"] = "survey"
     settings: bool = Field(False, description="Look at what runs by itself, too")
+    snapshot: bool = Field(False, description="Note how the machine stands before anything changes")
 
 
 class CleanOrder(_LookingOrder):
@@ -57,6 +61,7 @@ class CleanOrder(_LookingOrder):
     )
     agreed: tuple[AgreedListing, ...] = ()
     look_first: bool = Field(description="Survey before cleaning, for work nobody looked at first")
+    snapshot: bool = Field(False, description="Note how the machine stands before anything changes")
     expect_gone: Tally | None = Field(None, description="What is expected to go or be held")
     settings: bool = Field(False, description="Look at what runs by itself afterwards")
 
@@ -80,6 +85,28 @@ class CheckOrder(_Order):
 
     kind: Literal["check"] = "check"
     checks: tuple[Key, ...] = Field(min_length=1, max_length=50)
+    modes: dict[Key, Key] = Field({}, description="How, by check, where not the usual way")
+    earlier: dict[Key, tuple[Ran, ...]] = Field(
+        {}, description="How long it took before, for the time left"
+    )
+    end_by: Moment | None = Field(None, description="By then it must have ended")
+    snapshot: bool = Field(False, description="Note how the machine stands before anything changes")
+
+
+class ActOrder(_Order):
+    """Do one thing of the fixed set of actions."""
+
+    kind: Literal["act"] = "act"
+    act: Action
+    earlier: tuple[Ran, ...] = Field((), description="How long it took before, for the time left")
+    end_by: Moment | None = Field(None, description="By then it must have ended")
+    protect_findings: Text = Field("", description="Findings that stand in its way; empty: none")
+
+
+class CompareOrder(_Order):
+    """Look at the same things as before the visit began."""
+
+    kind: Literal["compare"] = "compare"
 
 
 class ChangeSettingsOrder(_Order):
@@ -107,6 +134,8 @@ Order = Annotated[
     | LookAtSettingsOrder
     | ChangeSettingsOrder
     | PutSettingsBackOrder
-    | CheckOrder,
+    | CheckOrder
+    | ActOrder
+    | CompareOrder,
     Field(discriminator="kind"),
 ]

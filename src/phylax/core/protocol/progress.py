@@ -8,7 +8,10 @@ from pydantic import Field
 
 from phylax.core.values import Demand, Value
 
-Step = Literal["look", "clean", "second look", "further pass", "put back", "let go", "check"]
+Step = Literal[
+    "look", "clean", "second look", "further pass", "put back", "let go", "check", "act",
+    "wait",
+]  # fmt: skip
 
 
 class Progress(Demand):

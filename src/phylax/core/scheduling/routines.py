@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from datetime import timedelta
 from enum import StrEnum
 from functools import cache
@@ -25,10 +25,15 @@ GUESS = timedelta(minutes=15)
 class StepKind(StrEnum):
     SURVEY = "survey"
     CHECK = "check"
+    QUICK_SCAN = "quick scan"
     CLEAN = "clean"
     SECOND_LOOK = "second look"
+    FULL_SCAN = "full scan"
+    UPDATE = "update"
     TUNE = "tune"
+    ARRANGE = "arrange"
     RESTART = "restart"
+    COMPARE = "compare"
     BY_HAND = "by hand"
 
     @property
@@ -40,22 +45,50 @@ class StepKind(StrEnum):
     def is_alone(self) -> bool:
         """Whether it is an order of its own, for it goes by what came before or decides about what
         comes after."""
-        return self in (StepKind.CHECK, StepKind.TUNE)
+        return self.by_agent and self not in (
+            StepKind.SURVEY, StepKind.CLEAN, StepKind.SECOND_LOOK
+        )  # fmt: skip
+
+    @property
+    def action(self) -> str:
+        """The action that it is, by its key; empty where it is none."""
+        return _ACTIONS.get(self, "")
+
+    @property
+    def length_key(self) -> str:
+        """By what its length is kept: actions as such, whoever asked for them."""
+        return self.action or str(self)
+
+    @property
+    def checks(self) -> bool:
+        """Whether it looks, and changes nothing."""
+        return self in (StepKind.CHECK, StepKind.QUICK_SCAN, StepKind.FULL_SCAN)
 
 
+_ACTIONS = {
+    StepKind.UPDATE: "install-updates",
+    StepKind.ARRANGE: "arrange-disks",
+    StepKind.RESTART: "restart",
+}
 _ORDER = (
-    StepKind.SURVEY, StepKind.CHECK, StepKind.CLEAN, StepKind.SECOND_LOOK, StepKind.TUNE,
-    StepKind.RESTART,
+    StepKind.SURVEY, StepKind.CHECK, StepKind.QUICK_SCAN, StepKind.CLEAN, StepKind.SECOND_LOOK,
+    StepKind.FULL_SCAN, StepKind.UPDATE, StepKind.TUNE, StepKind.ARRANGE, StepKind.RESTART,
+    StepKind.COMPARE,
 )  # fmt: skip
-"""Look, check, clean, look again, tune, restart. Steps by hand stay behind the one they were put
-after."""
+"""Look, check, scan, clean, look again, scan in full, update, tune, arrange, restart, compare.
+Steps by hand stay behind the one they were put after."""
 _WHY = {
     StepKind.SURVEY: "looking comes before anything is touched",
     StepKind.CHECK: "checks come before anything is changed: a failing disk stops the rest",
+    StepKind.QUICK_SCAN: "a quick scan comes before cleaning takes what it would have found",
+    StepKind.FULL_SCAN: "a full scan comes after cleaning, when there is less to read",
+    StepKind.UPDATE: "updates come before tuning: they bring back what starts by itself",
+    StepKind.ARRANGE: "disks are arranged last of all that writes to them",
+    StepKind.COMPARE: "what is compared is the end with the beginning",
     StepKind.CLEAN: "cleaning comes after the survey and before the second look",
     StepKind.SECOND_LOOK: "the second look compares with what the cleaning left",
     StepKind.TUNE: "tuning comes after cleaning, and before the restart that shows it",
-    StepKind.RESTART: "a restart comes last, when anything asked for it",
+    StepKind.RESTART: "a restart comes after everything that asks for one",
 }
 
 
@@ -150,6 +183,9 @@ def in_order(steps: Sequence[RoutineStep]) -> Ordered:
     if StepKind.TUNE in groups and StepKind.SURVEY not in groups:
         groups[StepKind.SURVEY] = [RoutineStep(kind=StepKind.SURVEY)]
         notes.append("a survey was put first: what runs by itself is known before it changes")
+    if StepKind.COMPARE in groups and StepKind.SURVEY not in groups:
+        groups[StepKind.SURVEY] = [RoutineStep(kind=StepKind.SURVEY)]
+        notes.append("a survey was put first: what is compared has to be known before")
     if StepKind.CLEAN in groups and len(groups[StepKind.CLEAN]) > 1:
         # the agent cleans and looks again in one go
         clean, *behind = groups[StepKind.CLEAN]
@@ -219,6 +255,7 @@ class RunStep(Value):
     at: Moment | None = None
     by: str = ""
     word: str = ""
+    takes: int | None = Field(None, description="Seconds that it took before, if known")
 
     @property
     def in_words(self) -> str:
@@ -244,20 +281,26 @@ def current(steps: Sequence[RunStep]) -> RunStep | None:
     return next((step for step in steps if not step.state.is_over), None)
 
 
-def agents_part(steps: Sequence[RunStep]) -> tuple[RunStep, ...]:
+def agents_part(
+    steps: Sequence[RunStep], is_agents: Callable[[RunStep], bool] = lambda step: step.kind.by_agent
+) -> tuple[RunStep, ...]:
     """The steps that the agent does next in one go; empty while a person's step comes first.
 
-    Looking, cleaning and looking again belong together unless something is between them; checks
-    and tuning are parts of their own.
+    Looking, cleaning and looking again belong together unless something is between them; all else
+    are parts of their own.
     """
     part: list[RunStep] = []
     for step in steps:
         if step.state.is_over:
             continue
-        if not step.kind.by_agent or (part and (step.kind.is_alone or part[0].kind.is_alone)):
+        if not is_agents(step) or (part and (_is_alone(step) or _is_alone(part[0]))):
             break
         part.append(step)
     return tuple(part)
+
+
+def _is_alone(step: RunStep) -> bool:
+    return step.kind.is_alone or step.kind is StepKind.RESTART
 
 
 def length(measured: Sequence[int], elsewhere: Sequence[int] = ()) -> timedelta:

@@ -6,22 +6,26 @@ from typing import Any
 
 from pydantic import BaseModel
 
+from phylax.core.advice import AdviceEdit, AdviceStep
 from phylax.core.attention import AttentionEdit
 from phylax.core.checks.kept import SettleFindings
 from phylax.core.consents import NewConsent, NewStandingConsent, NewYes
 from phylax.core.notices import HookEdit, MailServerEdit, WishesEdit
 from phylax.core.people import Activity, NewPassword, NewPerson, NewToken, SignIn
 from phylax.core.protocol import (
+    ActedMessage,
     ChangesMessage,
     CheckedMessage,
     Enrolment,
     HeldMessage,
+    InventoryMessage,
     LeasedProgress,
     ListingMessage,
     ReadingsMessage,
     ResultMessage,
     SetBackMessage,
     SettingsMessage,
+    SnapshotMessage,
     StartsMessage,
     SurveyMessage,
     SurveyPartMessage,
@@ -71,6 +75,18 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
     CheckedMessage: {"id": "7b2e0c81-checked", "run_id": 14, "checked": [
         {"check": "file-system", "of": "C:", "result": "clean",
          "started_at": "2026-03-02T18:34:00Z", "ended_at": "2026-03-02T18:34:02Z"}]},
+    InventoryMessage: {"id": "4c1b9e77-inventory", "run_id": 14, "inventory": {
+        "kind": "updates", "taken_at": "2026-03-02T18:34:00Z", "updates": [
+            {"name": "harbour-chat", "now": "4.1", "version": "4.2", "origin": "Harbour Software",
+             "security": True, "size": 52_428_800}]}},
+    ActedMessage: {"id": "acted-15-5f0c9b1e-0-1", "run_id": 15, "action": "install-updates",
+                   "parts": [{"of": "harbour-chat", "end": "done", "before": "4.1",
+                              "after": "4.2"}], **_SPAN},
+    SnapshotMessage: {"id": "before-14", "run_id": 14, "when": "before", "snapshot": {
+        "taken_at": "2026-03-02T18:34:00Z", "boot": "0d9a41e6", "usable": 41.5}},
+    AdviceEdit: {"kind": "a larger disk", "text": "A larger disk for C:.",
+                 "figures": [{"name": "C: used", "value": "94 %"}]},
+    AdviceStep: {"fate": "accepted", "word": "ordered with the next delivery"},
     StartsMessage: {"id": "6a1d9b7f-starts", "starts": [
         {"boot": "0d9a41e6", "at": "2026-03-02T08:01:00Z", "rest": 9.4,
          "programs": {"package:scan-button": 1.9}}]},

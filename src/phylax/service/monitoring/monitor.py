@@ -15,6 +15,7 @@ from phylax.core.attention import keep, look
 from phylax.core.events import EventKind
 from phylax.service.context.context import Context
 from phylax.service.monitoring import forecasts
+from phylax.service.upkeep import advising
 from phylax.store import attention, attention_inputs, events, shop
 from phylax.store import outlooks as outlook_store
 
@@ -39,6 +40,8 @@ def watch(context: Context) -> bool:
         whole = happened is None or not 0 <= now - whole_at < WHOLE_EVERY
         newest, wanted = (events.newest(conn), set()) if happened is None else happened
         wanted |= refreshed.machine_ids
+    _advise(context, refreshed.machine_ids)
+    with context.db.read() as conn:
         if whole:
             wanted |= attention_inputs.candidates(conn, at=now, newest_agent=__version__)
     look_at(context, sorted(wanted))
@@ -48,6 +51,14 @@ def watch(context: Context) -> bool:
             if whole:
                 attention.forget_old(conn, at=now)
     return refreshed.more
+
+
+def _advise(context: Context, machine_ids: set[int]) -> None:
+    """What is proposed to clients follows the outlooks of their machines."""
+    if machine_ids:
+        with context.db.write() as conn:
+            for number in sorted(machine_ids):
+                advising.propose(conn, number, at=context.now())
 
 
 def look_at(context: Context, machine_ids: list[int]) -> None:
@@ -77,8 +88,11 @@ def look_at(context: Context, machine_ids: list[int]) -> None:
 
 def whole(context: Context) -> None:
     """All that is due, and all machines, at once: for a shop that was just made."""
-    while forecasts.refresh(context).more:
-        pass
+    more = True
+    while more:
+        refreshed = forecasts.refresh(context)
+        _advise(context, refreshed.machine_ids)
+        more = refreshed.more
     with context.db.read() as conn:
         wanted = attention_inputs.candidates(conn, at=context.now(), newest_agent=__version__)
     look_at(context, sorted(wanted))

@@ -16,6 +16,7 @@ from phylax.core.scheduling.routines import (
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.service.runs.finish import write_down
+from phylax.service.upkeep.steps import is_agents, left_out_beforehand
 from phylax.store import events, routines, runs, steps
 from phylax.store.database import Connection
 
@@ -33,11 +34,19 @@ def of(conn: Connection, run: Run) -> tuple[RunStep, ...]:
     return steps.of_run(conn, run.id, run.routine_id, run.routine_version)
 
 
-def begin_part(conn: Connection, run: Run, *, at: int) -> tuple[RunStep, ...]:
+def _leave_out_beforehand(conn: Connection, run: Run, end_by: int | None, *, at: int) -> None:
+    """Findings stand in the way of some steps, and the window of others is too short."""
+    to_do = tuple(step for step in of(conn, run) if step.state is StepState.TO_DO)
+    for number, why in left_out_beforehand(conn, run, to_do, end_by, at=at).items():
+        steps.put(conn, run.id, [number], StepState.LEFT_OUT, at=at, by=_AGENT, word=why)
+
+
+def begin_part(conn: Connection, run: Run, end_by: int | None, *, at: int) -> tuple[RunStep, ...]:
     """The steps that the agent does next; they are under way from now on."""
     all_ = of(conn, run)
     steps.lay_out(conn, run.id, all_)
-    part = agents_part(all_)
+    _leave_out_beforehand(conn, run, end_by, at=at)
+    part = agents_part(of(conn, run), lambda step: is_agents(conn, run.machine_id, step))
     steps.put(conn, run.id, [s.number for s in part], StepState.UNDER_WAY, at=at, by="")
     return part
 
@@ -57,9 +66,12 @@ def note_progress(conn: Connection, run_id: int, step: Step, *, at: int) -> None
         steps.put(conn, run_id, numbers, StepState.DONE, at=at, by=_AGENT)
 
 
-def under_way(conn: Connection, run: Run, kind: StepKind) -> bool:
-    """Whether a step of a kind is under way."""
-    return any(step.kind is kind and step.state is StepState.UNDER_WAY for step in of(conn, run))
+def alone_under_way(conn: Connection, run: Run) -> StepKind | None:
+    """The step under way that is an order of its own; None where it is none of these."""
+    if run.routine_id is None:
+        return None
+    kinds = (s.kind for s in of(conn, run) if s.state is StepState.UNDER_WAY)
+    return next((kind for kind in kinds if kind.is_alone or kind is StepKind.RESTART), None)
 
 
 def leave_out_rest(conn: Connection, run: Run, word: str, *, at: int) -> None:
@@ -68,17 +80,29 @@ def leave_out_rest(conn: Connection, run: Run, word: str, *, at: int) -> None:
     steps.put(conn, run.id, rest, StepState.LEFT_OUT, at=at, by=_AGENT, word=word)
 
 
-def end_part(conn: Connection, run: Run, *, went_well: bool, at: int, word: str = "") -> bool:
+def end_part(
+    conn: Connection,
+    run: Run,
+    *,
+    went_well: bool,
+    at: int,
+    word: str = "",
+    refused: bool = False,
+) -> bool:
     """The agent has told what came of its part; True where more steps follow."""
     under_way = [step.number for step in of(conn, run) if step.state is StepState.UNDER_WAY]
-    state = StepState.DONE if went_well else StepState.TO_DO
+    state = StepState.TO_DO
+    if went_well:
+        state = StepState.LEFT_OUT if refused else StepState.DONE
     steps.put(conn, run.id, under_way, state, at=at, by=_AGENT, word=word)
+    if went_well:
+        _leave_out_beforehand(conn, run, None, at=at)
     return went_well and current(of(conn, run)) is not None
 
 
 def next_is_by_hand(conn: Connection, run: Run) -> bool:
     step = current(of(conn, run))
-    return step is not None and not step.kind.by_agent
+    return step is not None and not is_agents(conn, run.machine_id, step)
 
 
 def tick(conn: Connection, run: Run, number: int, edit: StepTick, *, who: str, at: int) -> None:
@@ -89,7 +113,7 @@ def tick(conn: Connection, run: Run, number: int, edit: StepTick, *, who: str, a
     step = next((listed for listed in all_ if listed.number == number), None)
     if step is None:
         raise not_found("step", number)
-    if step.kind.by_agent:
+    if step.kind.by_agent or step.state is StepState.UNDER_WAY:
         raise Problem(409, "agents-step", f"Step {number}, {step.kind}, is done by the "
                       "agent, which ticks it off itself.")  # fmt: skip
     later = [listed for listed in all_ if listed.number > number and listed.kind.by_agent]
@@ -101,7 +125,7 @@ def tick(conn: Connection, run: Run, number: int, edit: StepTick, *, who: str, a
         raise invalid("/word", "say why the step is skipped")
     steps.lay_out(conn, run.id, all_)
     steps.put(conn, run.id, [number], edit.state, at=at, by=who, word=edit.word.strip())
-    _go_on(conn, run, at=at)
+    go_on(conn, run, at=at)
 
 
 def note_restart(conn: Connection, machine_id: int, booted_at: int, *, at: int) -> None:
@@ -118,16 +142,17 @@ def note_restart(conn: Connection, machine_id: int, booted_at: int, *, at: int) 
         steps.lay_out(conn, run.id, all_)
         word = f"started {from_seconds(booted_at):%Y-%m-%d %H:%M} UTC"
         steps.put(conn, run.id, [step.number], StepState.DONE, at=at, by=_MACHINE, word=word)
-        _go_on(conn, run, at=at)
+        go_on(conn, run, at=at)
 
 
-def _go_on(conn: Connection, run: Run, *, at: int) -> None:
+def go_on(conn: Connection, run: Run, *, at: int) -> None:
     """After a person's step: the next one's turn, or the end."""
     step = current(of(conn, run))
     if step is None:
         conclude_run(conn, run, at=at)
     else:
-        runs.begin_by_hand(conn, run.id, at_hand=not step.kind.by_agent, at=at)
+        by_agent = is_agents(conn, run.machine_id, step)
+        runs.begin_by_hand(conn, run.id, at_hand=not by_agent, at=at)
     events.publish(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
 
 

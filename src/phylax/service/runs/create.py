@@ -25,6 +25,7 @@ from phylax.core.tuning.changes import ChangeState, Wanted, WantedValue
 from phylax.core.values import to_seconds
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.service.rules.tuning import judged_look
+from phylax.service.upkeep.asking import check_may_act
 from phylax.store import consents, events, holds, routines, runs, settings_changes, shop, surveys
 from phylax.store.database import Connection
 
@@ -37,6 +38,8 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
         return _make_held(conn, new, who=who, at=at)
     if new.programs or new.values or new.changes:
         return _make_settings(conn, new, who=who, at=at)
+    if new.act is not None:
+        check_may_act(conn, new, at=at)
     for key in new.categories:
         if key not in catalogue():
             raise invalid("/categories", f"no category {key!r}; there are {', '.join(catalogue())}")
@@ -55,6 +58,10 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
         survey_id=survey.id if survey else None,
         expected=expected,
         checks=new.checks,
+        modes=dict(new.modes),
+        act=new.act,
+        due_at=None if new.at is None else to_seconds(new.at),
+        settings=SettingsPicks(word=new.word) if new.act is not None else None,
     )
     run_id = runs.add(conn, waiting, at=at)
     assert run_id is not None
@@ -99,8 +106,8 @@ def again(conn: Connection, run_id: int, *, who: str, at: int) -> Run:
         raise not_found("run", run_id)
     if not run.state.has_ended or run.state is RunState.DONE:
         raise Problem(409, "nothing-failed", f"Run {run_id} is {run.state}: nothing to do again.")
-    if run.work in ("put back", "let go", "change settings", "put settings back"):
-        raise Problem(409, "choose-again", "Choose anew what to change, put back or let go.")
+    if run.work in ("put back", "let go", "change settings", "put settings back", "act"):
+        raise Problem(409, "choose-again", "Choose anew what to do, change, put back or let go.")
     rest = failed_categories(run) if run.work == "clean" else None
     if rest is None and run.routine_id is not None and run.routine_version is not None:
         routine = routines.routine(conn, run.routine_id, run.routine_version)
@@ -114,7 +121,11 @@ def again(conn: Connection, run_id: int, *, who: str, at: int) -> Run:
             "a step by hand is left out of the agent's doing again.",
         )  # fmt: skip
     # what has no yes is looked at and waits for one, as in a round
-    run_again = runs.add(conn, runs.Waiting(run.machine_id, run.work, categories, who), at=at)
+    waiting = runs.Waiting(
+        run.machine_id, run.work, categories, who,
+        checks=runs.checks_of(conn, run.id), modes=runs.modes_of(conn, run.id),
+    )  # fmt: skip
+    run_again = runs.add(conn, waiting, at=at)
     assert run_again is not None
     return _told(conn, run_again, at)
 

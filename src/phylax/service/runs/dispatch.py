@@ -5,14 +5,13 @@ from __future__ import annotations
 import secrets
 
 from phylax.core.catalogue import catalogue
-from phylax.core.checks.kind import kinds
 from phylax.core.events import EventKind
 from phylax.core.protocol import (
     LEASE_SECONDS,
+    ActOrder,
     AgreedListing,
     CategoryRule,
     ChangeSettingsOrder,
-    CheckOrder,
     CleanOrder,
     HeldOrder,
     LookAtSettingsOrder,
@@ -28,7 +27,20 @@ from phylax.core.tuning.changes import Wanted, WantedValue
 from phylax.core.values import from_seconds
 from phylax.service.rules import tuning
 from phylax.service.runs import checklist, queue
-from phylax.store import consents, events, holds, leases, protections, rules, runs, surveys
+from phylax.service.upkeep.asking import why_stopped
+from phylax.service.upkeep.steps import check_order, order_of
+from phylax.store import (
+    consents,
+    events,
+    holds,
+    leases,
+    protections,
+    rules,
+    runs,
+    snapshots,
+    step_lengths,
+    surveys,
+)
 from phylax.store.database import Connection
 
 
@@ -43,19 +55,36 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     if run.work in ("put back", "let go"):
         return _held_order(conn, run, lease)
     if run.work == "check" and run.routine_id is None:
-        return CheckOrder(run_id=run.id, lease=lease, checks=runs.checks_of(conn, run.id))
+        keys, modes = runs.checks_of(conn, run.id), runs.modes_of(conn, run.id)
+        return check_order(conn, run, keys, modes, lease, None)
+    if run.act is not None:
+        return ActOrder(
+            run_id=run.id, lease=lease, act=run.act,
+            earlier=step_lengths.earlier(conn, machine_id, run.act.action),
+            # asked for earlier, it may have been found out since
+            protect_findings=why_stopped(conn, machine_id, run.act)[:500],
+        )  # fmt: skip
     if run.work == "look at settings":
         return LookAtSettingsOrder(run_id=run.id, lease=lease)
     if run.work in ("change settings", "put settings back"):
         return _settings_order(conn, run, lease)
-    part = {step.kind for step in checklist.begin_part(conn, run, at=at)}
-    if StepKind.CHECK in part:
-        return CheckOrder(run_id=run.id, lease=lease, checks=tuple(kinds()))
+    end_by = queue.end_by(conn, run, at=at)
+    ends = None if end_by is None else from_seconds(end_by)
+    begun = checklist.begin_part(conn, run, end_by, at=at)
+    if run.routine_id is not None and not begun:
+        # what was left was left out beforehand
+        checklist.go_on(conn, run, at=at)
+        return offer(conn, machine_id, at=at)
+    part = {step.kind for step in begun}
+    compares = any(step.kind is StepKind.COMPARE for step in checklist.of(conn, run))
+    snapshot = compares and snapshots.comparison(conn, run.id) is None
+    if len(begun) == 1:
+        order = order_of(conn, run, begun[0].kind, lease, ends, snapshot=snapshot)
+        if order is not None:
+            return order
     if StepKind.TUNE in part:
         goes = tuning.unattended(conn, machine_id)
         return _change_order(conn, run, lease, goes.wanted, goes.values)
-    end_by = queue.end_by(conn, run, at=at)
-    ends = None if end_by is None else from_seconds(end_by)
     newest = surveys.newest(conn, machine_id)
     expect = sum((line.holds for line in newest.lines), Tally()) if newest else None
     look = tuple(
@@ -72,6 +101,7 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
             expect=expect,
             end_by=ends,
             settings=True,
+            snapshot=snapshot,
         )
     agreed = tuple(
         AgreedListing(category=consent.category, consent_id=consent.id, items=tuple(items))
@@ -97,6 +127,7 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
         expect_gone=run.expected,
         end_by=ends,
         settings=any(step.kind is StepKind.TUNE for step in checklist.of(conn, run)),
+        snapshot=snapshot,
     )
 
 

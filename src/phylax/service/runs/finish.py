@@ -10,13 +10,13 @@ from phylax.core.scheduling.missed import MissedCause
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.values import from_seconds
 from phylax.service.problems import Problem
-from phylax.service.runs import checked
+from phylax.service.upkeep import checked, telling
 from phylax.store import events, leases, records, runs, settings_changes, shared_changes
 from phylax.store.database import Connection
 
 _DEEDS: dict[Work, str] = {
     "survey": "Look", "clean": "Cleaning", "put back": "Putting back", "let go": "Letting go",
-    "by hand": "List", "check": "Check", "look at settings": "Look at settings",
+    "by hand": "List", "check": "Check", "act": "Action", "look at settings": "Look at settings",
     "change settings": "Change of settings", "put settings back": "Putting settings back",
 }  # fmt: skip
 
@@ -32,9 +32,11 @@ def write_down(conn: Connection, run: Run, conclusion: Conclusion, *, at: int) -
             at=from_seconds(at),
             who=f"{run.round_name} (round)" if run.round_name else run.made_by,
             kind=RecordKind.RUN,
-            text=in_a_sentence(run.work, conclusion)
+            text=in_a_sentence(run.work, conclusion, run.act)
             + _settings_in_words(conn, run)
-            + checked.in_words(conn, run.id),
+            + checked.in_words(conn, run.id)
+            + telling.in_words(conn, run.id)
+            + _said(conn, run),
             run_id=run.id,
             state=conclusion.state,
             freed=None if looked else conclusion.freed,
@@ -64,6 +66,12 @@ def _settings_in_words(conn: Connection, run: Run) -> str:
     return "".join(f" {part}." for part in parts) + said
 
 
+def _said(conn: Connection, run: Run) -> str:
+    """What a person said to an action; to changes of settings it is said with them."""
+    word = runs.settings_picks(conn, run.id).word if run.work == "act" else ""
+    return f" Said to it: {word}." if word else ""
+
+
 def give_up(
     conn: Connection,
     run: Run,
@@ -84,7 +92,7 @@ def give_up(
             at=from_seconds(at),
             who=f"{run.round_name} (round)" if run.round_name else run.made_by,
             kind=RecordKind.RUN,
-            text=f"{_DEEDS[run.work]} {state}: {reason}.",
+            text=f"{run.act.title if run.act else _DEEDS[run.work]} {state}: {reason}.",
             run_id=run.id,
             state=state,
         ),

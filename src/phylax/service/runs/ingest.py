@@ -5,12 +5,15 @@ from __future__ import annotations
 from datetime import timedelta
 from typing import assert_never
 
+from phylax.core.checks.time_left import Ran
 from phylax.core.events import EventKind
 from phylax.core.protocol import (
     LEASE_SECONDS,
+    ActedMessage,
     ChangesMessage,
     CheckedMessage,
     HeldMessage,
+    InventoryMessage,
     LeasedProgress,
     ListingMessage,
     Message,
@@ -18,6 +21,7 @@ from phylax.core.protocol import (
     ResultMessage,
     SetBackMessage,
     SettingsMessage,
+    SnapshotMessage,
     StartsMessage,
     SurveyMessage,
     SurveyPartMessage,
@@ -31,17 +35,18 @@ from phylax.core.runs import (
     conclude,
     in_a_sentence,
     tuned_in_words,
+    with_part,
     with_steps,
-    with_tuning,
 )
 from phylax.core.scheduling.routines import StepKind
 from phylax.core.shop import by_volume
 from phylax.core.survey import Ledger, Look, Tally, ledger
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.problems import Problem
-from phylax.service.runs import availability, checked, checklist, queue, set_back, settings_told
+from phylax.service.runs import availability, checklist, queue, set_back, settings_told
 from phylax.service.runs.create import expected_to_go
 from phylax.service.runs.finish import write_down
+from phylax.service.upkeep import advising, checked, telling
 from phylax.store import (
     agents,
     attention_inputs,
@@ -56,6 +61,7 @@ from phylax.store import (
     records,
     repeat_leftovers,
     runs,
+    step_lengths,
     surveys,
 )
 from phylax.store.database import Connection
@@ -109,6 +115,14 @@ def apply(
             settings_told.take_changes(conn, run, message, at=at)
         case CheckedMessage():
             checked.take(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
+        case InventoryMessage():
+            run = _own_run(conn, machine_id, message.run_id)
+            telling.take_inventory(conn, run, message, at=at)
+        case ActedMessage():
+            telling.take_acted(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
+        case SnapshotMessage():
+            run = _own_run(conn, machine_id, message.run_id)
+            telling.take_snapshot(conn, run, message, at=at)
         case StartsMessage():
             settings_told.take_starts(conn, machine_id, message, at=at)
         case SetBackMessage():
@@ -188,6 +202,7 @@ def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: in
     )
     if is_newest:
         profiles.replace(conn, survey)
+        advising.propose(conn, run.machine_id, at=at)
         attention_inputs.note_kept_young(conn, survey)
         if message.covers is not None:
             ended = to_seconds(message.ended_at)
@@ -229,28 +244,32 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
         reason = f"called off by {leases.stop_asked_by(conn, run.id) or 'the machine'}"
         conclusion = conclusion.model_copy(update={"reason": reason})
     ended = to_seconds(result.ended_at)
-    in_routine = run.routine_id is not None
-    is_tuning = in_routine and checklist.under_way(conn, run, StepKind.TUNE)
-    is_checking = in_routine and checklist.under_way(conn, run, StepKind.CHECK)
+    alone = checklist.alone_under_way(conn, run)
     if run.work == "clean" and result.outcomes:
         outlooks.note_cleaning(conn, run.machine_id, run.id, result, at=ended)
     worked = max(1, ended - to_seconds(result.started_at))
     went_well = conclusion.state in (RunState.DONE, RunState.PARTLY) and not result.out_of_time
     if run.routine_id is not None and not run.state.has_ended:
-        word = tuned_in_words(conclusion) if is_tuning else ""
-        if is_checking and went_well:
-            word = checked.step_in_words(conn, run.id)
+        word, refused = "", False
+        if alone is StepKind.TUNE:
+            word = tuned_in_words(conclusion)
+        elif alone is not None and went_well:
+            word = telling.step_in_words(conn, run, alone)[:500]
+            refused = telling.was_refused(conn, run, alone)
             if why := checked.why_to_stop(conn, run.id):
                 checklist.leave_out_rest(conn, run, why, at=ended)
-        if checklist.end_part(conn, run, went_well=went_well, at=ended, word=word):
+        if alone is not None and went_well and not alone.action:
+            seconds = telling.believed_length(run, float(worked), at=at)
+            step_lengths.note(conn, run.machine_id, alone.length_key, Ran(0, seconds))
+        if checklist.end_part(conn, run, went_well=went_well, at=ended, word=word, refused=refused):
             by_hand = checklist.next_is_by_hand(conn, run)
             kept = result if run.work == "clean" and result.passes else None
             runs.end_part(conn, run.id, worked=worked, at_hand=by_hand, result=kept)
             events.publish(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
             return
-        kept = runs.kept_result(conn, run.id) if is_tuning or is_checking else None
-        if is_tuning:
-            conclusion = with_tuning(conclude(kept) if kept else None, conclusion)
+        kept = runs.kept_result(conn, run.id) if alone is not None else None
+        if alone is not None and not alone.checks:
+            conclusion = with_part(conclude(kept) if kept else None, conclusion)
         if kept is not None:
             result = kept
         if went_well:
@@ -271,7 +290,7 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
         events.publish(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
         return
     # The run was given up here while the machine still worked; what it did is written down.
-    text = f"Reported late for run {run.id}: {in_a_sentence(run.work, conclusion)}"
+    text = f"Reported late for run {run.id}: {in_a_sentence(run.work, conclusion, run.act)}"
     records.append(
         conn,
         Entry(

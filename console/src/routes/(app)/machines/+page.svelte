@@ -190,6 +190,7 @@
     Machines{#if clientAsked.data}{' '}of {clientAsked.data.name}{/if}
   </h1>
   <a class="anchor ml-auto" href="/trends">Trends over the shop</a>
+  <a class="anchor" href="/installed">Programs over the shop</a>
   <a class="act main" href="/machines/new"><Plus aria-hidden="true" />Add a machine</a>
 </div>
 <div class="noprint mt-4 flex flex-wrap items-center gap-2">

@@ -28,6 +28,8 @@
     <dd>{asked.data.zone}</dd>
     <dt class="muted">nearly full from</dt>
     <dd>{asked.data.threshold_percent} % used</dd>
+    <dt class="muted">security updates</dt>
+    <dd>are told of when they are missing for {count(asked.data.security_days ?? 14, 'day')}</dd>
   </dl>
   <section class="mt-8">
     <h2>Records</h2>

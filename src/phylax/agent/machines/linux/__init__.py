@@ -20,8 +20,8 @@ import psutil
 
 from phylax import __version__
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
-from phylax.agent.machines.linux import revisions, starts
-from phylax.agent.machines.linux.checks import of_machine as checks
+from phylax.agent.machines.linux import of_upkeep, revisions, starts, system_manager
+from phylax.agent.machines.linux.actions.restarting import LogindRestart
 from phylax.agent.machines.linux.in_use import locked_files, open_files, programs
 from phylax.agent.machines.linux.mounts import (
     Mount,
@@ -34,6 +34,7 @@ from phylax.agent.machines.linux.mounts import (
     space_of,
     why_mounted_over,
 )
+from phylax.agent.machines.linux.of_upkeep import Upkeep, quick_places
 from phylax.agent.machines.linux.packages import Packages
 from phylax.agent.machines.linux.startup import programs as startup
 from phylax.agent.machines.linux.startup.of_person import OfPerson, starters_of
@@ -41,10 +42,13 @@ from phylax.agent.machines.linux.startup.switching import pieces_of_person, piec
 from phylax.agent.machines.linux.user_dirs import UserDirs, user_dirs
 from phylax.agent.machines.linux.values import browsers, bus, power, processor, update_times
 from phylax.agent.machines.linux.values.persons import PersonsValues
+from phylax.agent.machines.upkeep import Watch
 from phylax.agent.platform.uptime import running
 from phylax.agent.tuning.hands import Hands, OwnHands, Port
+from phylax.core.actions import ActedPart, Action
 from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked
+from phylax.core.inventory import Inventory
 from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.survey import spell
 from phylax.core.tuning.pieces import Piece
@@ -89,6 +93,7 @@ class LinuxMachine:
         own_folders: Sequence[str] = (),
         packages_socket: str = revisions.SOCKET,
         system_bus: str = bus.SYSTEM,
+        scanner: str = "",
     ) -> None:
         """Look after everyone's home and the system, or only after the given homes and the volumes
         they are on. `root` is where the system's folders begin, if not at '/'; `own_folders` are
@@ -98,6 +103,7 @@ class LinuxMachine:
         self._own_folders = tuple(os.path.realpath(folder) for folder in own_folders)
         self._packages_socket = packages_socket
         self._power = power.PowerProfile(system_bus)
+        self._system_bus, self._scanner = system_bus, scanner
 
     def facts(self) -> MachineFacts:
         return MachineFacts(
@@ -219,6 +225,10 @@ class LinuxMachine:
         read and written with theirs only."""
         return [(name, home) for name, uid, home in self.people() if uid == os.geteuid()]
 
+    def _scanned_homes(self) -> list[str]:
+        """Homes whose files may be handed to a scanner, to be read."""
+        return [home for _, _, home in self.people()]
+
     def programs(self) -> list[Program]:
         return self.programs_with(
             [s for name, home in self._own_people() for s in starters_of(name, home, self.root)]
@@ -282,16 +292,37 @@ class LinuxMachine:
             pieces += pieces_of_person(home, plan, name, self.root)
         return pieces
 
-    def check(self, kind: str, breathe: Callable[[], None]) -> Iterator[Checked]:
+    def check(self, kind: str, mode: str, watch: Watch) -> Iterator[Checked | Inventory]:
+        return of_upkeep.check(self._upkeep(), kind, mode, watch)
+
+    def act(self, action: Action, watch: Watch) -> Iterator[ActedPart]:
+        return of_upkeep.act(self._upkeep(), action, watch)
+
+    def restarting(self) -> LogindRestart:
+        if self._root is None:
+            raise OSError(errno.ENOTSUP, "this agent looks after some homes only")
+        return LogindRestart(self._system_bus)
+
+    def usable_after(self) -> float | None:
+        return system_manager.usable_after(self._system_bus)
+
+    def failed_parts(self) -> Sequence[str] | None:
+        return system_manager.failed_parts(self._system_bus)
+
+    def _upkeep(self) -> Upkeep:
+        facts = self.facts()
         looked_after = [mount for mount in self._mounts() if mount.answers]
-        match kind:
-            case "file-system":
-                named = [(mount, shown_mount(mount.path)) for mount in looked_after]
-                yield from checks.file_systems(named)
-            case "disk-health":
-                yield from checks.disks(looked_after)
-            case _:
-                raise OSError(errno.ENOTSUP, "is not checked on this system yet", kind)
+        return Upkeep(
+            root=self.root,
+            asks_system=self._root is not None,
+            volumes=[(mount, shown_mount(mount.path)) for mount in looked_after],
+            system_bus=self._system_bus,
+            make=facts.make,
+            model=facts.model,
+            memory=facts.memory or 0,
+            scanned=quick_places(self.root, self._scanned_homes()),
+            scanner=self._scanner,
+        )
 
     def things(self, source: Source) -> Iterator[Thing]:
         if self._root is None:

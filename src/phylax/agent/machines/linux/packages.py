@@ -10,14 +10,29 @@ import subprocess
 import tempfile
 import time
 from collections.abc import Callable, Iterator
+from typing import NamedTuple
 
 from phylax.agent.machines import Thing
+from phylax.core.inventory.programs import InstalledProgram, Removal
+from phylax.core.values import from_seconds
 
 _KERNEL = re.compile(r"linux-image-(?:unsigned-)?(\d\S*)")
 _KERNEL_PARTS = ("linux-image-", "linux-image-unsigned-", "linux-modules-", "linux-modules-extra-",
                  "linux-headers-")  # fmt: skip
 _PROGRAM_FOLDERS = ("/usr/bin/", "/usr/games/", "/usr/sbin/", "/bin/", "/opt/")
+_TRIAL = re.compile(r"\b(trial|evaluation|demo) (version|copy|period)\b", re.IGNORECASE)
 _NEVER_LISTED = ("required", "important", "standard")
+
+
+class Package(NamedTuple):
+    """A package that is installed, whole."""
+
+    name: str
+    version: str
+    size: int
+    is_essential: bool
+    maker: str
+    summary: str
 
 
 class Packages:
@@ -77,18 +92,62 @@ class Packages:
 
     def programs(self) -> Iterator[Thing]:
         """What somebody installed on purpose, by its last use where the volume notes that."""
+        for package, used_at in self._on_purpose():
+            yield Thing(name=package["Package"], size=_size(package), aged_from=used_at)
+
+    def installed_programs(self) -> Iterator[InstalledProgram]:
+        """The same, with versions and who made them."""
+        for package, used_at in self._on_purpose():
+            summary = package.get("Description", "")
+            yield InstalledProgram(
+                key=package["Package"],
+                name=package["Package"],
+                version=package.get("Version", ""),
+                maker=package.get("Maintainer", "")[:500],
+                size=_size(package),
+                last_used=None if used_at is None else from_seconds(used_at),
+                installed_at=from_seconds(self._installed_at(package)),
+                trial=bool(_TRIAL.search(summary)),
+                removal=Removal.BY_AGENT,
+            )
+
+    def installed(self) -> Iterator[Package]:
+        """Everything that is installed, whole."""
+        for package in self._installed():
+            yield Package(
+                name=package["Package"],
+                version=package.get("Version", ""),
+                size=_size(package),
+                is_essential="yes" in (package.get("Essential"), package.get("Protected"))
+                or package.get("Priority") == "required",
+                maker=package.get("Maintainer", ""),
+                summary=package.get("Description", ""),
+            )
+
+    def unfinished(self) -> dict[str, str]:
+        """What was begun and not ended, with the state that dpkg gives it."""
+        states = {
+            package["Package"]: package.get("Status", "").split()[-1:]
+            for package in _paragraphs(self._path("var/lib/dpkg/status"))
+            if "Package" in package
+        }
+        finished = ("installed", "config-files", "not-installed")
+        return {
+            name: state[0] for name, state in states.items() if state and state[0] not in finished
+        }
+
+    def _on_purpose(self) -> Iterator[tuple[dict[str, str], int | None]]:
         on_their_own = self._installed_on_their_own()
         for package in self._installed():
-            name = package["Package"]
             if (
-                name in on_their_own
+                package["Package"] in on_their_own
                 or package.get("Essential") == "yes"
                 or package.get("Priority") in _NEVER_LISTED
             ):
                 continue
             programs = [f for f in self._files(package) if f.startswith(_PROGRAM_FOLDERS)]
             if programs:
-                yield Thing(name=name, size=_size(package), aged_from=self._last_use(programs))
+                yield package, self._last_use(programs)
 
     def _path(self, path: str) -> str:
         return os.path.join(self._root, path.lstrip("/"))

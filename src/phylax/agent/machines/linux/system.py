@@ -42,6 +42,9 @@ class LinuxSystem(LinuxMachine):
             if uid == 0:
                 yield name, uid, home
 
+    def _scanned_homes(self) -> list[str]:
+        return [*super()._scanned_homes(), *(person.home for person in self.with_homes())]
+
     def roots(self) -> Sequence[str]:
         return (*super().roots(), *(person.home for person in self.apart()))
 

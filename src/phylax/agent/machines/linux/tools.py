@@ -10,7 +10,7 @@ import subprocess
 import time
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
-from typing import NamedTuple
+from typing import IO, NamedTuple
 
 _BREATHE = 1.0
 MOST = 256 * 1024
@@ -41,6 +41,7 @@ def run(
     *,
     seconds: float = 10,
     breathe: Callable[[], None] = lambda: None,
+    most: int = MOST,
 ) -> Said:
     """What a tool says and how it ends, both outputs together. OSError where it is not there,
     hangs or does not stop talking. `breathe` is called about once a second and may raise to end
@@ -53,10 +54,8 @@ def run(
     )  # fmt: skip
     until = time.monotonic() + seconds
     try:
-        said = _heard(tool, until, breathe)
-        code = tool.wait(timeout=max(0.0, until - time.monotonic()))
-    except subprocess.TimeoutExpired:
-        raise TimeoutError(errno.ETIMEDOUT, "does not answer", command[0]) from None
+        said = _heard(tool, until, breathe, most)
+        code = _end_of(tool, until, breathe)
     finally:
         if tool.poll() is None:
             # what it started lives in its session, and goes with it
@@ -68,22 +67,48 @@ def run(
     return Said(code, said.decode("utf-8", "replace"))
 
 
+def _end_of(tool: subprocess.Popen[bytes], until: float, breathe: Callable[[], None]) -> int:
+    """What a tool ends with that has said all it says."""
+    while (left := until - time.monotonic()) > 0:
+        with suppress(subprocess.TimeoutExpired):
+            return tool.wait(timeout=min(left, _BREATHE))
+        breathe()
+    raise TimeoutError(errno.ETIMEDOUT, "does not answer", str(tool.args))
+
+
 def _heard(
-    tool: subprocess.Popen[bytes], until: float, breathe: Callable[[], None] = lambda: None
+    tool: subprocess.Popen[bytes], until: float, breathe: Callable[[], None], most: int
 ) -> bytes:
     assert tool.stdout is not None
     said = b""
     with selectors.DefaultSelector() as waiting:
         waiting.register(tool.stdout, selectors.EVENT_READ)
-        while len(said) <= MOST:
+        breathed = time.monotonic()
+        while len(said) <= most:
+            # who talks without a pause is ended as well
+            if time.monotonic() - breathed >= _BREATHE:
+                breathed = time.monotonic()
+                breathe()
             left = until - time.monotonic()
             if left <= 0:
                 raise TimeoutError(errno.ETIMEDOUT, "does not answer", str(tool.args))
             if not waiting.select(min(left, _BREATHE)):
-                breathe()
                 continue
             more = os.read(tool.stdout.fileno(), 65536)
             if not more:
                 return said
             said += more
-    raise OSError(errno.EFBIG, f"says more than {MOST} bytes", str(tool.args))
+    raise OSError(errno.EFBIG, f"says more than {most} bytes", str(tool.args))
+
+
+def start_apart(
+    command: Sequence[str], env: Mapping[str, str], output: IO[bytes]
+) -> subprocess.Popen[bytes]:
+    """Start a tool that goes on when the agent ends: in a session of its own, its output in a
+    file. OSError where it is not there."""
+    if not os.path.isabs(command[0]):
+        raise ValueError(f"{command[0]} is no absolute path")
+    return subprocess.Popen(
+        command, env=_QUIET | dict(env), cwd="/", stdin=subprocess.DEVNULL,
+        stdout=output, stderr=subprocess.STDOUT, start_new_session=True,
+    )  # fmt: skip

@@ -22,12 +22,15 @@ from phylax import __version__
 from phylax.agent import files
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
 from phylax.agent.machines.standin import BELOW_HOME
-from phylax.agent.machines.windows import keys, processes, registry, values, volumes
+from phylax.agent.machines.upkeep import Restarting, Watch
+from phylax.agent.machines.windows import keys, processes, registry, upkeep, values, volumes
 from phylax.agent.machines.windows.startup import programs as startup
 from phylax.agent.machines.windows.startup import services, switching
 from phylax.agent.tuning.hands import Hands, OwnHands, Port
+from phylax.core.actions import ActedPart, Action
 from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked
+from phylax.core.inventory import Inventory
 from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.tuning.pieces import Piece
 from phylax.core.tuning.programs import Program, Switch
@@ -232,8 +235,22 @@ class WindowsMachine:
             plan, volumes.known_folder(_COMMON_STARTUP), list(self._people())
         )
 
-    def check(self, kind: str, breathe: Callable[[], None]) -> Iterator[Checked]:
-        raise OSError(errno.ENOTSUP, "is checked by hand on Windows: see docs/checks.md", kind)
+    def check(self, kind: str, mode: str, watch: Watch) -> Iterator[Checked | Inventory]:
+        return upkeep.check(self.facts(), kind)
+
+    def act(self, action: Action, watch: Watch) -> Iterator[ActedPart]:
+        raise OSError(errno.ENOTSUP, "is done by hand on Windows: see docs/actions.md")
+
+    def restarting(self) -> Restarting:
+        raise OSError(errno.ENOTSUP, "is restarted by hand: see docs/actions.md")
+
+    def usable_after(self) -> float | None:
+        """None: no public interface says."""
+        return None
+
+    def failed_parts(self) -> Sequence[str] | None:
+        """None: the log of events is not asked."""
+        return None
 
     def things(self, source: Source) -> Iterator[Thing]:
         match source:

@@ -22,6 +22,12 @@
   import VolumeBar from '$lib/components/VolumeBar.svelte';
   import When from '$lib/components/When.svelte';
   import Checks from '$lib/components/Checks.svelte';
+  import AdviceGiven from '$lib/upkeep/AdviceGiven.svelte';
+  import BuiltIn from '$lib/upkeep/BuiltIn.svelte';
+  import Disks from '$lib/upkeep/Disks.svelte';
+  import Installed from '$lib/upkeep/Installed.svelte';
+  import RestartIt from '$lib/upkeep/RestartIt.svelte';
+  import Updates from '$lib/upkeep/Updates.svelte';
   import RunsByItself from '$lib/tuning/RunsByItself.svelte';
   import { useMay } from '$lib/session';
   import { dayStart, later, share, size } from '$lib/words';
@@ -283,6 +289,11 @@
           <a class="anchor" href="/runs/{run.id}">open the list</a>.
         </p>
       {:else if busy}<RunProgress {run} />{:else}<RunResult {run} />{/if}
+      {#if ended && run && (run.act || run.steps.some((step) => step.kind === 'compare'))}<p
+          class="mt-1"
+        >
+          <a class="anchor" href="/runs/{run.id}">What was done</a>
+        </p>{/if}
     </section>
   {/if}
 
@@ -325,6 +336,34 @@
     <h2 id="checks">Checks</h2>
     <Near room="min-h-48"><Checks {machine} busy={working} onstarted={() => void started()} /></Near
     >
+  </section>
+
+  <section class="mt-8" aria-labelledby="updates">
+    <h2 id="updates">Updates</h2>
+    <Near room="min-h-32"
+      ><Updates {machine} busy={working} onstarted={() => void started()} /></Near
+    >
+  </section>
+
+  <section class="mt-8" aria-labelledby="installed">
+    <h2 id="installed">Programs</h2>
+    <Near room="min-h-48"
+      ><Installed {machine} busy={working} onstarted={() => void started()} /></Near
+    >
+  </section>
+
+  <section class="mt-8" aria-labelledby="disks">
+    <h2 id="disks">Disks and parts</h2>
+    <Near room="min-h-48">
+      <Disks {machine} busy={working} onstarted={() => void started()} />
+      <BuiltIn {machine} />
+      <RestartIt {machine} busy={working} onstarted={() => void started()} />
+    </Near>
+  </section>
+
+  <section class="mt-8" aria-labelledby="advice">
+    <h2 id="advice">Advice</h2>
+    <Near room="min-h-24"><AdviceGiven {machine} /></Near>
   </section>
 
   <section class="mt-8" aria-labelledby="protected">

@@ -14,7 +14,20 @@
   import X from '@lucide/svelte/icons/x';
 
   type Step = Schema['RoutineStep'];
-  const KINDS = ['survey', 'check', 'clean', 'second look', 'tune', 'restart', 'by hand'] as const;
+  const KINDS = [
+    'survey',
+    'check',
+    'quick scan',
+    'clean',
+    'second look',
+    'full scan',
+    'update',
+    'tune',
+    'arrange',
+    'restart',
+    'compare',
+    'by hand'
+  ] as const;
   const id = $derived(Number(page.params.id));
   const asked = createQuery(() =>
     ask('/api/v1/routines/{routine_id}', { params: { path: { routine_id: id } } })

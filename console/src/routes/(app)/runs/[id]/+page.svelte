@@ -4,12 +4,13 @@
   import Failed from '$lib/components/Failed.svelte';
   import { useMe } from '$lib/session';
   import { page } from '$app/state';
-  import { api, inWords } from '$lib/api/client';
+  import { api, inWords, type RunDetail } from '$lib/api/client';
   import RunProgress from '$lib/components/RunProgress.svelte';
   import RunResult from '$lib/components/RunResult.svelte';
   import RunState from '$lib/components/RunState.svelte';
   import StepList from '$lib/components/StepList.svelte';
   import When from '$lib/components/When.svelte';
+  import WhatWasDone from '$lib/upkeep/WhatWasDone.svelte';
 
   const id = $derived(Number(page.params.id));
   const asked = createQuery(() =>
@@ -22,6 +23,17 @@
   const ended = $derived(
     run !== null && ['done', 'partly', 'failed', 'missed', 'called off'].includes(run.state)
   );
+
+  const ACTIONS: Record<string, string> = {
+    'repair-file-system': 'Repair at the next start',
+    'arrange-disks': 'Arrange disks',
+    'install-updates': 'Install updates',
+    'try-removal': 'Try a removal',
+    'remove-program': 'Remove a program',
+    'clear-name-cache': 'Clear the name cache',
+    restart: 'Restart'
+  };
+  const titleOf = (of: RunDetail) => (of.act ? ACTIONS[of.act.action] : of.work);
 
   const load = () => refresh('/api/v1/runs/{run_id}', '/api/v1/runs');
 
@@ -43,7 +55,7 @@
 {#if run}
   <div class="flex flex-wrap items-start justify-between gap-4">
     <div>
-      <h1>{run.routine_name ?? run.work} on {run.machine_tag}</h1>
+      <h1>{run.routine_name ?? titleOf(run)} on {run.machine_tag}</h1>
       <p>
         {run.client_name}
         <span class="muted">
@@ -73,4 +85,5 @@
   {:else if ended && run.outcomes.length}
     <section class="mt-6"><RunResult {run} /></section>
   {/if}
+  <WhatWasDone {run} />
 {/if}

@@ -9,6 +9,7 @@ from collections.abc import Iterable, Mapping
 from typing import Any, Final
 
 from phylax.agent.machines.linux.checks.file_system import block_name
+from phylax.agent.machines.linux.kernel_files import names_in
 from phylax.agent.machines.linux.mounts import Mount
 from phylax.agent.machines.linux.tools import run
 from phylax.core.checks.disk_health import Counters, NoCountersError, counters
@@ -22,17 +23,17 @@ def disks(mounts: Iterable[Mount], sys: str = "/sys") -> list[str]:
     names: dict[str, None] = {}
     for mount in mounts:
         name = block_name(mount, sys)
-        for disk in _disks_below(os.path.join(sys, "class/block"), name):
+        for disk in disks_below(os.path.join(sys, "class/block"), name):
             names[disk] = None
     return list(names)
 
 
-def _disks_below(folder: str, name: str) -> list[str]:
+def disks_below(folder: str, name: str) -> list[str]:
     """The whole disks that a block device is on: through partitions, encryption and joined ones."""
     at = os.path.join(folder, name)
-    below = _names(os.path.join(at, "slaves"))
+    below = names_in(os.path.join(at, "slaves"))
     if below:
-        return [disk for inner in below for disk in _disks_below(folder, inner)]
+        return [disk for inner in below for disk in disks_below(folder, inner)]
     if os.path.exists(os.path.join(at, "partition")):
         return [os.path.basename(os.path.dirname(os.path.realpath(at)))]
     # a loop device or one in memory is a file, not a disk
@@ -41,6 +42,12 @@ def _disks_below(folder: str, name: str) -> list[str]:
 
 def counted(disk: str, tool: str = SMARTCTL) -> Counters:
     """What a disk has counted. OSError or NoCountersError where it does not say."""
+    return counters(asked(disk, tool))
+
+
+def asked(disk: str, tool: str = SMARTCTL) -> Mapping[str, Any]:
+    """What a disk says of itself, in smartctl's JSON. OSError or NoCountersError where that cannot
+    be read."""
     if not os.path.exists(tool):
         raise FileNotFoundError(errno.ENOENT, "is not installed", os.path.basename(tool))
     said = run([tool, "--json=c", "-a", f"/dev/{disk}"], seconds=_SECONDS)
@@ -52,11 +59,4 @@ def counted(disk: str, tool: str = SMARTCTL) -> Counters:
         ) from None
     if not isinstance(spoken, dict):
         raise NoCountersError("its tool says nothing that can be read")
-    return counters(spoken)
-
-
-def _names(folder: str) -> list[str]:
-    try:
-        return sorted(os.listdir(folder))
-    except OSError:
-        return []
+    return spoken

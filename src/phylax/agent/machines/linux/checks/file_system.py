@@ -15,6 +15,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
 
+from phylax.agent.machines.linux.kernel_files import names_in, number_in, text_in
 from phylax.agent.machines.linux.mounts import Mount
 from phylax.agent.machines.linux.tools import Said, run
 from phylax.core.checks.findings import Finding, Severity
@@ -46,13 +47,13 @@ def of_mounted(mount: Mount, where: str, sys: str = "/sys") -> list[Finding]:
 
 
 def _of_ext4(folder: str, where: str) -> list[Finding]:
-    errors = _number(folder, "errors_count")
+    errors = number_in(folder, "errors_count")
     if errors is None:
         raise CouldNotLookError("the kernel keeps no count of its errors")
     if not errors:
         return []
-    first, last = (_number(folder, f"{which}_error_time") for which in ("first", "last"))
-    function = _text(folder, "last_error_func")
+    first, last = (number_in(folder, f"{which}_error_time") for which in ("first", "last"))
+    function = text_in(folder, "last_error_func")
     said = [f"{errors} errors counted"]
     if first:
         said.append(f"first {_day(first)}")
@@ -63,13 +64,13 @@ def _of_ext4(folder: str, where: str) -> list[Finding]:
 
 
 def _of_btrfs(folder: str, device: str, where: str) -> list[Finding]:
-    for volume in _names(folder):
-        if device not in _names(os.path.join(folder, volume, "devices")):
+    for volume in names_in(folder):
+        if device not in names_in(os.path.join(folder, volume, "devices")):
             continue
         of_devices = os.path.join(folder, volume, "devinfo")
         counts: dict[str, int] = {}
-        for number in _names(of_devices):
-            for line in _text(os.path.join(of_devices, number), "error_stats").splitlines():
+        for number in names_in(of_devices):
+            for line in text_in(os.path.join(of_devices, number), "error_stats").splitlines():
                 name, _, value = line.partition(" ")
                 if name in _BTRFS_COUNTS and value.strip().isdigit():
                     counts[name] = counts.get(name, 0) + int(value)
@@ -179,23 +180,3 @@ def _lines(text: str) -> str:
 
 def _day(seconds: int) -> str:
     return f"{datetime.fromtimestamp(seconds, UTC):%Y-%m-%d}"
-
-
-def _number(folder: str, name: str) -> int | None:
-    text = _text(folder, name)
-    return int(text) if text.isdigit() else None
-
-
-def _text(folder: str, name: str) -> str:
-    try:
-        with open(os.path.join(folder, name), encoding="utf-8", errors="replace") as file:
-            return file.read(4096).strip()
-    except OSError:
-        return ""
-
-
-def _names(folder: str) -> list[str]:
-    try:
-        return sorted(os.listdir(folder))
-    except OSError:
-        return []

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from typing import Generic, NamedTuple, TypeVar
 
 from phylax.agent import files as system
-from phylax.agent.survey.arrivals import Arrivals
+from phylax.agent.files.arrivals import Arrivals
 from phylax.core.survey.file_stat import FileStat
 
 DEEPEST = 256

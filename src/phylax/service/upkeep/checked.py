@@ -6,15 +6,24 @@ from phylax.core.checks.disk_health import findings
 from phylax.core.checks.findings import Checked, Result, looked
 from phylax.core.events import EventKind
 from phylax.core.protocol import CheckedMessage
+from phylax.core.quantities import count
 from phylax.core.runs import Run
+from phylax.core.scheduling.routines import StepKind
+from phylax.core.values import from_seconds
 from phylax.store import checks, events
 from phylax.store.database import Connection
+
+_EACH_TOLD = 3
+MOST_TOLD = 20
 
 
 def take(conn: Connection, run: Run, message: CheckedMessage, *, at: int) -> None:
     """Keep what a run's checks came to; counters of disks are judged by how they moved."""
     for checked in message.checked:
-        checks.add(conn, run.machine_id, run.id, _by_movement(conn, run.machine_id, checked))
+        # a clock that is ahead must not hide all later checks
+        ended = min(checked.ended_at, from_seconds(at))
+        believed = checked.model_copy(update={"ended_at": ended})
+        checks.add(conn, run.machine_id, run.id, _by_movement(conn, run.machine_id, believed))
     events.publish(conn, EventKind.CHECK, at=at, machine_id=run.machine_id, run_id=run.id)
 
 
@@ -32,13 +41,20 @@ def _by_movement(conn: Connection, machine_id: int, checked: Checked) -> Checked
     return judged.model_copy(update={"ended_at": checked.ended_at})
 
 
-def step_in_words(conn: Connection, run_id: int) -> str:
-    """What a run's checks came to, beside its step."""
-    kept = checks.of_run(conn, run_id)
+def step_in_words(conn: Connection, run_id: int, kind: StepKind) -> str:
+    """What a step's checks came to, beside it."""
+    kept = [kept for kept in checks.of_run(conn, run_id) if _is_of(kept.checked, kind)]
     bad = [check for check in kept if check.checked.result is Result.FINDINGS]
     unseen = [check for check in kept if check.checked.result is Result.COULD_NOT_LOOK]
     words = "; ".join(check.checked.in_words for check in bad[:3]) if bad else "nothing found"
     return f"{words}; {len(unseen)} could not be looked at" if unseen else words
+
+
+def _is_of(checked: Checked, kind: StepKind) -> bool:
+    if kind is StepKind.CHECK:
+        return checked.check != "malware"
+    mode = "quick" if kind is StepKind.QUICK_SCAN else "full"
+    return checked.check == "malware" and checked.mode in ("", mode)
 
 
 def why_to_stop(conn: Connection, run_id: int) -> str:
@@ -49,4 +65,11 @@ def why_to_stop(conn: Connection, run_id: int) -> str:
 
 def in_words(conn: Connection, run_id: int) -> str:
     """What a run's checks came to, for the record."""
-    return "".join(f" {kept.checked.in_words}." for kept in checks.of_run(conn, run_id))
+    kept = checks.of_run(conn, run_id)
+    # what is well needs no sentence of its own where much was looked at
+    telling = [check for check in kept if check.checked.result is not Result.CLEAN]
+    if len(kept) <= _EACH_TOLD:
+        telling = kept
+    clean = len(kept) - len(telling)
+    words = "".join(f" {check.checked.in_words}." for check in telling[:MOST_TOLD])
+    return words + (f" {count(clean, 'check')} found nothing." if clean else "")

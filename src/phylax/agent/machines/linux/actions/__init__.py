@@ -1,0 +1,1 @@
+"""What is done to a Linux machine beyond files and settings."""

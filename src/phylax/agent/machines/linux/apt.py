@@ -1,0 +1,345 @@
+"""Updates and programs through Debian's package manager: apt-get(8) decides, dpkg(1) is believed.
+
+What a command ends with proves nothing: what is installed is read back from dpkg's own database.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+import re
+import sys
+import tempfile
+import time
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import UTC, datetime
+from typing import Final, NamedTuple
+
+from phylax.agent.machines.linux.packages import Packages
+from phylax.agent.machines.linux.tools import Said, run, start_apart
+from phylax.agent.machines.upkeep import Watch
+from phylax.core.actions import ActedPart, ActEnd, InstallUpdates, RemoveProgram, TryRemoval
+from phylax.core.inventory.programs import Along, RemovalTried
+from phylax.core.inventory.updates import MOST_UPDATES, Update, UpdatesListed
+
+APT_GET: Final = "/usr/bin/apt-get"
+APT_CACHE: Final = "/usr/bin/apt-cache"
+DPKG: Final = "/usr/bin/dpkg"
+_QUIET = {"DEBIAN_FRONTEND": "noninteractive"}
+_STEPS = re.compile(
+    r"^(Inst|Remv) (\S+)(?: \[([^\]]*)\])?(?: \((\S+) (.*?) \[(\w+)\]\))?", re.MULTILINE
+)
+_URIS = re.compile(r"^'[^']*' (\S+?)_(\S+?)_[^_\s]+\.deb (\d+)", re.MULTILINE)
+_CHROOTLESS = ("--force-not-root", "--force-script-chrootless")
+_MOST = 8 * 2**20
+_ASK, _FETCH, _HOURS = 120.0, 3600.0, 4 * 3600.0
+
+
+class Planned(NamedTuple):
+    """A step that apt would take."""
+
+    does: str
+    name: str
+    now: str
+    version: str
+    origin: str
+
+
+class Apt:
+    """The package manager of the system below a root."""
+
+    def __init__(self, root: str = "/") -> None:
+        self._root = root.rstrip("/") or "/"
+        self._packages = Packages(self._root)
+        self._options = [] if self._root == "/" else _elsewhere(self._root)
+
+    # --- updates ---------------------------------------------------------------------------------
+
+    def updates(self, watch: Watch) -> UpdatesListed:
+        """What could be newer, by the lists as they are now. OSError where there is no apt."""
+        at = datetime.now(UTC)
+        said = self._ask(
+            [APT_GET, "-q", "-o", "APT::Update::Error-Mode=any", "update"], watch, seconds=_FETCH
+        )
+        if said.code:
+            return UpdatesListed(taken_at=at, unread=f"its lists cannot be had: {_why(said)}")
+        return UpdatesListed(
+            taken_at=at,
+            updates=tuple(self._missing(watch))[:MOST_UPDATES],
+            restart_waits=self._restart_waits(),
+        )
+
+    def _missing(self, watch: Watch) -> Iterator[Update]:
+        every = self._planned(["--ignore-hold", "dist-upgrade"], watch)
+        unattended = {step.name for step in self._planned(["--with-new-pkgs", "upgrade"], watch)}
+        said = self._ask([APT_GET, "-y", "--print-uris", "--ignore-hold", "dist-upgrade"], watch)
+        sizes = {(m[1], m[2].replace("%3a", ":")): int(m[3]) for m in _URIS.finditer(said.text)}
+        goes = [step.name for step in every if step.does == "Remv"]
+        for step in every:
+            if step.does != "Inst" or not step.now:
+                # what is new comes with what asks for it
+                continue
+            held = ""
+            if step.name not in unattended:
+                held = f"{', '.join(goes[:5])} would go" if goes else "held by the administrator"
+            yield Update(
+                name=step.name[:200],
+                now=step.now[:200],
+                version=step.version[:200],
+                origin=step.origin[:500],
+                security="security" in step.origin.lower(),
+                size=sizes.get((step.name.partition(":")[0], step.version)),
+                held_back=held,
+            )
+
+    def _restart_waits(self) -> str:
+        for below in ("run/reboot-required", "var/run/reboot-required"):
+            if os.path.exists(os.path.join(self._root, below)):
+                return "updates that were installed ask for it"
+        return ""
+
+    def install(self, action: InstallUpdates, watch: Watch) -> Iterator[ActedPart]:
+        """Install what is missing, one after the other: a bad one costs only itself, and between
+        two of them it can be called off. Nothing is removed by the way."""
+        watch(0, None)
+        yield from self._finish_cut_off(watch)
+        listed = self.updates(watch)
+        if listed.unread:
+            yield ActedPart(of="", end=ActEnd.FAILED, why=listed.unread)
+            return
+        wanted = [
+            update for update in listed.updates
+            if (update.security or not action.only_security)
+            and (not action.names or update.name in action.names)
+        ]  # fmt: skip
+        there = {update.name for update in wanted}
+        for name in action.names:
+            if name not in there:
+                yield ActedPart(of=name, end=ActEnd.NOTHING, why="nothing newer is offered")
+        if not wanted and not action.names:
+            yield ActedPart(of="", end=ActEnd.NOTHING, why="nothing is missing")
+        for number, update in enumerate(wanted):
+            watch(number, len(wanted))
+            yield self._install_one(update, watch)
+        yield from self._unfinished()
+
+    def _install_one(self, update: Update, watch: Watch) -> ActedPart:
+        if update.held_back:
+            return ActedPart(of=update.name, end=ActEnd.REFUSED, why=update.held_back)
+        if self._version_of(update.name) == update.version:
+            return _done(update, self._restart_waits())
+        command = [APT_GET, "-y", "-q", "--no-remove", "--only-upgrade"]
+        what = ["install", f"{update.name}={update.version}"]
+        # to fetch can be ended at any time; to install must end what it has begun
+        fetched = self._ask([*command, "--download-only", *what], watch, seconds=_FETCH)
+        if fetched.code:
+            return ActedPart(
+                of=update.name, end=ActEnd.FAILED, before=update.now, why=_why(fetched)
+            )
+        said = self._to_the_end([*command, *what], watch)
+        now = self._version_of(update.name)
+        if now != update.version:
+            why = _why(said) if said.code else "the package manager says it is done, and it is not"
+            return ActedPart(of=update.name, end=ActEnd.FAILED, before=update.now, why=why)
+        return _done(update, self._restart_waits())
+
+    # --- programs --------------------------------------------------------------------------------
+
+    def try_removal(self, action: TryRemoval, watch: Watch) -> ActedPart:
+        """What removing a program would take along. Nothing is done."""
+        tried = self._tried(action.program, action.version, watch)
+        end = ActEnd.REFUSED if tried.refused else ActEnd.DONE
+        return ActedPart(of=action.program, end=end, why=tried.refused, tried=tried)
+
+    def _tried(self, name: str, version: str, watch: Watch) -> RemovalTried:
+        def refused(why: str) -> RemovalTried:
+            return RemovalTried(
+                program=name, version=version, can_come_back=False, refused=why[:500]
+            )
+
+        installed = {package.name: package for package in self._packages.installed()}
+        package = installed.get(name)
+        if package is None:
+            return refused("it is not installed")
+        if package.version != version:
+            return refused(f"it is of version {package.version} by now")
+        try:
+            options = ["-o", "APT::Get::AutomaticRemove=false"]
+            planned = self._planned([*options, "remove", name], watch)
+        except OSError as failure:
+            return refused(f"the package manager refuses: {failure.strerror}")
+        goes = [step.name for step in planned if step.does == "Remv"]
+        if name not in goes:
+            return refused("the package manager does not say what would go")
+        if comes := [step.name for step in planned if step.does == "Inst"]:
+            return refused(f"{', '.join(comes[:5])} would come instead")
+        for other in goes:
+            # the simulation of apt lets essential ones go: the field is what counts
+            if (member := installed.get(other)) is None or member.is_essential:
+                return refused(f"the system needs {other}")
+        if needed := self._own_package() & set(goes):
+            return refused(f"the agent itself needs {min(needed)}")
+        members = [installed[other] for other in goes]
+        along = tuple(
+            Along(name=member.name, version=member.version)
+            for member in members if member.name != name
+        )  # fmt: skip
+        if len(along) > 200:
+            return refused(f"{len(along)} others would go with it")
+        return RemovalTried(
+            program=name,
+            version=version,
+            along=along,
+            frees=sum(member.size for member in members),
+            can_come_back=all(
+                self._can_be_had(member.name, member.version, watch) for member in members
+            ),
+        )
+
+    def remove(self, action: RemoveProgram, watch: Watch) -> Iterator[ActedPart]:
+        """Remove exactly what was agreed to; refused where anything else would go."""
+        watch(0, None)
+        yield from self._finish_cut_off(watch)
+        agreed = {other.name: other.version for other in action.along}
+        if self._version_of(action.program) is None and not any(map(self._version_of, agreed)):
+            yield ActedPart(of=action.program, end=ActEnd.DONE, after="not installed any more")
+            return
+        tried = self._tried(action.program, action.version, watch)
+        why = tried.refused or _other(agreed, tried)
+        if not why and not tried.can_come_back and not action.gone_for_good:
+            why = "this version cannot be had again, and nobody agreed to that"
+        if why:
+            yield ActedPart(of=action.program, end=ActEnd.REFUSED, why=why)
+            return
+        watch(0, 1)
+        options = ["-y", "-q", "-o", "APT::Get::AutomaticRemove=false"]
+        said = self._to_the_end([APT_GET, *options, "remove", action.program], watch)
+        for name, version in ((action.program, action.version), *agreed.items()):
+            if (now := self._version_of(name)) is None:
+                yield ActedPart(of=name, end=ActEnd.DONE, before=version, after="not installed")
+            else:
+                words = _why(said) if said.code else f"it is still there, {now}"
+                yield ActedPart(of=name, end=ActEnd.FAILED, before=version, why=words)
+        yield from self._unfinished()
+
+    def _own_package(self) -> set[str]:
+        """What the agent's own interpreter belongs to."""
+        said = self._ask([DPKG, "-S", os.path.realpath(sys.executable)], lambda *_: None)
+        names = said.text.partition(": ")[0] if not said.code else ""
+        return {name.strip().partition(":")[0] for name in names.split(",") if name.strip()}
+
+    def _can_be_had(self, name: str, version: str, watch: Watch) -> bool:
+        said = self._ask([APT_CACHE, "madison", name], watch)
+        rows = (line.split("|") for line in said.text.splitlines())
+        return any(len(row) == 3 and row[1].strip() == version for row in rows)
+
+    # --- how it is asked -------------------------------------------------------------------------
+
+    def _planned(self, what: Sequence[str], watch: Watch) -> list[Planned]:
+        """What apt would do. OSError where it cannot say."""
+        said = self._ask([APT_GET, "-s", "-q", *what], watch)
+        steps = [
+            Planned(m[1], m[2], m[3] or "", m[4] or "", m[5] or "")
+            for m in _STEPS.finditer(said.text)
+        ]
+        if said.code and not steps:
+            raise OSError(errno.EIO, _why(said), what[-1])
+        return steps
+
+    def _version_of(self, name: str) -> str | None:
+        """The version that is installed, whole; None: none is."""
+        plain = name.partition(":")[0]
+        return next((p.version for p in self._packages.installed() if p.name == plain), None)
+
+    def _finish_cut_off(self, watch: Watch) -> Iterator[ActedPart]:
+        """What was cut off in the middle is ended first; what cannot be is said."""
+        before = self._packages.unfinished()
+        if before:
+            self._to_the_end([DPKG, "--configure", "-a"], watch)
+            left = self._packages.unfinished()
+            for name in before:
+                if name not in left:
+                    why = "it was installed in part, and is whole again"
+                    yield ActedPart(of=name, end=ActEnd.DONE, after="installed", why=why)
+
+    def _unfinished(self) -> Iterator[ActedPart]:
+        for name, state in self._packages.unfinished().items():
+            why = f"it is {state}: see to it by hand, `dpkg --audit` says what is wrong"
+            yield ActedPart(of=name, end=ActEnd.FAILED, why=why)
+
+    def _dpkg_options(self) -> list[str]:
+        return [] if self._root == "/" else [f"--root={self._root}", *_CHROOTLESS]
+
+    def _command(self, command: Sequence[str]) -> list[str]:
+        tool, *rest = command
+        if tool == DPKG:
+            return [tool, *self._dpkg_options(), *rest]
+        confirm = ["-o", "Dpkg::Options::=--force-confold", "-o", "DPkg::Lock::Timeout=300"]
+        return [tool, *self._options, *(confirm if tool == APT_GET else ()), *rest]
+
+    def _ask(self, command: Sequence[str], watch: Watch, *, seconds: float = _ASK) -> Said:
+        if not os.path.exists(command[0]):
+            raise FileNotFoundError(errno.ENOENT, "there is no apt here", command[0])
+        return run(self._command(command), _QUIET, seconds=seconds, breathe=watch, most=_MOST)
+
+    def _to_the_end(self, command: Sequence[str], watch: Watch) -> Said:
+        """A command that must end what it has begun: it goes on when the agent ends, and whoever
+        calls the work off waits for it."""
+        stop: BaseException | None = None
+        with tempfile.TemporaryFile() as output:
+            tool = start_apart(self._command(command), _QUIET, output)
+            until = time.monotonic() + _HOURS
+            while tool.poll() is None and time.monotonic() < until:
+                time.sleep(0.1)
+                try:
+                    if stop is None:
+                        watch()
+                except Exception as raised:  # noqa: BLE001
+                    stop = raised
+            output.seek(max(0, output.seek(0, os.SEEK_END) - 65536))
+            text = output.read().decode("utf-8", "replace")
+        if stop is not None:
+            raise stop
+        if tool.returncode is None:
+            return Said(255, "it did not end within four hours, and is left to itself")
+        return Said(tool.returncode, text)
+
+
+def _done(update: Update, restart: str) -> ActedPart:
+    return ActedPart(
+        of=update.name, end=ActEnd.DONE, before=update.now, after=update.version,
+        needs_restart=bool(restart),
+    )  # fmt: skip
+
+
+def _other(agreed: Mapping[str, str], tried: RemovalTried) -> str:
+    """What would go that nobody agreed to, or is not as it was agreed to; empty: nothing."""
+    goes = {other.name: other.version for other in tried.along}
+    if more := [name for name in goes if name not in agreed]:
+        return f"{', '.join(more[:5])} would go too, and nobody agreed to that"
+    if otherwise := [name for name in goes if goes[name] != agreed[name]]:
+        return f"{otherwise[0]} is of version {goes[otherwise[0]]} by now"
+    return ""
+
+
+def _why(said: Said) -> str:
+    """What a tool gives as its reason: its own lines of errors, else its last."""
+    lines = [line.strip() for line in said.text.splitlines() if line.strip()]
+    telling = [line for line in lines if re.match(r"(E:|dpkg: error)", line)] or lines[-2:]
+    return " ".join(telling[:3])[:400] or f"it ended with {said.code}"
+
+
+def _elsewhere(root: str) -> list[str]:
+    """Options for a system below another root."""
+    settings = (
+        f"Dir={root}",
+        f"Dir::State::status={root}/var/lib/dpkg/status",
+        f"Dir::Etc::Parts={root}/etc/apt/apt.conf.d",
+        "APT::Sandbox::User=root",
+        f"Dir::Bin::dpkg={DPKG}",
+        f"Dpkg::Options::=--root={root}",
+        "Dpkg::Options::=--force-not-root",
+        "Dpkg::Options::=--force-script-chrootless",
+        f"Dpkg::Options::=--log={root}/var/log/dpkg.log",
+    )
+    return [word for setting in settings for word in ("-o", setting)]

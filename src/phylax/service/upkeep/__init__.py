@@ -1,0 +1,1 @@
+"""Long work on machines: what is asked for, what machines tell of it, what follows from it."""

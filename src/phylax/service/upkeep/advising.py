@@ -1,0 +1,41 @@
+"""Advice that a machine's own figures speak for: proposed, kept up to date, withdrawn."""
+
+from __future__ import annotations
+
+from phylax.core.advice import AdviceFate, GivenAdvice, Proposal, proposals
+from phylax.core.inventory import HardwareListed
+from phylax.core.survey import Tally
+from phylax.store import advice, inventories, outlooks, shop
+from phylax.store.database import Connection
+
+_BY = "Phylax"
+
+
+def _says(kept: GivenAdvice, proposal: Proposal) -> bool:
+    return (kept.text, kept.figures) == (proposal.text, proposal.figures)
+
+
+def propose(conn: Connection, machine_id: int, *, at: int) -> None:
+    """What nobody has told the client yet follows the figures; what people said of it stays."""
+    machine = shop.machine(conn, machine_id)
+    if machine is None:
+        return
+    row = conn.execute("SELECT can_go FROM machines WHERE id = ?", (machine_id,)).fetchone()
+    can_go = Tally.model_validate_json(row["can_go"]).size if row["can_go"] else 0
+    hardware = inventories.of_kind(conn, machine_id, "hardware")
+    speaks_for = proposals(
+        machine.volumes,
+        outlooks.of_machines(conn, [machine_id]),
+        hardware if isinstance(hardware, HardwareListed) else None,
+        can_go,
+    )
+    known = {(kept.kind, kept.subject): kept for kept in advice.of_machine(conn, machine_id)}
+    for proposal in speaks_for:
+        kept = known.pop((proposal.kind, proposal.subject), None)
+        if kept is None:
+            advice.add(conn, machine_id, proposal, AdviceFate.PROPOSED, who=_BY, at=at)
+        elif kept.fate is AdviceFate.PROPOSED and not _says(kept, proposal):
+            advice.refresh(conn, kept.id, proposal)
+    for kept in known.values():
+        if kept.fate is AdviceFate.PROPOSED and kept.made_by == _BY:
+            advice.withdraw(conn, kept.id)
