@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import os
 import subprocess
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 _PATH = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C.UTF-8"}
@@ -67,6 +70,29 @@ class AptRoot:
         self.index(origin)
         lines = [f"deb [trusted=yes] file:{path} ./" for path in self._repositories.values()]
         (self.root / "etc/apt/sources.list").write_text("\n".join(lines) + "\n")
+
+    def hold(self, name: str) -> None:
+        """As an administrator does who wants a package left alone."""
+        admin = f"--admindir={self.root}/var/lib/dpkg"
+        subprocess.run(["dpkg", admin, "--force-not-root", "--set-selections"], env=_PATH,
+                       input=f"{name} hold\n", text=True, check=True)  # fmt: skip
+
+    @contextmanager
+    def at_work(self) -> Iterator[subprocess.Popen[str]]:
+        """Somebody else installs: they have the lock until they end."""
+        lock = self.root / "var/lib/dpkg/lock-frontend"
+        lock.touch()
+        take = f"import fcntl,time;f=open({str(lock)!r},'w');fcntl.lockf(f,fcntl.LOCK_EX);" \
+               "print('taken',flush=True);time.sleep(60)"  # fmt: skip
+        other = subprocess.Popen([sys.executable, "-c", take], stdout=subprocess.PIPE, text=True)
+        assert other.stdout is not None
+        other.stdout.readline()
+        try:
+            yield other
+        finally:
+            other.kill()
+            other.wait()
+            other.stdout.close()
 
     def withdraw(self, name: str, origin: str = "Quayside") -> None:
         """Packages of a name are offered no more."""

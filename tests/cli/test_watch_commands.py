@@ -29,7 +29,7 @@ def filling(context: Context, machine: Machine, clock: Clock) -> Machine:
     with context.db.write() as conn:
         for day in range(42, -1, -1):
             at = clock.now - timedelta(days=day)
-            free = (8 + day) * GIB + day * 7 % 5 * GIB // 4
+            free = (8 + day) * GIB + day * 7 % 5 * GIB // 2
             reading = ReadingIn(mount="C:", capacity=100 * GIB, free=free, at=at)
             readings.add(conn, machine.id, by_volume([reading]))
     monitor.whole(context)

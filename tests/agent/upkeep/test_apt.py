@@ -71,6 +71,64 @@ def test_updates_are_installed_one_by_one_and_read_back(packages: AptRoot, apt: 
     assert any("dpkg --audit" in part.why for part in again), "what is half installed is said"
 
 
+def test_a_system_below_another_root_goes_by_its_own_settings(
+    packages: AptRoot, tmp_path: Path
+) -> None:
+    """And so not by those of the machine that the tests run on."""
+    ran = tmp_path / "ran"
+    hook = f'DPkg::Post-Invoke {{"touch {ran}";}};\n'
+    (packages.root / "etc/apt/apt.conf.d/90hook").write_text(hook)
+    packages.install(packages.make("chat", "1.0"))
+    packages.offer(packages.make("chat", "1.1"))
+    (part,) = Apt(str(packages.root)).install(InstallUpdates(), watch)
+    assert part.end is ActEnd.DONE and ran.exists()
+
+
+def test_what_somebody_held_is_said_to_be_held(packages: AptRoot, apt: Apt) -> None:
+    packages.install(packages.make("chat", "1.0"))
+    packages.offer(packages.make("chat", "1.1"))
+    packages.hold("chat")
+    (update,) = apt.updates(watch).updates
+    assert update.held_back == "held by the administrator"
+
+
+def test_while_something_else_installs_it_waits_and_can_be_called_off(
+    packages: AptRoot, apt: Apt
+) -> None:
+    packages.install(packages.make("chat", "1.0"))
+    packages.offer(packages.make("chat", "1.1"))
+    asked = 0
+
+    def end_it_then(done: int = 0, of: int | None = None) -> None:
+        nonlocal asked
+        asked += 1
+        if asked == 3:
+            other.kill()
+            other.wait()
+
+    with packages.at_work() as other:
+        (part,) = apt.install(InstallUpdates(), end_it_then)
+    assert asked >= 3 and part.end is ActEnd.DONE
+
+    def stop(done: int = 0, of: int | None = None) -> None:
+        if of is None and packages.version("chat") == "installed 1.1":
+            raise Stopped
+
+    with packages.at_work(), pytest.raises(Stopped):
+        list(apt.install(InstallUpdates(), stop))
+    assert packages.version("chat") == "installed 1.1"
+
+
+def test_what_dpkg_noted_when_it_was_cut_off_counts(packages: AptRoot, apt: Apt) -> None:
+    packages.install(packages.make("chat", "1.0"))
+    status = packages.root / "var/lib/dpkg/status"
+    noted = status.read_text().replace("install ok installed", "install ok half-configured")
+    (packages.root / "var/lib/dpkg/updates/0003").write_text(noted)
+    packages.offer(packages.make("other", "1.0"))
+    parts = list(apt.install(InstallUpdates(), watch))
+    assert any(part.of == "chat" and "whole again" in part.why for part in parts)
+
+
 def test_nothing_is_removed_by_the_way_and_what_is_held_stays(packages: AptRoot, apt: Apt) -> None:
     packages.install(packages.make("chat", "1.0"), packages.make("old-plugin", "1.0"))
     packages.offer(packages.make("chat", "2.0", fields="Conflicts: old-plugin\n"))

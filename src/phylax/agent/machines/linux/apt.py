@@ -6,14 +6,16 @@ What a command ends with proves nothing: what is installed is read back from dpk
 from __future__ import annotations
 
 import errno
+import fcntl
 import os
 import re
+import struct
 import sys
 import tempfile
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
-from typing import Final, NamedTuple
+from typing import IO, Final, NamedTuple
 
 from phylax.agent.machines.linux.packages import Packages
 from phylax.agent.machines.linux.tools import Said, run, start_apart
@@ -33,6 +35,8 @@ _URIS = re.compile(r"^'[^']*' (\S+?)_(\S+?)_[^_\s]+\.deb (\d+)", re.MULTILINE)
 _CHROOTLESS = ("--force-not-root", "--force-script-chrootless")
 _MOST = 8 * 2**20
 _ASK, _FETCH, _HOURS = 120.0, 3600.0, 4 * 3600.0
+_WAIT = 600.0
+_BUSY = "something else has been installing for ten minutes: let it end, and ask again"
 
 
 class Planned(NamedTuple):
@@ -51,7 +55,12 @@ class Apt:
     def __init__(self, root: str = "/") -> None:
         self._root = root.rstrip("/") or "/"
         self._packages = Packages(self._root)
-        self._options = [] if self._root == "/" else _elsewhere(self._root)
+        self._options: list[str] = []
+        self._environment = dict(_QUIET)
+        if self._root != "/":
+            self._options = _elsewhere(self._root)
+            self._settings = _own_settings(self._root)
+            self._environment["APT_CONFIG"] = self._settings.name
 
     # --- updates ---------------------------------------------------------------------------------
 
@@ -70,8 +79,10 @@ class Apt:
         )
 
     def _missing(self, watch: Watch) -> Iterator[Update]:
-        every = self._planned(["--ignore-hold", "dist-upgrade"], watch)
+        # in this order: where another installs meanwhile, the second list is the shorter one
         unattended = {step.name for step in self._planned(["--with-new-pkgs", "upgrade"], watch)}
+        every = self._planned(["--ignore-hold", "dist-upgrade"], watch)
+        by_hand = self._packages.held()
         said = self._ask([APT_GET, "-y", "--print-uris", "--ignore-hold", "dist-upgrade"], watch)
         sizes = {(m[1], m[2].replace("%3a", ":")): int(m[3]) for m in _URIS.finditer(said.text)}
         goes = [step.name for step in every if step.does == "Remv"]
@@ -81,7 +92,7 @@ class Apt:
                 continue
             held = ""
             if step.name not in unattended:
-                held = f"{', '.join(goes[:5])} would go" if goes else "held by the administrator"
+                held = _held_by(step.name, by_hand, goes)
             yield Update(
                 name=step.name[:200],
                 now=step.now[:200],
@@ -102,6 +113,9 @@ class Apt:
         """Install what is missing, one after the other: a bad one costs only itself, and between
         two of them it can be called off. Nothing is removed by the way."""
         watch(0, None)
+        if not self._is_free(watch):
+            yield ActedPart(of="", end=ActEnd.FAILED, why=_BUSY)
+            return
         yield from self._finish_cut_off(watch)
         listed = self.updates(watch)
         if listed.unread:
@@ -199,6 +213,9 @@ class Apt:
     def remove(self, action: RemoveProgram, watch: Watch) -> Iterator[ActedPart]:
         """Remove exactly what was agreed to; refused where anything else would go."""
         watch(0, None)
+        if not self._is_free(watch):
+            yield ActedPart(of=action.program, end=ActEnd.FAILED, why=_BUSY)
+            return
         yield from self._finish_cut_off(watch)
         agreed = {other.name: other.version for other in action.along}
         if self._version_of(action.program) is None and not any(map(self._version_of, agreed)):
@@ -251,6 +268,31 @@ class Apt:
         plain = name.partition(":")[0]
         return next((p.version for p in self._packages.installed() if p.name == plain), None)
 
+    def _is_free(self, watch: Watch) -> bool:
+        """Whether nobody else installs, waiting for them for a while: an installation that an agent
+        before this one began goes on without it."""
+        until = time.monotonic() + _WAIT
+        while self._is_at_work():
+            if time.monotonic() > until:
+                return False
+            watch()
+            time.sleep(0.2)
+        return True
+
+    def _is_at_work(self) -> bool:
+        """By the lock that dpkg and apt take. It is asked for and not taken, so nobody is kept
+        out."""
+        try:
+            lock = os.open(os.path.join(self._root, "var/lib/dpkg/lock-frontend"), os.O_RDWR)
+        except FileNotFoundError:
+            return False
+        try:
+            wanted = struct.pack("hhqqi4x", fcntl.F_WRLCK, os.SEEK_SET, 0, 0, 0)
+            answer = struct.unpack("hhqqi4x", fcntl.fcntl(lock, fcntl.F_GETLK, wanted))
+        finally:
+            os.close(lock)
+        return bool(answer[0] != fcntl.F_UNLCK)
+
     def _finish_cut_off(self, watch: Watch) -> Iterator[ActedPart]:
         """What was cut off in the middle is ended first; what cannot be is said."""
         before = self._packages.unfinished()
@@ -280,14 +322,16 @@ class Apt:
     def _ask(self, command: Sequence[str], watch: Watch, *, seconds: float = _ASK) -> Said:
         if not os.path.exists(command[0]):
             raise FileNotFoundError(errno.ENOENT, "there is no apt here", command[0])
-        return run(self._command(command), _QUIET, seconds=seconds, breathe=watch, most=_MOST)
+        return run(
+            self._command(command), self._environment, seconds=seconds, breathe=watch, most=_MOST
+        )
 
     def _to_the_end(self, command: Sequence[str], watch: Watch) -> Said:
         """A command that must end what it has begun: it goes on when the agent ends, and whoever
         calls the work off waits for it."""
         stop: BaseException | None = None
         with tempfile.TemporaryFile() as output:
-            tool = start_apart(self._command(command), _QUIET, output)
+            tool = start_apart(self._command(command), self._environment, output)
             until = time.monotonic() + _HOURS
             while tool.poll() is None and time.monotonic() < until:
                 time.sleep(0.1)
@@ -303,6 +347,15 @@ class Apt:
         if tool.returncode is None:
             return Said(255, "it did not end within four hours, and is left to itself")
         return Said(tool.returncode, text)
+
+
+def _held_by(name: str, by_hand: Collection[str], goes: Sequence[str]) -> str:
+    """Why a package manager left to itself would not install an update."""
+    if name in by_hand:
+        return "held by the administrator"
+    if goes:
+        return f"{', '.join(goes[:5])} would go"
+    return "the package manager keeps it back"
 
 
 def _done(update: Update, restart: str) -> ActedPart:
@@ -329,12 +382,19 @@ def _why(said: Said) -> str:
     return " ".join(telling[:3])[:400] or f"it ended with {said.code}"
 
 
+def _own_settings(root: str) -> IO[str]:
+    """Where a system below another root has its own settings: apt reads them before its options, so
+    an option would come too late, and what this machine's own apt runs by the way would run."""
+    settings = tempfile.NamedTemporaryFile("w", suffix=".conf")  # noqa: SIM115
+    settings.write(f'Dir "{root}";\nDir::Etc::Parts "{root}/etc/apt/apt.conf.d";\n')
+    settings.flush()
+    return settings
+
+
 def _elsewhere(root: str) -> list[str]:
     """Options for a system below another root."""
     settings = (
-        f"Dir={root}",
         f"Dir::State::status={root}/var/lib/dpkg/status",
-        f"Dir::Etc::Parts={root}/etc/apt/apt.conf.d",
         "APT::Sandbox::User=root",
         f"Dir::Bin::dpkg={DPKG}",
         f"Dpkg::Options::=--root={root}",

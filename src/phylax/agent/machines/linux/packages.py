@@ -127,9 +127,7 @@ class Packages:
     def unfinished(self) -> dict[str, str]:
         """What was begun and not ended, with the state that dpkg gives it."""
         states = {
-            package["Package"]: package.get("Status", "").split()[-1:]
-            for package in _paragraphs(self._path("var/lib/dpkg/status"))
-            if "Package" in package
+            package["Package"]: package.get("Status", "").split()[-1:] for package in self._known()
         }
         finished = ("installed", "config-files", "not-installed")
         return {
@@ -153,9 +151,32 @@ class Packages:
         return os.path.join(self._root, path.lstrip("/"))
 
     def _installed(self) -> Iterator[dict[str, str]]:
-        for package in _paragraphs(self._path("var/lib/dpkg/status")):
-            if package.get("Status", "").split()[-1:] == ["installed"] and "Package" in package:
+        for package in self._known():
+            if package.get("Status", "").split()[-1:] == ["installed"]:
                 yield package
+
+    def _known(self) -> Iterator[dict[str, str]]:
+        """Every package that dpkg knows, with what it noted while it was at work.
+
+        dpkg writes its status file when it ends; until then, and for good where it was cut off,
+        what changed stands in numbered files beside it.
+        """
+        path = self._path("var/lib/dpkg/updates")
+        names = os.listdir(path) if os.path.isdir(path) else []
+        noted = {
+            (package.get("Package"), package.get("Architecture")): package
+            for name in sorted(filter(str.isdecimal, names), key=int)
+            for package in _paragraphs(os.path.join(path, name))
+        }
+        for package in _paragraphs(self._path("var/lib/dpkg/status")):
+            at = package.get("Package"), package.get("Architecture")
+            if at[0] is not None:
+                yield noted.pop(at, package)
+        yield from (package for package in noted.values() if "Package" in package)
+
+    def held(self) -> set[str]:
+        """What somebody told dpkg to leave as it is."""
+        return {p["Package"] for p in self._known() if p.get("Status", "").startswith("hold ")}
 
     def _installed_on_their_own(self) -> set[str]:
         """Packages that others drew in, as apt notes them."""
