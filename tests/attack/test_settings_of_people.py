@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 from collections.abc import Callable
 from pathlib import Path
@@ -14,6 +15,7 @@ from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
 from phylax.agent.workers.peoples_settings import PeoplesSettings
 from phylax.agent.workers.supervisor import Nursery
+from phylax.core.checks.findings import Checked, Result
 from phylax.core.protocol import (
     ChangeSettingsOrder,
     ChangesMessage,
@@ -360,3 +362,44 @@ def test_odd_folders_of_one_person_cost_only_themselves(
     made = change(desk, f"person:anna:{WORDS}", Intent.WHEN_ASKED)
     assert made.refused == ""
     assert desk.messages(SettingsMessage)[-1].look.unread == ""
+
+
+def checked(settings: PeoplesSettings) -> dict[str, Checked]:
+    return {said.of: said for said in settings.browsers(lambda done=0, of=None: None)}
+
+
+def test_each_persons_browsers_are_read_with_their_own_rights(
+    desk: PeopleDesk, homes: tuple[Path, Path]
+) -> None:
+    """Ben's profile leads to Anna's, which only she may read."""
+    said = {"extensions": {"settings": {"a": {"manifest": {"name": "Reader"}}}}}
+    profile = homes[0] / ".config/chromium/Default"
+    add_file(homes[0], ".config/chromium/Default/Preferences", json.dumps(said), 0o600)
+    give(homes[0], ANNA)
+    add_link(homes[1], ".config/chromium/Default/Preferences", str(profile / "Preferences"))
+    give(homes[1], BEN)
+    desk.worker()
+    found = {came.of: came for came in desk.crew.check("browsers", "", lambda *_: None)
+             if isinstance(came, Checked)}  # fmt: skip
+    assert "Reader was added to the browser" in found["anna"].findings[0].what
+    assert found["ben"].findings == () and found["ben"].result is Result.CLEAN
+
+
+FOUND = {"severity": "note", "what": "Searches with Tide"}
+
+
+@pytest.mark.parametrize(
+    "messages",
+    [
+        [{"kind": "values", "values": []}],
+        [{"kind": "findings", "findings": [FOUND | {"severity": "failing"}]}],
+        [{"kind": "findings", "findings": [FOUND] * 500}] * 2,
+    ],
+)
+def test_a_worker_that_finds_what_no_browser_has_costs_only_its_own_part(
+    desk: PeopleDesk, homes: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch,
+    messages: list[dict[str, object]],
+) -> None:  # fmt: skip
+    said = checked(lying(desk, monkeypatch, *messages))
+    assert said["anna"].result is Result.CLEAN
+    assert said["ben"].result is Result.COULD_NOT_LOOK and said["ben"].findings == ()

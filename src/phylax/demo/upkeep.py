@@ -76,6 +76,7 @@ def pretended(spec: MachineSpec, now: datetime, random: Random) -> PretendedUpke
         files=random.randint(9000, 16_000),
         files_per_second=1500,
         condition=tuple(_condition(spec)),
+        browsers=_browsers(spec),
         restart=restart,
     )
 
@@ -178,3 +179,16 @@ def _condition(spec: MachineSpec) -> list[Finding]:
                     where="C:")
         )  # fmt: skip
     return noted
+
+
+def _browsers(spec: MachineSpec) -> dict[str, tuple[Finding, ...]]:
+    if spec.tag != "oakes-laptop":
+        return {}
+    where = "Chromium, Default"
+    return {
+        "bram": (
+            Finding(severity=Severity.WARNING, where=where, evidence="version 2.0",
+                    what="Offer bar was added to the browser by another program"),
+            Finding(severity=Severity.NOTE, where=where, what="Searches with Offer search"),
+        )
+    }  # fmt: skip

@@ -103,6 +103,7 @@ class PretendedUpkeep(Demand):
     malware: tuple[Finding, ...] = ()
     system_files: tuple[Finding, ...] = ()
     condition: tuple[Finding, ...] = ()
+    browsers: dict[str, tuple[Finding, ...]] = Field({}, description="By person")
     repair_waits: tuple[str, ...] = ()
     restart_waits: str = ""
     restart: PretendedRestart = PretendedRestart()
@@ -201,6 +202,9 @@ class StandInUpkeep:
                 yield DisksListed(taken_at=started, volumes=tuple(volumes))
             case "system-files":
                 yield looked(kind, "", started, upkeep.system_files)
+            case "browsers":
+                for name, findings in upkeep.browsers.items():
+                    yield looked(kind, name, started, findings)
             case "condition":
                 yield looked(kind, "", started, upkeep.condition)
             case _:

@@ -57,7 +57,7 @@ def _check(
     if mode and (why := kind.why_not(mode)):
         return unseen(why)
     try:
-        for came in machine.check(key, mode or kind.usual_mode, watch):
+        for came in crew.check(key, mode or kind.usual_mode, watch):
             if isinstance(came, Checked):
                 done.append(came)
             else:

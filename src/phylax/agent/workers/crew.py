@@ -7,7 +7,7 @@ that person's rights (`workers.people`).
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -23,9 +23,12 @@ from phylax.agent.hold.expiry import end_what_is_due
 from phylax.agent.hold.hold import Hold
 from phylax.agent.hold.restore import HeldWork
 from phylax.agent.machines import MachineKind, TunedMachine
+from phylax.agent.machines.upkeep import Watch
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.survey.surveyor import survey
 from phylax.agent.survey.task import LookListener, LookTask, Stopped, Watcher
+from phylax.core.checks.findings import Checked
+from phylax.core.inventory import Inventory
 from phylax.core.protocol import HeldMessage, HeldOrder
 from phylax.core.survey import Item, SurveyLine, Tally
 from phylax.core.tuning.programs import Program
@@ -116,6 +119,10 @@ class Crew:
     def parties(self) -> list[Party]:
         """The machine itself, then everyone who has something on it."""
         return [self._itself]
+
+    def check(self, kind: str, mode: str, watch: Watch) -> Iterator[Checked | Inventory]:
+        """What a check comes to, as the machine says. OSError where it cannot be checked here."""
+        return self.machine.check(kind, mode, watch)
 
     def held_of(self, identity: str, key: str) -> Tally:
         """What a run holds of a category."""

@@ -15,6 +15,7 @@ from phylax.agent.machines.linux.people import Person
 from phylax.agent.machines.linux.startup.of_person import MOST as MOST_STARTERS
 from phylax.agent.machines.linux.startup.of_person import OfPerson
 from phylax.core.believed_time import Believed
+from phylax.core.checks.findings import MOST_FINDINGS, Finding
 from phylax.core.holds import BatchName, BatchPick, HeldItem, IfTaken
 from phylax.core.protocol import AgreedListing, CategoryOutcome, CategoryRule, LeftItem
 from phylax.core.retention import ProtectEntry
@@ -117,11 +118,12 @@ class RecoverJob(Value):
 
 
 class SettingsJob(Value):
-    """Say what starts programs for the person, or what settings of theirs are."""
+    """Say what starts programs for the person, what settings of theirs are, or what was added to
+    their browsers."""
 
     kind: Literal["settings"] = "settings"
     around: Surroundings
-    what: Literal["starters", "values"]
+    what: Literal["starters", "values", "browsers"]
 
 
 class SwitchJob(Value):
@@ -290,6 +292,13 @@ class ValuesTold(Demand):
     values: tuple[Seen, ...] = Field(max_length=100)
 
 
+class FindingsTold(Demand):
+    """What a check of the person's own found."""
+
+    kind: Literal["findings"] = "findings"
+    findings: tuple[Finding, ...] = Field(max_length=MOST_FINDINGS)
+
+
 class PiecesTold(Demand):
     """What a change alters of the person's."""
 
@@ -333,8 +342,8 @@ class Failed(Demand):
 
 FromWorker = Annotated[
     Watched | InUseAsked | Listed | Lines | Folders | About | Went | BatchAsked | RoomAsked
-    | HeldTold | UnheldTold | PresentTold | StartersTold | ValuesTold | PiecesTold | StateTold
-    | Report | Failed,
+    | HeldTold | UnheldTold | PresentTold | StartersTold | ValuesTold | FindingsTold
+    | PiecesTold | StateTold | Report | Failed,
     Field(discriminator="kind"),
 ]  # fmt: skip
 FROM_WORKER: TypeAdapter[FromWorker] = TypeAdapter(FromWorker)

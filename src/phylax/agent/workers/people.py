@@ -12,7 +12,7 @@ import os
 import struct
 import uuid
 from base64 import b64encode
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
@@ -25,6 +25,7 @@ from phylax.agent.hold.index import HeldFor, HoldIndex, make_persons_folder
 from phylax.agent.machines.linux.mounts import mount_over
 from phylax.agent.machines.linux.people import Person
 from phylax.agent.machines.linux.system import LinuxSystem
+from phylax.agent.machines.upkeep import Watch
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.survey.task import Stopped, Watcher
 from phylax.agent.workers import jobs
@@ -35,7 +36,9 @@ from phylax.agent.workers.peoples_settings import PeoplesSettings
 from phylax.agent.workers.somebody import Somebody, watched
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.catalogue import category
+from phylax.core.checks.findings import Checked
 from phylax.core.holds import BatchPick, HeldItem
+from phylax.core.inventory import Inventory
 from phylax.core.protocol import HeldMessage, HeldOrder, UnheldMessage
 from phylax.core.survey import Tally
 
@@ -65,7 +68,14 @@ class CrewWithWorkers(Crew):
         self.index = index
         self._rules = rules
         self._own = tuple(own)
-        self.tuned = PeoplesSettings(machine, nursery)
+        self._settings = PeoplesSettings(machine, nursery)
+        self.tuned = self._settings
+
+    def check(self, kind: str, mode: str, watch: Watch) -> Iterator[Checked | Inventory]:
+        """What is people's own is read by their workers."""
+        yield from super().check(kind, mode, watch)
+        if kind == "browsers":
+            yield from self._settings.browsers(watch)
 
     def parties(self) -> list[Party]:
         return [*super().parties(), *(Somebody(self, person) for person in self._linux.apart())]

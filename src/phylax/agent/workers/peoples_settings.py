@@ -9,15 +9,25 @@ from __future__ import annotations
 
 import errno
 import logging
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from datetime import UTC, datetime
 
 from phylax.agent.machines.linux.people import Person
 from phylax.agent.machines.linux.startup.of_person import MOST, OfPerson
 from phylax.agent.machines.linux.system import LinuxSystem
+from phylax.agent.machines.upkeep import Watch
 from phylax.agent.tuning.hands import Hands
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
 from phylax.agent.workers.supervisor import Nursery
+from phylax.core.checks.findings import (
+    MOST_FINDINGS,
+    Checked,
+    Finding,
+    Severity,
+    could_not_look,
+    looked,
+)
 from phylax.core.tuning.pieces import Piece, State
 from phylax.core.tuning.programs import Program, Switch
 from phylax.core.tuning.setting import Scalar, settings
@@ -125,6 +135,32 @@ class PeoplesSettings:
         if any(seen.of != person.name or not _is_of_person(seen) for seen in values):
             raise WorkerError("it spoke of what is not theirs")
         return values
+
+    def browsers(self, watch: Watch) -> Iterator[Checked]:
+        """What was added to each person's browsers; one who does not answer costs only theirs."""
+        for person in self._machine.with_homes():
+            watch()
+            started = datetime.now(UTC)
+            findings: list[Finding] = []
+
+            def handle(message: jobs.FromWorker, into: list[Finding] = findings) -> None:
+                if not isinstance(message, jobs.FindingsTold):
+                    raise WorkerError(f"it said {message.kind!r} when asked about browsers")
+                into.extend(message.findings)
+                if len(into) > MOST_FINDINGS or any(f.severity is Severity.FAILING for f in into):
+                    raise WorkerError("it finds more than a browser can have")
+
+            job = jobs.SettingsJob(around=self._around(person), what="browsers")
+            try:
+                report = self._work(person, job, handle)
+            except WorkerError as error:
+                why = f"their worker: {error}"
+                yield could_not_look("browsers", person.name, started, why)
+                continue
+            if report.problems:
+                yield could_not_look("browsers", person.name, started, report.problems[0])
+            else:
+                yield looked("browsers", person.name, started, findings)
 
     def _pieces(self, person: Person, job: jobs.SwitchJob | jobs.ValueJob) -> tuple[Piece, ...]:
         pieces: list[Piece] = []

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import errno
 
+from phylax.agent.machines.linux.checks.browsers import browsers
 from phylax.agent.machines.linux.person import LinuxPerson
 from phylax.agent.workers import jobs
 from phylax.agent.workers.line import AgentLine
+from phylax.core.checks.findings import MOST_FINDINGS
 
 _PAGE = 50
 
@@ -28,6 +30,9 @@ class PersonsSettings:
                     for at in range(0, len(starters), _PAGE):
                         page = starters[at : at + _PAGE]
                         self._agent.say_items(lambda items: jobs.StartersTold(starters=items), page)
+                case jobs.SettingsJob(what="browsers"):
+                    findings = tuple(browsers(self._machine.home))[:MOST_FINDINGS]
+                    self._agent.say_items(lambda items: jobs.FindingsTold(findings=items), findings)
                 case jobs.SettingsJob():
                     self._agent.say(jobs.ValuesTold(values=tuple(self._machine.values())))
                 case jobs.SwitchJob():

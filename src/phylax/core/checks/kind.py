@@ -25,6 +25,7 @@ class Of(StrEnum):
     MACHINE = "machine"
     VOLUME = "volume"
     DISK = "disk"
+    PERSON = "person"
 
 
 class CheckKind(Demand):

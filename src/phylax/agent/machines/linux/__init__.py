@@ -320,6 +320,7 @@ class LinuxMachine:
             make=facts.make,
             model=facts.model,
             memory=facts.memory or 0,
+            homes=list(self._own_people()),
             scanned=quick_places(self.root, self._scanned_homes()),
             scanner=self._scanner,
         )

@@ -13,6 +13,7 @@ from phylax.agent.machines.linux.actions.name_cache import clear_name_cache
 from phylax.agent.machines.linux.actions.repairing import schedule_repair
 from phylax.agent.machines.linux.apt import Apt
 from phylax.agent.machines.linux.checks import built_in, malware, of_machine, unmounted
+from phylax.agent.machines.linux.checks.browsers import browsers
 from phylax.agent.machines.linux.checks.condition import condition
 from phylax.agent.machines.linux.checks.lie_of_files import lie_of
 from phylax.agent.machines.linux.checks.system_files import system_files
@@ -52,6 +53,8 @@ class Upkeep(NamedTuple):
     memory: int
     scanned: Sequence[tuple[str, str]] = ()
     """Where a quick scan looks: real paths, and as people write them."""
+    homes: Sequence[tuple[str, str]] = ()
+    """Of whom the agent itself may read: (name, home)."""
     scanner: str = ""
     """Its socket; empty: the one that is set up on the machine."""
 
@@ -113,6 +116,9 @@ def check(of: Upkeep, kind: str, mode: str, watch: Watch) -> Iterator[Checked | 
             yield from _lie_of_files(of, watch)
         case "system-files":
             yield system_files(watch, of.root)
+        case "browsers":
+            for name, home in of.homes:
+                yield looked(kind, name, datetime.now(UTC), browsers(home))
         case "condition":
             yield condition([mount for mount, _ in of.volumes], of.root)
         case _:

@@ -54,6 +54,10 @@ class LinuxPerson(LinuxMachine):
         yield self._name, self._uid, self._home
 
     @property
+    def home(self) -> str:
+        return self._home
+
+    @property
     def root(self) -> str:
         return self._system_root
 

@@ -13,7 +13,7 @@ Sections = dict[str, dict[str, list[str]]]
 """Every value of each key in each section, in order."""
 
 
-def read_text(path: str) -> str | None:
+def read_text(path: str, largest: int = LARGEST) -> str | None:
     """The text of a plain file, links followed; None where there is none or it is odd.
 
     It never waits: a pipe is not opened, a large file not read.
@@ -24,9 +24,9 @@ def read_text(path: str) -> str | None:
         return None
     try:
         st = os.fstat(handle)
-        if not stat.S_ISREG(st.st_mode) or st.st_size > LARGEST:
+        if not stat.S_ISREG(st.st_mode) or st.st_size > largest:
             return None
-        return os.read(handle, LARGEST).decode("utf-8", "replace")
+        return os.read(handle, largest).decode("utf-8", "replace")
     except OSError:
         return None
     finally:
