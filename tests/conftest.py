@@ -18,11 +18,10 @@ from helpers import PASSWORD, Clock, free_port
 from phylax.client import Phylax, sign_in
 from phylax.core.people import NewPerson, Role
 from phylax.core.shop import ClientEdit, Machine, MachineEdit, ShopEdit
-from phylax.service.app import create_app
 from phylax.service.context.context import Context
-from phylax.service.http import auth
-from phylax.service.http.auth import hash_password
-from phylax.service.serve import FILE, open_shop
+from phylax.service.limits import hashing
+from phylax.service.limits.hashing import hash_password
+from phylax.service.serve import FILE, open_shop, server_config
 from phylax.store import people
 from phylax.store.database import Database
 
@@ -59,7 +58,7 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 def _quick_passwords() -> Iterator[None]:
     """Hashing is slow on purpose; here it is done thousands of times."""
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(auth, "_hasher", PasswordHasher(time_cost=1, memory_cost=8, parallelism=1))
+        patch.setattr(hashing, "hasher", PasswordHasher(time_cost=1, memory_cost=8, parallelism=1))
         yield
 
 
@@ -89,18 +88,18 @@ class Service:
     context: Context
 
     def as_(self, login: str) -> Phylax:
-        """A client signed in as somebody."""
-        return Phylax(self.url, sign_in(self.url, login, PASSWORD), timeout=60)
+        """A client signed in as somebody, however much time a test lets pass."""
+        token = sign_in(self.url, login, PASSWORD)
+        with self.context.db.write() as conn:
+            conn.execute("UPDATE tokens SET expires_at = NULL WHERE scope = 'everything'")
+        return Phylax(self.url, token, timeout=60)
 
 
 @pytest.fixture
 def service(context: Context) -> Iterator[Service]:
     """The real service on loopback, over the house's file and clock."""
     port = free_port()
-    config = uvicorn.Config(
-        create_app(context), host="127.0.0.1", port=port, log_level="error", access_log=False
-    )
-    server = uvicorn.Server(config)
+    server = uvicorn.Server(server_config(context, "127.0.0.1", port))
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()
     while not server.started:

@@ -12,8 +12,8 @@ from pathlib import Path
 import pytest
 
 from conftest import Service
-from helpers import make_file
-from phylax.client import Phylax
+from helpers import PASSWORD, make_file
+from phylax.client import Phylax, sign_in
 from phylax.core.shop import Machine
 
 
@@ -77,7 +77,7 @@ def test_a_real_machine_is_surveyed_and_cleaned_to_the_byte(
     make_old: Callable[[Iterable[Path], float], None],
 ) -> None:  # fmt: skip
     token = tmp_path / "token"
-    token.write_text(owner.people.make_token("test").token)
+    token.write_text(sign_in(owner.url, "ines", PASSWORD))
     for name, size, days in [("old-film", 700_000, 45), ("recent-film", 300_000, 2)]:
         put_in_trash(home, make_file(home / "Documents" / name, size), days)
     make_file(home / "Documents/album/one", 90_000)

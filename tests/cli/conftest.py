@@ -9,6 +9,7 @@ from subprocess import CompletedProcess
 
 import pytest
 
+from conftest import Service
 from helpers import Clock, Run
 from phylax.cli import _clock, main
 from phylax.cli._output import console
@@ -16,9 +17,10 @@ from phylax.client import Phylax
 
 
 @pytest.fixture
-def phylax(owner: Phylax, clock: Clock, tmp_path: Path) -> Run:
+def phylax(service: Service, owner: Phylax, clock: Clock, tmp_path: Path) -> Run:
     token = tmp_path / "owner.token"
-    token.write_text(owner.people.make_token("script").token)
+    with service.as_("ines") as signed_in:
+        token.write_text(signed_in.secret or "")
     usual = {
         "PHYLAX_URL": owner.url, "PHYLAX_TOKEN_FILE": str(token), "COLUMNS": "160",
         "XDG_CONFIG_HOME": str(tmp_path / "config"),

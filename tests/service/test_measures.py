@@ -127,11 +127,11 @@ def test_ready_says_what_is_wrong(
     service: Service, context: Context, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     deadline = time.monotonic() + 20
-    while len(context.beats()) < 3 and time.monotonic() < deadline:
+    while len(context.beats()) < 4 and time.monotonic() < deadline:
         time.sleep(0.05)
     fine = httpx.get(f"{service.url}/api/v1/ready")
     assert fine.status_code == 200
-    assert set(fine.json()["checks"]) == {"shop", "room", "time", "watch", "post"}
+    assert set(fine.json()["checks"]) == {"shop", "room", "time", "watch", "post", "backup"}
     monkeypatch.setattr(measures, "_STUCK_AFTER", -1)
     stuck = httpx.get(f"{service.url}/api/v1/ready")
     assert stuck.status_code == 503 and "no sign of life" in stuck.json()["detail"]

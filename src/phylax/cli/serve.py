@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, Literal, TypeVar
@@ -63,7 +64,7 @@ def command(
             f"{host} can be reached by others: put a proxy that does TLS before it and say "
             "--behind-proxy, or listen on 127.0.0.1."
         )
-    from phylax.service.serve import NewerFileError, serve
+    from phylax.service.serve import HeldError, NewerFileError, NoShopError, serve
 
     click.echo(f"Phylax is at http://{host}:{port} (data in {data})")
     try:
@@ -75,8 +76,15 @@ def command(
             log_form=log_form,
             log_level=log_level,
         )
-    except NewerFileError as error:
+    except (NewerFileError, NoShopError, HeldError) as error:
         raise click.ClickException(str(error)) from error
+    except sqlite3.Error as error:
+        raise click.ClickException(
+            f"The shop's file in {data} cannot be used: {error}. If it is damaged, put the last "
+            "backup in its place with 'phylax shop restore'."
+        ) from error
+    except OSError as error:
+        raise click.ClickException(f"{error.filename or data}: {error.strerror}.") from error
 
 
 def open_shop(data: Path, name: str, zone: str, owner: str, login: str, password: str) -> None:

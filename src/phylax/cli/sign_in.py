@@ -10,11 +10,18 @@ from phylax.cli._session import Session, pass_session
 @click.command("sign-in")
 @click.option("--login", prompt=True)
 @click.option("--password", prompt=True, hide_input=True)
+@click.option("--code", default="", help="Of the app that makes your codes, where you have one.")
 @pass_session
-def command(session: Session, login: str, password: str) -> None:
+def command(session: Session, login: str, password: str, code: str) -> None:
     """Sign in; a token for this command line is kept in your configuration."""
-    from phylax.client import sign_in
+    from phylax.client import NotSignedInError, sign_in
 
-    token = sign_in(session.url, login, password)
+    try:
+        token = sign_in(session.url, login, password, code)
+    except NotSignedInError as refused:
+        if code or not refused.kind.endswith("code-needed"):
+            raise
+        code = click.prompt("Code", hide_input=False)
+        token = sign_in(session.url, login, password, code)
     path = session.save(session.url, token)
     click.echo(f"Signed in to {session.url}; kept in {path}.")

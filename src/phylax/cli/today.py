@@ -18,6 +18,8 @@ def command(session: Session, form: str) -> None:
     zone = session.the_shop.clock
     if form == "table":
         console.print(f"{today.sentence}\n", style="bold")
+        if today.shop_needs:
+            console.print(f"{today.shop_needs} See 'phylax backup list'.\n", style="bold")
     columns = (
         Column("number", lambda a: str(a.id), right=True),
         Column("machine", lambda a: a.machine_tag),

@@ -38,6 +38,7 @@ class Http:
         if secret:
             headers["Authorization"] = f"Bearer {secret}"
         self.url = url.rstrip("/")
+        self.secret = secret
         # loading the list of authorities takes longer than a request; without TLS nothing asks it
         self._client = httpx.Client(
             base_url=self.url,

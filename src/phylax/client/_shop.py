@@ -5,14 +5,15 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
-from itertools import islice
 from typing import Literal
 
+from phylax.client._backups import Backups
 from phylax.client._checks import Checks
 from phylax.client._decisions import Holds, Protections, Rules, StandingConsents, Surveys
 from phylax.client._errors import PhylaxError, UnreachableError
 from phylax.client._family import Family, Which
 from phylax.client._http import Http
+from phylax.client._people import People
 from phylax.client._planning import (
     Calendars,
     ClosingDates,
@@ -29,17 +30,7 @@ from phylax.core.consents import (
 )
 from phylax.core.holds import HeldPick, IfTaken
 from phylax.core.machine_list import MachineSort
-from phylax.core.people import (
-    Activity,
-    Audited,
-    NewPassword,
-    NewPerson,
-    NewToken,
-    Person,
-    SignIn,
-    Token,
-    TokenShown,
-)
+from phylax.core.people import SignIn, TokenShown
 from phylax.core.records import ChainCheck, NewNote, Record, RecordKind
 from phylax.core.retention import (
     RuleInForce,
@@ -81,10 +72,10 @@ _ROWS = 200
 """Machines asked for at once by their numbers."""
 
 
-def sign_in(url: str, login: str, password: str) -> str:
-    """A new bearer token for a person."""
+def sign_in(url: str, login: str, password: str, code: str = "") -> str:
+    """A new bearer token for a person; `code` is of their second step, where they have one."""
     with Http(url) as http:
-        who = SignIn(login=login, password=password)
+        who = SignIn(login=login, password=password, code=code)
         return http.post(TokenShown, "/command-line/sign-in", who).token
 
 
@@ -405,39 +396,6 @@ class Records(Family):
         return self._http.get(ChainCheck, "/records/verification")
 
 
-class People(Family):
-    def list(self) -> Sequence[Person]:
-        return self._http.get(list[Person], "/people")
-
-    def add(self, new: NewPerson) -> Person:
-        return self._http.post(Person, "/people", new)
-
-    def set_activity(self, person_id: int, active: bool) -> Person:
-        """Whether a person may sign in; for the owner."""
-        path = f"/people/{person_id}/activity"
-        return self._http.put(Person, path, Activity(active=active), None)
-
-    def change_password(self, present: str, new: str) -> None:
-        """One's own."""
-        self._http.send("POST", "/me/password", body=NewPassword(present=present, new=new))
-
-    def me(self) -> Person:
-        return self._http.get(Person, "/me")
-
-    def tokens(self) -> Sequence[Token]:
-        return self._http.get(list[Token], "/tokens")
-
-    def make_token(self, name: str) -> TokenShown:
-        return self._http.post(TokenShown, "/tokens", NewToken(name=name))
-
-    def withdraw_token(self, token_id: int) -> None:
-        self._http.delete(f"/tokens/{token_id}")
-
-    def audit(self, *, most: int = 100) -> Sequence[Audited]:
-        """The newest deeds."""
-        return list(islice(self._http.pages(Audited, "/audit"), most))
-
-
 class Phylax(Http):
     """One shop's service, as one person.
 
@@ -468,6 +426,7 @@ class Phylax(Http):
         self.hooks = Hooks(self)
         self.records = Records(self)
         self.people = People(self)
+        self.backups = Backups(self)
         self.programs = Programs(self)
         self.questions = Questions(self)
         self.settings = Settings(self)

@@ -19,13 +19,19 @@ class Role(StrEnum):
     DESK = "desk"
 
 
+Login = Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9._-]{0,62}$", examples=["wren"])]
+Password = Annotated[str, Field(min_length=10, max_length=200, examples=["four plain words here"])]
+"""One that somebody chooses; how hard it is to guess is the service's to say."""
+Secret = Annotated[str, Field(min_length=1, max_length=200)]
+
+
 class NewPerson(Demand):
-    login: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9._-]{0,62}$", examples=["wren"])]
+    login: Login
     name: Name
     role: Role
-    password: Annotated[
-        str, Field(min_length=10, max_length=200, examples=["four plain words here"])
-    ]
+    password: Password | None = Field(
+        None, description="None: they choose one themselves, by a one-time link"
+    )
 
 
 class Person(Value):
@@ -34,6 +40,8 @@ class Person(Value):
     name: str
     role: Role
     active: bool = True
+    left_at: Moment | None = Field(None, description="When they left for good")
+    needs_code: bool = Field(False, description="They sign in with a code as well")
 
 
 class NewPassword(Demand):
@@ -51,13 +59,81 @@ class Activity(Demand):
     active: bool
 
 
+class NewRole(Demand):
+    """What a person may do from now on."""
+
+    role: Role
+
+
 class SignIn(Demand):
-    login: Annotated[str, Field(examples=["wren"])]
+    login: Annotated[str, Field(max_length=63, examples=["wren"])]
     password: Annotated[str, Field(max_length=200, examples=["four plain words here"])]
+    code: Annotated[str, Field(max_length=10, examples=["492039"])] = Field(
+        "", description="Of the second step, where the person has one"
+    )
+
+
+class LinkShown(Value):
+    """A link that lets somebody choose a password, once; shown this once."""
+
+    login: str
+    secret: str = Field(description="The part of the console's address after /welcome#")
+    until: Moment
+
+
+class Welcome(Demand):
+    """Choosing a password by a one-time link."""
+
+    secret: Secret
+    password: Password
+
+
+class CodesBegun(Value):
+    """The secret of a second step; it counts once a code of it was given."""
+
+    address: str = Field(
+        description="An otpauth address (Key URI format) for an app that makes codes"
+    )
+    picture: str = Field(description="The same as a QR code: an SVG")
+
+
+class Code(Demand):
+    """A code of six digits (RFC 6238)."""
+
+    code: Annotated[str, Field(min_length=6, max_length=10, examples=["492039"])]
+
+
+class SignedIn(Value):
+    """One sign-in by a browser that is open."""
+
+    id: int
+    since: Moment
+    seen_at: Moment
+    until: Moment
+    address: str
+    browser: str
+    is_this: bool = Field(description="The one that asks")
+
+
+class TokenScope(StrEnum):
+    """What a program may do with a token; never more than its person."""
+
+    READ = "read"
+    """Look at everything its person may look at."""
+    WORK = "work"
+    """What a technician does: no people, tokens or settings of the shop."""
+    ENROL = "enrol"
+    """Machines: list them, add them, let their agents in."""
+    METRICS = "metrics"
+    """What the service measures of itself, and nothing else."""
+    EVERYTHING = "everything"
+    """As its person; by signing in on a command line only."""
 
 
 class NewToken(Demand):
     name: Name
+    scope: TokenScope = TokenScope.READ
+    days: Annotated[int, Field(ge=1, le=730, description="Until it expires")] = 365
 
 
 class TokenShown(Value):
@@ -65,6 +141,8 @@ class TokenShown(Value):
 
     id: int
     name: str
+    scope: TokenScope
+    expires_at: Moment | None
     token: str
 
 
@@ -74,8 +152,10 @@ class Token(Value):
     id: int
     name: str
     login: str
+    scope: TokenScope
     made_at: Moment
     used_at: Moment | None
+    expires_at: Moment | None = Field(description="None: made before tokens expired")
     withdrawn_at: Moment | None
 
 

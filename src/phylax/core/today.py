@@ -14,6 +14,8 @@ from phylax.core.values import Moment, Value
 
 class Today(Value):
     sentence: str
+    shop_needs: str = ""
+    """What somebody has to see to that is of no machine: backups."""
     needs_you: tuple[Attention, ...]
     running: tuple[Run, ...]
     waiting: tuple[Run, ...]

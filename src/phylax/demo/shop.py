@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 
 from phylax.agent.config.home import AgentConfig, AgentHome
 from phylax.agent.machines.standin import StandInMachine
+from phylax.core.people import TokenScope
 from phylax.core.protocol import (
     CategoryOutcome,
     ResultMessage,
@@ -37,7 +38,8 @@ from phylax.demo.looks import LookedThrough, as_it_came_in, look_through, looks_
 from phylax.demo.standins import build
 from phylax.demo.tree import GIB
 from phylax.service.context.context import Context
-from phylax.service.http.auth import hash_password, new_secret
+from phylax.service.http.auth import new_secret
+from phylax.service.limits.hashing import hash_password
 from phylax.service.monitoring import monitor
 from phylax.service.rounds import planning
 from phylax.service.runs import checklist, create, ingest
@@ -130,7 +132,9 @@ def _open_shop(conn: Connection, folder: Path, now: datetime) -> None:
     owner = people.by_login(conn, "ines")
     assert owner is not None
     token, token_hash = new_secret("phylax")
-    people.add_token(conn, token_hash, owner[0].id, "demo", at=to_seconds(now))
+    people.add_token(
+        conn, token_hash, owner[0].id, "demo", TokenScope.EVERYTHING, at=to_seconds(now), until=None
+    )
     write_secret(folder / "owner.token", token)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
+from functools import partial
 from typing import Any
 
 from fastapi import FastAPI
@@ -14,15 +15,19 @@ from fastapi.openapi.utils import get_openapi
 from phylax import __version__
 from phylax.core.events import Event
 from phylax.service import problems
+from phylax.service.backups.making import keep_backups
 from phylax.service.context.context import Context
 from phylax.service.http import static
+from phylax.service.http.auth import is_known
 from phylax.service.http.examples import EXAMPLES
+from phylax.service.limits.requests import Limits
 from phylax.service.monitoring import monitor
 from phylax.service.notices import keep_posting
 from phylax.service.rounds import scheduler
 from phylax.service.routes import (
     agent,
     attention,
+    backups,
     calendars,
     checks,
     clients,
@@ -41,6 +46,7 @@ from phylax.service.routes import (
     runs,
     shared_changes,
     shop,
+    sign_ins,
     surveys,
     trends,
     tuning,
@@ -53,6 +59,8 @@ from phylax.service.telemetry.metrics import Measures
 from phylax.store.routines import ship
 
 API = "/api/v1"
+_ANYWHERE = (400, 401, 403, 408, 413, 414, 503, 507)
+"""Statuses that any request may get: by its shape, by who asks, by the disk."""
 
 
 def create_app(context: Context) -> FastAPI:
@@ -68,6 +76,7 @@ def create_app(context: Context) -> FastAPI:
             asyncio.create_task(scheduler.keep_time(context)),
             asyncio.create_task(monitor.keep_watch(context)),
             asyncio.create_task(keep_posting(context)),
+            asyncio.create_task(keep_backups(context)),
         ]
         yield
         context.wakeups.stop()
@@ -86,10 +95,12 @@ def create_app(context: Context) -> FastAPI:
     app.state.context = context
     app.state.measures = Measures(context.db)
     app.add_middleware(GZipMiddleware, minimum_size=1000, compresslevel=5)
+    app.add_middleware(Limits, known=partial(is_known, context))
     app.add_middleware(Requests, measures=app.state.measures)
     problems.install(app)
     for family in (
         shop,
+        sign_ins,
         people,
         clients,
         machines,
@@ -106,6 +117,7 @@ def create_app(context: Context) -> FastAPI:
         waiting,
         attention,
         notices,
+        backups,
         records,
         tuning,
         shared_changes,
@@ -113,10 +125,10 @@ def create_app(context: Context) -> FastAPI:
         upkeep,
         views,
     ):
-        app.include_router(family.router, prefix=API, responses=problems.documented(401))
-    app.include_router(events.router, prefix=API, responses=problems.documented(401))
-    app.include_router(agent.router, prefix=API)
-    app.include_router(measures.router, prefix=API)
+        app.include_router(family.router, prefix=API, responses=problems.documented(*_ANYWHERE))
+    app.include_router(events.router, prefix=API, responses=problems.documented(*_ANYWHERE))
+    app.include_router(agent.router, prefix=API, responses=problems.documented(*_ANYWHERE))
+    app.include_router(measures.router, prefix=API, responses=problems.documented(*_ANYWHERE))
     app.include_router(measures.public)
     app.include_router(calendars.public)
 

@@ -76,6 +76,28 @@ def invalid(pointer: str, detail: str) -> Problem:
     return Problem(422, "not-allowed", detail, pointer=pointer)
 
 
+def storage_problem(error: sqlite3.DatabaseError) -> Problem:
+    """What the file of the shop, or the disk below it, has against it."""
+    _log.error("the shop's file: %s (%s)", error, getattr(error, "sqlite_errorname", "unknown"))
+    code = getattr(error, "sqlite_errorcode", 0) & 0xFF
+    if code == sqlite3.SQLITE_FULL:
+        return Problem(507, "disk-full", "The service's disk is full: nothing was changed. "
+                       "Make room on it, and try again.")  # fmt: skip
+    if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+        return Problem(503, "busy", "Something else is writing; nothing was changed. Try again.",
+                       headers={"Retry-After": "2"})  # fmt: skip
+    if code == sqlite3.SQLITE_READONLY:
+        return Problem(503, "read-only", "The shop's file cannot be written: nothing was changed. "
+                       "Look at the rights of its folder, and at the disk.")  # fmt: skip
+    if code in (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB):
+        return Problem(503, "damaged", "The shop's file is damaged. Stop the service, and restore "
+                       "the last backup: phylax shop restore.")  # fmt: skip
+    if code in (sqlite3.SQLITE_IOERR, sqlite3.SQLITE_CANTOPEN):
+        return Problem(503, "disk-fails", "The service's disk cannot be read or written. Look at "
+                       "the disk and at the log.")  # fmt: skip
+    return Problem(500, "unexpected", "The service failed; its log says why.")
+
+
 def install(app: FastAPI) -> None:
     """Answer every failure of the app as a problem."""
 
@@ -113,6 +135,14 @@ def install(app: FastAPI) -> None:
             409, "taken", f"This {field} is taken already.", pointer=f"/{field}"
         ).response()
 
+    @app.exception_handler(sqlite3.OperationalError)
+    def storage(request: Request, error: sqlite3.OperationalError) -> JSONResponse:
+        return storage_problem(error).response()
+
+    @app.exception_handler(sqlite3.DatabaseError)
+    def damaged(request: Request, error: sqlite3.DatabaseError) -> JSONResponse:
+        return storage_problem(error).response()
+
     @app.exception_handler(OverflowError)
     def too_large(request: Request, error: OverflowError) -> JSONResponse:
         detail = f"A number is too large; allowed are whole numbers up to {2**63 - 1}."
@@ -128,9 +158,11 @@ def documented(*statuses: int) -> dict[int | str, dict[str, Any]]:
     """OpenAPI responses for problems."""
     content = {MEDIA_TYPE: {"schema": {"$ref": "#/components/schemas/ProblemBody"}}}
     titles = {
+        400: "Not understood",
         401: "Not signed in", 403: "Not allowed for this role", 404: "Not found",
-        409: "In conflict with what is there", 412: "Changed meanwhile", 422: "Value not allowed",
-        428: "If-Match is missing", 429: "Too many tries",
-        503: "Not ready",
+        408: "Came too slowly", 409: "In conflict with what is there", 412: "Changed meanwhile",
+        413: "Too large", 414: "Address too long", 422: "Value not allowed",
+        428: "If-Match is missing", 429: "Too many tries", 503: "Not ready",
+        507: "The disk is full",
     }  # fmt: skip
     return {s: {"description": titles[s], "content": content} for s in statuses}

@@ -15,16 +15,21 @@ from phylax.core.shop import ShopEdit
 from phylax.core.values import to_seconds
 from phylax.service.app import create_app
 from phylax.service.context.context import Context, system_clock
-from phylax.service.http.auth import hash_password
+from phylax.service.limits.doors import Doors
+from phylax.service.limits.hashing import hash_password
 from phylax.service.telemetry import logs
 from phylax.service.telemetry.logs import LogForm
 from phylax.store import audit, people, routines
 from phylax.store import shop as shop_store
 from phylax.store.database import Database, NewerFileError
+from phylax.store.shop_file import FILE, HeldError, NoShopError, alone
 
-FILE = "phylax.sqlite3"
+_MOST_CONNECTIONS = 4096
+_MOST_OF_ADDRESS = 256
+"""A client's house with all its machines is one address."""
+_OTHER_FILES = 256
 
-__all__ = ["FILE", "NewerFileError", "open_shop", "serve"]
+__all__ = ["FILE", "HeldError", "NewerFileError", "NoShopError", "open_shop", "serve"]
 
 
 class _Server(uvicorn.Server):
@@ -48,21 +53,18 @@ def serve(
     log_form: LogForm = "text",
     log_level: str = "info",
 ) -> None:
-    """Serve the shop in a data directory until told to stop (SIGINT, SIGTERM)."""
+    """Serve the shop in a data directory until told to stop (SIGINT, SIGTERM). NoShopError,
+    HeldError."""
     logs.set_up(log_form, log_level)
+    with alone(data, f"a service at {host}:{port}"):
+        _serve(data, host, port, behind_proxy)
+
+
+def _serve(data: Path, host: str, port: int, behind_proxy: bool) -> None:
     database = Database(data / FILE)
     try:
         context = Context(database, secure_cookies=behind_proxy)
-        config = uvicorn.Config(
-            create_app(context),
-            host=host,
-            port=port,
-            log_config=None,
-            log_level="warning",
-            access_log=False,
-            proxy_headers=behind_proxy,
-            timeout_graceful_shutdown=5,
-        )
+        config = server_config(context, host, port, behind_proxy=behind_proxy)
         # after a graceful stop uvicorn sends itself the signal again; having stopped is enough
         signal.signal(signal.SIGTERM, lambda number, frame: None)
         with suppress(KeyboardInterrupt):
@@ -71,8 +73,45 @@ def serve(
         database.close()
 
 
+def server_config(
+    context: Context, host: str, port: int, *, behind_proxy: bool = False
+) -> uvicorn.Config:
+    """How a shop is served: with bounded connections; a proxy bounds those of each address."""
+    doors = Doors(_room_for_connections(), None if behind_proxy else _MOST_OF_ADDRESS)
+    return uvicorn.Config(
+        create_app(context),
+        host=host,
+        port=port,
+        http=doors.protocol(),
+        log_config=None,
+        log_level="warning",
+        access_log=False,
+        proxy_headers=behind_proxy,
+        timeout_graceful_shutdown=5,
+    )
+
+
+def _room_for_connections() -> int:
+    """How many there may be, so that files can always be opened: as many as the system lets this
+    process have, but for what it needs itself."""
+    if sys.platform == "win32":
+        return _MOST_CONNECTIONS
+    import resource
+
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    wanted = _MOST_CONNECTIONS + _OTHER_FILES
+    if soft != resource.RLIM_INFINITY and soft < wanted:
+        soft = wanted if hard == resource.RLIM_INFINITY else min(wanted, hard)
+        resource.setrlimit(resource.RLIMIT_NOFILE, (soft, hard))
+    files = wanted if soft == resource.RLIM_INFINITY else min(soft, wanted)
+    return max(64, files - _OTHER_FILES)
+
+
 def open_shop(data: Path, edit: ShopEdit, owner: NewPerson) -> None:
     """Open a shop with its first owner; SystemExit with a message where there is one already."""
+    if owner.password is None:
+        sys.exit("The owner needs a password.")
+    hashed = hash_password(owner.password)
     database = Database(data / FILE)
     try:
         with database.write() as conn:
@@ -81,9 +120,7 @@ def open_shop(data: Path, edit: ShopEdit, owner: NewPerson) -> None:
             now = to_seconds(system_clock())
             shop_store.open_shop(conn, edit)
             routines.ship(conn, at=now)
-            people.add(
-                conn, owner.login, owner.name, Role.OWNER, hash_password(owner.password), at=now
-            )
+            people.add(conn, owner.login, owner.name, Role.OWNER, hashed, at=now)
             audit.record(conn, who=owner.name, at=now, deed="open shop", subject=edit.name)
     finally:
         database.close()

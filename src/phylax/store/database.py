@@ -6,16 +6,19 @@ that a newer Phylax wrote is refused.
 
 from __future__ import annotations
 
+import os
 import sqlite3
 import threading
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from importlib import resources
 from pathlib import Path
 from queue import Empty, LifoQueue
 
 Connection = sqlite3.Connection
 _BUSY_SECONDS = 10.0
+_COPIES_KEPT = 3
+"""Of those that were made before the schema changed."""
 
 
 class NewerFileError(Exception):
@@ -29,17 +32,35 @@ def migrations() -> list[tuple[int, str]]:
     return sorted(scripts)
 
 
+def _for_this_user_alone(path: Path) -> None:
+    """Make it where it is not there; what an earlier version left open to others is closed."""
+    try:
+        os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_RDWR, 0o600))
+    except FileExistsError:
+        for end in ("", "-wal", "-shm"):
+            with suppress(OSError):
+                os.chmod(f"{path}{end}", 0o600)
+
+
+def _undo(connection: sqlite3.Connection) -> None:
+    """What failed for a full disk is undone already."""
+    if connection.in_transaction:
+        connection.execute("ROLLBACK")
+
+
 class Database:
     """Owns the connections to one file. Callers only ask questions and make short changes."""
 
     def __init__(self, path: Path) -> None:
         """Open or make the file and bring its schema up to date.
 
-        Raises NewerFileError for a file of a newer program, sqlite3.Error for what is no database.
+        Raises NewerFileError for a file of a newer program, sqlite3.Error for what is no database,
+        OSError where it cannot be written.
         """
         self.path = path
         # clients' names and hashed secrets lie here: for this user alone
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        _for_this_user_alone(path)
         self._write_lock = threading.Lock()
         self._readers: LifoQueue[sqlite3.Connection] = LifoQueue()
         self._listeners: list[Callable[[], None]] = []
@@ -88,17 +109,29 @@ class Database:
             if broken := writer.execute("PRAGMA foreign_key_check").fetchone():
                 raise sqlite3.IntegrityError(f"schema {number} would break {tuple(broken)}")
         except BaseException:
-            if writer.in_transaction:
-                writer.execute("ROLLBACK")
+            _undo(writer)
             raise
         writer.execute("COMMIT")
 
     def _copy_aside(self, version: int) -> None:
-        copy = sqlite3.connect(self.path.with_name(f"{self.path.name}.schema-{version}"))
+        target = self.path.with_name(f"{self.path.name}.schema-{version}")
+        part = target.with_name(f"{target.name}.part")
+        # one that was cut off before must not stand in the way
+        part.unlink(missing_ok=True)
+        _for_this_user_alone(part)
+        copy = sqlite3.connect(part)
         try:
             self._writer.backup(copy)
         finally:
             copy.close()
+        part.replace(target)
+        copies = {
+            int(other.name.rpartition("-")[2]): other
+            for other in self.path.parent.glob(f"{self.path.name}.schema-*")
+            if other.name.rpartition("-")[2].isdecimal()
+        }
+        for number in sorted(copies)[:-_COPIES_KEPT]:
+            copies[number].unlink(missing_ok=True)
 
     def on_commit(self, listener: Callable[[], None]) -> None:
         """Call this after every committed change, on the thread that made it."""
@@ -111,10 +144,10 @@ class Database:
             self._writer.execute("BEGIN IMMEDIATE")
             try:
                 yield self._writer
+                self._writer.execute("COMMIT")
             except BaseException:
-                self._writer.execute("ROLLBACK")
+                _undo(self._writer)
                 raise
-            self._writer.execute("COMMIT")
         for listener in self._listeners:
             listener()
 
@@ -130,7 +163,7 @@ class Database:
             connection.execute("BEGIN")
             yield connection
         finally:
-            connection.execute("ROLLBACK")
+            _undo(connection)
             self._readers.put(connection)
 
     def close(self) -> None:

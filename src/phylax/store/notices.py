@@ -236,10 +236,14 @@ def last_at_once(conn: Connection) -> int:
     return row[0] if row else 0
 
 
-def due(conn: Connection, *, at: int, limit: int) -> list[Message]:
+def due(conn: Connection, *, at: int, limit: int, by_mail: bool | None) -> list[Message]:
+    """What is to be sent, by mail, to hooks or (None) both."""
     rows = conn.execute(
-        "SELECT * FROM notices WHERE state = 'waiting' AND due_at <= ? ORDER BY due_at LIMIT ?",
-        (at, limit),
+        """
+        SELECT * FROM notices WHERE state = 'waiting' AND due_at <= :at
+        AND (:by_mail IS NULL OR (hook_id IS NULL) = :by_mail) ORDER BY due_at LIMIT :limit
+        """,
+        {"at": at, "by_mail": by_mail, "limit": limit},
     )
     return [Message(_notice(row), row["hook_id"], row["body"], row["html"]) for row in rows]
 
@@ -270,7 +274,8 @@ def again(conn: Connection, notice_id: int, *, at: int) -> bool:
     cursor = conn.execute(
         """
         UPDATE notices SET state = 'waiting', tries = 0, due_at = ?, ended_at = NULL
-        WHERE id = ? AND state = 'given up'
+        WHERE id = ? AND state = 'given up' AND (hook_id IS NULL
+            OR EXISTS (SELECT 1 FROM hooks h WHERE h.id = hook_id AND h.withdrawn_at IS NULL))
         """,
         (at, notice_id),
     )

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import sqlite3
+from typing import NamedTuple
 
-from phylax.core.people import Person, Role, Token
+from phylax.core.people import Person, Role, SignedIn, Token, TokenScope
 from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
@@ -17,6 +18,8 @@ def _person(row: sqlite3.Row) -> Person:
         name=row["name"],
         role=Role(row["role"]),
         active=bool(row["active"]),
+        left_at=None if row["left_at"] is None else from_seconds(row["left_at"]),
+        needs_code=row["codes_secret"] is not None,
     )
 
 
@@ -57,78 +60,257 @@ def set_password(conn: Connection, person_id: int, password: str) -> None:
     conn.execute("DELETE FROM sessions WHERE person_id = ?", (person_id,))
 
 
-def set_active(conn: Connection, person_id: int, active: bool) -> None:
+def set_active(conn: Connection, person_id: int, active: bool, *, at: int) -> None:
+    """Who may not sign in is out at once, with all programs; coming back opens nothing again."""
     conn.execute("UPDATE people SET active = ? WHERE id = ?", (int(active), person_id))
     if not active:
-        conn.execute("DELETE FROM sessions WHERE person_id = ?", (person_id,))
+        end_everything(conn, person_id, at=at)
+
+
+def set_left(conn: Connection, person_id: int, *, at: int) -> None:
+    """For good: what they did stays theirs, the login stays taken."""
+    set_active(conn, person_id, active=False, at=at)
+    conn.execute("UPDATE people SET left_at = ?, codes_secret = NULL WHERE id = ?", (at, person_id))
+
+
+def set_role(conn: Connection, person_id: int, role: Role) -> None:
+    conn.execute("UPDATE people SET role = ? WHERE id = ?", (role, person_id))
+
+
+def end_everything(conn: Connection, person_id: int, *, at: int) -> None:
+    """Sign-ins, programs' tokens, links, and that browsers are known."""
+    conn.execute("DELETE FROM sessions WHERE person_id = ?", (person_id,))
+    conn.execute("DELETE FROM known_browsers WHERE person_id = ?", (person_id,))
+    conn.execute("DELETE FROM one_time_links WHERE person_id = ?", (person_id,))
+    conn.execute(
+        "UPDATE tokens SET withdrawn_at = ? WHERE person_id = ? AND withdrawn_at IS NULL",
+        (at, person_id),
+    )
+
+
+# --- a second step ---------------------------------------------------------------------------
+
+
+def codes_secret(conn: Connection, person_id: int) -> tuple[str | None, int]:
+    """The secret of a person's codes, and the last step of them that was used."""
+    row = conn.execute(
+        "SELECT codes_secret, codes_step FROM people WHERE id = ?", (person_id,)
+    ).fetchone()
+    return row["codes_secret"], row["codes_step"]
+
+
+def set_codes(conn: Connection, person_id: int, secret: str | None) -> None:
+    conn.execute(
+        "UPDATE people SET codes_secret = ?, codes_step = 0 WHERE id = ?", (secret, person_id)
+    )
+
+
+def use_code(conn: Connection, person_id: int, step: int) -> bool:
+    """Note that a code was used; False where it, or a later one, was used before."""
+    changed = conn.execute(
+        "UPDATE people SET codes_step = ? WHERE id = ? AND codes_step < ?", (step, person_id, step)
+    )
+    return changed.rowcount == 1
 
 
 # --- sign-ins --------------------------------------------------------------------------------
 
 
-def begin_session(conn: Connection, hashed: bytes, person_id: int, *, at: int, until: int) -> None:
+def begin_session(
+    conn: Connection,
+    hashed: bytes,
+    person_id: int,
+    *,
+    at: int,
+    until: int,
+    address: str,
+    browser: str,
+) -> None:
     conn.execute("DELETE FROM sessions WHERE expires_at < ?", (at,))
-    conn.execute("INSERT INTO sessions VALUES (?, ?, ?, ?)", (hashed, person_id, at, until))
+    conn.execute(
+        """
+        INSERT INTO sessions (hash, person_id, made_at, expires_at, seen_at, address, browser)
+        VALUES (?, ?, ?, ?, ?, ?, ?)
+        """,
+        (hashed, person_id, at, until, at, address, browser),
+    )
 
 
-def by_session(conn: Connection, hashed: bytes, *, at: int) -> Person | None:
+def by_session(conn: Connection, hashed: bytes, *, at: int) -> tuple[Person, int] | None:
+    """Whose sign-in it is, and when it was last noted as used."""
     row = conn.execute(
         """
-        SELECT p.* FROM sessions s JOIN people p ON p.id = s.person_id
+        SELECT p.*, s.seen_at FROM sessions s JOIN people p ON p.id = s.person_id
         WHERE s.hash = ? AND s.expires_at > ? AND p.active
         """,
         (hashed, at),
     ).fetchone()
-    return _person(row) if row else None
+    return (_person(row), row["seen_at"]) if row else None
+
+
+def note_session(conn: Connection, hashed: bytes, *, at: int) -> None:
+    conn.execute("UPDATE sessions SET seen_at = ? WHERE hash = ?", (at, hashed))
+
+
+def sessions(conn: Connection, person_id: int, this: bytes | None, *, at: int) -> list[SignedIn]:
+    """The open sign-ins of a person, the newest first; `this` is the hash of the one that asks."""
+    rows = conn.execute(
+        "SELECT * FROM sessions WHERE person_id = ? AND expires_at > ? ORDER BY id DESC",
+        (person_id, at),
+    )
+    return [
+        SignedIn(
+            id=row["id"],
+            since=from_seconds(row["made_at"]),
+            seen_at=from_seconds(row["seen_at"]),
+            until=from_seconds(row["expires_at"]),
+            address=row["address"],
+            browser=row["browser"],
+            is_this=row["hash"] == this,
+        )
+        for row in rows
+    ]
 
 
 def end_session(conn: Connection, hashed: bytes) -> None:
     conn.execute("DELETE FROM sessions WHERE hash = ?", (hashed,))
 
 
-def failures(conn: Connection, login: str) -> tuple[int, int]:
-    """How often in a row sign-in failed for a login, and when last."""
-    row = conn.execute(
-        "SELECT failures, last_at FROM sign_in_failures WHERE login = ?", (login,)
-    ).fetchone()
-    return (row[0], row[1]) if row else (0, 0)
+def end_session_of(conn: Connection, person_id: int, session_id: int) -> bool:
+    ended = conn.execute(
+        "DELETE FROM sessions WHERE id = ? AND person_id = ?", (session_id, person_id)
+    )
+    return ended.rowcount == 1
 
 
-def note_failure(conn: Connection, login: str, *, at: int) -> None:
+# --- browsers that are known -----------------------------------------------------------------
+
+_MOST_BROWSERS = 50
+_BROWSER_SECONDS = 400 * 86400
+
+
+def know_browser(conn: Connection, hashed: bytes, person_id: int, *, at: int) -> None:
+    """A person signed in with it."""
     conn.execute(
         """
-        INSERT INTO sign_in_failures VALUES (?, 1, ?)
-        ON CONFLICT (login) DO UPDATE SET failures = failures + 1, last_at = excluded.last_at
+        INSERT INTO known_browsers VALUES (?, ?, ?)
+        ON CONFLICT (hash) DO UPDATE SET person_id = excluded.person_id, last_at = excluded.last_at
         """,
-        (login, at),
+        (hashed, person_id, at),
+    )
+    conn.execute(
+        """
+        DELETE FROM known_browsers WHERE person_id = :person AND (last_at < :oldest OR hash NOT IN (
+            SELECT hash FROM known_browsers WHERE person_id = :person
+            ORDER BY last_at DESC LIMIT :most))
+        """,
+        {"person": person_id, "oldest": at - _BROWSER_SECONDS, "most": _MOST_BROWSERS},
     )
 
 
-def forget_failures(conn: Connection, login: str) -> None:
-    conn.execute("DELETE FROM sign_in_failures WHERE login = ?", (login,))
+def is_browser_of(conn: Connection, hashed: bytes, login: str) -> bool:
+    row = conn.execute(
+        """
+        SELECT 1 FROM known_browsers b JOIN people p ON p.id = b.person_id
+        WHERE b.hash = ? AND p.login = ? AND p.active
+        """,
+        (hashed, login),
+    ).fetchone()
+    return row is not None
+
+
+# --- one-time links --------------------------------------------------------------------------
+
+
+def make_link(
+    conn: Connection, hashed: bytes, person_id: int, by: str, *, at: int, until: int
+) -> None:
+    """The one link of a person that counts; one that was made before does not any more."""
+    conn.execute(
+        "DELETE FROM one_time_links WHERE person_id = ? OR expires_at < ?", (person_id, at)
+    )
+    conn.execute(
+        "INSERT INTO one_time_links VALUES (?, ?, ?, ?, ?)", (hashed, person_id, by, at, until)
+    )
+
+
+def by_link(conn: Connection, hashed: bytes, *, at: int) -> Person | None:
+    row = conn.execute(
+        """
+        SELECT p.* FROM one_time_links l JOIN people p ON p.id = l.person_id
+        WHERE l.hash = ? AND l.expires_at > ? AND p.left_at IS NULL
+        """,
+        (hashed, at),
+    ).fetchone()
+    return _person(row) if row else None
+
+
+def use_link(conn: Connection, hashed: bytes) -> bool:
+    """False where it was used already."""
+    return conn.execute("DELETE FROM one_time_links WHERE hash = ?", (hashed,)).rowcount == 1
 
 
 # --- tokens ----------------------------------------------------------------------------------
 
 
-def add_token(conn: Connection, hashed: bytes, person_id: int, name: str, *, at: int) -> int:
+def add_token(
+    conn: Connection,
+    hashed: bytes,
+    person_id: int,
+    name: str,
+    scope: TokenScope,
+    *,
+    at: int,
+    until: int | None,
+) -> int:
     cursor = conn.execute(
-        "INSERT INTO tokens (hash, person_id, name, made_at) VALUES (?, ?, ?, ?)",
-        (hashed, person_id, name, at),
+        """
+        INSERT INTO tokens (hash, person_id, name, made_at, scope, expires_at)
+        VALUES (?, ?, ?, ?, ?, ?)
+        """,
+        (hashed, person_id, name, at, scope, until),
     )
     return int(cursor.lastrowid or 0)
 
 
-def by_token(conn: Connection, hashed: bytes) -> tuple[Person, int] | None:
-    """The person a token stands for, and the token's number."""
+class TokenUse(NamedTuple):
+    """What a token that counts stands for."""
+
+    person: Person
+    token_id: int
+    scope: TokenScope
+    used_at: int
+    """When it was last noted as used; 0: never."""
+    expires: bool
+
+
+def by_token(conn: Connection, hashed: bytes, *, at: int) -> TokenUse | None:
     row = conn.execute(
         """
-        SELECT p.*, t.id AS token_id FROM tokens t JOIN people p ON p.id = t.person_id
+        SELECT p.*, t.id AS token_id, t.scope, t.used_at, t.expires_at
+        FROM tokens t JOIN people p ON p.id = t.person_id
         WHERE t.hash = ? AND t.withdrawn_at IS NULL AND p.active
+        AND (t.expires_at IS NULL OR t.expires_at > ?)
         """,
-        (hashed,),
+        (hashed, at),
     ).fetchone()
-    return (_person(row), row["token_id"]) if row else None
+    if row is None:
+        return None
+    return TokenUse(
+        person=_person(row),
+        token_id=row["token_id"],
+        scope=TokenScope(row["scope"]),
+        used_at=row["used_at"] or 0,
+        expires=row["expires_at"] is not None,
+    )
+
+
+def note_token(conn: Connection, token_id: int, *, at: int, until: int | None) -> None:
+    """It was used; `until` is when it expires from now on, None where that stays."""
+    conn.execute(
+        "UPDATE tokens SET used_at = ?, expires_at = coalesce(?, expires_at) WHERE id = ?",
+        (at, until, token_id),
+    )
 
 
 def tokens(conn: Connection, person_id: int | None = None) -> list[Token]:
@@ -145,8 +327,10 @@ def tokens(conn: Connection, person_id: int | None = None) -> list[Token]:
             id=row["id"],
             name=row["name"],
             login=row["login"],
+            scope=TokenScope(row["scope"]),
             made_at=from_seconds(row["made_at"]),
             used_at=row["used_at"] and from_seconds(row["used_at"]),
+            expires_at=row["expires_at"] and from_seconds(row["expires_at"]),
             withdrawn_at=row["withdrawn_at"] and from_seconds(row["withdrawn_at"]),
         )
         for row in rows

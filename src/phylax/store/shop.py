@@ -39,6 +39,11 @@ def open_shop(conn: Connection, edit: ShopEdit, *, is_demo: bool = False) -> Non
     )
 
 
+def opened_at(conn: Connection) -> int:
+    """When the first deed was noted."""
+    return int(conn.execute("SELECT coalesce(min(at), 0) FROM audit WHERE id < 10").fetchone()[0])
+
+
 def change_shop(conn: Connection, edit: ShopEdit, *, who: str, at: int) -> None:
     conn.execute(
         """

@@ -21,6 +21,11 @@
   <Failed query={asked} />
 {:else}
   <h1 data-testid="sentence">{today.sentence}</h1>
+  {#if today.shop_needs}
+    <p class="lossy mt-3" role="status">
+      {today.shop_needs} <a class="anchor" href="/shop">See the backups</a>
+    </p>
+  {/if}
   <div class="mt-6 grid gap-10 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
     <section aria-labelledby="needs">
       <h2 id="needs">Needs you</h2>

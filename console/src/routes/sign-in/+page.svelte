@@ -5,6 +5,8 @@
 
   let login = $state('');
   let password = $state('');
+  let code = $state('');
+  let needsCode = $state(false);
   let problem = $state('');
   let trying = $state(false);
 
@@ -13,11 +15,14 @@
     trying = true;
     problem = '';
     const { error } = await api
-      .POST('/api/v1/sign-in', { body: { login: login.trim(), password } })
+      .POST('/api/v1/sign-in', { body: { login: login.trim(), password, code } })
       .catch((thrown: unknown) => ({ error: thrown }));
     trying = false;
     if (error) {
-      problem = inWords(error);
+      const asksForCode = (error as { type?: string }).type?.endsWith('code-needed') ?? false;
+      problem = asksForCode && !needsCode ? '' : inWords(error);
+      needsCode ||= asksForCode;
+      code = '';
       return;
     }
     const to = page.url.searchParams.get('to') ?? '/';
@@ -48,6 +53,21 @@
         required
       />
     </label>
+    {#if needsCode}
+      <label class="field">
+        <span>Code of your app</span>
+        <!-- svelte-ignore a11y_autofocus -->
+        <input
+          class="box"
+          bind:value={code}
+          inputmode="numeric"
+          autocomplete="one-time-code"
+          required
+          maxlength="10"
+          autofocus
+        />
+      </label>
+    {/if}
     {#if problem}<p class="lossy" role="alert">{problem}</p>{/if}
     <button class="act main w-full justify-center" disabled={trying}>
       {trying ? 'Signing in…' : 'Sign in'}

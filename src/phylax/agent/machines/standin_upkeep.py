@@ -205,6 +205,8 @@ class StandInUpkeep:
             case "browsers":
                 for name, findings in upkeep.browsers.items():
                     yield looked(kind, name, started, findings)
+                if not upkeep.browsers:
+                    yield looked(kind, "", started, ())
             case "condition":
                 yield looked(kind, "", started, upkeep.condition)
             case _:

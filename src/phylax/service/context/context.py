@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -13,6 +14,8 @@ from fastapi import Depends, Request
 from phylax.core.shop import Shop
 from phylax.core.values import to_seconds
 from phylax.service.context.wakeups import Wakeups
+from phylax.service.limits.hashing import Hashing
+from phylax.service.limits.tries import Failures, Tries
 from phylax.service.problems import Problem
 from phylax.store import shop as shop_store
 from phylax.store.database import Connection, Database
@@ -28,6 +31,12 @@ class Context:
     clock: Callable[[], datetime] = system_clock
     wakeups: Wakeups = field(default_factory=Wakeups)
     secure_cookies: bool = False
+    hashing: Hashing = field(default_factory=Hashing)
+    tries: Tries = field(default_factory=Tries)
+    failures: Failures = field(default_factory=Failures)
+    begun_codes: dict[int, tuple[str, int]] = field(default_factory=dict)
+    """Secrets of second steps that wait for their first code, by person, with when they began."""
+    making_backup: threading.Lock = field(default_factory=threading.Lock)
     _beats: dict[str, float] = field(default_factory=dict)
 
     def beat(self, name: str) -> None:

@@ -1,6 +1,6 @@
-"""Who is asking: sign-in by password, session cookies, bearer tokens, agents' keys, roles.
+"""Who is asking: session cookies, bearer tokens and what they are good for, agents' keys, roles.
 
-Passwords are kept as Argon2id, everything else secret as SHA-256 of a random value of 256 bits.
+Everything secret but passwords is kept as SHA-256 of a random value of 256 bits.
 """
 
 from __future__ import annotations
@@ -8,37 +8,32 @@ from __future__ import annotations
 import secrets
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import cache
 from hashlib import sha256
+from http.cookies import CookieError, SimpleCookie
 from typing import Annotated, Literal
 
-from argon2 import PasswordHasher
-from argon2.exceptions import VerificationError
+import anyio.to_thread
 from fastapi import Depends, Request, Response
+from starlette.types import Scope
 
 from phylax.core.generations import HEADER
-from phylax.core.people import Person, Role
+from phylax.core.people import Person, Role, TokenScope
 from phylax.service.context.context import Context, TheContext
 from phylax.service.problems import Problem
 from phylax.store import agents, generation, people
 
 COOKIE = "phylax_session"
-SESSION_SECONDS = 14 * 86400
-_FREE_FAILURES = 4
-_LONGEST_WAIT = 300
+KNOWN_COOKIE = "phylax_known"
+COMMAND_LINE_SECONDS = 60 * 86400
+"""That a sign-in on a command line lasts after its last use."""
+_NOTED_EVERY = 600
 _SAFE_METHODS = frozenset({"GET", "HEAD", "OPTIONS"})
-
-_hasher = PasswordHasher()
-
-
-def hash_password(password: str) -> str:
-    return _hasher.hash(password)
-
-
-@cache
-def _nobodys_password() -> str:
-    """Checked for unknown logins, so that the time does not tell who exists."""
-    return _hasher.hash(secrets.token_hex())
+_ENROLS = frozenset({
+    "get_shop", "list_clients", "list_machines", "get_machine", "add_machine",
+    "make_enrolment_code", "get_me",
+})  # fmt: skip
+"""Routes that a token for letting agents in is good for."""
+_NOT_WORK = frozenset({"make_token", "withdraw_token", "change_password", "list_audit"})
 
 
 def new_secret(prefix: str) -> tuple[str, bytes]:
@@ -48,7 +43,7 @@ def new_secret(prefix: str) -> tuple[str, bytes]:
 
 
 def hashed(secret: str) -> bytes:
-    return sha256(secret.encode("utf-8")).digest()
+    return sha256(secret.encode("utf-8", "surrogateescape")).digest()
 
 
 @dataclass(frozen=True)
@@ -57,57 +52,20 @@ class Actor:
 
     person: Person
     via: Literal["session", "token"]
+    secret: bytes
+    """The hash of what they asked with."""
+    scope: TokenScope = TokenScope.EVERYTHING
 
     @property
     def name(self) -> str:
         return self.person.name
 
-
-def sign_in(context: Context, login: str, password: str) -> Person:
-    """The person, or a problem; after some failures each try has to wait longer."""
-    now = context.now()
-    with context.db.read() as conn:
-        failures, last_at = people.failures(conn, login)
-        account = people.by_login(conn, login)
-    wait = min(_LONGEST_WAIT, 2 ** (failures - _FREE_FAILURES)) if failures >= _FREE_FAILURES else 0
-    if now < last_at + wait:
-        left = last_at + wait - now
-        raise Problem(
-            429,
-            "too-many-tries",
-            f"Too many failed tries; try again in {left} seconds.",
-            headers={"Retry-After": str(left)},
-        )
-    try:
-        _hasher.verify(account[1] if account else _nobodys_password(), password)
-        known = account is not None and account[0].active
-    except VerificationError:
-        known = False
-    with context.db.write() as conn:
-        if not known:
-            people.note_failure(conn, login, at=now)
-        elif failures:
-            people.forget_failures(conn, login)
-    if not known or account is None:
-        raise Problem(401, "sign-in-failed", "Login or password is wrong.")
-    return account[0]
-
-
-def begin_session(context: Context, person: Person, response: Response) -> None:
-    """Give the browser its session cookie."""
-    secret, hash_ = new_secret("session")
-    now = context.now()
-    with context.db.write() as conn:
-        people.begin_session(conn, hash_, person.id, at=now, until=now + SESSION_SECONDS)
-    response.set_cookie(
-        COOKIE,
-        secret,
-        max_age=SESSION_SECONDS,
-        httponly=True,
-        samesite="strict",
-        secure=context.secure_cookies,
-        path="/",
-    )
+    @property
+    def role(self) -> Role:
+        """What they may do; with a token for work, no more than a technician."""
+        if self.scope is TokenScope.WORK and self.person.role is Role.OWNER:
+            return Role.TECHNICIAN
+        return self.person.role
 
 
 def check_origin(request: Request) -> None:
@@ -121,20 +79,100 @@ def check_origin(request: Request) -> None:
 
 def signed_in(request: Request, context: TheContext) -> Actor:
     """The person behind a request, by bearer token or session cookie."""
-    scheme, _, secret = request.headers.get("authorization", "").partition(" ")
-    if scheme.lower() == "bearer" and secret:
-        with context.db.read() as conn:
-            known = people.by_token(conn, hashed(secret.strip()))
-        if known:
-            return Actor(known[0], "token")
-        raise _unknown("This token is not known or was withdrawn.")
+    if secret := _bearer(request.headers.get("authorization", "")):
+        actor = _by_token(context, hashed(secret))
+        if actor is None:
+            raise _unknown("This token is not known, has expired or was withdrawn.")
+        _check_scope(actor, request)
+        return actor
     if cookie := request.cookies.get(COOKIE):
-        with context.db.read() as conn:
-            person = people.by_session(conn, hashed(cookie), at=context.now())
-        if person:
+        actor = _by_session(context, hashed(cookie))
+        if actor is not None:
             check_origin(request)
-            return Actor(person, "session")
+            return actor
     raise _unknown("Sign in, or send a bearer token.")
+
+
+def is_still_signed_in(context: Context, actor: Actor) -> bool:
+    """Whether what somebody asked with counts still; for what lasts longer than a request."""
+    with context.db.read() as conn:
+        if actor.via == "token":
+            return people.by_token(conn, actor.secret, at=context.now()) is not None
+        return people.by_session(conn, actor.secret, at=context.now()) is not None
+
+
+def _by_token(context: Context, secret: bytes) -> Actor | None:
+    now = context.now()
+    with context.db.read() as conn:
+        use = people.by_token(conn, secret, at=now)
+    if use is None:
+        return None
+    if not 0 <= now - use.used_at < _NOTED_EVERY:
+        lasts = now + COMMAND_LINE_SECONDS if use.scope is TokenScope.EVERYTHING else None
+        with context.db.write() as conn:
+            people.note_token(conn, use.token_id, at=now, until=lasts if use.expires else None)
+    return Actor(use.person, "token", secret, use.scope)
+
+
+def _by_session(context: Context, secret: bytes) -> Actor | None:
+    now = context.now()
+    with context.db.read() as conn:
+        known = people.by_session(conn, secret, at=now)
+    if known is None:
+        return None
+    person, seen_at = known
+    if not 0 <= now - seen_at < _NOTED_EVERY:
+        with context.db.write() as conn:
+            people.note_session(conn, secret, at=now)
+    return Actor(person, "session", secret)
+
+
+def _check_scope(actor: Actor, request: Request) -> None:
+    name = getattr(request.scope.get("route"), "name", "")
+    match actor.scope:
+        case TokenScope.EVERYTHING:
+            allowed = True
+        case TokenScope.READ:
+            allowed = request.method in _SAFE_METHODS
+        case TokenScope.WORK:
+            allowed = name not in _NOT_WORK
+        case TokenScope.ENROL:
+            allowed = name in _ENROLS
+        case TokenScope.METRICS:
+            allowed = name == "metrics"
+    if not allowed:
+        raise Problem(403, "not-this-token", f"This token is good for '{actor.scope}' only.")
+
+
+def _bearer(header: str) -> str:
+    scheme, _, secret = header.partition(" ")
+    return secret.strip() if scheme.lower() == "bearer" else ""
+
+
+async def is_known(context: Context, scope: Scope) -> bool:
+    """Whether somebody that the shop knows sends a request: who may send much."""
+    headers = dict(scope["headers"])
+    secret = _bearer(headers.get(b"authorization", b"").decode("latin-1"))
+    cookie = _cookie(headers.get(b"cookie", b"").decode("latin-1"))
+
+    def look() -> bool:
+        with context.db.read() as conn:
+            if secret:
+                known = agents.machine_of_key(conn, hashed(secret)) is not None
+                return known or people.by_token(conn, hashed(secret), at=context.now()) is not None
+            if cookie:
+                return people.by_session(conn, hashed(cookie), at=context.now()) is not None
+        return False
+
+    return await anyio.to_thread.run_sync(look)
+
+
+def _cookie(header: str) -> str:
+    try:
+        morsel = SimpleCookie(header).get(COOKIE)
+    except CookieError:
+        return ""
+    return morsel.value if morsel else ""
 
 
 def _unknown(detail: str) -> Problem:
@@ -143,11 +181,9 @@ def _unknown(detail: str) -> Problem:
 
 def _at_least(*roles: Role) -> Callable[[Actor], Actor]:
     def check(actor: Signed) -> Actor:
-        if actor.person.role not in roles:
+        if actor.role not in roles:
             allowed = " or ".join(roles)
-            raise Problem(
-                403, "not-your-role", f"This needs {allowed}; you are {actor.person.role}."
-            )
+            raise Problem(403, "not-your-role", f"This needs {allowed}; you are {actor.role}.")
         return actor
 
     return check
@@ -161,10 +197,9 @@ Owner = Annotated[Actor, Depends(_at_least(Role.OWNER))]
 def the_agents_machine(request: Request, context: TheContext, response: Response) -> int:
     """The machine whose agent is calling, by its key. Each answer says which life the records are
     in, so that agents notice where they were set back."""
-    scheme, _, key = request.headers.get("authorization", "").partition(" ")
-    if scheme.lower() == "bearer" and key:
+    if key := _bearer(request.headers.get("authorization", "")):
         with context.db.read() as conn:
-            machine_id = agents.machine_of_key(conn, hashed(key.strip()))
+            machine_id = agents.machine_of_key(conn, hashed(key))
             response.headers[HEADER] = generation.current(conn).said()
         if machine_id is not None:
             return machine_id

@@ -6,6 +6,7 @@ edit carries a version: `If-Match` must name the one that was read.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from dataclasses import dataclass
 from hashlib import sha256
@@ -64,9 +65,15 @@ class Change:
         events.publish(conn, kind, at=self.now, machine_id=machine_id, run_id=run_id)
 
     def once(
-        self, body: BaseModel, act: Callable[[Connection], BaseModel], status: int = 201
+        self,
+        body: BaseModel,
+        act: Callable[[Connection], BaseModel],
+        status: int = 201,
+        *,
+        secret: bool = False,
     ) -> Response:
-        """Carry out a creation, or repeat the answer it got under the same key."""
+        """Carry out a creation, or repeat the answer it got under the same key; one with a secret,
+        which is kept nowhere, is not repeated."""
         key = self.request.headers.get("idempotency-key")
         asked = f"{self.request.method} {self.request.url.path}\n{body.model_dump_json()}"
         fingerprint = sha256(asked.encode()).hexdigest()
@@ -77,11 +84,16 @@ class Change:
                     raise Problem(
                         422, "key-used", "This Idempotency-Key was used for another request."
                     )
-                return _json(given.body, given.status)
+                if secret:
+                    raise Problem(
+                        409, "made-already", "This was made before, and its secret is shown once "
+                        "only; withdraw it, and make another."
+                    )  # fmt: skip
+                return _json(given.body, given.status, _etag_in(given.body))
             made = act(conn)
             text = made.model_dump_json()
             if key:
-                answer = idempotency.Answer(fingerprint, status, text)
+                answer = idempotency.Answer(fingerprint, status, "" if secret else text)
                 idempotency.keep(conn, actor, key, answer, at=self.now)
         return _json(text, status, etag_of(made))
 
@@ -95,6 +107,11 @@ TheChange = Annotated[Change, Depends(_change)]
 
 def etag_of(model: Any) -> str | None:
     version = getattr(model, "version", None)
+    return None if version is None else f'"{version}"'
+
+
+def _etag_in(text: str) -> str | None:
+    version = json.loads(text).get("version")
     return None if version is None else f'"{version}"'
 
 
@@ -115,7 +132,8 @@ def check_match(request: Request, current: BaseModel, changed: tuple[str, int]) 
         raise Problem(
             428, "if-match-missing", "Send If-Match with the ETag of the version you edited."
         )
-    if wanted.strip() != etag_of(current):
+    # a proxy that compresses may have weakened it
+    if wanted.strip().removeprefix("W/") != etag_of(current):
         who, at = changed
         raise Problem(
             412,

@@ -8,10 +8,20 @@ from pydantic import BaseModel
 
 from phylax.core.advice import AdviceEdit, AdviceStep
 from phylax.core.attention import AttentionEdit
+from phylax.core.backups import BackupPlanEdit
 from phylax.core.checks.kept import SettleFindings
 from phylax.core.consents import NewConsent, NewStandingConsent, NewYes
 from phylax.core.notices import HookEdit, MailServerEdit, WishesEdit
-from phylax.core.people import Activity, NewPassword, NewPerson, NewToken, SignIn
+from phylax.core.people import (
+    Activity,
+    Code,
+    NewPassword,
+    NewPerson,
+    NewRole,
+    NewToken,
+    SignIn,
+    Welcome,
+)
 from phylax.core.protocol import (
     ActedMessage,
     ChangesMessage,
@@ -127,7 +137,12 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
     Activity: {"active": False},
     NewPassword: {"present": "four plain words here", "new": "five other plain words here"},
     SignIn: {"login": "wren", "password": "four plain words here"},
-    NewToken: {"name": "till script"},
+    NewToken: {"name": "till script", "scope": "read", "days": 90},
+    BackupPlanEdit: {"place": "/mnt/safe/phylax", "hour": 2, "daily": 14, "weekly": 13,
+                     "monthly": 12},
+    NewRole: {"role": "technician"},
+    Code: {"code": "492039"},
+    Welcome: {"secret": "welcome_8b1xX0wq", "password": "four plain words here"},
     NewView: {"page": "machines", "name": "Full Linux", "query": "system=linux&tight=yes"},
     Enrolment: {"code": "k7wq-m2xd-9hfe-tz4b",
                 "facts": {"system": "windows", "host": "FERRY-DESK", "agent_version": "0.1.0",

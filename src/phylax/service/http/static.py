@@ -36,6 +36,10 @@ def policy(page: str) -> str:
 
 def install(app: FastAPI, built: Path = BUILT) -> None:
     """Serve the console: its files as they are, its one page for every other address."""
+    # known beforehand, so that no address ever becomes a path
+    files = {
+        file.relative_to(built).as_posix(): file for file in built.rglob("*") if file.is_file()
+    }
     index = built / "index.html"
     page = index.read_text("utf-8") if index.exists() else ""
     headers = {
@@ -47,13 +51,13 @@ def install(app: FastAPI, built: Path = BUILT) -> None:
 
     @app.get("/{path:path}", include_in_schema=False)
     def console(path: str, request: Request) -> Response:
-        if path.split("/")[0] in ("api", "_app") and not (built / path).is_file():
+        file = files.get(path)
+        if path.split("/")[0] in ("api", "_app") and file is None:
             # an address of the API or a built file that is not there is no page of the console
             raise not_found("address", f"/{path}")
         if not page:
             return PlainTextResponse("The console was not built; run 'make console'.", 503)
-        file = (built / path).resolve()
-        if path and file.is_relative_to(built.resolve()) and file.is_file():
+        if file is not None:
             # built files carry a digest in their name and never change
             lasting = "public, max-age=31536000, immutable"
             cache = lasting if "immutable" in path else "no-cache"

@@ -25,6 +25,7 @@ from phylax.core.quantities import count, show_day, show_moment, show_size
 from phylax.core.shop import Shop
 from phylax.core.today import in_a_sentence
 from phylax.core.values import from_seconds, to_seconds
+from phylax.service.backups.making import what_is_wrong
 from phylax.service.context.context import Context
 from phylax.store import attention, notices, outlooks, rounds, runs, shop
 from phylax.store.database import Connection
@@ -224,6 +225,7 @@ def _summary_facts(
         "kind": kind,
         "now": local,
         "sentence": in_a_sentence(needs, coming, local),
+        "shop_needs": what_is_wrong(conn, now),
         "told": needs,
         "groups": in_groups(needs),
         "rounds": [

@@ -10,6 +10,7 @@ import asyncio
 import logging
 import os
 import smtplib
+import socket
 import ssl
 from email.headerregistry import Address
 from email.message import EmailMessage
@@ -40,34 +41,51 @@ _EVERY = 30.0
 _log = logging.getLogger("phylax.notices")
 
 
+_SILENT = (
+    TimeoutError, ConnectionError, socket.gaierror, smtplib.SMTPServerDisconnected,
+    smtplib.SMTPConnectError, httpx.TransportError,
+)  # fmt: skip
+"""Of a place, not of a message."""
+
+
 class _Refused(Exception):
     """The other side will never take it."""
 
 
-def post(context: Context) -> int:
-    """Post what is due; how many messages were tried."""
+def post(context: Context, *, by_mail: bool | None = None) -> int:
+    """Post what is due, by mail, to hooks or (None) both; how many messages had their turn.
+
+    Where one place does not answer, what else is for it waits, and nothing else does.
+    """
     now = context.now()
     with context.db.read() as conn:
-        messages = notices.due(conn, at=now, limit=_AT_A_TIME)
+        messages = notices.due(conn, at=now, limit=_AT_A_TIME, by_mail=by_mail)
         if not messages:
             return 0
         server = notices.mail_server(conn)
         hooks = {hook.id: hook for hook in notices.hooks(conn)}
         secrets = {hook_id: notices.hook_secret(conn, hook_id) for hook_id in hooks}
         the_shop = shop.shop(conn)
+    silent: dict[int | None, str] = {}
     for message in messages:
-        error, final = "", False
+        error, final = silent.get(message.hook_id, ""), False
         try:
-            if message.hook_id is None:
+            if error:
+                pass
+            elif message.hook_id is None:
                 _send(server, the_shop.name if the_shop else "Phylax", message)
+            elif hook := hooks.get(message.hook_id):
+                asyncio.run(_call(hook, secrets[hook.id], message))
             else:
-                _call(hooks[message.hook_id], secrets[message.hook_id], message)
+                raise _Refused("the hook was withdrawn")
         except _Refused as refused:
             error, final = str(refused), True
         except (OSError, smtplib.SMTPException, httpx.HTTPError) as problem:
             error = f"{type(problem).__name__}: {problem}"
-        except (ValueError, httpx.InvalidURL) as wrong:
-            # what no message can be made of must not keep back those after it
+            if isinstance(problem, _SILENT):
+                silent[message.hook_id] = error
+        except Exception as wrong:  # noqa: BLE001
+            # whatever no message can be made of must not keep back those after it
             error, final = f"{type(wrong).__name__}: {wrong}", True
         _note(context, message, error, final)
     return len(messages)
@@ -166,10 +184,15 @@ class _Key(HTTPSignatureKeyResolver):
         return self._secret
 
 
-def _call(hook: Hook, secret: str, message: Message) -> None:
+async def _call(hook: Hook, secret: str, message: Message) -> None:
     request = signed(hook, secret, message)
-    with httpx.Client(timeout=_PATIENCE, follow_redirects=False) as client:
-        answer = client.send(request)
+    # over all: who answers byte by byte must not hold it for ever; what they say is not read
+    async with (
+        asyncio.timeout(_PATIENCE),
+        httpx.AsyncClient(timeout=_PATIENCE, follow_redirects=False) as client,
+    ):
+        answer = await client.send(request, stream=True)
+        await answer.aclose()
     if answer.status_code == 410:
         raise _Refused("410: it is gone for good")
     if not answer.is_success:
@@ -205,15 +228,25 @@ class _Signable:
 
 
 async def keep_posting(context: Context) -> None:
-    """Compose and post until the service stops."""
+    """Compose and post until the service stops: mail and hooks each at their own pace."""
+    ways: dict[bool, asyncio.Task[None]] = {}
     while not context.wakeups.stopping.is_set():
         context.beat("post")
         try:
             await asyncio.to_thread(compose, context)
-            while await asyncio.to_thread(post, context) == _AT_A_TIME:
-                if context.wakeups.stopping.is_set():
-                    return
         except Exception:  # noqa: BLE001
-            # one bad message must not keep back all later ones
-            _log.exception("sending notices failed once; it continues")
+            _log.exception("composing notices failed once; it continues")
+        for by_mail in (True, False):
+            if by_mail not in ways or ways[by_mail].done():
+                ways[by_mail] = asyncio.create_task(_post_all(context, by_mail))
         await context.wakeups.wait_for_stop(_EVERY)
+    await asyncio.gather(*ways.values())
+
+
+async def _post_all(context: Context, by_mail: bool) -> None:
+    try:
+        while await asyncio.to_thread(post, context, by_mail=by_mail) == _AT_A_TIME:
+            if context.wakeups.stopping.is_set():
+                return
+    except Exception:  # noqa: BLE001
+        _log.exception("sending notices failed once; it continues")

@@ -26,17 +26,20 @@ def list_calendars(context: TheContext, actor: Signed) -> list[Feed]:
         return calendars.feeds(conn)
 
 
-@router.post("", status_code=201, responses=documented(403, 422))
-def add_calendar(edit: FeedEdit, change: TheChange, technician: Technician) -> FeedShown:
+@router.post("", status_code=201, response_model=FeedShown, responses=documented(403, 409, 422))
+def add_calendar(edit: FeedEdit, change: TheChange, technician: Technician) -> Response:
     """A feed for the shop, a person or a client. Whoever knows the address can read it."""
-    secret, secret_hash = new_secret("calendar")
-    with change.context.db.write() as conn:
+
+    def act(conn: Connection) -> FeedShown:
+        secret, secret_hash = new_secret("calendar")
         _check(conn, edit)
         feed_id = calendars.add(conn, secret_hash, edit, who=change.who, at=change.now)
         made = calendars.feed(conn, feed_id)
         assert made is not None
         change.audit(conn, "make calendar address", made.name, after=made)
-    return FeedShown(**made.model_dump(), path=f"/calendar/{secret}.ics")
+        return FeedShown(**made.model_dump(), path=f"/calendar/{secret}.ics")
+
+    return change.once(edit, act, secret=True)
 
 
 @router.delete("/{feed_id}", status_code=204, responses=documented(403, 404))

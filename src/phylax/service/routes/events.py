@@ -11,7 +11,7 @@ from fastapi.sse import EventSourceResponse, ServerSentEvent
 
 from phylax.core.events import Event
 from phylax.service.context.context import Context, TheContext
-from phylax.service.http.auth import Signed
+from phylax.service.http.auth import Actor, Signed, is_still_signed_in
 from phylax.store import events
 
 router = APIRouter(tags=["events"])
@@ -33,7 +33,10 @@ async def watch(
     yield ServerSentEvent(comment="watching", id=str(seen), retry=1000)
     while not context.wakeups.stopping.is_set():
         waiting = context.wakeups.change()
-        for event in await anyio.to_thread.run_sync(_since, context, seen):
+        news = await anyio.to_thread.run_sync(_since, context, actor, seen)
+        if news is None:
+            return
+        for event in news:
             seen = event.id
             yield ServerSentEvent(event=event.kind, id=str(event.id), data=event)
         await context.wakeups.wait_for(waiting, _KEEP_ALIVE)
@@ -44,6 +47,9 @@ def _newest(context: Context) -> int:
         return events.newest(conn)
 
 
-def _since(context: Context, seen: int) -> list[Event]:
+def _since(context: Context, actor: Actor, seen: int) -> list[Event] | None:
+    """What came since; None for whom may not know any more."""
+    if not is_still_signed_in(context, actor):
+        return None
     with context.db.read() as conn:
         return events.listed(conn, after=seen)

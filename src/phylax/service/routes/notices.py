@@ -96,7 +96,7 @@ def send_trial(person_id: int, change: TheChange) -> None:
 
 
 def _wishes(conn: Connection, actor: Actor, person_id: int) -> Wishes:
-    if actor.person.id != person_id and actor.person.role is not Role.OWNER:
+    if actor.person.id != person_id and actor.role is not Role.OWNER:
         raise Problem(
             403,
             "not-yours",
@@ -141,16 +141,21 @@ def list_hooks(context: TheContext, owner: Owner) -> list[Hook]:
         return notices.hooks(conn)
 
 
-@router.post("/hooks", status_code=201, responses=documented(403, 422))
-def add_hook(edit: HookEdit, change: TheChange, owner: Owner) -> HookShown:
+@router.post(
+    "/hooks", status_code=201, response_model=HookShown, responses=documented(403, 409, 422)
+)
+def add_hook(edit: HookEdit, change: TheChange, owner: Owner) -> Response:
     """Another program is told from now on; the key of its signatures is shown this once."""
-    secret, _ = new_secret("hook")
-    with change.context.db.write() as conn:
+
+    def act(conn: Connection) -> HookShown:
+        secret, _ = new_secret("hook")
         hook_id = notices.add_hook(conn, edit, secret, who=change.who, at=change.now)
         made = notices.hook(conn, hook_id)
         assert made is not None
         change.audit(conn, "add hook", made.name, after=made)
-    return HookShown(**made.model_dump(), secret=secret)
+        return HookShown(**made.model_dump(), secret=secret)
+
+    return change.once(edit, act, secret=True)
 
 
 @router.delete("/hooks/{hook_id}", status_code=204, responses=documented(403, 404))

@@ -1,4 +1,4 @@
-"""People, signing in and out, their programs' tokens, and the audit."""
+"""The shop's people: who they are, what they may do, how they come in and leave; and the audit."""
 
 from __future__ import annotations
 
@@ -7,46 +7,28 @@ from fastapi import APIRouter, Request, Response
 from phylax.core.people import (
     Activity,
     Audited,
-    NewPassword,
+    LinkShown,
     NewPerson,
-    NewToken,
+    NewRole,
     Person,
     Role,
-    SignIn,
-    Token,
-    TokenShown,
 )
+from phylax.core.values import from_seconds
 from phylax.service.context.context import TheContext
 from phylax.service.http import auth
 from phylax.service.http.auth import Owner, Signed
 from phylax.service.http.changes import TheChange
 from phylax.service.http.paging import NEWEST, Before, Limit, page
+from phylax.service.http.signing_in import check_guessable
+from phylax.service.limits.hashing import hash_password
 from phylax.service.problems import Problem, documented, not_found
 from phylax.store import audit, people
+from phylax.store.database import Connection
 
 router = APIRouter(tags=["people"])
-
-
-@router.post("/sign-in", responses=documented(401, 403, 429))
-def sign_in(who: SignIn, context: TheContext, request: Request, response: Response) -> Person:
-    """Sign in with login and password; the answer sets the session's cookie."""
-    auth.check_origin(request)
-    person = auth.sign_in(context, who.login, who.password)
-    auth.begin_session(context, person, response)
-    return person
-
-
-@router.post("/sign-out", status_code=204)
-def sign_out(context: TheContext, actor: Signed, request: Request, response: Response) -> None:
-    if cookie := request.cookies.get(auth.COOKIE):
-        with context.db.write() as conn:
-            people.end_session(conn, auth.hashed(cookie))
-    response.delete_cookie(auth.COOKIE, path="/")
-
-
-@router.get("/me", responses=documented(401))
-def get_me(actor: Signed) -> Person:
-    return actor.person
+LINK_SECONDS = 3 * 86400
+NO_PASSWORD = ""
+"""Is nobody's: nothing hashes to it."""
 
 
 @router.get("/people")
@@ -55,83 +37,114 @@ def list_people(context: TheContext, actor: Signed) -> list[Person]:
         return people.everyone(conn)
 
 
-@router.post("/people", status_code=201, responses=documented(403, 409, 422))
-def add_person(new: NewPerson, change: TheChange, owner: Owner) -> Person:
-    hashed = auth.hash_password(new.password)
-    with change.context.db.write() as conn:
-        made = people.add(conn, new.login, new.name, new.role, hashed, at=change.now)
+@router.post(
+    "/people", status_code=201, response_model=Person, responses=documented(403, 409, 422, 503)
+)
+def add_person(new: NewPerson, change: TheChange, owner: Owner) -> Response:
+    """Add somebody; without a password they choose one by a one-time link."""
+    kept = NO_PASSWORD
+    if (password := new.password) is not None:
+        check_guessable(password, new.login, new.name, "/password")
+        kept = change.context.hashing.run_here(lambda: hash_password(password))
+
+    def act(conn: Connection) -> Person:
+        made = people.add(conn, new.login, new.name, new.role, kept, at=change.now)
         change.audit(conn, "add person", made.login, after=made)
-    return made
+        return made
+
+    return change.once(new, act)
 
 
 @router.put("/people/{person_id}/activity", responses=documented(403, 404, 409))
 def set_activity(person_id: int, activity: Activity, change: TheChange, owner: Owner) -> Person:
-    """Say whether a person may sign in; their sign-ins and tokens end at once when not."""
+    """Say whether a person may sign in; their sign-ins and tokens end for good when not."""
     with change.context.db.write() as conn:
-        before = people.by_id(conn, person_id)
-        if before is None:
-            raise not_found("person", person_id)
-        last_owner = before.role is Role.OWNER and people.active_owners(conn) == 1
-        if last_owner and not activity.active:
-            raise Problem(
-                409, "last-owner", "The shop needs an owner; make somebody else an owner first."
-            )
-        people.set_active(conn, person_id, activity.active)
+        before = _person_here(conn, person_id)
+        if not activity.active:
+            _keep_an_owner(conn, before)
+        people.set_active(conn, person_id, activity.active, at=change.now)
         after = before.model_copy(update={"active": activity.active})
         change.audit(conn, "set activity", before.login, before, after)
     return after
 
 
-@router.post("/me/password", status_code=204, responses=documented(401, 422, 429))
-def change_password(new: NewPassword, change: TheChange) -> None:
-    """Change one's own password; every open sign-in of oneself ends, tokens stay."""
-    person = auth.sign_in(change.context, change.actor.person.login, new.present)
-    hashed = auth.hash_password(new.new)
+@router.put("/people/{person_id}/role", responses=documented(403, 404, 409))
+def set_role(person_id: int, new: NewRole, change: TheChange, owner: Owner) -> Person:
+    """Say what a person may do from now on; what they signed in with goes on with it."""
     with change.context.db.write() as conn:
-        people.set_password(conn, person.id, hashed)
-        change.audit(conn, "change password", person.login)
+        before = _person_here(conn, person_id)
+        if new.role is not Role.OWNER:
+            _keep_an_owner(conn, before)
+        people.set_role(conn, person_id, new.role)
+        after = before.model_copy(update={"role": new.role})
+        change.audit(conn, "set role", before.login, before, after)
+    return after
 
 
-@router.get("/tokens")
-def list_tokens(context: TheContext, actor: Signed) -> list[Token]:
-    """One's own tokens; everyone's for the owner."""
-    everyone = actor.person.role is Role.OWNER
-    with context.db.read() as conn:
-        return people.tokens(conn, None if everyone else actor.person.id)
-
-
-@router.post("/tokens", status_code=201)
-def make_token(new: NewToken, change: TheChange) -> TokenShown:
-    """A bearer token for a program, with one's own role."""
-    secret, hashed = auth.new_secret("phylax")
+@router.post("/people/{person_id}/leaving", responses=documented(403, 404, 409))
+def leave_for_good(person_id: int, change: TheChange, owner: Owner) -> Person:
+    """Somebody leaves the shop: all they signed in with ends, what they did stays theirs."""
     with change.context.db.write() as conn:
-        number = people.add_token(conn, hashed, change.actor.person.id, new.name, at=change.now)
-        change.audit(conn, "make token", f"{new.name} of {change.actor.person.login}")
-    return TokenShown(id=number, name=new.name, token=secret)
-
-
-@router.post("/command-line/sign-in", status_code=201, responses=documented(401, 429))
-def sign_in_for_token(who: SignIn, context: TheContext) -> TokenShown:
-    """Sign in from a program: a token instead of a cookie."""
-    person = auth.sign_in(context, who.login, who.password)
-    secret, hashed = auth.new_secret("phylax")
-    with context.db.write() as conn:
-        number = people.add_token(conn, hashed, person.id, "command line", at=context.now())
-        audit.record(
-            conn, who=person.name, at=context.now(), deed="make token", subject="command line"
+        before = _person_here(conn, person_id)
+        _keep_an_owner(conn, before)
+        people.set_left(conn, person_id, at=change.now)
+        after = before.model_copy(
+            update={"active": False, "left_at": from_seconds(change.now), "needs_code": False}
         )
-    return TokenShown(id=number, name="command line", token=secret)
+        change.audit(conn, "leave for good", before.login, before, after)
+    return after
 
 
-@router.delete("/tokens/{token_id}", status_code=204, responses=documented(403, 404))
-def withdraw_token(token_id: int, change: TheChange) -> None:
+@router.post("/people/{person_id}/link", status_code=201, responses=documented(403, 404, 409))
+def make_link(person_id: int, change: TheChange, owner: Owner) -> LinkShown:
+    """A link by which somebody chooses a password, once, within three days: who is new, or forgot
+    theirs. One that was made before counts no longer."""
     with change.context.db.write() as conn:
-        own = {t.id for t in people.tokens(conn, change.actor.person.id)}
-        if token_id not in own and change.actor.person.role is not Role.OWNER:
-            raise Problem(403, "not-yours", "Only the owner withdraws other people's tokens.")
-        if not people.withdraw_token(conn, token_id, at=change.now):
-            raise not_found("token", token_id)
-        change.audit(conn, "withdraw token", str(token_id))
+        person = _person_here(conn, person_id)
+        if not person.active:
+            raise Problem(
+                409, "not-active", f"{person.name} may not sign in; say first that they may."
+            )
+        secret, hashed = auth.new_secret("welcome")
+        until = change.now + LINK_SECONDS
+        people.make_link(conn, hashed, person_id, change.who, at=change.now, until=until)
+        change.audit(conn, "make link", person.login)
+    return LinkShown(login=person.login, secret=secret, until=from_seconds(until))
+
+
+@router.delete("/people/{person_id}/sign-ins", status_code=204, responses=documented(403, 404))
+def sign_person_out(person_id: int, change: TheChange, owner: Owner) -> None:
+    """End every sign-in and every token of somebody."""
+    with change.context.db.write() as conn:
+        person = _person_here(conn, person_id)
+        people.end_everything(conn, person_id, at=change.now)
+        change.audit(conn, "sign out everywhere", person.login)
+
+
+@router.delete("/people/{person_id}/codes", status_code=204, responses=documented(403, 404))
+def take_codes_off(person_id: int, change: TheChange, owner: Owner) -> None:
+    """Somebody lost what makes their codes: they sign in without one until they set it up anew."""
+    with change.context.db.write() as conn:
+        person = _person_here(conn, person_id)
+        people.set_codes(conn, person_id, None)
+        change.audit(conn, "take codes off", person.login)
+
+
+def _person_here(conn: Connection, person_id: int) -> Person:
+    person = people.by_id(conn, person_id)
+    if person is None:
+        raise not_found("person", person_id)
+    if person.left_at is not None:
+        raise Problem(409, "left", f"{person.name} left for good; add them anew with a new login.")
+    return person
+
+
+def _keep_an_owner(conn: Connection, person: Person) -> None:
+    is_last = person.active and person.role is Role.OWNER and people.active_owners(conn) == 1
+    if is_last:
+        raise Problem(
+            409, "last-owner", "The shop needs an owner; make somebody else an owner first."
+        )
 
 
 @router.get("/audit", responses=documented(403))

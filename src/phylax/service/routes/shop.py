@@ -12,6 +12,7 @@ from phylax.core.events import EventKind
 from phylax.core.shop import Shop, ShopEdit
 from phylax.core.today import Today, in_a_sentence
 from phylax.core.values import from_seconds, to_seconds
+from phylax.service.backups.making import what_is_wrong
 from phylax.service.context.context import TheContext, the_shop
 from phylax.service.http.auth import Owner, Signed
 from phylax.service.http.changes import TheChange, check_match, with_etag
@@ -70,8 +71,10 @@ def get_today(context: TheContext, actor: Signed) -> Today:
         yesterday = local.replace(hour=0, minute=0, second=0) - timedelta(days=1)
         since = to_seconds(yesterday)
         done = runs.ended_since(conn, since, limit=200)
+        shop_needs = what_is_wrong(conn, now)
     return Today(
         sentence=in_a_sentence(needs_you, coming, local),
+        shop_needs=shop_needs,
         needs_you=tuple(needs_you),
         running=tuple(running),
         waiting=tuple(waiting),

@@ -36,7 +36,7 @@ def subject_in_words(conn: Connection, scope: Scope, subject_id: int) -> str:
 
 def check_may_rule(conn: Connection, actor: Actor, scope: Scope, subject_id: int) -> str:
     """As `subject_in_words`, and a problem where it is not this person's to change."""
-    if scope is Scope.SHOP and actor.person.role is not Role.OWNER:
+    if scope is Scope.SHOP and actor.role is not Role.OWNER:
         raise Problem(403, "not-your-role", "The shop's rules are the owner's to change.")
     return subject_in_words(conn, scope, subject_id)
 

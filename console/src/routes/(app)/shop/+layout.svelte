@@ -8,6 +8,7 @@
   const PAGES = [
     { href: '/shop', name: 'The shop' },
     { href: '/shop/people', name: 'People' },
+    { href: '/shop/you', name: 'You' },
     { href: '/shop/access', name: 'Access' },
     { href: '/shop/days', name: 'Closing days' },
     { href: '/shop/calendars', name: 'Calendars' },

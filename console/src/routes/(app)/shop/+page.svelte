@@ -2,6 +2,7 @@
   import { createQuery } from '@tanstack/svelte-query';
   import { ask } from '$lib/api/queries';
   import { api, inWords, type Schema } from '$lib/api/client';
+  import Backups from '$lib/components/Backups.svelte';
   import Failed from '$lib/components/Failed.svelte';
   import { count } from '$lib/words';
 
@@ -48,6 +49,7 @@
       </p>
     {/if}
   </section>
+  <Backups />
 {:else}
   <Failed query={asked} />
 {/if}

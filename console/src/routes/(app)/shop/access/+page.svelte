@@ -9,12 +9,22 @@
   const asked = createQuery(() => ask('/api/v1/tokens'));
   const tokens = $derived((asked.data ?? []).filter((token) => !token.withdrawn_at));
   let secret = $state('');
-  const draft = new Draft('token', { name: '' });
+  const draft = new Draft('token', { name: '', scope: 'read', days: '365' });
+  const GOOD_FOR = {
+    read: 'looking at everything that you may look at',
+    work: 'what a technician does',
+    enrol: 'adding machines and letting their agents in',
+    metrics: 'what the service measures of itself',
+    everything: 'everything that its person may do'
+  };
   let problem = $state('');
 
   async function make(event: SubmitEvent) {
     event.preventDefault();
-    const { data, error } = await api.POST('/api/v1/tokens', { body: draft.fields });
+    const { name, scope, days } = draft.fields;
+    const { data, error } = await api.POST('/api/v1/tokens', {
+      body: { name, scope: scope as 'read', days: Number(days) }
+    });
     problem = error ? inWords(error) : '';
     secret = data?.token ?? '';
     if (data) draft.reset();
@@ -32,14 +42,20 @@
 <svelte:head><title>Access – Phylax</title></svelte:head>
 
 <h1>Access tokens for programs</h1>
-<p class="muted mt-1">A program that carries a token may do what you may do.</p>
+<p class="muted mt-1">
+  A program that carries a token may do what it is good for, until it expires.
+</p>
 {#if asked.data}
   <ul class="ruled mt-4 max-w-2xl" data-testid="tokens">
     {#each tokens as token (token.id)}
-      <li class="flex items-center justify-between py-2">
+      <li class="flex items-center justify-between gap-3 py-2">
         <span>
           {token.name}
-          <span class="muted text-sm">{token.login}, made <When at={token.made_at} /></span>
+          <span class="muted block text-sm">
+            {token.login}, for {GOOD_FOR[token.scope]}; made <When at={token.made_at} />, last used
+            {#if token.used_at}<When at={token.used_at} />{:else}never{/if}, expires
+            {#if token.expires_at}<When at={token.expires_at} />{:else}never{/if}
+          </span>
         </span>
         <button class="act" onclick={() => withdraw(token.id)}>Withdraw</button>
       </li>
@@ -51,9 +67,28 @@
   <div class="mt-4"><Failed query={asked} /></div>
 {/if}
 <form class="mt-4 flex max-w-2xl flex-wrap items-end gap-2" onsubmit={make}>
-  <label class="field flex-1">
+  <label class="field min-w-48 flex-1">
     <span>What the token is for</span>
     <input class="box" bind:value={draft.fields.name} required maxlength="120" />
+  </label>
+  <label class="field">
+    <span>It is good for</span>
+    <select class="box" bind:value={draft.fields.scope}>
+      {#each ['read', 'work', 'enrol', 'metrics'] as const as scope (scope)}
+        <option value={scope}>{GOOD_FOR[scope]}</option>
+      {/each}
+    </select>
+  </label>
+  <label class="field">
+    <span>Days</span>
+    <input
+      class="box w-20"
+      type="number"
+      min="1"
+      max="730"
+      bind:value={draft.fields.days}
+      required
+    />
   </label>
   <button class="act">Make a token</button>
 </form>

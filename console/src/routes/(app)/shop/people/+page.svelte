@@ -1,36 +1,34 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query';
   import { ask } from '$lib/api/queries';
+  import { useMe } from '$lib/session';
   import Failed from '$lib/components/Failed.svelte';
+  import AddPerson from '$lib/people/AddPerson.svelte';
+  import PersonRow from '$lib/people/PersonRow.svelte';
+  import LinkOnce, { type Shown } from '$lib/people/LinkOnce.svelte';
 
   const asked = createQuery(() => ask('/api/v1/people'));
+  const me = useMe();
+  const mayChange = $derived(me.data?.role === 'owner');
+  let problem = $state('');
+  let link = $state<Shown | null>(null);
 </script>
 
 <svelte:head><title>People – Phylax</title></svelte:head>
 
 <h1>People</h1>
+<p class="muted mt-1 max-w-2xl text-sm">
+  Owners may do everything, technicians the work, the desk adds machines and reads.
+</p>
 {#if asked.data}
-  <div class="mt-4 max-w-2xl">
-    <table class="sheet">
-      <caption class="sr-only">Who may sign in, and what they may do</caption>
-      <thead>
-        <tr><th scope="col">name</th><th scope="col">login</th><th scope="col">role</th></tr>
-      </thead>
-      <tbody>
-        {#each asked.data as person (person.id)}
-          <tr>
-            <th scope="row">{person.name}</th>
-            <td>{person.login}</td>
-            <td>{person.role}{person.active ? '' : ', may not sign in'}</td>
-          </tr>
-        {/each}
-      </tbody>
-    </table>
-  </div>
-  <p class="muted mt-3 text-sm">
-    Owners may do everything, technicians the work, the desk adds machines and reads. People are
-    added with <code>phylax shop add-person</code>.
-  </p>
+  <ul class="ruled mt-4 max-w-4xl" data-testid="people">
+    {#each asked.data as person (person.id)}
+      <PersonRow {person} {mayChange} bind:problem bind:link />
+    {/each}
+  </ul>
+  {#if link}<LinkOnce {link} />{/if}
+  {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
+  {#if mayChange}<AddPerson bind:problem bind:link />{/if}
 {:else}
   <Failed query={asked} />
 {/if}

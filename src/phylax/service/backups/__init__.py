@@ -1,0 +1,1 @@
+"""Backups while the service runs, and restoring one while it does not."""

@@ -1,0 +1,190 @@
+"""Making backups: by the plan, each one checked; which are kept is the plan's too."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import os
+import shutil
+import sqlite3
+import time
+from datetime import datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from phylax.core.backups import Backup, BackupPlan, BackupState, is_due, kept, wrong
+from phylax.core.values import from_seconds, to_seconds
+from phylax.service.context.context import Context
+from phylax.store import audit, backups, copies, shop
+from phylax.store.copies import BadCopyError
+from phylax.store.database import Connection
+
+BESIDE = "backups"
+"""Below the data directory, where no other place is set."""
+MARK = ".phylax-backups"
+_EVERY = 60.0
+_FAILURES_KEPT = 90 * 86400
+_log = logging.getLogger("phylax.backups")
+
+
+class NoPlaceError(Exception):
+    """The place of backups is not there, and says why."""
+
+
+def place_of(context: Context, plan: BackupPlan) -> Path:
+    return Path(plan.place) if plan.place else context.db.path.parent / BESIDE
+
+
+def take_place(place: Path) -> None:
+    """Mark a folder as the place of backups. NoPlaceError where it cannot be one."""
+    try:
+        if not place.is_dir():
+            raise NoPlaceError(f"There is no folder {place} on the service's machine.")
+        (place / MARK).touch(mode=0o600)
+    except OSError as error:
+        raise NoPlaceError(f"{place} cannot be written: {error.strerror}.") from error
+
+
+def make(context: Context, *, who: str = "") -> Backup:
+    """Make one now. What came of it is kept, also where it came to nothing."""
+    with context.making_backup:
+        with context.db.read() as conn:
+            plan = backups.plan(conn)
+        now, began = context.now(), time.monotonic()
+        place = place_of(context, plan)
+        at = from_seconds(now)
+        name = f"phylax-{at:%Y-%m-%dT%H%M%SZ}.sqlite3"
+        backup = Backup(id=0, at=at, name=name, place=str(place), size=0, seconds=0, entries=0,
+                        head="")  # fmt: skip
+        try:
+            _check_place(place, plan, context.db.path)
+            copies.copy(context.db.path, place / name)
+            checked = copies.check(place / name)
+        except (OSError, sqlite3.Error, BadCopyError, NoPlaceError) as error:
+            said = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
+            backup = backup.model_copy(update={"why": f"{said}"[:500]})
+            (place / name).unlink(missing_ok=True)
+        else:
+            backup = backup.model_copy(
+                update={
+                    "size": (place / name).stat().st_size,
+                    "entries": checked.entries,
+                    "head": checked.head,
+                }
+            )
+        backup = backup.model_copy(update={"seconds": round(time.monotonic() - began, 3)})
+        with context.db.write() as conn:
+            number = backups.add(conn, backup)
+            backups.forget_failures(conn, before=now - _FAILURES_KEPT)
+            if who:
+                audit.record(conn, who=who, at=now, deed="back up", subject=backup.why or name)
+        if backup.why:
+            _log.error("no backup could be made in %s: %s", place, backup.why)
+        else:
+            _let_go(context, plan)
+        return backup.model_copy(update={"id": number})
+
+
+def _check_place(place: Path, plan: BackupPlan, file: Path) -> None:
+    if not plan.place:
+        place.mkdir(mode=0o700, exist_ok=True)
+        (place / MARK).touch(mode=0o600)
+    elif not (place / MARK).exists():
+        # a disk that is not mounted leaves its folder behind, on the service's own disk
+        raise NoPlaceError(f"{place} is not the place that was set: is its disk there?")
+    size = sum(part.stat().st_size for part in (file, Path(f"{file}-wal")) if part.exists())
+    if shutil.disk_usage(place).free < size + 16 * 2**20:
+        raise NoPlaceError(f"{place} has no room for {size} bytes")
+
+
+def _let_go(context: Context, plan: BackupPlan) -> None:
+    """Those that the plan does not keep; only ever files that were made here, by their names."""
+    with context.db.read() as conn:
+        here = backups.good(conn)
+        zone = _zone(context)
+    wanted = kept([backup.at for backup in here], plan, zone)
+    for backup in here:
+        path = Path(backup.place, backup.name)
+        if backup.at in wanted and path.exists():
+            continue
+        if not path.parent.is_dir():
+            continue
+        try:
+            path.unlink(missing_ok=True)
+        except OSError as error:
+            _log.warning("backup %s stays: %s", path, error)
+            continue
+        with context.db.write() as conn:
+            backups.note_gone(conn, backup.id, at=context.now())
+
+
+def state(context: Context) -> BackupState:
+    """How the shop is backed up now."""
+    with context.db.read() as conn:
+        plan = backups.plan(conn)
+        good = next(iter(backups.good(conn)), None)
+        said = what_is_wrong(conn, context.now())
+    place = place_of(context, plan)
+    return BackupState(
+        plan=plan,
+        newest_good=good,
+        wrong=said,
+        beside=_same_disk(place, context.db.path.parent),
+    )
+
+
+def what_is_wrong(conn: Connection, now: int) -> str:
+    """What somebody has to see to; empty: nothing."""
+    good = next(iter(backups.good(conn)), None)
+    last = backups.last(conn)
+    return wrong(
+        good.at if good else None,
+        last.why if last else "",
+        from_seconds(now),
+        from_seconds(shop.opened_at(conn)),
+    )
+
+
+def _same_disk(one: Path, other: Path) -> bool:
+    try:
+        return os.stat(one).st_dev == os.stat(other).st_dev
+    except OSError:
+        return one.is_relative_to(other)
+
+
+def _zone(context: Context) -> ZoneInfo:
+    with context.db.read() as conn:
+        here = shop.shop(conn)
+    return ZoneInfo(here.zone if here else "UTC")
+
+
+def make_where_due(context: Context) -> Backup | None:
+    with context.db.read() as conn:
+        if shop.shop(conn) is None:
+            return None
+        plan, last = backups.plan(conn), backups.last(conn)
+        opened = from_seconds(min(context.now(), shop.opened_at(conn)))
+    now = from_seconds(context.now())
+    if not is_due(_tried_at(last, opened, now), now, plan, _zone(context)):
+        return None
+    return make(context)
+
+
+def _tried_at(last: Backup | None, opened: datetime, now: datetime) -> datetime | None:
+    """When one was last made, or the shop opened; one that came to nothing is tried again after an
+    hour."""
+    if last is None:
+        return opened
+    failed_long_ago = last.why and to_seconds(now) - to_seconds(last.at) > 3600
+    return None if failed_long_ago else last.at
+
+
+async def keep_backups(context: Context) -> None:
+    """Make backups by the plan until the service stops."""
+    while not context.wakeups.stopping.is_set():
+        context.beat("backup")
+        try:
+            await asyncio.to_thread(make_where_due, context)
+        except Exception:  # noqa: BLE001
+            _log.exception("a backup failed in an unforeseen way; the next is tried")
+        await context.wakeups.wait_for_stop(_EVERY)

@@ -1,0 +1,1 @@
+"""What strangers may ask of the service: connections, requests, tries to sign in."""

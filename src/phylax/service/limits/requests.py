@@ -1,0 +1,159 @@
+"""What one request may ask for: its address, the size of its body, how deep it nests, how long it
+takes to come. Told before anything of it is kept or looked up."""
+
+from __future__ import annotations
+
+import asyncio
+import re
+from collections.abc import Awaitable, Callable
+from contextlib import AsyncExitStack
+
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from phylax.service.problems import Problem
+
+LONGEST_ADDRESS = 8192
+DEEPEST = 64
+SMALL = 64 * 1024
+"""Bytes that anybody may send; more only who is known."""
+_USUAL = 2**20
+_BODIES = {
+    "/api/v1/sign-in": 4096,
+    "/api/v1/command-line/sign-in": 4096,
+    "/api/v1/agent/enrolment": 16 * 1024,
+    "/api/v1/agent/messages": 16 * 2**20,
+}
+_IDLE_SECONDS = 15.0
+_SLOWEST = 32 * 1024
+"""Bytes a second, over the whole body."""
+_LARGE_AT_ONCE = 4
+_ODD = re.compile(rb"%00|%0[ad]|[\x00-\x20\x7f]", re.IGNORECASE)
+_OPENS = re.compile(rb'"(?:[^"\\]|\\.)*+(?:"|\\?\Z)|[\[{]|[\]}]', re.DOTALL)
+
+Known = Callable[[Scope], Awaitable[bool]]
+"""Whether a request comes from somebody who is known."""
+
+
+def largest_body(path: str) -> int:
+    """Bytes, of requests to an address."""
+    return _BODIES.get(path.rstrip("/"), _USUAL)
+
+
+def is_too_deep(body: bytes | bytearray) -> bool:
+    """Whether arrays and objects of a JSON text are nested deeper than anything that is asked."""
+    if body.count(b"[") + body.count(b"{") <= DEEPEST:
+        return False
+    depth = 0
+    for match in _OPENS.finditer(body):
+        sign = match[0]
+        if sign in (b"[", b"{"):
+            depth += 1
+            if depth > DEEPEST:
+                return True
+        elif sign in (b"]", b"}"):
+            depth -= 1
+    return False
+
+
+class Limits:
+    """Middleware."""
+
+    def __init__(self, app: ASGIApp, known: Known) -> None:
+        self._app = app
+        self._known = known
+        self._large = asyncio.Semaphore(_LARGE_AT_ONCE)
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+        try:
+            _check_address(scope)
+            body = await self._body(scope, receive)
+        except Problem as problem:
+            # what is left of the body is not read: the connection ends with the answer
+            problem.headers["Connection"] = "close"
+            await problem.response()(scope, receive, send)
+            return
+        await self._app(scope, _told(body, receive), send)
+
+    async def _body(self, scope: Scope, receive: Receive) -> bytes:
+        """The whole body. Raises Problem, and whatever ends the request."""
+        most = largest_body(scope["path"])
+        declared = _declared(scope)
+        if declared == 0:
+            return b""
+        if declared is not None and declared > most:
+            raise _too_large(most)
+        async with AsyncExitStack() as held:
+            if most > SMALL and (declared is None or declared > SMALL):
+                if not await self._known(scope):
+                    most = SMALL
+                    if declared is not None:
+                        raise _too_large(most)
+                else:
+                    await held.enter_async_context(self._large)
+            try:
+                async with asyncio.timeout(_IDLE_SECONDS + most / _SLOWEST):
+                    body = await _read(receive, most)
+            except TimeoutError:
+                raise Problem(408, "too-slow", "The body took too long to come.") from None
+            return body
+
+
+def _told(body: bytes, receive: Receive) -> Receive:
+    """The body at once; then what else the connection has to say."""
+    is_told = False
+
+    async def tell() -> Message:
+        nonlocal is_told
+        if is_told:
+            return await receive()
+        is_told = True
+        return {"type": "http.request", "body": body, "more_body": False}
+
+    return tell
+
+
+async def _read(receive: Receive, most: int) -> bytes:
+    body = bytearray()
+    while True:
+        async with asyncio.timeout(_IDLE_SECONDS):
+            message = await receive()
+        if message["type"] != "http.request":
+            raise Problem(400, "cut-off", "The request ended in the middle.")
+        body += message.get("body", b"")
+        if len(body) > most:
+            raise _too_large(most)
+        if not message.get("more_body", False):
+            break
+    if is_too_deep(body):
+        raise Problem(
+            400, "too-deep", f"Arrays and objects may be nested {DEEPEST} deep, not deeper."
+        )
+    return bytes(body)
+
+
+def _declared(scope: Scope) -> int | None:
+    """Bytes that are to come; None: it is not said beforehand."""
+    headers = dict(scope["headers"])
+    if b"transfer-encoding" in headers:
+        return None
+    length = headers.get(b"content-length", b"0")
+    if not length.isdigit() or len(length) > 18:
+        raise Problem(400, "not-understood", "Content-Length is a whole number of bytes.")
+    return int(length)
+
+
+def _check_address(scope: Scope) -> None:
+    raw: bytes = scope.get("raw_path") or scope["path"].encode()
+    if len(raw) + len(scope["query_string"]) > LONGEST_ADDRESS:
+        raise Problem(
+            414, "address-too-long", f"An address has up to {LONGEST_ADDRESS} characters."
+        )
+    if _ODD.search(raw) or b"%00" in scope["query_string"]:
+        raise Problem(400, "not-understood", "The address has characters that none of ours has.")
+
+
+def _too_large(most: int) -> Problem:
+    return Problem(413, "too-large", f"The body may have up to {most} bytes.")
