@@ -186,7 +186,7 @@ def test_a_routine_checks_before_anything_is_changed(
     assert run.steps[1].word == "nothing found"
     assert run.state is RunState.DONE
     (entry,) = [e for e in owner.records.list(machine=machine.tag) if e.run_id == run.id]
-    assert "8 checks found nothing." in entry.text
+    assert "9 checks found nothing." in entry.text
 
 
 def test_findings_of_a_file_system_do_not_keep_it_from_being_cleaned(

@@ -121,13 +121,16 @@ def _explain(error: Exception) -> int:
     # only now, so that start-up does not wait for the client library
     from pydantic import ValidationError
 
-    from phylax.client import PhylaxError, RefusedError, UnreachableError
+    from phylax.client import ClearHttpError, PhylaxError, RefusedError, UnreachableError
 
     if isinstance(error, ModuleNotFoundError) and (extra := _EXTRAS.get(error.name or "")):
         click.echo(
             f"This part of Phylax is not installed here. Run: pip install 'phylax[{extra}]'",
             err=True,
         )
+        return EXIT_USAGE
+    if isinstance(error, ClearHttpError):
+        click.echo(f"{error} (PHYLAX_CLEAR_HTTP=yes)", err=True)
         return EXIT_USAGE
     if isinstance(error, UnreachableError):
         click.echo(f"{error}\nDoes it run? Start it with 'phylax serve', or give --url.", err=True)

@@ -6,7 +6,7 @@ import json
 import os
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypedDict
 
 import click
 import platformdirs
@@ -25,6 +25,22 @@ EXIT_NOT_DONE = 6
 
 def _config_file() -> Path:
     return Path(platformdirs.user_config_dir("phylax", appauthor=False)) / "signed-in.json"
+
+
+class Way(TypedDict):
+    """How a service is reached."""
+
+    clear: bool
+    certificate: str | None
+
+
+def way() -> Way:
+    """By the environment: whether clear HTTP to other hosts is wanted, and which certificate is
+    the shop's own."""
+    return Way(
+        clear=os.environ.get("PHYLAX_CLEAR_HTTP") == "yes",
+        certificate=os.environ.get("PHYLAX_CERTIFICATE") or None,
+    )
 
 
 class Session:
@@ -51,7 +67,7 @@ class Session:
         """The client, signed in; a usage error says how where no token is known."""
         from phylax.client import Phylax
 
-        return Phylax(self.url, self._token())
+        return Phylax(self.url, self._token(), **way())
 
     @cached_property
     def the_shop(self) -> Shop:

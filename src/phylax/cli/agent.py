@@ -55,6 +55,10 @@ def command() -> None:
     "--readings-every", default=900, show_default=True, type=click.IntRange(5, 86400),
     help="Seconds between readings.",
 )  # fmt: skip
+@click.option("--clear-http", is_flag=True,
+              help="Without TLS: everybody on the way reads the machine's key.")  # fmt: skip
+@click.option("--fingerprint", default="", metavar="SHA-256",
+              help="Of the shop's certificate; 'phylax shop certificate' shows it.")  # fmt: skip
 def enrol(
     url: str,
     code: str,
@@ -64,6 +68,8 @@ def enrol(
     drives: tuple[str, ...],
     own_folders: tuple[str, ...],
     readings_every: int,
+    clear_http: bool,
+    fingerprint: str,
 ) -> None:
     """Enrol this machine at a service by a one-time CODE."""
     from phylax.agent.runtime import commands
@@ -78,6 +84,8 @@ def enrol(
             own_folders,
             readings_every,
             drives,
+            clear_http=clear_http,
+            fingerprint=fingerprint,
         )
     except (OSError, ValueError) as error:
         raise click.ClickException(str(error)) from error

@@ -33,6 +33,10 @@ def data_option(command: F) -> F:
     is_flag=True,
     help="A proxy before the service does TLS; needed for any address but loopback.",
 )
+@click.option("--tls-cert", type=click.Path(exists=True, dir_okay=False, path_type=Path),
+              help="Serve https with this certificate (PEM), without a proxy.")  # fmt: skip
+@click.option("--tls-key", type=click.Path(exists=True, dir_okay=False, path_type=Path),
+              help="The certificate's key (PEM).")  # fmt: skip
 @click.option(
     "--log",
     "log_form",
@@ -53,26 +57,32 @@ def command(
     host: str,
     port: int,
     behind_proxy: bool,
+    tls_cert: Path | None,
+    tls_key: Path | None,
     log_form: Literal["json", "text"],
     log_level: str,
 ) -> None:
     """Start the shop's service; Ctrl-C stops it."""
     from phylax.core.notices import is_loopback
 
-    if not behind_proxy and not is_loopback(host):
+    if (tls_cert is None) != (tls_key is None):
+        raise click.UsageError("--tls-cert and --tls-key go together.")
+    if not behind_proxy and tls_cert is None and not is_loopback(host):
         raise click.UsageError(
-            f"{host} can be reached by others: put a proxy that does TLS before it and say "
-            "--behind-proxy, or listen on 127.0.0.1."
+            f"{host} can be reached by others: give a certificate (phylax shop certificate), put "
+            "a proxy that does TLS before it and say --behind-proxy, or listen on 127.0.0.1."
         )
     from phylax.service.serve import HeldError, NewerFileError, NoShopError, serve
 
-    click.echo(f"Phylax is at http://{host}:{port} (data in {data})")
+    scheme = "https" if tls_cert else "http"
+    click.echo(f"Phylax is at {scheme}://{host}:{port} (data in {data})")
     try:
         serve(
             data,
             host,
             port,
             behind_proxy=behind_proxy,
+            tls=None if tls_cert is None or tls_key is None else (tls_cert, tls_key),
             log_form=log_form,
             log_level=log_level,
         )

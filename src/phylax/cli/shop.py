@@ -31,6 +31,26 @@ def open_shop(data: Path, name: str, zone: str, owner: str, login: str, password
     console.print(f"{name} is open. Start its service with 'phylax serve'.")
 
 
+@command.command("certificate")
+@click.argument("names", nargs=-1, required=True)
+@data_option
+def certificate(names: tuple[str, ...], data: Path) -> None:
+    """Make a certificate of the shop's own, for the NAMES and addresses at which the service is
+    reached. Machines that are enrolled with its fingerprint trust no other."""
+    from phylax.service.certificates import make_certificate
+
+    try:
+        made = make_certificate(data / "tls", names)
+    except OSError as error:
+        raise click.ClickException(str(error)) from error
+    click.echo(f"Good until {made.until:%Y-%m-%d}. Start the service with it:")
+    click.echo(f"  phylax serve --tls-cert {made.certificate} --tls-key {made.key}")
+    click.echo("Enrol machines with its fingerprint:")
+    click.echo(f"  --fingerprint {made.fingerprint}")
+    click.echo("On a command line and in browsers, trust it:")
+    click.echo(f"  export PHYLAX_CERTIFICATE={made.certificate}")
+
+
 @command.command("audit")
 @click.option("--most", default=40, show_default=True, help="At most so many.")
 @format_option

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from phylax.cli._session import Session, pass_session
+from phylax.cli._session import Session, pass_session, way
 
 
 @click.command("sign-in")
@@ -17,11 +17,11 @@ def command(session: Session, login: str, password: str, code: str) -> None:
     from phylax.client import NotSignedInError, sign_in
 
     try:
-        token = sign_in(session.url, login, password, code)
+        token = sign_in(session.url, login, password, code, **way())
     except NotSignedInError as refused:
         if code or not refused.kind.endswith("code-needed"):
             raise
         code = click.prompt("Code", hide_input=False)
-        token = sign_in(session.url, login, password, code)
+        token = sign_in(session.url, login, password, code, **way())
     path = session.save(session.url, token)
     click.echo(f"Signed in to {session.url}; kept in {path}.")

@@ -11,6 +11,7 @@ with Phylax("http://127.0.0.1:8610", token) as shop:
 
 from phylax.client._errors import (
     ChangedMeanwhileError,
+    ClearHttpError,
     NotAllowedError,
     NotAnOrderError,
     NotFoundError,
@@ -20,12 +21,14 @@ from phylax.client._errors import (
     ServiceError,
     UnreachableError,
 )
+from phylax.client._http import trusted
 from phylax.client._link import AgentLink, enrol
 from phylax.client._shop import Phylax, sign_in
 
 __all__ = [
     "AgentLink",
     "ChangedMeanwhileError",
+    "ClearHttpError",
     "NotAllowedError",
     "NotAnOrderError",
     "NotFoundError",
@@ -37,4 +40,5 @@ __all__ = [
     "UnreachableError",
     "enrol",
     "sign_in",
+    "trusted",
 ]

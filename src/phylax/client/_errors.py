@@ -2,6 +2,7 @@
 
 PhylaxError
 ├── UnreachableError        the service could not be reached: does it run at this address?
+├── ClearHttpError         nothing was sent: others on the way could read it
 ├── NotAnOrderError         an agent was sent something that is no order: nothing was done
 └── RefusedError            the service answered with a problem (RFC 9457)
     ├── NotSignedInError      401: sign in again, or make a new token
@@ -31,6 +32,10 @@ class UnreachableError(PhylaxError):
     def __init__(self, detail: str, *, answered: bool = False) -> None:
         super().__init__(detail)
         self.answered = answered
+
+
+class ClearHttpError(PhylaxError):
+    """The address is one at which others on the way could read passwords and keys."""
 
 
 class NotAnOrderError(PhylaxError):

@@ -14,10 +14,29 @@ import httpx
 from pydantic import BaseModel, TypeAdapter
 
 from phylax import __version__
-from phylax.client._errors import UnreachableError, from_response
+from phylax.client._errors import ClearHttpError, UnreachableError, from_response
+from phylax.core.notices import is_loopback
 
 T = TypeVar("T")
 _PREFIX = "/api/v1"
+
+
+def check_way(url: str, clear: bool) -> None:
+    """ClearHttpError where others on the way could read what is sent, and nobody allowed that."""
+    address = httpx.URL(url)
+    if address.scheme != "https" and not clear and not is_loopback(address.host):
+        raise ClearHttpError(
+            f"{url}: without TLS everybody on the way to {address.host} reads passwords and keys. "
+            "Give the service a certificate and say https, or say that clear HTTP is wanted."
+        )
+
+
+def trusted(url: str, certificate: str | None) -> ssl.SSLContext | bool:
+    """Whom a connection trusts: a certificate of the shop's own alone, else the authorities that
+    the system knows."""
+    if certificate is not None:
+        return ssl.create_default_context(cafile=certificate)
+    return not url.startswith("http:")
 
 
 class Http:
@@ -31,8 +50,15 @@ class Http:
         timeout: float = 30.0,
         told_time: Callable[[datetime], None] | None = None,
         transport: httpx.BaseTransport | None = None,
+        clear: bool = False,
+        certificate: str | None = None,
     ) -> None:
-        """`told_time` is called with the service's time whenever it answers (`Date`, RFC 9110)."""
+        """`told_time` is called with the service's time whenever it answers (`Date`, RFC 9110).
+
+        `clear` allows http to another host than this one: ClearHttpError without. `certificate` is
+        a file with the shop's own certificate (PEM), the only one that is trusted then.
+        """
+        check_way(url, clear)
         self._told_time = told_time
         headers = {"User-Agent": f"phylax/{__version__}", "Accept": "application/json"}
         if secret:
@@ -44,7 +70,7 @@ class Http:
             base_url=self.url,
             headers=headers,
             timeout=timeout,
-            verify=not self.url.startswith("http:"),
+            verify=trusted(self.url, certificate),
             transport=transport,
         )
 

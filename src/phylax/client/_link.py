@@ -19,9 +19,16 @@ from phylax.core.shop import MachineFacts
 _ORDER: TypeAdapter[Any] = TypeAdapter(Order)
 
 
-def enrol(url: str, code: str, facts: MachineFacts) -> Enrolled:
+def enrol(
+    url: str,
+    code: str,
+    facts: MachineFacts,
+    *,
+    clear: bool = False,
+    certificate: str | None = None,
+) -> Enrolled:
     """Become a machine's agent by a one-time code."""
-    with Http(url) as http:
+    with Http(url, clear=clear, certificate=certificate) as http:
         return http.post(Enrolled, "/agent/enrolment", Enrolment(code=code, facts=facts))
 
 
@@ -36,9 +43,13 @@ class AgentLink(Http):
         told_time: Callable[[datetime], None] | None = None,
         told_records: Callable[[Generation], None] | None = None,
         transport: httpx.BaseTransport | None = None,
+        clear: bool = False,
+        certificate: str | None = None,
     ) -> None:
         """`told_records` is called with the life of the service's records whenever it answers."""
-        super().__init__(url, key, told_time=told_time, transport=transport)
+        super().__init__(
+            url, key, told_time=told_time, transport=transport, clear=clear, certificate=certificate
+        )
         self._told_records = told_records
 
     def _answered(self, response: httpx.Response) -> None:

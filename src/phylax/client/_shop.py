@@ -72,9 +72,17 @@ _ROWS = 200
 """Machines asked for at once by their numbers."""
 
 
-def sign_in(url: str, login: str, password: str, code: str = "") -> str:
+def sign_in(
+    url: str,
+    login: str,
+    password: str,
+    code: str = "",
+    *,
+    clear: bool = False,
+    certificate: str | None = None,
+) -> str:
     """A new bearer token for a person; `code` is of their second step, where they have one."""
-    with Http(url) as http:
+    with Http(url, clear=clear, certificate=certificate) as http:
         who = SignIn(login=login, password=password, code=code)
         return http.post(TokenShown, "/command-line/sign-in", who).token
 
@@ -405,8 +413,16 @@ class Phylax(Http):
     `questions`; and what concerns the shop as a whole.
     """
 
-    def __init__(self, url: str, token: str, *, timeout: float = 30.0) -> None:
-        super().__init__(url, token, timeout=timeout)
+    def __init__(
+        self,
+        url: str,
+        token: str,
+        *,
+        timeout: float = 30.0,
+        clear: bool = False,
+        certificate: str | None = None,
+    ) -> None:
+        super().__init__(url, token, timeout=timeout, clear=clear, certificate=certificate)
         self.clients = Clients(self)
         self.machines = Machines(self)
         self.surveys = Surveys(self)

@@ -50,21 +50,24 @@ def serve(
     port: int,
     *,
     behind_proxy: bool = False,
+    tls: tuple[Path, Path] | None = None,
     log_form: LogForm = "text",
     log_level: str = "info",
 ) -> None:
-    """Serve the shop in a data directory until told to stop (SIGINT, SIGTERM). NoShopError,
-    HeldError."""
+    """Serve the shop in a data directory until told to stop (SIGINT, SIGTERM); `tls` are the files
+    of a certificate and its key. NoShopError, HeldError."""
     logs.set_up(log_form, log_level)
     with alone(data, f"a service at {host}:{port}"):
-        _serve(data, host, port, behind_proxy)
+        _serve(data, host, port, behind_proxy, tls)
 
 
-def _serve(data: Path, host: str, port: int, behind_proxy: bool) -> None:
+def _serve(
+    data: Path, host: str, port: int, behind_proxy: bool, tls: tuple[Path, Path] | None
+) -> None:
     database = Database(data / FILE)
     try:
-        context = Context(database, secure_cookies=behind_proxy)
-        config = server_config(context, host, port, behind_proxy=behind_proxy)
+        context = Context(database, secure_cookies=behind_proxy or tls is not None)
+        config = server_config(context, host, port, behind_proxy=behind_proxy, tls=tls)
         # after a graceful stop uvicorn sends itself the signal again; having stopped is enough
         signal.signal(signal.SIGTERM, lambda number, frame: None)
         with suppress(KeyboardInterrupt):
@@ -74,7 +77,12 @@ def _serve(data: Path, host: str, port: int, behind_proxy: bool) -> None:
 
 
 def server_config(
-    context: Context, host: str, port: int, *, behind_proxy: bool = False
+    context: Context,
+    host: str,
+    port: int,
+    *,
+    behind_proxy: bool = False,
+    tls: tuple[Path, Path] | None = None,
 ) -> uvicorn.Config:
     """How a shop is served: with bounded connections; a proxy bounds those of each address."""
     doors = Doors(_room_for_connections(), None if behind_proxy else _MOST_OF_ADDRESS)
@@ -88,6 +96,8 @@ def server_config(
         access_log=False,
         proxy_headers=behind_proxy,
         timeout_graceful_shutdown=5,
+        ssl_certfile=tls[0] if tls else None,
+        ssl_keyfile=tls[1] if tls else None,
     )
 
 

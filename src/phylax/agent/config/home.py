@@ -45,6 +45,12 @@ class AgentConfig(Demand):
     homes: tuple[str, ...] = ()
     drives: tuple[str, ...] = ()
     readings_every: int = Field(900, ge=5, description="Seconds between readings")
+    clear_http: bool | None = Field(
+        None, description="Whether clear HTTP is wanted; None: enrolled before that was asked"
+    )
+    certificate: str | None = Field(
+        None, description="File with the shop's own certificate, the only one that is trusted"
+    )
 
 
 @dataclass(frozen=True)

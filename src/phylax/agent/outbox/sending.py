@@ -10,7 +10,7 @@ from phylax.agent.outbox.spool import Spool
 from phylax.client import AgentLink, RefusedError, UnreachableError
 from phylax.core.protocol import Message
 
-_NEVER_TAKEN = (409, 413, 422)
+_NEVER_TAKEN = (400, 409, 413, 422)
 _log = logging.getLogger("phylax.agent")
 
 

@@ -12,6 +12,7 @@ from xml.sax.saxutils import escape
 
 import psutil
 
+from phylax.agent.config.certificate import keep_certificate
 from phylax.agent.config.guard import GUARD_FILE, GuardRules, LooseGuardError, write_rules
 from phylax.agent.config.home import (
     AgentConfig,
@@ -56,6 +57,9 @@ def enrol(
     own_folders: tuple[str, ...] = (),
     readings_every: int = 900,
     drives: tuple[str, ...] = (),
+    *,
+    clear_http: bool = False,
+    fingerprint: str = "",
 ) -> AgentConfig:
     """Enrol this machine by a one-time code; configuration, guard's rules and key are kept in the
     folder. FileExistsError where own folders are named though there are guard's rules already."""
@@ -66,7 +70,8 @@ def enrol(
     folder = str(standin.resolve()) if standin else None
     kind: Kind = "standin" if standin else this_kind()
     machine = open_machine(kind, folder, homes, drives, own_folders)
-    enrolled = enrol_at(url, code, machine.facts())
+    certificate = keep_certificate(home.folder, url, fingerprint) if fingerprint else None
+    enrolled = enrol_at(url, code, machine.facts(), clear=clear_http, certificate=certificate)
     config = AgentConfig(
         url=url,
         tag=enrolled.tag,
@@ -76,6 +81,8 @@ def enrol(
         homes=homes,
         drives=drives,
         readings_every=readings_every,
+        clear_http=clear_http,
+        certificate=certificate,
     )
     home.save(config, enrolled.key)
     if not (home.folder / GUARD_FILE).exists():

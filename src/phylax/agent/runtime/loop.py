@@ -78,7 +78,10 @@ class Agent:
             home.key(),
             told_time=self._clock.agree,
             told_records=records.hear,
-            transport=network_of(self._machine, self._config.url),
+            transport=network_of(self._machine, self._config.url, self._config.certificate),
+            # whom an earlier version enrolled goes on: the machine may be far away
+            clear=self._config.clear_http is not False,
+            certificate=self._config.certificate,
         )
         own = [str(home.folder), *self._hold.possible()]
         guard = Guard(self._machine, own, rules)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import ssl
 import sys
 from collections.abc import Sequence
 from pathlib import Path
@@ -15,6 +16,7 @@ from phylax.agent.config.home import Kind, this_kind
 from phylax.agent.hold.hold import Hold
 from phylax.agent.machines import MachineKind, TunedMachine
 from phylax.agent.workers.crew import Crew
+from phylax.client import trusted
 
 if TYPE_CHECKING:
     from phylax.agent.machines.standin import StandInMachine
@@ -53,19 +55,21 @@ def open_machine(
     return LinuxMachine(homes, own_folders=own_folders)
 
 
-def network_of(machine: MachineKind, url: str) -> httpx.BaseTransport | None:
+def network_of(
+    machine: MachineKind, url: str, certificate: str | None = None
+) -> httpx.BaseTransport | None:
     """How a machine reaches the service; None: as this one does. A stand-in may be cut off."""
     from phylax.agent.machines.standin import StandInMachine
 
     if not isinstance(machine, StandInMachine):
         return None
-    return _PretendedNetwork(machine, verify=not url.startswith("http:"))
+    return _PretendedNetwork(machine, verify=trusted(url, certificate))
 
 
 class _PretendedNetwork(httpx.HTTPTransport):
     """The network of a stand-in, which is down where it was started without what it needs."""
 
-    def __init__(self, machine: StandInMachine, *, verify: bool) -> None:
+    def __init__(self, machine: StandInMachine, *, verify: ssl.SSLContext | bool) -> None:
         super().__init__(verify=verify)
         self._machine = machine
 
