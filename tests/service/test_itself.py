@@ -17,12 +17,15 @@ import pytest
 from conftest import Service
 from helpers import Clock
 from phylax.client import Phylax, RefusedError
+from phylax.core.events import Event, EventKind
 from phylax.core.notices import HookEdit, MailServerEdit
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
 from phylax.service.context.context import Context
+from phylax.service.http import feed
+from phylax.service.http.auth import Actor
 from phylax.service.notices import post, posting
 from phylax.service.problems import storage_problem
-from phylax.store import notices
+from phylax.store import events, notices
 from phylax.store.notices import Outgoing
 from phylax.store.shop_file import FILE
 
@@ -244,3 +247,68 @@ def test_a_machine_of_a_name_that_is_taken_undoes_its_own_change_only(
     with pytest.raises(RefusedError):
         owner.machines.add(edit)
     owner.machines.add(edit.model_copy(update={"tag": "ferry-two"}))
+
+
+# --- those who watch ------------------------------------------------------------------------------
+
+
+def watching(service: Service, secret: str | None, last: str = "") -> httpx.Request:
+    headers = {"Authorization": f"Bearer {secret}"} | ({"Last-Event-ID": last} if last else {})
+    return httpx.Request("GET", f"{service.url}{API}/events", headers=headers)
+
+
+def test_who_left_too_long_ago_is_told_to_load_anew(service: Service, owner: Phylax) -> None:
+    for number in range(5):
+        owner.clients.add(ClientEdit(name=f"c{number}"))
+    with service.context.db.write() as conn:
+        conn.execute("DELETE FROM events WHERE id <= 3")
+    for last, anew in (("1", True), ("9999", True), ("3", False), ("4", False)):
+        with httpx.Client(timeout=60) as client:
+            answer = client.send(watching(service, owner.secret, last), stream=True)
+            first = next(line for line in answer.iter_lines() if line)
+            assert ("anew" in first) is anew, (last, first)
+            answer.close()
+
+
+def test_how_many_watch_is_bounded_and_one_who_takes_nothing_is_dropped(
+    service: Service, owner: Phylax, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(feed, "MOST_OF_PERSON", 3)
+    monkeypatch.setattr(feed, "MOST_BEHIND", 2)
+    with httpx.Client(timeout=60) as client:
+        streams = [client.send(watching(service, owner.secret), stream=True) for _ in range(3)]
+        lines = [stream.iter_lines() for stream in streams]
+        assert all("watching" in next(each) for each in lines)
+        with httpx.Client(timeout=60) as one_more:
+            refused = one_more.send(watching(service, owner.secret))
+        assert refused.status_code == 429
+        for stream in streams:
+            stream.close()
+    listener = feed.Listener(Actor(owner.people.me(), "token", b""))
+    event = Event(id=1, at=service.context.clock(), kind=EventKind.SHOP)
+    listener.give([event])
+    listener.give([event] * 2)
+    assert listener.is_over
+
+
+def test_a_hundred_who_watch_cost_one_look(
+    service: Service, owner: Phylax, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    looks: list[int] = []
+    honest = events.listed
+
+    def listed(*given: object, **named: object) -> list[Event]:
+        looks.append(1)
+        return honest(*given, **named)  # type: ignore[arg-type]
+
+    with httpx.Client(timeout=60, limits=httpx.Limits(max_connections=None)) as client:
+        streams = [client.send(watching(service, owner.secret), stream=True) for _ in range(30)]
+        lines = [stream.iter_lines() for stream in streams]
+        assert all("watching" in next(each) for each in lines)
+        monkeypatch.setattr(events, "listed", listed)
+        owner.clients.add(ClientEdit(name="Ferry"))
+        for each in lines:
+            assert next(line for line in each if line.startswith("event:")) == "event: client"
+        for stream in streams:
+            stream.close()
+    assert len(looks) < 10

@@ -20,6 +20,7 @@ from phylax.service.context.context import Context
 from phylax.service.http import static
 from phylax.service.http.auth import is_known
 from phylax.service.http.examples import EXAMPLES
+from phylax.service.http.feed import Feed
 from phylax.service.limits.requests import Limits
 from phylax.service.monitoring import monitor
 from phylax.service.notices import keep_posting
@@ -77,6 +78,7 @@ def create_app(context: Context) -> FastAPI:
             asyncio.create_task(monitor.keep_watch(context)),
             asyncio.create_task(keep_posting(context)),
             asyncio.create_task(keep_backups(context)),
+            asyncio.create_task(app.state.feed.run()),
         ]
         yield
         context.wakeups.stop()
@@ -94,6 +96,7 @@ def create_app(context: Context) -> FastAPI:
     )
     app.state.context = context
     app.state.measures = Measures(context.db)
+    app.state.feed = Feed(context)
     app.add_middleware(GZipMiddleware, minimum_size=1000, compresslevel=5)
     app.add_middleware(Limits, known=partial(is_known, context))
     app.add_middleware(Requests, measures=app.state.measures)

@@ -34,6 +34,12 @@ def newest(conn: Connection) -> int:
     return row[0] or 0
 
 
+def oldest(conn: Connection) -> int:
+    """The first that is kept; one after the newest where none is."""
+    row = conn.execute("SELECT min(id) FROM events").fetchone()
+    return row[0] or newest(conn) + 1
+
+
 def listed(conn: Connection, *, after: int, limit: int = 500) -> list[Event]:
     rows = conn.execute("SELECT * FROM events WHERE id > ? ORDER BY id LIMIT ?", (after, limit))
     return [

@@ -28,7 +28,7 @@ const KINDS = Object.keys({
 } satisfies Record<EventKind, true>);
 const NAME = 'phylax-events';
 
-type Message = { event: ShopEvent } | { connected: boolean } | { hello: true };
+type Message = { anew: true } | { event: ShopEvent } | { connected: boolean } | { hello: true };
 
 class Live {
   connected = $state(true);
@@ -42,6 +42,7 @@ class Live {
     let listening = false;
     tabs.onmessage = ({ data }: MessageEvent<Message>) => {
       if ('event' in data) changed(data.event);
+      else if ('anew' in data) void askAgain(() => true);
       else if ('connected' in data) this.#connection(data.connected);
       // a tab that was just opened hears how the connection is
       else if (listening) tabs.postMessage({ connected: this.connected } satisfies Message);
@@ -86,6 +87,11 @@ class Live {
     };
     source.onopen = () => connection(true);
     source.onerror = () => connection(false);
+    // what happened since this listener left is not known any more
+    source.addEventListener('anew', () => {
+      void askAgain(() => true);
+      tell({ anew: true });
+    });
     for (const kind of KINDS) {
       source.addEventListener(kind, (message) => {
         const event = JSON.parse((message as MessageEvent<string>).data) as ShopEvent;

@@ -2,54 +2,67 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterable
+from collections.abc import AsyncIterable, AsyncIterator
 from typing import Annotated
 
 import anyio.to_thread
-from fastapi import APIRouter, Header, Query, Request
+from fastapi import APIRouter, Depends, Header, Query, Request
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 
 from phylax.core.events import Event
 from phylax.service.context.context import Context, TheContext
-from phylax.service.http.auth import Actor, Signed, is_still_signed_in
+from phylax.service.http.auth import Signed
+from phylax.service.http.feed import Feed, Listener
+from phylax.service.problems import documented
 from phylax.store import events
 
 router = APIRouter(tags=["events"])
-_KEEP_ALIVE = 15.0
+_PAGE = 500
 
 
-@router.get("/events", response_class=EventSourceResponse)
+async def _listening(request: Request, actor: Signed) -> AsyncIterator[Listener]:
+    """From before the answer begins, so that who is one too many is told so."""
+    feed: Feed = request.app.state.feed
+    with feed.listening(actor) as listener:
+        yield listener
+
+
+@router.get("/events", response_class=EventSourceResponse, responses=documented(429))
 async def watch(
-    request: Request,
     context: TheContext,
-    actor: Signed,
-    last_event_id: Annotated[int | None, Header(description="Continue after this event")] = None,
-    after: Annotated[int | None, Query(ge=0, description="As Last-Event-ID")] = None,
+    listener: Annotated[Listener, Depends(_listening)],
+    last_event_id: Annotated[
+        int | None, Header(ge=0, le=2**53, description="Continue after this event")
+    ] = None,
+    after: Annotated[int | None, Query(ge=0, le=2**53, description="As Last-Event-ID")] = None,
 ) -> AsyncIterable[ServerSentEvent]:
-    """Changes as they are committed. What something is now is asked for."""
+    """Changes as they are committed. What something is now is asked for; `anew` says that the
+    event to continue after is not known any more, so that all is asked for again."""
+    oldest, newest = await anyio.to_thread.run_sync(_kept, context)
     seen = last_event_id if last_event_id is not None else after
-    if seen is None:
-        seen = await anyio.to_thread.run_sync(_newest, context)
+    if seen is not None and not oldest - 1 <= seen <= newest:
+        yield ServerSentEvent(event="anew", id=str(newest), data={})
+        seen = None
+    seen = newest if seen is None else seen
     yield ServerSentEvent(comment="watching", id=str(seen), retry=1000)
-    while not context.wakeups.stopping.is_set():
-        waiting = context.wakeups.change()
-        news = await anyio.to_thread.run_sync(_since, context, actor, seen)
-        if news is None:
-            return
-        for event in news:
+    while seen < newest:
+        # what came before it listened
+        for event in await anyio.to_thread.run_sync(_page, context, seen):
             seen = event.id
             yield ServerSentEvent(event=event.kind, id=str(event.id), data=event)
-        await context.wakeups.wait_for(waiting, _KEEP_ALIVE)
+    while (news := await listener.next()) is not None:
+        for event in news:
+            if event.id > seen:
+                seen = event.id
+                yield ServerSentEvent(event=event.kind, id=str(event.id), data=event)
 
 
-def _newest(context: Context) -> int:
+def _kept(context: Context) -> tuple[int, int]:
+    """The oldest event that is kept, and the newest."""
     with context.db.read() as conn:
-        return events.newest(conn)
+        return events.oldest(conn), events.newest(conn)
 
 
-def _since(context: Context, actor: Actor, seen: int) -> list[Event] | None:
-    """What came since; None for whom may not know any more."""
-    if not is_still_signed_in(context, actor):
-        return None
+def _page(context: Context, seen: int) -> list[Event]:
     with context.db.read() as conn:
-        return events.listed(conn, after=seen)
+        return events.listed(conn, after=seen, limit=_PAGE)
