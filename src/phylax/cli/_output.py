@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import json
 import sys
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
 from typing import Any, Literal, NamedTuple, TypeVar
 from zoneinfo import ZoneInfo
@@ -13,8 +13,9 @@ from zoneinfo import ZoneInfo
 import click
 from pydantic import BaseModel
 from rich.cells import cell_len
-from rich.console import Console
+from rich.console import Console, ConsoleOptions, RenderableType
 from rich.padding import Padding
+from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
 
@@ -26,8 +27,26 @@ _GAP = 2
 LOOK_HERE = "#c9821b"
 """Amber, for what wants to be seen; always beside a word that says so."""
 
-# what is printed are names and paths of others, in which brackets mean nothing
-console = Console(highlight=False, soft_wrap=False, markup=False)
+
+class _PlainConsole(Console):
+    """Names and paths of others are printed: brackets in them mean nothing, and nothing in them
+    moves the cursor or colours the terminal."""
+
+    def render(
+        self, renderable: RenderableType, options: ConsoleOptions | None = None
+    ) -> Iterator[Segment]:
+        for segment in super().render(renderable, options):
+            if segment.control is None and not segment.text.replace("\n", "").isprintable():
+                yield Segment(_plain(segment.text), segment.style)
+            else:
+                yield segment
+
+
+def _plain(text: str) -> str:
+    return "".join(sign if sign == "\n" or sign.isprintable() else "?" for sign in text)
+
+
+console = _PlainConsole(highlight=False, soft_wrap=False, markup=False)
 
 
 class Column(NamedTuple):
@@ -70,9 +89,15 @@ def print_list(
         writer = csv.writer(sys.stdout, lineterminator="\n")
         writer.writerow([column.heading for column in columns])
         for model in items:
-            writer.writerow([str(column.show(model)) for column in columns])
+            writer.writerow([_cell(str(column.show(model))) for column in columns])
     else:
         _print_table(items, columns, empty, title)
+
+
+def _cell(text: str) -> str:
+    """A spreadsheet must not take a name for a formula; a negative number stays one."""
+    is_formula = text[:1] in "=+@\t\r" or (text[:1] == "-" and not text[1:2].isdecimal())
+    return f"'{text}" if text.strip("-") and is_formula else text
 
 
 _LEAST = 4

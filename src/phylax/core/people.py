@@ -159,6 +159,10 @@ class Token(Value):
     withdrawn_at: Moment | None
 
 
+Whole = Annotated[str, Field(max_length=2**26)]
+"""A whole thing as JSON, however many parts it has."""
+
+
 class Audited(Value):
     """One deed: who, when, what, before and after."""
 
@@ -167,5 +171,5 @@ class Audited(Value):
     who: str
     deed: str
     subject: str
-    before: str | None
-    after: str | None
+    before: Whole | None
+    after: Whole | None

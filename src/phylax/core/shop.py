@@ -239,6 +239,13 @@ class ReadingIn(_OfVolume):
     free: Bytes
     at: Moment
 
+    @model_validator(mode="after")
+    def _within_it(self) -> Self:
+        # a file system may promise more than it has
+        if self.free > self.capacity:
+            object.__setattr__(self, "free", self.capacity)
+        return self
+
 
 class VolumeReadings(_OfVolume):
     """Many measurements of one volume, in any order: free bytes at each time."""
@@ -250,6 +257,9 @@ class VolumeReadings(_OfVolume):
     def _one_for_each_time(self) -> Self:
         if len(self.at) != len(self.free):
             raise ValueError(f"{len(self.at)} times, but {len(self.free)} values of free bytes")
+        if max(self.free) > self.capacity:
+            within = tuple(min(free, self.capacity) for free in self.free)
+            object.__setattr__(self, "free", within)
         return self
 
 
@@ -276,13 +286,21 @@ def by_volume(readings: Iterable[ReadingIn]) -> tuple[VolumeReadings, ...]:
     )
 
 
+def _shown(text: str) -> str:
+    """What a machine says of itself moves no cursor and fills no page."""
+    return "".join(sign if sign.isprintable() else " " for sign in text)[:200]
+
+
+Told = Annotated[str, AfterValidator(_shown)]
+
+
 class MachineFacts(Demand):
     """What an agent knows of its machine when it enrols."""
 
     system: System
-    host: str
-    agent_version: str
+    host: Told
+    agent_version: Told
     kind: Literal["linux", "windows", "standin"]
     memory: Bytes | None = None
-    make: str = ""
-    model: str = ""
+    make: Told = ""
+    model: Told = ""

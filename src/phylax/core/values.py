@@ -7,17 +7,21 @@ from typing import Annotated, TypeVar
 
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field, PlainSerializer
 
+LONGEST_TEXT = 131_072
+"""Characters of any text that has no bound of its own. The deepest path that is walked is half of
+it."""
+
 
 class Value(BaseModel):
     """A frozen value that crosses a boundary. Readers ignore fields newer than they are."""
 
-    model_config = ConfigDict(frozen=True, extra="ignore")
+    model_config = ConfigDict(frozen=True, extra="ignore", str_max_length=LONGEST_TEXT)
 
 
 class Demand(BaseModel):
     """A frozen value that somebody sends to be acted on. Unknown fields are refused."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", str_max_length=LONGEST_TEXT)
 
 
 E = TypeVar("E", bound=Demand)

@@ -5,9 +5,9 @@ A message is taken in once; one that comes again, by its identifier, is passed o
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from phylax.core.actions.acted import MOST_PARTS, ActedPart
 from phylax.core.checks.findings import MOST_CHECKED, Checked
@@ -70,6 +70,9 @@ class Awake(Demand):
     )
 
 
+MOST_READINGS = 10_000
+
+
 class _Message(Demand):
     id: str = Field(min_length=8, max_length=120)
 
@@ -81,6 +84,13 @@ class ReadingsMessage(_Message):
         (), max_length=2000, description="The same for many times: what was read while out of reach"
     )
     awake: Awake | None = None
+
+    @model_validator(mode="after")
+    def _not_too_much(self) -> Self:
+        # one message is one change of the file, and nobody else writes meanwhile
+        if sum(len(series.at) for series in self.volumes) > MOST_READINGS:
+            raise ValueError(f"a message has up to {MOST_READINGS} readings")
+        return self
 
     def gathered(self) -> ReadingsMessage:
         """The same, all of it as series."""
@@ -107,7 +117,7 @@ class SurveyMessage(_Message):
     look: Look
     started_at: Moment
     ended_at: Moment
-    lines: tuple[SurveyLine, ...]
+    lines: tuple[SurveyLine, ...] = Field(max_length=5000)
     covers: tuple[Cover, ...] | None = Field(
         None, description="Each entry of the protect list in force; None: it was not looked for"
     )

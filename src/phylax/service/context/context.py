@@ -15,6 +15,7 @@ from phylax.core.shop import Shop
 from phylax.core.values import to_seconds
 from phylax.service.context.wakeups import Wakeups
 from phylax.service.limits.hashing import Hashing
+from phylax.service.limits.quota import Quota
 from phylax.service.limits.tries import Failures, Tries
 from phylax.service.problems import Problem
 from phylax.store import shop as shop_store
@@ -32,6 +33,7 @@ class Context:
     wakeups: Wakeups = field(default_factory=Wakeups)
     secure_cookies: bool = False
     hashing: Hashing = field(default_factory=Hashing)
+    quota: Quota = field(default_factory=Quota)
     tries: Tries = field(default_factory=Tries)
     failures: Failures = field(default_factory=Failures)
     begun_codes: dict[int, tuple[str, int]] = field(default_factory=dict)

@@ -61,12 +61,14 @@ def enrol(new: Enrolment, context: TheContext) -> Enrolled:
             Entry(
                 machine_id=machine_id,
                 at=from_seconds(now),
-                who=f"agent on {new.facts.host}",
+                who=f"agent on {machine.tag}",
                 kind=RecordKind.MACHINE,
                 text=f"Agent {new.facts.agent_version} enrolled.",
             ),
         )
-        audit.record(conn, who=new.facts.host, at=now, deed="enrol agent", subject=machine.tag)
+        # the name by which it appears is ours, what it calls itself stands beside
+        who, subject = f"agent on {machine.tag}", f"{machine.tag}, calls itself {new.facts.host}"
+        audit.record(conn, who=who, at=now, deed="enrol agent", subject=subject)
         events.publish(conn, EventKind.MACHINE, at=now, machine_id=machine_id)
     return Enrolled(machine_id=machine_id, tag=machine.tag, key=key)
 
@@ -75,7 +77,7 @@ async def _body(request: Request) -> bytes:
     return await request.body()
 
 
-@router.post("/messages", status_code=204, responses=documented(401, 422))
+@router.post("/messages", status_code=204, responses=documented(401, 422, 429))
 def take_message(
     body: Annotated[bytes, Depends(_body)],
     context: TheContext,
@@ -87,6 +89,11 @@ def take_message(
     ] = None,
 ) -> None:
     """A report; applied once, however often it is sent."""
+    if seconds := context.quota.take(machine_id, len(body)):
+        raise Problem(
+            429, "too-much", f"This machine sent very much; it goes on in {seconds} seconds.",
+            headers={"Retry-After": str(seconds)},
+        )  # fmt: skip
     try:
         # read from its bytes in one step: a machine that was out of reach sends thousands
         message = MESSAGE.validate_json(body)

@@ -33,6 +33,33 @@ class _WithRequest(logging.Filter):
         return True
 
 
+class _NotTooOften(logging.Filter):
+    """Each warning once a minute."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._said: dict[str, float] = {}
+
+    def filter(self, record: logging.LogRecord) -> bool:
+        if record.levelno > logging.WARNING or record.exc_info:
+            return True
+        now, text = time.monotonic(), str(record.msg)[:200]
+        if now - self._said.get(text, -60.0) < 60:
+            return False
+        if len(self._said) > 100:
+            self._said.clear()
+        self._said[text] = now
+        return True
+
+
+class _OneLine(logging.Formatter):
+    """What others named stays in its line, and moves no cursor of who reads the log."""
+
+    def formatMessage(self, record: logging.LogRecord) -> str:
+        line = super().formatMessage(record)
+        return "".join(sign if sign.isprintable() else repr(sign)[1:-1] for sign in line)
+
+
 def set_up(form: LogForm, level: str) -> None:
     """Everything that is logged goes to standard error, in one form."""
     handler = logging.StreamHandler(sys.stderr)
@@ -45,11 +72,11 @@ def set_up(form: LogForm, level: str) -> None:
             datefmt="%Y-%m-%dT%H:%M:%SZ",
         )
     else:
-        text = logging.Formatter(
-            "%(asctime)s %(levelname)s %(name)s: %(message)s", "%Y-%m-%dT%H:%M:%SZ"
-        )
+        text = _OneLine("%(asctime)s %(levelname)s %(name)s: %(message)s", "%Y-%m-%dT%H:%M:%SZ")
     text.converter = time.gmtime
     handler.setFormatter(text)
+    # strangers who send nonsense must not fill the disk with lines about it
+    logging.getLogger("uvicorn.error").addFilter(_NotTooOften())
     root = logging.getLogger()
     root.handlers[:] = [handler]
     root.setLevel(level.upper())
