@@ -141,9 +141,11 @@ class _Full:
     free = 10
 
 
-def test_it_is_made_by_itself_once_a_day(context: Context, clock: Clock) -> None:
-    with context.db.write() as conn:
-        conn.execute("UPDATE audit SET at = ?", (context.now(),))
+def test_it_is_made_by_itself_once_a_day(
+    context: Context, clock: Clock, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    opened = context.now()
+    monkeypatch.setattr(making.shop, "opened_at", lambda conn: opened)
     assert making.make_where_due(context) is None, "just opened"
     clock.pass_(timedelta(days=1))
     assert making.make_where_due(context)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from datetime import datetime, timedelta
 from itertools import islice
+from pathlib import Path
 
 import click
 
@@ -83,13 +84,39 @@ def add_note(session: Session, machine: str, text: str, corrects: int | None, fo
     print_one(form, made, [("entry", str(made.id)), ("machine", made.machine_tag)])
 
 
-@command.command("verify")
+@command.command("seal")
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path), required=False)
 @pass_session
-def verify(session: Session) -> None:
+def seal(session: Session, file: Path | None) -> None:
+    """Seal the record as it is now, into FILE or on the screen. Keep seals elsewhere: whoever holds
+    one can tell later whether the record was altered or cut off."""
+    made = session.shop.records.seal()
+    if file is None:
+        click.echo(made.note, nl=False)
+    else:
+        file.write_text(made.note, "utf-8")
+        console.print(f"{count(made.count, 'entry')} sealed in {file}.")
+
+
+@command.command("verify")
+@click.option("--seal", "sealed", type=click.Path(exists=True, dir_okay=False, path_type=Path),
+              help="A seal that was kept: whether the record still is what it says.")  # fmt: skip
+@pass_session
+def verify(session: Session, sealed: Path | None) -> None:
     """Verify the chain of all entries; ends with 4 where it is broken."""
     check = session.shop.records.verify()
-    if check.intact:
-        console.print(f"{count(check.entries, 'entry')}, each fits the one before it.")
+    if not check.intact:
+        console.print(f"Broken at entry {check.broken_at}: {check.why}.")
+        sys.exit(EXIT_REFUSED)
+    console.print(f"{count(check.entries, 'entry')}, each fits the one before it.")
+    if sealed is None:
         return
-    console.print(f"Broken at entry {check.broken_at}: {check.why}.")
-    sys.exit(EXIT_REFUSED)
+    said = session.shop.records.check_seal(sealed.read_text("utf-8"))
+    at = local(said.sealed_at, session.the_shop.clock)
+    if not said.holds:
+        console.print(f"It is not what was sealed {at}: {said.why}.")
+        sys.exit(EXIT_REFUSED)
+    console.print(
+        f"{count(said.count, 'entry')} sealed {at}: all of them are there, as they were; "
+        f"{count(said.since, 'entry')} came later."
+    )

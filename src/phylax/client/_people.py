@@ -23,6 +23,7 @@ from phylax.core.people import (
     TokenScope,
     TokenShown,
 )
+from phylax.core.records import ChainCheck
 
 
 class People(Family):
@@ -98,6 +99,10 @@ class People(Family):
 
     def withdraw_token(self, token_id: int) -> None:
         self._http.delete(f"/tokens/{token_id}")
+
+    def verify_audit(self) -> ChainCheck:
+        """Follow the chain of deeds; for the owner."""
+        return self._http.get(ChainCheck, "/audit/verification")
 
     def audit(self, *, most: int = 100) -> Sequence[Audited]:
         """The newest deeds."""

@@ -47,6 +47,7 @@ from phylax.core.runs import (
 from phylax.core.scheduling.presence import Presence
 from phylax.core.scheduling.rounds import Round
 from phylax.core.scheduling.routines import StepState, StepTick
+from phylax.core.seals import NewSealCheck, Seal, SealCheck, SealKey
 from phylax.core.shop import (
     Client,
     ClientEdit,
@@ -67,6 +68,7 @@ _REGROWTHS: type[list[Regrowth]] = list[Regrowth]
 _POINTS: type[list[TrendPoint]] = list[TrendPoint]
 _NUMBERS: type[list[int]] = list[int]
 _MACHINES: type[list[Machine]] = list[Machine]
+_SEALS: type[list[Seal]] = list[Seal]
 """`list` is a method's name below."""
 _ROWS = 200
 """Machines asked for at once by their numbers."""
@@ -402,6 +404,21 @@ class Records(Family):
     def verify(self) -> ChainCheck:
         """Follow the chain of digests from the first entry to the last."""
         return self._http.get(ChainCheck, "/records/verification")
+
+    def seal(self) -> Seal:
+        """Seal the record as it is now; keep the seal elsewhere."""
+        return self._http.post(Seal, "/records/seals")
+
+    def seals(self) -> Sequence[Seal]:
+        """The newest first."""
+        return self._http.get(_SEALS, "/records/seals")
+
+    def seal_key(self) -> SealKey:
+        return self._http.get(SealKey, "/records/seal-key")
+
+    def check_seal(self, note: str) -> SealCheck:
+        """Whether the record still is what a seal says that it was."""
+        return self._http.post(SealCheck, "/records/verification", NewSealCheck(note=note))
 
 
 class Phylax(Http):

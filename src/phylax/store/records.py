@@ -107,6 +107,12 @@ def chain(conn: Connection) -> Iterator[Record]:
         yield _record(row)
 
 
+def digests(conn: Connection) -> Iterator[str]:
+    """Of every entry from the first."""
+    for row in conn.execute("SELECT digest FROM records ORDER BY id"):
+        yield row[0]
+
+
 def authors(conn: Connection) -> list[str]:
     """Who ever wrote an entry, by name."""
     rows = conn.execute("SELECT DISTINCT who FROM records ORDER BY who COLLATE NOCASE")

@@ -14,6 +14,7 @@ from zoneinfo import ZoneInfo
 
 from phylax.core.backups import Backup, BackupPlan, BackupState, is_due, kept, wrong
 from phylax.core.values import from_seconds, to_seconds
+from phylax.service import sealing
 from phylax.service.context.context import Context
 from phylax.store import audit, backups, copies, shop
 from phylax.store.copies import BadCopyError
@@ -58,8 +59,11 @@ def make(context: Context, *, who: str = "") -> Backup:
                         head="")  # fmt: skip
         try:
             _check_place(place, plan, context.db.path)
+            # with each backup a seal goes out, and lies in the backup too
+            seal = sealing.make(context)
             copies.copy(context.db.path, place / name)
             checked = copies.check(place / name)
+            (place / f"{name}.seal").write_text(seal.note, "utf-8")
         except (OSError, sqlite3.Error, BadCopyError, NoPlaceError) as error:
             said = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
             backup = backup.model_copy(update={"why": f"{said}"[:500]})
@@ -111,6 +115,7 @@ def _let_go(context: Context, plan: BackupPlan) -> None:
             continue
         try:
             path.unlink(missing_ok=True)
+            Path(f"{path}.seal").unlink(missing_ok=True)
         except OSError as error:
             _log.warning("backup %s stays: %s", path, error)
             continue

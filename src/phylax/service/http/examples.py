@@ -49,6 +49,7 @@ from phylax.core.runs import NewRoutineRuns, NewRun, RunsAgain
 from phylax.core.scheduling.calendars import FeedEdit
 from phylax.core.scheduling.rounds import Postponed, RoundEdit
 from phylax.core.scheduling.routines import RoutineEdit, StepTick
+from phylax.core.seals import NewSealCheck
 from phylax.core.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
 from phylax.core.survey.what_if import WhatIfQuestion
 from phylax.core.tuning.answers import AnswerEdit
@@ -140,6 +141,7 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
     NewToken: {"name": "till script", "scope": "read", "days": 90},
     BackupPlanEdit: {"place": "/mnt/safe/phylax", "hour": 2, "daily": 14, "weekly": 13,
                      "monthly": 12},
+    NewSealCheck: {"note": "phylax/…"},
     NewRole: {"role": "technician"},
     Code: {"code": "492039"},
     Welcome: {"secret": "welcome_8b1xX0wq", "password": "four plain words here"},

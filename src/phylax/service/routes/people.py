@@ -13,6 +13,7 @@ from phylax.core.people import (
     Person,
     Role,
 )
+from phylax.core.records import ChainCheck
 from phylax.core.values import from_seconds
 from phylax.service.context.context import TheContext
 from phylax.service.http import auth
@@ -145,6 +146,13 @@ def _keep_an_owner(conn: Connection, person: Person) -> None:
         raise Problem(
             409, "last-owner", "The shop needs an owner; make somebody else an owner first."
         )
+
+
+@router.get("/audit/verification", responses=documented(403))
+def verify_audit(context: TheContext, owner: Owner) -> ChainCheck:
+    """Follow the digests of all deeds."""
+    with context.db.read() as conn:
+        return audit.verify(conn)
 
 
 @router.get("/audit", responses=documented(403))

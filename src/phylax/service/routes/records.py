@@ -8,14 +8,16 @@ from fastapi import APIRouter, Query, Request, Response
 
 from phylax.core.events import EventKind
 from phylax.core.records import ChainCheck, Entry, NewNote, Record, RecordKind, verify
+from phylax.core.seals import NewSealCheck, Seal, SealCheck, SealKey
 from phylax.core.values import Moment, from_seconds, to_seconds
+from phylax.service import sealing
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange
 from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import documented, invalid
 from phylax.service.routes.lookup import find_machine
-from phylax.store import records
+from phylax.store import records, seals
 from phylax.store.database import Connection
 
 router = APIRouter(prefix="/records", tags=["records"])
@@ -93,3 +95,31 @@ def verify_chain(context: TheContext, actor: Signed) -> ChainCheck:
     """Follow the digests from the first entry to the last."""
     with context.db.read() as conn:
         return verify(records.chain(conn))
+
+
+@router.post("/verification", responses=documented(422))
+def check_seal(asked: NewSealCheck, context: TheContext, actor: Signed) -> SealCheck:
+    """Whether the record and the audit still are what a seal that somebody kept says."""
+    try:
+        return sealing.check(context, asked.note)
+    except ValueError as error:
+        raise invalid("/note", str(error)) from None
+
+
+@router.get("/seals")
+def list_seals(context: TheContext, actor: Signed) -> list[Seal]:
+    """The newest seals, the newest first."""
+    with context.db.read() as conn:
+        return seals.listed(conn, most=100)
+
+
+@router.post("/seals", status_code=201)
+def make_seal(change: TheChange) -> Seal:
+    """Seal the record as it is now: whoever keeps the seal can tell later what was altered."""
+    return sealing.make(change.context)
+
+
+@router.get("/seal-key")
+def seal_key(context: TheContext, actor: Signed) -> SealKey:
+    """The public key by which seals are checked."""
+    return sealing.public_key(context)
