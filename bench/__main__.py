@@ -9,6 +9,7 @@ from bench import (
     reading_settings,
     removal,
     rounds_shop,
+    strangers,
     survey_full,
     trials,
     tuning_what_if,
@@ -29,4 +30,5 @@ if __name__ == "__main__":
     long_work.main()
     tuning_what_if.main()
     trials.main()
+    strangers.main()
     footprint.main()

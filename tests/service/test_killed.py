@@ -4,17 +4,23 @@ import os
 import signal
 import subprocess
 import sys
-from collections.abc import Iterator
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import suppress
 from pathlib import Path
 
 import httpx
 import pytest
 
 from helpers import PASSWORD, enrol, free_port, make_file, make_standin, wait_until
-from phylax.client import Phylax, sign_in
+from phylax.client import Phylax, PhylaxError, sign_in
+from phylax.core.backups import Backup
 from phylax.core.people import NewPerson, Role
 from phylax.core.runs import RunState
 from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit
+from phylax.service.backups import restoring
+from phylax.service.backups.making import MARK
 from phylax.service.serve import open_shop
 
 
@@ -93,3 +99,69 @@ def test_being_told_to_stop_ends_waiting_requests_and_closes_the_file(
         assert process.end(signal.SIGTERM) == 0
     leftover = tmp_path / "shop/phylax.sqlite3-wal"
     assert not leftover.exists() or leftover.stat().st_size == 0
+
+
+def test_killed_under_load_while_backups_are_made_nothing_acknowledged_is_lost(
+    process: Process, tmp_path: Path
+) -> None:
+    """The last backup holds all that was acknowledged before it; the file holds all of it."""
+    noted: list[str] = []
+    stopped = threading.Event()
+    token = sign_in(process.url, "ines", PASSWORD)
+    with Phylax(process.url, token) as shop:
+        client = shop.clients.add(ClientEdit(name="Kelpie Boatyard"))
+        shop.machines.add(MachineEdit(tag="yard", client_id=client.id, system="linux"))
+
+    def write(who: int) -> None:
+        with Phylax(process.url, token) as shop:
+            number = 0
+            while not stopped.is_set():
+                number += 1
+                with suppress(PhylaxError):
+                    shop.records.add_note("yard", f"note {who}-{number}")
+                    noted.append(f"note {who}-{number}")
+
+    before: list[str] = []
+    made: list[Backup] = []
+    writers = [threading.Thread(target=write, args=(who,)) for who in range(3)]
+    for writer in writers:
+        writer.start()
+    try:
+        for _ in range(3):
+            with Phylax(process.url, token) as shop:
+                so_far = len(noted)
+                wait_until(lambda most=so_far + 20: len(noted) > most, "some notes")
+                before = list(noted)
+                made.append(shop.backups.make())
+                backing_up = threading.Thread(target=lambda: suppressed(shop.backups.make))
+                backing_up.start()
+                time.sleep(0.02)
+                process.end(signal.SIGKILL)
+                backing_up.join()
+            process.start()
+    finally:
+        stopped.set()
+        for writer in writers:
+            writer.join()
+    with Phylax(process.url, token) as shop:
+        there = {entry.text for entry in shop.records.list(machine="yard")}
+        assert set(noted) <= there
+        assert shop.records.verify().intact and shop.people.verify_audit().intact
+        newest = Path(made[-1].place, made[-1].name)
+        seal = Path(f"{newest}.seal").read_text("utf-8")
+        assert shop.records.check_seal(seal).holds
+        shop.backups.make()
+        left = {path.suffix for path in newest.parent.iterdir() if path.name != MARK}
+        assert left == {".sqlite3", ".seal"}, "no halves"
+    process.end(signal.SIGTERM)
+    restoring.restore(tmp_path / "shop", newest)
+    process.start()
+    with Phylax(process.url, token) as shop:
+        there = {entry.text for entry in shop.records.list(machine="yard")}
+        assert set(before) <= there and shop.records.verify().intact
+        assert shop.records.check_seal(seal).holds
+
+
+def suppressed(act: Callable[[], object]) -> None:
+    with suppress(PhylaxError):
+        act()

@@ -51,6 +51,18 @@ def certificate(names: tuple[str, ...], data: Path) -> None:
     click.echo(f"  export PHYLAX_CERTIFICATE={made.certificate}")
 
 
+@command.command("unit")
+@data_option
+def unit(data: Path) -> None:
+    """Print what makes systemd start the service: into /etc/systemd/system/phylax.service."""
+    from phylax.service.serve import unit as text
+
+    try:
+        click.echo(text(data), nl=False)
+    except ValueError as error:
+        raise click.ClickException(str(error)) from error
+
+
 @command.command("audit")
 @click.option("--most", default=40, show_default=True, help="At most so many.")
 @format_option

@@ -5,6 +5,7 @@ from __future__ import annotations
 import signal
 import sys
 from contextlib import suppress
+from importlib import resources
 from pathlib import Path
 from types import FrameType
 
@@ -134,3 +135,13 @@ def open_shop(data: Path, edit: ShopEdit, owner: NewPerson) -> None:
             audit.record(conn, who=owner.name, at=now, deed="open shop", subject=edit.name)
     finally:
         database.close()
+
+
+def unit(data: Path) -> str:
+    """A unit of systemd for the service. ValueError where a path has signs that mean something in
+    one."""
+    command, folder = f"{sys.executable} -m phylax", str(data.resolve())
+    if any(sign in command + folder for sign in "%\"'\\") or " " in folder:
+        raise ValueError("the paths of Python and of the data may hold no spaces, quotes or %")
+    text = resources.files("phylax.service").joinpath("phylax.service").read_text("utf-8")
+    return text.replace("{command}", command).replace("{data}", folder)

@@ -43,13 +43,15 @@ def copy(source: Path, target: Path) -> None:
             closing(sqlite3.connect(part)) as there,
         ):
             here.execute("PRAGMA busy_timeout = 10000")
+            # half a copy is thrown away, never mended
+            there.execute("PRAGMA journal_mode = OFF")
             # within a transaction of its own: else each write of others makes it begin anew
             here.execute("BEGIN")
             here.execute("SELECT 1 FROM sqlite_schema").fetchone()
             here.backup(there, pages=2000, sleep=0.001)
             here.execute("ROLLBACK")
             # one file, nothing beside it
-            there.execute("PRAGMA journal_mode = DELETE")
+            there.execute("PRAGMA journal_mode = DELETE").fetchone()
         _to_disk(part)
         os.replace(part, target)
         _to_disk(target.parent)

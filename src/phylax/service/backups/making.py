@@ -59,6 +59,9 @@ def make(context: Context, *, who: str = "") -> Backup:
                         head="")  # fmt: skip
         try:
             _check_place(place, plan, context.db.path)
+            for half in place.glob("phylax-*.sqlite3.part*"):
+                # left by one that was killed
+                half.unlink(missing_ok=True)
             # with each backup a seal goes out, and lies in the backup too
             seal = sealing.make(context)
             copies.copy(context.db.path, place / name)

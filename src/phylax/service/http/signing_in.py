@@ -33,8 +33,10 @@ async def sign_in(
     """The person, or a problem. A try is counted before anything is checked; `needs_code` is False
     where the person is signed in already."""
     address = address_of(request)
-    browser = hashed(request.cookies.get(KNOWN_COOKIE, ""))
-    known = await anyio.to_thread.run_sync(_is_known, context, browser, who.login)
+    cookie = request.cookies.get(KNOWN_COOKIE, "")
+    browser = hashed(cookie)
+    # who has none is told to wait without anything being looked up
+    known = bool(cookie) and await anyio.to_thread.run_sync(_is_known, context, browser, who.login)
     counted = browser if known else None
     try:
         context.tries.begin(who.login, address, known=counted, now=context.now())

@@ -84,7 +84,9 @@ def set_wishes(
     return after
 
 
-@router.post("/people/{person_id}/notices/trial", status_code=204, responses=documented(409))
+@router.post(
+    "/people/{person_id}/notices/trial", status_code=204, responses=documented(403, 404, 409)
+)
 def send_trial(person_id: int, change: TheChange) -> None:
     """Send a mail to see whether it comes."""
     with change.context.db.write() as conn:

@@ -23,7 +23,7 @@ from phylax.store.database import Connection
 router = APIRouter(prefix="/records", tags=["records"])
 
 
-@router.get("")
+@router.get("", responses=documented(404))
 def list_records(
     context: TheContext,
     actor: Signed,

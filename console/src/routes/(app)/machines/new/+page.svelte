@@ -77,6 +77,9 @@
     if (data) code = data;
     else problem = inWords(error);
   }
+  // agents refuse clear HTTP to another host unless they are told
+  const inClear =
+    location.protocol === 'http:' && !/^(localhost|127\.|\[::1\])/.test(location.host);
 </script>
 
 <svelte:head><title>Add a machine – Phylax</title></svelte:head>
@@ -90,8 +93,14 @@
       <p>On the machine, start its agent with this one-time code:</p>
       <p class="path rounded border border-[var(--line)] bg-[var(--raised)] p-3 break-all">
         phylax agent enrol {location.origin}
-        {code.code}
+        {code.code}{inClear ? ' --clear-http' : ''}
       </p>
+      {#if inClear}
+        <p>
+          This address has no TLS: everybody on the way reads the machine's key. Give the service a
+          certificate first (<code>phylax shop certificate</code>).
+        </p>
+      {/if}
       <p class="muted">
         The code is shown only once. It is valid until <When at={code.expires_at} />.
       </p>
