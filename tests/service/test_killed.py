@@ -147,10 +147,10 @@ def test_killed_under_load_while_backups_are_made_nothing_acknowledged_is_lost(
         there = {entry.text for entry in shop.records.list(machine="yard")}
         assert set(noted) <= there
         assert shop.records.verify().intact and shop.people.verify_audit().intact
-        newest = Path(made[-1].place, made[-1].name)
-        seal = Path(f"{newest}.seal").read_text("utf-8")
+        seal = Path(made[-1].place, f"{made[-1].name}.seal").read_text("utf-8")
         assert shop.records.check_seal(seal).holds
-        shop.backups.make()
+        made.append(shop.backups.make())
+        newest = Path(made[-1].place, made[-1].name)
         left = {path.suffix for path in newest.parent.iterdir() if path.name != MARK}
         assert left == {".sqlite3", ".seal"}, "no halves"
     process.end(signal.SIGTERM)
