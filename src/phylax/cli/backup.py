@@ -30,7 +30,7 @@ def list_backups(session: Session, form: str) -> None:
         Column("size", lambda b: show_size(b.size) if b.size else "", right=True),
         Column("entries", lambda b: str(b.entries) if not b.why else "", right=True),
         Column("file", lambda b: "" if b.why else f"{b.place}/{b.name}"),
-        Column("", lambda b: b.why or ("gave way to newer ones" if b.gone_at else "good")),
+        Column("", lambda b: b.why or ("replaced" if b.gone_at else "good")),
     )
     print_list(form, session.shop.backups.list(), columns, empty="None yet.")
     if form == "table" and (wrong := session.shop.backups.state().wrong):
@@ -91,8 +91,8 @@ def restore(file: Path, data: Path, yes: bool) -> None:
             click.echo(f"What is there now cannot be read: {looked.unreadable}.")
         elif looked.replaced:
             more = looked.replaced.entries - looked.backup.entries
-            click.echo(f"What is there now has {looked.replaced.entries} entries: {more} more."
-                       if more >= 0 else "What is there now has fewer entries.")  # fmt: skip
+            compared = f"{more} more" if more > 0 else "as many" if not more else f"{-more} fewer"
+            click.echo(f"What is there now has {looked.replaced.entries} entries, {compared}.")
         if not yes:
             click.confirm("Put the backup in its place?", abort=True)
         kept = restoring.restore(data, file)

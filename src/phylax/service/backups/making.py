@@ -33,7 +33,7 @@ class NoPlaceError(Exception):
 
 
 def place_of(context: Context, plan: BackupPlan) -> Path:
-    return Path(plan.place) if plan.place else context.db.path.parent / BESIDE
+    return Path(plan.place) if plan.place else context.db.path.parent.resolve() / BESIDE
 
 
 def take_place(place: Path) -> None:
