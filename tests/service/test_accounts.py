@@ -14,7 +14,7 @@ from pydantic import ValidationError
 from conftest import Service
 from helpers import PASSWORD, Clock
 from phylax.client import NotAllowedError, NotSignedInError, Phylax, RefusedError, sign_in
-from phylax.core.people import NewPerson, Person, Role, TokenScope
+from phylax.core.people import CodesFor, NewPerson, Person, Role, TokenScope
 from phylax.core.shop import Machine
 from phylax.service.letting_in import let_in
 
@@ -324,3 +324,26 @@ def test_the_owner_takes_codes_off_who_lost_them(
             technician.people.take_codes_off(technician.people.me().id)
     owner.people.take_codes_off(whose(owner, "wren").id)
     assert sign_in(service.url, "wren", PASSWORD)
+
+
+def test_where_the_shop_wants_codes_whoever_has_none_sets_them_up_first(
+    service: Service, owner: Phylax, clock: Clock
+) -> None:
+    with pytest.raises(RefusedError, match="your own codes first"):
+        owner.people.set_codes_for(CodesFor.EVERYBODY)
+    begun = owner.people.begin_codes()
+    owner.people.confirm_codes(pyotp.parse_uri(begun.address).at(clock.now))
+    owner.people.set_codes_for(CodesFor.OWNERS)
+    script = owner.people.make_token("script")
+    with service.as_("wren") as technician:
+        assert technician.machines.list() is not None and list(technician.machines.list()) == []
+        owner.people.set_codes_for(CodesFor.EVERYBODY)
+        for refused in (lambda: list(technician.machines.list()), technician.people.tokens):
+            with pytest.raises(NotAllowedError, match="set yours up first"):
+                refused()
+        mine = technician.people.begin_codes()
+        technician.people.confirm_codes(pyotp.parse_uri(mine.address).at(clock.now))
+        assert list(technician.machines.list()) == []
+    with Phylax(service.url, script.token) as program:
+        assert list(program.machines.list()) == [], "programs have no codes"
+    assert owner.people.codes_for() is CodesFor.EVERYBODY

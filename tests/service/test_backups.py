@@ -219,6 +219,8 @@ def test_in_the_place_of_a_shop_the_old_file_is_kept_with_all_that_it_held(
     # as a kill leaves it: with a log that was not folded in
     for end in ("", "-wal"):
         (copy / f"{FILE}{end}").write_bytes(Path(f"{context.db.path}{end}").read_bytes())
+    looked = restoring.outlook(copy, backup)
+    assert looked.replaced is not None and looked.replaced.shop == "Later"
     old = restoring.restore(copy, backup)
     assert old is not None
     with closing(sqlite3.connect(old)) as conn:

@@ -49,7 +49,7 @@ def states(context: Context) -> dict[str, str]:
 def test_a_withdrawn_hook_costs_its_own_messages_only(
     service: Service, owner: Phylax, context: Context
 ) -> None:
-    hook = owner.hooks.add(HookEdit(name="till", url="http://127.0.0.1:9/", at_once="all"))
+    hook = owner.hooks.add(HookEdit(name="till", url="http://127.0.0.1:9/", own_network=True))
     with context.db.write() as conn:
         notices.add(conn, outgoing("poisoned", hook_id=hook.id, receiver="till"), at=0)
         notices.add(conn, outgoing("fine"), at=1)
@@ -119,7 +119,7 @@ def test_a_hook_that_answers_byte_by_byte_holds_nobody_for_long(
 
         threading.Thread(target=drip, daemon=True).start()
         url = f"http://127.0.0.1:{port}/"
-        hook = owner.hooks.add(HookEdit(name="slow", url=url, at_once="all"))
+        hook = owner.hooks.add(HookEdit(name="slow", url=url, own_network=True))
         with context.db.write() as conn:
             notices.add(conn, outgoing("slow", hook_id=hook.id, receiver="slow"), at=0)
         assert post(context, by_mail=False) == 1
@@ -127,6 +127,20 @@ def test_a_hook_that_answers_byte_by_byte_holds_nobody_for_long(
     with context.db.read() as conn:
         (notice,) = notices.notices(conn, before=2**40, limit=9, state=None)
     assert notice.state == "waiting" and "Timeout" in notice.error
+
+
+@pytest.mark.parametrize("host", ["127.0.0.1", "[::1]", "10.0.0.7", "169.254.169.254", "localhost"])
+def test_a_hook_into_the_own_network_is_called_only_where_that_is_meant(
+    service: Service, owner: Phylax, context: Context, host: str
+) -> None:
+    scheme = "http" if host in ("127.0.0.1", "[::1]", "localhost") else "https"
+    hook = owner.hooks.add(HookEdit(name="inside", url=f"{scheme}://{host}:9/"))
+    with context.db.write() as conn:
+        notices.add(conn, outgoing("inside", hook_id=hook.id, receiver="inside"), at=0)
+    post(context)
+    with context.db.read() as conn:
+        (notice,) = notices.notices(conn, before=2**40, limit=9, state=None)
+    assert notice.state == "given up" and "own network" in notice.error
 
 
 # --- what comes twice -----------------------------------------------------------------------------

@@ -465,7 +465,7 @@ def test_hooks_are_signed_tried_again_and_given_up_when_gone(
     owner: Phylax, context: Context, machine: Machine, listener: HTTPServer, clock: Clock
 ) -> None:
     url = f"http://127.0.0.1:{listener.server_port}/in?desk=1"
-    made = owner.hooks.add(HookEdit(name="The desk's board", url=url))
+    made = owner.hooks.add(HookEdit(name="The desk's board", url=url, own_network=True))
     assert made.secret not in owner.hooks.list()[0].model_dump_json()
     listener.answers += [500]  # type: ignore[attr-defined]
     fill(context, machine.id, 96)

@@ -188,11 +188,15 @@ def list_hooks(session: Session, form: str) -> None:
 @click.argument("name")
 @click.argument("url")
 @click.option("--told", type=click.Choice(["urgent", "all"]), default="all", show_default=True)
+@click.option("--own-network", is_flag=True, help="It is in the service's own network.")
 @pass_session
-def add_hook(session: Session, name: str, url: str, told: Literal["urgent", "all"]) -> None:
+def add_hook(
+    session: Session, name: str, url: str, told: Literal["urgent", "all"], own_network: bool
+) -> None:
     """Add a hook: notify another program. Prints its signing key once."""
+    fields = {"name": name, "url": url, "at_once": AtOnce(told), "own_network": own_network}
     try:
-        edit = HookEdit.model_validate({"name": name, "url": url, "at_once": AtOnce(told)})
+        edit = HookEdit.model_validate(fields)
     except ValidationError as error:
         raise click.BadParameter(_said(error), param_hint="URL") from error
     made = session.shop.hooks.add(edit)

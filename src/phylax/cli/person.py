@@ -170,6 +170,18 @@ def codes(session: Session, off: bool, login: str | None) -> None:
         console.print("From now on each sign-in needs a code.")
 
 
+@command.command("codes-for")
+@click.argument("whom", type=click.Choice(["nobody", "owners", "everybody"]), required=False)
+@pass_session
+def codes_for(session: Session, whom: str | None) -> None:
+    """Say who has to sign in with a code as well; without WHOM, who has to."""
+    from phylax.core.people import CodesFor
+
+    if whom is not None:
+        session.shop.people.set_codes_for(CodesFor(whom))
+    console.print(f"With a code: {session.shop.people.codes_for()}.")
+
+
 @command.command("let-in")
 @click.argument("login")
 @data_option

@@ -51,6 +51,19 @@ def certificate(names: tuple[str, ...], data: Path) -> None:
     click.echo(f"  export PHYLAX_CERTIFICATE={made.certificate}")
 
 
+@command.command("new-key")
+@data_option
+def new_key(data: Path) -> None:
+    """Encrypt the secrets in the shop's file by a new key; the service must not run."""
+    from phylax.service.secret_keys import new_key as take_new_key
+    from phylax.service.serve import HeldError, NoShopError
+
+    try:
+        console.print(f"Done: {take_new_key(data)} secrets are encrypted by a new key.")
+    except (HeldError, NoShopError) as error:
+        raise click.ClickException(str(error)) from error
+
+
 @command.command("unit")
 @data_option
 def unit(data: Path) -> None:

@@ -11,6 +11,8 @@ from phylax.core.people import (
     Audited,
     Code,
     CodesBegun,
+    CodesFor,
+    CodesRule,
     LinkShown,
     NewPassword,
     NewPerson,
@@ -76,6 +78,14 @@ class People(Family):
     def remove_codes(self, code: str) -> None:
         """Sign in without codes again."""
         self._http.send("POST", "/me/codes/removal", body=Code(code=code))
+
+    def codes_for(self) -> CodesFor:
+        """Who has to sign in with a code as well."""
+        return self._http.get(CodesRule, "/codes-rule").codes_for
+
+    def set_codes_for(self, whom: CodesFor) -> None:
+        """For the owner, who has codes already."""
+        self._http.put(CodesRule, "/codes-rule", CodesRule(codes_for=whom), None)
 
     def sign_ins(self) -> Sequence[SignedIn]:
         """The browsers in which one is signed in."""

@@ -147,6 +147,9 @@ class HookEdit(Demand):
         str, Field(max_length=500, examples=["https://desk.example/in"]), AfterValidator(_hook_url)
     ]
     at_once: Literal[AtOnce.URGENT, AtOnce.ALL] = AtOnce.ALL
+    own_network: bool = Field(
+        False, description="It may lead into the service's own network, or to its own machine"
+    )
 
 
 class Hook(Value):
@@ -154,6 +157,7 @@ class Hook(Value):
     name: str
     url: str
     at_once: AtOnce
+    own_network: bool = False
     made_by: str
     made_at: Moment
 

@@ -103,6 +103,23 @@ class Code(Demand):
     code: Annotated[str, Field(min_length=6, max_length=10, examples=["492039"])]
 
 
+class CodesFor(StrEnum):
+    """Who has to sign in with a code as well."""
+
+    NOBODY = "nobody"
+    OWNERS = "owners"
+    EVERYBODY = "everybody"
+
+    def includes(self, role: Role) -> bool:
+        return self is CodesFor.EVERYBODY or (self is CodesFor.OWNERS and role is Role.OWNER)
+
+
+class CodesRule(Demand):
+    """Who has to sign in with a code as well; whoever has none sets one up first."""
+
+    codes_for: CodesFor
+
+
 class SignedIn(Value):
     """One sign-in by a browser that is open."""
 

@@ -18,7 +18,7 @@ from phylax.service import problems
 from phylax.service.backups.making import keep_backups
 from phylax.service.context.context import Context
 from phylax.service.http import static
-from phylax.service.http.auth import is_known
+from phylax.service.http.auth import known_by
 from phylax.service.http.examples import EXAMPLES
 from phylax.service.http.feed import Feed
 from phylax.service.limits.requests import Limits
@@ -55,6 +55,7 @@ from phylax.service.routes import (
     views,
     waiting,
 )
+from phylax.service.secret_keys import close_all
 from phylax.service.telemetry.logs import Requests
 from phylax.service.telemetry.metrics import Measures
 from phylax.store.routines import ship
@@ -73,6 +74,7 @@ def create_app(context: Context) -> FastAPI:
         context.db.on_commit(context.wakeups.changed)
         with context.db.write() as conn:
             ship(conn, at=context.now())
+        close_all(context)
         tasks = [
             asyncio.create_task(scheduler.keep_time(context)),
             asyncio.create_task(monitor.keep_watch(context)),
@@ -98,7 +100,7 @@ def create_app(context: Context) -> FastAPI:
     app.state.measures = Measures(context.db)
     app.state.feed = Feed(context)
     app.add_middleware(GZipMiddleware, minimum_size=1000, compresslevel=5)
-    app.add_middleware(Limits, known=partial(is_known, context))
+    app.add_middleware(Limits, known=partial(known_by, context))
     app.add_middleware(Requests, measures=app.state.measures)
     problems.install(app)
     for family in (

@@ -16,8 +16,10 @@ from phylax.core.shop import ShopEdit
 from phylax.core.values import to_seconds
 from phylax.service.app import create_app
 from phylax.service.context.context import Context, system_clock
+from phylax.service.http.signing_in import check_guessable
 from phylax.service.limits.doors import Doors
 from phylax.service.limits.hashing import hash_password
+from phylax.service.problems import Problem
 from phylax.service.telemetry import logs
 from phylax.service.telemetry.logs import LogForm
 from phylax.store import audit, people, routines
@@ -122,6 +124,10 @@ def open_shop(data: Path, edit: ShopEdit, owner: NewPerson) -> None:
     """Open a shop with its first owner; SystemExit with a message where there is one already."""
     if owner.password is None:
         sys.exit("The owner needs a password.")
+    try:
+        check_guessable(owner.password, owner.login, owner.name, "/password")
+    except Problem as problem:
+        sys.exit(problem.detail)
     hashed = hash_password(owner.password)
     database = Database(data / FILE)
     try:

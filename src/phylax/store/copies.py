@@ -39,7 +39,8 @@ def copy(source: Path, target: Path) -> None:
     os.close(os.open(part, os.O_CREAT | os.O_EXCL | os.O_RDWR, 0o600))
     try:
         with (
-            closing(sqlite3.connect(f"{source.absolute().as_uri()}?mode=ro", uri=True)) as here,
+            # to read a log that a kill left behind takes the right to write beside it
+            closing(sqlite3.connect(f"{source.absolute().as_uri()}?mode=rw", uri=True)) as here,
             closing(sqlite3.connect(part)) as there,
         ):
             here.execute("PRAGMA busy_timeout = 10000")

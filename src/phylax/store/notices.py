@@ -96,6 +96,7 @@ def _hook(row: sqlite3.Row) -> Hook:
         name=row["name"],
         url=row["url"],
         at_once=row["at_once"],
+        own_network=bool(row["own_network"]),
         made_by=row["made_by"],
         made_at=from_seconds(row["made_at"]),
     )
@@ -120,9 +121,9 @@ def hook_secret(conn: Connection, hook_id: int) -> str:
 
 def add_hook(conn: Connection, edit: HookEdit, secret: str, *, who: str, at: int) -> int:
     cursor = conn.execute(
-        "INSERT INTO hooks (name, url, at_once, secret, made_by, made_at)"
-        " VALUES (?, ?, ?, ?, ?, ?)",
-        (edit.name, edit.url, edit.at_once, secret, who, at),
+        "INSERT INTO hooks (name, url, at_once, own_network, secret, made_by, made_at)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?)",
+        (edit.name, edit.url, edit.at_once, int(edit.own_network), secret, who, at),
     )
     return int(cursor.lastrowid or 0)
 

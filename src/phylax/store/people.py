@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 from typing import NamedTuple
 
-from phylax.core.people import Person, Role, SignedIn, Token, TokenScope
+from phylax.core.people import CodesFor, Person, Role, SignedIn, Token, TokenScope
 from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
@@ -91,18 +91,27 @@ def end_everything(conn: Connection, person_id: int, *, at: int) -> None:
 # --- a second step ---------------------------------------------------------------------------
 
 
-def codes_secret(conn: Connection, person_id: int) -> tuple[str | None, int]:
-    """The secret of a person's codes, and the last step of them that was used."""
-    row = conn.execute(
-        "SELECT codes_secret, codes_step FROM people WHERE id = ?", (person_id,)
-    ).fetchone()
-    return row["codes_secret"], row["codes_step"]
+def codes_secret(conn: Connection, person_id: int) -> str | None:
+    """The secret of a person's codes, as it is kept."""
+    row = conn.execute("SELECT codes_secret FROM people WHERE id = ?", (person_id,)).fetchone()
+    kept: str | None = row["codes_secret"]
+    return kept
 
 
 def set_codes(conn: Connection, person_id: int, secret: str | None) -> None:
     conn.execute(
         "UPDATE people SET codes_secret = ?, codes_step = 0 WHERE id = ?", (secret, person_id)
     )
+
+
+def codes_for(conn: Connection) -> CodesFor:
+    """Who has to sign in with a code as well."""
+    row = conn.execute("SELECT codes_for FROM shop").fetchone()
+    return CodesFor(row[0]) if row else CodesFor.NOBODY
+
+
+def set_codes_for(conn: Connection, whom: CodesFor) -> None:
+    conn.execute("UPDATE shop SET codes_for = ?", (whom,))
 
 
 def use_code(conn: Connection, person_id: int, step: int) -> bool:

@@ -29,7 +29,12 @@ export type ShopEvent = Schema['Event'];
 export type EventKind = ShopEvent['kind'];
 
 const toSignIn: Middleware = {
-  onResponse({ response }) {
+  async onResponse({ response }) {
+    if (response.status === 403 && location.pathname !== '/shop/you') {
+      const problem = (await response.clone().json()) as { type?: string };
+      // the shop wants a code as well, and this person has none yet
+      if (problem.type?.endsWith(':set-up-codes')) void goto('/shop/you');
+    }
     if (response.status === 401 && !location.pathname.startsWith('/sign-in')) {
       void goto(`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`);
     }

@@ -7,18 +7,23 @@
   const hooks = $derived(asked.data ?? []);
   let secret = $state('');
   let problem = $state('');
-  let hook = $state({ name: '', url: '', at_once: 'all' });
+  let hook = $state({ name: '', url: '', at_once: 'all', own_network: false });
 
   const load = () => refresh('/api/v1/hooks');
 
   async function addHook(event: SubmitEvent) {
     event.preventDefault();
     const { data, error } = await api.POST('/api/v1/hooks', {
-      body: { name: hook.name, url: hook.url, at_once: hook.at_once as 'all' }
+      body: {
+        name: hook.name,
+        url: hook.url,
+        at_once: hook.at_once as 'all',
+        own_network: hook.own_network
+      }
     });
     problem = error ? inWords(error) : '';
     secret = data?.secret ?? '';
-    if (data) hook = { name: '', url: '', at_once: 'all' };
+    if (data) hook = { name: '', url: '', at_once: 'all', own_network: false };
     await load();
   }
   async function withdraw(id: number) {
@@ -54,6 +59,10 @@
         required
       /></label
     >
+    <label class="flex items-center gap-2 pb-2">
+      <input type="checkbox" bind:checked={hook.own_network} />
+      <span>It is in the service's own network</span>
+    </label>
     <button class="act">Tell it</button>
   </form>
   {#if secret}<p class="mt-2">

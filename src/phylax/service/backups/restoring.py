@@ -126,6 +126,9 @@ def _prepare(part: Path, backup: Path, looked: Outlook, now: datetime) -> None:
             )  # fmt: skip
     finally:
         database.close()
+    for copied in part.parent.glob(f"{part.name}.schema-*"):
+        # of an older one its copy is the backup itself
+        copied.unlink()
     with closing(sqlite3.connect(part)) as conn:
         conn.execute("PRAGMA journal_mode = DELETE")
     with part.open("rb") as file:

@@ -18,6 +18,7 @@ from phylax.service.limits.hashing import Hashing
 from phylax.service.limits.quota import Quota
 from phylax.service.limits.tries import Failures, Tries
 from phylax.service.problems import Problem
+from phylax.service.vault import Vault
 from phylax.store import shop as shop_store
 from phylax.store.database import Connection, Database
 
@@ -39,7 +40,11 @@ class Context:
     begun_codes: dict[int, tuple[str, int]] = field(default_factory=dict)
     """Secrets of second steps that wait for their first code, by person, with when they began."""
     making_backup: threading.Lock = field(default_factory=threading.Lock)
+    vault: Vault = field(init=False)
     _beats: dict[str, float] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.vault = Vault(self.db.path.parent)
 
     def beat(self, name: str) -> None:
         """One of the service's own loops is alive."""

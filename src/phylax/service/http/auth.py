@@ -17,7 +17,7 @@ from fastapi import Depends, Request, Response
 from starlette.types import Scope
 
 from phylax.core.generations import HEADER
-from phylax.core.people import Person, Role, TokenScope
+from phylax.core.people import CodesFor, Person, Role, TokenScope
 from phylax.service.context.context import Context, TheContext
 from phylax.service.problems import Problem
 from phylax.store import agents, generation, people
@@ -33,6 +33,9 @@ _ENROLS = frozenset({
     "make_enrolment_code", "get_me",
 })  # fmt: skip
 """Routes that a token for letting agents in is good for."""
+_SETS_UP_CODES = frozenset({
+    "get_me", "begin_codes", "confirm_codes", "sign_out", "list_sign_ins", "get_shop",
+})  # fmt: skip
 _NOT_WORK = frozenset({"make_token", "withdraw_token", "change_password", "list_audit"})
 
 
@@ -55,6 +58,8 @@ class Actor:
     secret: bytes
     """The hash of what they asked with."""
     scope: TokenScope = TokenScope.EVERYTHING
+    lacks_code: bool = False
+    """They have to sign in with a code, and have set none up."""
 
     @property
     def name(self) -> str:
@@ -84,11 +89,13 @@ def signed_in(request: Request, context: TheContext) -> Actor:
         if actor is None:
             raise _unknown("This token is not known, has expired or was withdrawn.")
         _check_scope(actor, request)
+        _check_code_set_up(actor, request)
         return actor
     if cookie := request.cookies.get(COOKIE):
         actor = _by_session(context, hashed(cookie))
         if actor is not None:
             check_origin(request)
+            _check_code_set_up(actor, request)
             return actor
     raise _unknown("Sign in, or send a bearer token.")
 
@@ -105,26 +112,43 @@ def _by_token(context: Context, secret: bytes) -> Actor | None:
     now = context.now()
     with context.db.read() as conn:
         use = people.by_token(conn, secret, at=now)
+        codes_for = people.codes_for(conn)
     if use is None:
         return None
     if not 0 <= now - use.used_at < _NOTED_EVERY:
         lasts = now + COMMAND_LINE_SECONDS if use.scope is TokenScope.EVERYTHING else None
         with context.db.write() as conn:
             people.note_token(conn, use.token_id, at=now, until=lasts if use.expires else None)
-    return Actor(use.person, "token", secret, use.scope)
+    # programs have no codes; who signs in on a command line has
+    lacks = use.scope is TokenScope.EVERYTHING and _lacks_code(use.person, codes_for)
+    return Actor(use.person, "token", secret, use.scope, lacks)
 
 
 def _by_session(context: Context, secret: bytes) -> Actor | None:
     now = context.now()
     with context.db.read() as conn:
         known = people.by_session(conn, secret, at=now)
+        codes_for = people.codes_for(conn)
     if known is None:
         return None
     person, seen_at = known
     if not 0 <= now - seen_at < _NOTED_EVERY:
         with context.db.write() as conn:
             people.note_session(conn, secret, at=now)
-    return Actor(person, "session", secret)
+    return Actor(person, "session", secret, lacks_code=_lacks_code(person, codes_for))
+
+
+def _lacks_code(person: Person, codes_for: CodesFor) -> bool:
+    return codes_for.includes(person.role) and not person.needs_code
+
+
+def _check_code_set_up(actor: Actor, request: Request) -> None:
+    name = getattr(request.scope.get("route"), "name", "")
+    if actor.lacks_code and name not in _SETS_UP_CODES:
+        raise Problem(
+            403, "set-up-codes", "This shop wants a code as well: set yours up first, under Shop, "
+            "You, or with 'phylax person codes'."
+        )  # fmt: skip
 
 
 def _check_scope(actor: Actor, request: Request) -> None:
@@ -149,20 +173,21 @@ def _bearer(header: str) -> str:
     return secret.strip() if scheme.lower() == "bearer" else ""
 
 
-async def is_known(context: Context, scope: Scope) -> bool:
-    """Whether somebody that the shop knows sends a request: who may send much."""
+async def known_by(context: Context, scope: Scope) -> bytes | None:
+    """By what somebody that the shop knows sends a request: who may send much; None: a stranger."""
     headers = dict(scope["headers"])
     secret = _bearer(headers.get(b"authorization", b"").decode("latin-1"))
     cookie = _cookie(headers.get(b"cookie", b"").decode("latin-1"))
 
-    def look() -> bool:
+    def look() -> bytes | None:
+        by = hashed(secret or cookie)
         with context.db.read() as conn:
             if secret:
-                known = agents.machine_of_key(conn, hashed(secret)) is not None
-                return known or people.by_token(conn, hashed(secret), at=context.now()) is not None
-            if cookie:
-                return people.by_session(conn, hashed(cookie), at=context.now()) is not None
-        return False
+                known = agents.machine_of_key(conn, by) is not None
+                known = known or people.by_token(conn, by, at=context.now()) is not None
+            else:
+                known = people.by_session(conn, by, at=context.now()) is not None
+        return by if known else None
 
     return await anyio.to_thread.run_sync(look)
 

@@ -23,6 +23,8 @@ from phylax.service.problems import Problem
 from phylax.store import audit, events, idempotency
 from phylax.store.database import Connection
 
+_LONGEST_KEY = 200
+
 
 @dataclass(frozen=True)
 class Change:
@@ -75,6 +77,10 @@ class Change:
         """Carry out a creation, or repeat the answer it got under the same key; one with a secret,
         which is kept nowhere, is not repeated."""
         key = self.request.headers.get("idempotency-key")
+        if key and len(key) > _LONGEST_KEY:
+            raise Problem(
+                422, "not-allowed", f"An Idempotency-Key has up to {_LONGEST_KEY} characters."
+            )
         asked = f"{self.request.method} {self.request.url.path}\n{body.model_dump_json()}"
         fingerprint = sha256(asked.encode()).hexdigest()
         actor = f"person:{self.actor.person.id}"

@@ -15,6 +15,7 @@ from phylax.core.notices import HookEdit, MailServerEdit, WishesEdit
 from phylax.core.people import (
     Activity,
     Code,
+    CodesRule,
     NewPassword,
     NewPerson,
     NewRole,
@@ -143,6 +144,7 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
                      "monthly": 12},
     NewSealCheck: {"note": "phylax/…"},
     NewRole: {"role": "technician"},
+    CodesRule: {"codes_for": "owners"},
     Code: {"code": "492039"},
     Welcome: {"secret": "welcome_8b1xX0wq", "password": "four plain words here"},
     NewView: {"page": "machines", "name": "Full Linux", "query": "system=linux&tight=yes"},

@@ -17,6 +17,7 @@ from phylax.service.limits.doors import network_of
 from phylax.service.limits.hashing import is_password
 from phylax.service.limits.tries import TooManyTriesError
 from phylax.service.problems import Problem, invalid
+from phylax.service.vault import LostKeyError
 from phylax.store import audit, people
 from phylax.store.database import Connection
 
@@ -112,6 +113,16 @@ def codes_address(secret: str, login: str, shop: str) -> str:
     return pyotp.TOTP(secret).provisioning_uri(name=login, issuer_name=shop)
 
 
+def opened(context: Context, kept: str) -> str:
+    """The secret of somebody's codes; a problem where its key is gone."""
+    try:
+        return context.vault.open(kept)
+    except LostKeyError as lost:
+        raise Problem(
+            409, "key-lost", "The service lost the key of your codes; an owner takes them off."
+        ) from lost
+
+
 def step_of(secret: str, code: str, now: int) -> int | None:
     """The step whose code this is, the one before and after it included; None: none of them."""
     codes = pyotp.TOTP(secret)
@@ -141,8 +152,9 @@ def _check_code(context: Context, person: Person, code: str, address: str) -> No
     if not code:
         raise Problem(401, "code-needed", "Give the code of your app as well.")
     with context.db.write() as conn:
-        secret, _ = people.codes_secret(conn, person.id)
-        step = step_of(secret, code, context.now()) if secret else None
+        step = None
+        if kept := people.codes_secret(conn, person.id):
+            step = step_of(opened(context, kept), code, context.now())
         if step is not None and people.use_code(conn, person.id, step):
             return
     _note_failure(context, person.login, address)

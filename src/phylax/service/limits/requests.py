@@ -7,6 +7,7 @@ import asyncio
 import re
 from collections.abc import Awaitable, Callable
 from contextlib import AsyncExitStack
+from weakref import WeakValueDictionary
 
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
@@ -26,12 +27,13 @@ _BODIES = {
 _IDLE_SECONDS = 15.0
 _SLOWEST = 32 * 1024
 """Bytes a second, over the whole body."""
-_LARGE_AT_ONCE = 4
+_LARGE_AT_ONCE = 16
+"""In all; of one who is known one."""
 _ODD = re.compile(rb"%00|%0[ad]|[\x00-\x20\x7f]", re.IGNORECASE)
 _OPENS = re.compile(rb'"(?:[^"\\]|\\.)*+(?:"|\\?\Z)|[\[{]|[\]}]', re.DOTALL)
 
-Known = Callable[[Scope], Awaitable[bool]]
-"""Whether a request comes from somebody who is known."""
+Known = Callable[[Scope], Awaitable[bytes | None]]
+"""By what somebody is known who sends a request; None: a stranger."""
 
 
 def largest_body(path: str) -> int:
@@ -62,6 +64,7 @@ class Limits:
         self._app = app
         self._known = known
         self._large = asyncio.Semaphore(_LARGE_AT_ONCE)
+        self._of: WeakValueDictionary[bytes, asyncio.Lock] = WeakValueDictionary()
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -87,12 +90,17 @@ class Limits:
             raise _too_large(most)
         async with AsyncExitStack() as held:
             if most > SMALL and (declared is None or declared > SMALL):
-                if not await self._known(scope):
+                known = await self._known(scope)
+                if known is None:
                     most = SMALL
                     if declared is not None:
                         raise _too_large(most)
                 else:
+                    # one who sends slowly keeps only themselves waiting
+                    await held.enter_async_context(self._of.setdefault(known, asyncio.Lock()))
                     await held.enter_async_context(self._large)
+            # so long as what is to come may take
+            most = most if declared is None else declared
             try:
                 async with asyncio.timeout(_IDLE_SECONDS + most / _SLOWEST):
                     body = await _read(receive, most)

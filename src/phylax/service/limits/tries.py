@@ -85,7 +85,7 @@ class Tries:
 
 def _keys(login: str, address: str, known: bytes | None) -> list[Key]:
     if known is not None:
-        return [("known", login, known.hex()), ("address", "", address)]
+        return [("known", login, known.hex())]
     return [("login here", login, address), ("login", login, ""), ("address", "", address)]
 
 

@@ -27,7 +27,7 @@ from phylax.core.today import in_a_sentence
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.backups.making import what_is_wrong
 from phylax.service.context.context import Context
-from phylax.store import attention, notices, outlooks, rounds, runs, shop
+from phylax.store import attention, notices, outlooks, rounds, runs, seals, shop
 from phylax.store.database import Connection
 
 _AHEAD = timedelta(days=30)
@@ -226,6 +226,7 @@ def _summary_facts(
         "now": local,
         "sentence": in_a_sentence(needs, coming, local),
         "shop_needs": what_is_wrong(conn, now),
+        "seal": next((seal.note for seal in seals.listed(conn, most=1)), ""),
         "told": needs,
         "groups": in_groups(needs),
         "rounds": [

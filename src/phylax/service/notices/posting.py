@@ -16,6 +16,7 @@ from email.headerregistry import Address
 from email.message import EmailMessage
 from email.policy import SMTP
 from email.utils import format_datetime
+from ipaddress import ip_address
 from pathlib import Path
 
 import httpx
@@ -75,7 +76,7 @@ def post(context: Context, *, by_mail: bool | None = None) -> int:
             elif message.hook_id is None:
                 _send(server, the_shop.name if the_shop else "Phylax", message)
             elif hook := hooks.get(message.hook_id):
-                asyncio.run(_call(hook, secrets[hook.id], message))
+                asyncio.run(_call(hook, context.vault.open(secrets[hook.id]), message))
             else:
                 raise _Refused("the hook was withdrawn")
         except _Refused as refused:
@@ -186,6 +187,8 @@ class _Key(HTTPSignatureKeyResolver):
 
 async def _call(hook: Hook, secret: str, message: Message) -> None:
     request = signed(hook, secret, message)
+    if not hook.own_network:
+        await _check_elsewhere(request.url)
     # over all: who answers byte by byte must not hold it for ever; what they say is not read
     async with (
         asyncio.timeout(_PATIENCE),
@@ -197,6 +200,17 @@ async def _call(hook: Hook, secret: str, message: Message) -> None:
         raise _Refused("410: it is gone for good")
     if not answer.is_success:
         raise OSError(f"answered {answer.status_code}")
+
+
+async def _check_elsewhere(url: httpx.URL) -> None:
+    """_Refused where an address leads into the service's own network: behind its firewall there are
+    things that trust whoever is there."""
+    loop = asyncio.get_running_loop()
+    port = url.port or (443 if url.scheme == "https" else 80)
+    for *_, address in await loop.getaddrinfo(url.host, port, type=socket.SOCK_STREAM):
+        known = ip_address(str(address[0]).partition("%")[0])
+        if not (getattr(known, "ipv4_mapped", None) or known).is_global:
+            raise _Refused(f"{url.host} is in the service's own network, which is not allowed")
 
 
 def signed(hook: Hook, secret: str, message: Message) -> httpx.Request:

@@ -151,7 +151,9 @@ def add_hook(edit: HookEdit, change: TheChange, owner: Owner) -> Response:
 
     def act(conn: Connection) -> HookShown:
         secret, _ = new_secret("hook")
-        hook_id = notices.add_hook(conn, edit, secret, who=change.who, at=change.now)
+        hook_id = notices.add_hook(
+            conn, edit, change.context.vault.close(secret), who=change.who, at=change.now
+        )
         made = notices.hook(conn, hook_id)
         assert made is not None
         change.audit(conn, "add hook", made.name, after=made)

@@ -7,6 +7,8 @@ from fastapi import APIRouter, Request, Response
 from phylax.core.people import (
     Activity,
     Audited,
+    CodesFor,
+    CodesRule,
     LinkShown,
     NewPerson,
     NewRole,
@@ -129,6 +131,26 @@ def take_codes_off(person_id: int, change: TheChange, owner: Owner) -> None:
         person = _person_here(conn, person_id)
         people.set_codes(conn, person_id, None)
         change.audit(conn, "take codes off", person.login)
+
+
+@router.get("/codes-rule")
+def codes_rule(context: TheContext, actor: Signed) -> CodesRule:
+    """Who has to sign in with a code as well."""
+    with context.db.read() as conn:
+        return CodesRule(codes_for=people.codes_for(conn))
+
+
+@router.put("/codes-rule", responses=documented(403, 409))
+def set_codes_rule(rule: CodesRule, change: TheChange, owner: Owner) -> CodesRule:
+    """Say who has to sign in with a code as well. Whoever has none sets one up before anything
+    else; who asks has one already, so that they know that it works."""
+    if rule.codes_for is not CodesFor.NOBODY and not owner.person.needs_code:
+        raise Problem(409, "no-codes", "Set up your own codes first, to see that they work.")
+    with change.context.db.write() as conn:
+        before = CodesRule(codes_for=people.codes_for(conn))
+        people.set_codes_for(conn, rule.codes_for)
+        change.audit(conn, "set codes rule", "people", before, rule)
+    return rule
 
 
 def _person_here(conn: Connection, person_id: int) -> Person:

@@ -37,7 +37,7 @@ router = APIRouter(tags=["sign-ins"])
 _DAY = 86400
 
 
-@router.post("/sign-in", responses=documented(401, 403, 422, 429, 503))
+@router.post("/sign-in", responses=documented(401, 403, 409, 422, 429, 503))
 async def sign_in(who: SignIn, context: TheContext, request: Request, response: Response) -> Person:
     """Sign in with login and password; the answer sets the session's cookie."""
     auth.check_origin(request)
@@ -60,7 +60,9 @@ def sign_out(context: TheContext, actor: Signed, request: Request, response: Res
     response.delete_cookie(auth.COOKIE, path="/")
 
 
-@router.post("/command-line/sign-in", status_code=201, responses=documented(401, 422, 429, 503))
+@router.post(
+    "/command-line/sign-in", status_code=201, responses=documented(401, 409, 422, 429, 503)
+)
 async def sign_in_for_token(who: SignIn, context: TheContext, request: Request) -> TokenShown:
     """Sign in from a program: a token instead of a cookie."""
     person = await signing_in.sign_in(context, who, request)
@@ -180,7 +182,7 @@ def confirm_codes(code: Code, change: TheChange) -> None:
         raise invalid("/code", "This is not the code of now; look at the clock of its device.")
     del change.context.begun_codes[person.id]
     with change.context.db.write() as conn:
-        people.set_codes(conn, person.id, secret)
+        people.set_codes(conn, person.id, change.context.vault.close(secret))
         people.use_code(conn, person.id, step)
         change.audit(conn, "set up codes", person.login)
 
@@ -190,10 +192,10 @@ def remove_codes(code: Code, change: TheChange) -> None:
     """Sign in without codes again; a last one shows that it is the person who asks."""
     person = change.actor.person
     with change.context.db.write() as conn:
-        secret, _ = people.codes_secret(conn, person.id)
-        if secret is None:
+        kept = people.codes_secret(conn, person.id)
+        if kept is None:
             raise Problem(409, "no-codes", "You sign in without codes already.")
-        step = signing_in.step_of(secret, code.code, change.now)
+        step = signing_in.step_of(signing_in.opened(change.context, kept), code.code, change.now)
         if step is None or not people.use_code(conn, person.id, step):
             raise invalid("/code", "This code is wrong, or was used before.")
         people.set_codes(conn, person.id, None)

@@ -3,6 +3,7 @@
   import { ask } from '$lib/api/queries';
   import { useMe } from '$lib/session';
   import Failed from '$lib/components/Failed.svelte';
+  import CodesFor from '$lib/people/CodesFor.svelte';
   import AddPerson from '$lib/people/AddPerson.svelte';
   import PersonRow from '$lib/people/PersonRow.svelte';
   import LinkOnce, { type Shown } from '$lib/people/LinkOnce.svelte';
@@ -28,7 +29,10 @@
   </ul>
   {#if link}<LinkOnce {link} />{/if}
   {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
-  {#if mayChange}<AddPerson bind:problem bind:link />{/if}
+  {#if mayChange}
+    <CodesFor bind:problem />
+    <AddPerson bind:problem bind:link />
+  {/if}
 {:else}
   <Failed query={asked} />
 {/if}
