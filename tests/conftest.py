@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 import uvicorn
 from argon2 import PasswordHasher
+from hypothesis import HealthCheck, settings
 from xdist.scheduler import LoadScopeScheduling
 
 from helpers import PASSWORD, Clock, free_port
@@ -24,6 +25,10 @@ from phylax.service.limits.hashing import hash_password
 from phylax.service.serve import FILE, open_shop, server_config
 from phylax.store import people
 from phylax.store.database import Database
+
+# no test depends on how fast the machine is
+settings.register_profile("any speed", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("any speed")
 
 TOGETHER = ("tests/demo/", "tests/windows/", "tests/service/test_year.py")
 """What shares something costly: one worker has all of each."""

@@ -7,9 +7,9 @@ from typing import Annotated, TypeVar
 
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field, PlainSerializer
 
-LONGEST_TEXT = 131_072
-"""Characters of any text that has no bound of its own. The deepest path that is walked is half of
-it."""
+LONGEST_TEXT = 524_288
+"""Characters of any text that has no bound of its own. The deepest path that is walked, however it
+is written, is less."""
 
 
 class Value(BaseModel):

@@ -253,7 +253,7 @@ def test_a_service_that_is_down_is_told_from_a_network_that_is(
             raise httpx.ConnectError("no connection") from failure
 
     with (
-        Http("http://service.example", transport=Broken()) as http,
+        Http("http://service.example", transport=Broken(), clear=True) as http,
         pytest.raises(UnreachableError) as raised,
     ):
         http.send("GET", "/health")

@@ -21,7 +21,7 @@ class Link(Value):
 
 class File(Value):
     kind: Literal["file"] = "file"
-    content: str = Field(description="Base 64")
+    content: str = Field(max_length=2**24, description="Base 64")
     mode: int = 0o644
     uid: int | None = None
     gid: int | None = None
