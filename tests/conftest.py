@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -100,21 +101,28 @@ class Service:
         return Phylax(self.url, token, timeout=60)
 
 
-@pytest.fixture
-def service(context: Context) -> Iterator[Service]:
-    """The real service on loopback, over the house's file and clock."""
-    port = free_port()
-    server = uvicorn.Server(server_config(context, "127.0.0.1", port))
+@contextmanager
+def serving(context: Context, config: uvicorn.Config, host: str = "127.0.0.1") -> Iterator[Service]:
+    """A service on loopback, as a configuration says, until the block ends."""
+    server = uvicorn.Server(config)
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()
     while not server.started:
         assert thread.is_alive(), "the service did not start"
         time.sleep(0.005)
-    yield Service(f"http://127.0.0.1:{port}", context)
+    scheme = "https" if config.ssl_certfile else "http"
+    yield Service(f"{scheme}://{host}:{config.port}", context)
     context.wakeups.stop()
     server.should_exit = True
     thread.join(timeout=60)
     assert not thread.is_alive(), "the service did not stop"
+
+
+@pytest.fixture
+def service(context: Context) -> Iterator[Service]:
+    """The real service on loopback, over the house's file and clock."""
+    with serving(context, server_config(context, "127.0.0.1", free_port())) as running:
+        yield running
 
 
 @pytest.fixture

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import asyncio
 import socket
 import sqlite3
 import subprocess
 import sys
 import threading
 from collections.abc import Iterator
-from contextlib import closing
+from contextlib import ExitStack, closing
+from datetime import timedelta
 from pathlib import Path
 
 import httpx
@@ -25,7 +27,7 @@ from phylax.service.http import feed
 from phylax.service.http.auth import Actor
 from phylax.service.notices import post, posting
 from phylax.service.problems import storage_problem
-from phylax.store import events, notices
+from phylax.store import events, notices, people
 from phylax.store.notices import Outgoing
 from phylax.store.shop_file import FILE
 
@@ -326,3 +328,40 @@ def test_a_hundred_who_watch_cost_one_look(
         for stream in streams:
             stream.close()
     assert len(looks) < 10
+
+
+def test_on_a_full_disk_what_is_only_read_is_read(
+    service: Service, owner: Phylax, clock: Clock, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """That a token was used is noted where there is room for it."""
+    clock.pass_(timedelta(hours=1))
+    noted = []
+
+    def full(*given: object, **named: object) -> None:
+        noted.append(given)
+        raise sqlite3.OperationalError("database or disk is full")
+
+    monkeypatch.setattr(people, "note_token", full)
+    assert owner.people.me().login == "ines" and noted
+
+
+def test_who_begins_to_watch_while_it_is_looked_misses_nothing(
+    context: Context, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    the_feed = feed.Feed(context)
+    the_feed.begin()
+    honest, came = the_feed._look, ExitStack()
+    with context.db.read() as conn:
+        (ines,) = [person for person in people.everyone(conn) if person.login == "ines"]
+    late: list[feed.Listener] = []
+
+    def look(listeners: list[feed.Listener]) -> object:
+        late.append(came.enter_context(the_feed.listening(Actor(ines, "session", b""))))
+        with context.db.write() as conn:
+            events.publish(conn, EventKind.SHOP, at=context.now())
+        return honest(listeners)
+
+    monkeypatch.setattr(the_feed, "_look", look)
+    asyncio.run(the_feed._turn())
+    assert [event.kind for event in late[0]._news] == [EventKind.SHOP]
+    came.close()

@@ -13,9 +13,8 @@ from contextlib import closing
 
 import httpx
 import pytest
-import uvicorn
 
-from conftest import Service
+from conftest import Service, serving
 from helpers import PASSWORD, Clock, free_port
 from phylax.client import Phylax
 from phylax.service.context.context import Context
@@ -216,19 +215,10 @@ def few(context: Context, monkeypatch: pytest.MonkeyPatch) -> Iterator[Service]:
     head."""
     monkeypatch.setattr(connections, "HEAD_SECONDS", 0.5)
     monkeypatch.setattr(connections, "UNREAD_SECONDS", 0.5)
-    port = free_port()
-    config = server_config(context, "127.0.0.1", port)
+    config = server_config(context, "127.0.0.1", free_port())
     config.http = Doors(8, 5).protocol()
-    server = uvicorn.Server(config)
-    thread = threading.Thread(target=server.run, daemon=True)
-    thread.start()
-    while not server.started:
-        assert thread.is_alive()
-        time.sleep(0.005)
-    yield Service(f"http://127.0.0.1:{port}", context)
-    context.wakeups.stop()
-    server.should_exit = True
-    thread.join(timeout=60)
+    with serving(context, config) as running:
+        yield running
 
 
 def connect(service: Service, source: str = "127.0.0.1") -> socket.socket:

@@ -3,15 +3,12 @@ certificate of the shop's own."""
 
 from __future__ import annotations
 
-import threading
-import time
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-import uvicorn
 
-from conftest import Service
+from conftest import Service, serving
 from helpers import PASSWORD, free_port, make_standin
 from phylax.agent.config.certificate import keep_certificate
 from phylax.agent.config.home import AgentHome
@@ -48,18 +45,10 @@ def made(tmp_path_factory: pytest.TempPathFactory) -> Made:
 
 @pytest.fixture
 def secure(context: Context, made: Made) -> Iterator[Service]:
-    port = free_port()
     files = (made.certificate, made.key)
-    server = uvicorn.Server(server_config(context, "127.0.0.1", port, tls=files))
-    thread = threading.Thread(target=server.run, daemon=True)
-    thread.start()
-    while not server.started:
-        assert thread.is_alive()
-        time.sleep(0.005)
-    yield Service(f"https://localhost:{port}", context)
-    context.wakeups.stop()
-    server.should_exit = True
-    thread.join(timeout=60)
+    config = server_config(context, "127.0.0.1", free_port(), tls=files)
+    with serving(context, config, "localhost") as running:
+        yield running
 
 
 def test_a_machine_that_was_enrolled_with_the_fingerprint_trusts_no_other(

@@ -75,7 +75,6 @@ def command(
     from phylax.service.serve import HeldError, NewerFileError, NoShopError, serve
 
     scheme = "https" if tls_cert else "http"
-    click.echo(f"Phylax is at {scheme}://{host}:{port} (data in {data})")
     try:
         serve(
             data,
@@ -85,6 +84,7 @@ def command(
             tls=None if tls_cert is None or tls_key is None else (tls_cert, tls_key),
             log_form=log_form,
             log_level=log_level,
+            ready=lambda: click.echo(f"Phylax is at {scheme}://{host}:{port} (data in {data})"),
         )
     except (NewerFileError, NoShopError, HeldError) as error:
         raise click.ClickException(str(error)) from error

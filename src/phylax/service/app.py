@@ -75,6 +75,7 @@ def create_app(context: Context) -> FastAPI:
         with context.db.write() as conn:
             ship(conn, at=context.now())
         close_all(context)
+        app.state.feed.begin()
         tasks = [
             asyncio.create_task(scheduler.keep_time(context)),
             asyncio.create_task(monitor.keep_watch(context)),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import signal
 import sys
+from collections.abc import Callable
 from contextlib import suppress
 from importlib import resources
 from pathlib import Path
@@ -56,11 +57,14 @@ def serve(
     tls: tuple[Path, Path] | None = None,
     log_form: LogForm = "text",
     log_level: str = "info",
+    ready: Callable[[], None] = lambda: None,
 ) -> None:
     """Serve the shop in a data directory until told to stop (SIGINT, SIGTERM); `tls` are the files
-    of a certificate and its key. NoShopError, HeldError."""
+    of a certificate and its key; `ready` is called once the file is this process's alone.
+    NoShopError, HeldError."""
     logs.set_up(log_form, log_level)
     with alone(data, f"a service at {host}:{port}"):
+        ready()
         _serve(data, host, port, behind_proxy, tls)
 
 

@@ -6,7 +6,9 @@ Everything secret but passwords is kept as SHA-256 of a random value of 256 bits
 from __future__ import annotations
 
 import secrets
+import sqlite3
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from hashlib import sha256
 from http.cookies import CookieError, SimpleCookie
@@ -21,6 +23,7 @@ from phylax.core.people import CodesFor, Person, Role, TokenScope
 from phylax.service.context.context import Context, TheContext
 from phylax.service.problems import Problem
 from phylax.store import agents, generation, people
+from phylax.store.database import Connection
 
 COOKIE = "phylax_session"
 KNOWN_COOKIE = "phylax_known"
@@ -117,11 +120,17 @@ def _by_token(context: Context, secret: bytes) -> Actor | None:
         return None
     if not 0 <= now - use.used_at < _NOTED_EVERY:
         lasts = now + COMMAND_LINE_SECONDS if use.scope is TokenScope.EVERYTHING else None
-        with context.db.write() as conn:
-            people.note_token(conn, use.token_id, at=now, until=lasts if use.expires else None)
+        until = lasts if use.expires else None
+        _note(context, lambda conn: people.note_token(conn, use.token_id, at=now, until=until))
     # programs have no codes; who signs in on a command line has
     lacks = use.scope is TokenScope.EVERYTHING and _lacks_code(use.person, codes_for)
     return Actor(use.person, "token", secret, use.scope, lacks)
+
+
+def _note(context: Context, write: Callable[[Connection], None]) -> None:
+    """When something was used last. Whoever only reads does so on a full disk as well."""
+    with suppress(sqlite3.Error), context.db.write() as conn:
+        write(conn)
 
 
 def _by_session(context: Context, secret: bytes) -> Actor | None:
@@ -133,8 +142,7 @@ def _by_session(context: Context, secret: bytes) -> Actor | None:
         return None
     person, seen_at = known
     if not 0 <= now - seen_at < _NOTED_EVERY:
-        with context.db.write() as conn:
-            people.note_session(conn, secret, at=now)
+        _note(context, lambda conn: people.note_session(conn, secret, at=now))
     return Actor(person, "session", secret, lacks_code=_lacks_code(person, codes_for))
 
 

@@ -66,6 +66,11 @@ class Feed:
         self._listeners: set[Listener] = set()
         self._seen = 0
 
+    def begin(self) -> None:
+        """From what is there now on; before anybody listens."""
+        with self._context.db.read() as conn:
+            self._seen = events.newest(conn)
+
     @contextmanager
     def listening(self, actor: Actor) -> Iterator[Listener]:
         """Hear of all that comes from now on. Problem where too many watch already."""
@@ -85,7 +90,6 @@ class Feed:
     async def run(self) -> None:
         """Until the service stops."""
         wakeups = self._context.wakeups
-        self._seen = await anyio.to_thread.run_sync(self._newest)
         while not wakeups.stopping.is_set():
             changed = wakeups.change()
             try:
@@ -99,9 +103,9 @@ class Feed:
             listener.end()
 
     async def _turn(self) -> None:
-        listeners = list(self._listeners)
-        news, over = await anyio.to_thread.run_sync(self._look, listeners)
-        for listener in listeners:
+        news, over = await anyio.to_thread.run_sync(self._look, list(self._listeners))
+        # who came meanwhile looked for what there was before this was read
+        for listener in list(self._listeners):
             if listener in over:
                 listener.end()
             elif news:
@@ -115,7 +119,3 @@ class Feed:
         if news:
             self._seen = news[-1].id
         return news, over
-
-    def _newest(self) -> int:
-        with self._context.db.read() as conn:
-            return events.newest(conn)
