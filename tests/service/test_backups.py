@@ -235,13 +235,21 @@ def test_over_a_file_that_cannot_be_read_it_is_restored_all_the_same(
     made = making.make(context)
     data = tmp_path / "broken"
     data.mkdir()
+    with context.db.write() as conn:
+        conn.execute("UPDATE shop SET name = 'Later'")
     (data / FILE).write_bytes(b"torn" * 5000)
-    (data / f"{FILE}-wal").write_bytes(b"torn" * 5000)
+    # its log is whole: it must not be taken for that of the file that comes
+    (data / f"{FILE}-wal").write_bytes(Path(f"{context.db.path}-wal").read_bytes())
     looked = restoring.outlook(data, Path(made.place, made.name))
     assert looked.unreadable and looked.replaced is None
     old = restoring.restore(data, Path(made.place, made.name))
     assert old is not None and old.read_bytes().startswith(b"torn")
-    assert copies.check(data / FILE).shop == "Quayside"
+    database = Database(data / FILE)
+    try:
+        with database.read() as conn:
+            assert conn.execute("SELECT name FROM shop").fetchone()[0] == "Quayside"
+    finally:
+        database.close()
 
 
 def test_nothing_is_restored_under_a_running_service_or_from_no_backup(

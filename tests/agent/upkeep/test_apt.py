@@ -9,9 +9,11 @@ import pytest
 from tests.apt_root import AptRoot
 
 from phylax.agent.machines.linux.apt import Apt
+from phylax.agent.machines.upkeep import Watch
 from phylax.agent.survey.task import Stopped
 from phylax.core.actions import ActEnd, InstallUpdates, RemoveProgram, TryRemoval
 from phylax.core.inventory.programs import Along
+from phylax.core.inventory.updates import UpdatesListed
 
 
 def watch(done: int = 0, of: int | None = None) -> None:
@@ -93,11 +95,18 @@ def test_what_somebody_held_is_said_to_be_held(packages: AptRoot, apt: Apt) -> N
 
 
 def test_while_something_else_installs_it_waits_and_can_be_called_off(
-    packages: AptRoot, apt: Apt
+    packages: AptRoot, apt: Apt, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     packages.install(packages.make("chat", "1.0"))
     packages.offer(packages.make("chat", "1.1"))
-    asked = 0
+    asked, working = 0, []
+    honest = apt.updates
+
+    def updates(watch: Watch) -> UpdatesListed:
+        working.append(other.poll() is None)
+        return honest(watch)
+
+    monkeypatch.setattr(apt, "updates", updates)
 
     def end_it_then(done: int = 0, of: int | None = None) -> None:
         nonlocal asked
@@ -109,6 +118,7 @@ def test_while_something_else_installs_it_waits_and_can_be_called_off(
     with packages.at_work() as other:
         (part,) = apt.install(InstallUpdates(), end_it_then)
     assert asked >= 3 and part.end is ActEnd.DONE
+    assert working == [False], "nothing is looked up while it changes"
 
     def stop(done: int = 0, of: int | None = None) -> None:
         if of is None and packages.version("chat") == "installed 1.1":
