@@ -13,6 +13,7 @@ from contextlib import closing
 
 import httpx
 import pytest
+from starlette.types import Message, Receive, Scope, Send
 
 from conftest import Service, serving
 from helpers import PASSWORD, Clock, free_port
@@ -20,9 +21,10 @@ from phylax.client import Phylax
 from phylax.service.context.context import Context
 from phylax.service.http import signing_in
 from phylax.service.limits import doors as connections
+from phylax.service.limits import requests
 from phylax.service.limits.doors import Doors, network_of
 from phylax.service.limits.hashing import Hashing
-from phylax.service.limits.requests import DEEPEST, is_too_deep, largest_body
+from phylax.service.limits.requests import DEEPEST, Limits, is_too_deep, largest_body
 from phylax.service.limits.tries import Failures, TooManyTriesError, Tries
 from phylax.service.problems import Problem
 from phylax.service.serve import server_config
@@ -113,6 +115,48 @@ def test_no_address_tells_of_files_or_breaks_anything(
 ) -> None:
     answer = raw(service, f"GET {address} HTTP/1.1\r\nHost: h\r\n\r\n".encode())
     assert status(answer) == expected, answer[:300]
+
+
+def test_who_sends_much_slowly_keeps_only_themselves_waiting(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """One machine sends two large messages that do not end; another's comes through."""
+    monkeypatch.setattr(requests, "_IDLE_SECONDS", 1000.0)
+    done: list[bytes] = []
+    never = asyncio.Event()
+
+    async def app(scope: Scope, receive: Receive, send: Send) -> None:
+        done.append(dict(scope["headers"])[b"authorization"])
+
+    async def known(scope: Scope) -> bytes:
+        return dict(scope["headers"])[b"authorization"]
+
+    async def slow() -> Message:
+        await never.wait()
+        return {"type": "http.disconnect"}
+
+    async def whole() -> Message:
+        return {"type": "http.request", "body": b" " * 100_000}
+
+    async def send(message: Message) -> None:
+        """Nobody reads it."""
+
+    def scope(who: bytes) -> Scope:
+        headers = [(b"authorization", who), (b"content-length", b"100000")]
+        path = f"{API}/agent/messages"
+        return {"type": "http", "path": path, "query_string": b"", "headers": headers}
+
+    async def house() -> None:
+        limits = Limits(app, known)
+        held = [asyncio.create_task(limits(scope(b"one"), slow, send)) for _ in range(30)]
+        await asyncio.sleep(0)
+        await asyncio.wait_for(limits(scope(b"other"), whole, send), 60)
+        for task in held:
+            task.cancel()
+        await asyncio.gather(*held, return_exceptions=True)
+
+    asyncio.run(house())
+    assert done == [b"other"]
 
 
 # --- guessing -----------------------------------------------------------------------------------
