@@ -51,8 +51,8 @@ class Upkeep(Family):
         """Programs over the shop, the largest first."""
         asked = {"words": words, "trial": trial, "unused_days": unused_days,
                  "not_version": not_version, "limit": limit}  # fmt: skip
-        given = {name: value for name, value in asked.items() if value not in ("", False, None)}
-        return self._http.get(list[ProgramOnMachine], "/installed", **given)
+        filters = {name: value for name, value in asked.items() if value not in ("", False, None)}
+        return self._http.get(list[ProgramOnMachine], "/installed", **filters)
 
     def comparison(self, run_id: int) -> Comparison:
         """How a machine stood before a run and after it."""

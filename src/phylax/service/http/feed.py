@@ -113,7 +113,11 @@ class Feed:
 
     def _look(self, listeners: list[Listener]) -> tuple[list[Event], set[Listener]]:
         """What is new, and who may not know of it."""
-        over = {one for one in listeners if not is_still_signed_in(self._context, one.actor)}
+        over = {
+            listener
+            for listener in listeners
+            if not is_still_signed_in(self._context, listener.actor)
+        }
         with self._context.db.read() as conn:
             news = events.listed(conn, after=self._seen, limit=MOST_BEHIND + 1)
         if news:

@@ -64,8 +64,8 @@ class Doors:
         doors = self
 
         class _Guarded(Guarded):
-            def __init__(self, *given: Any, **named: Any) -> None:
-                super().__init__(doors, *given, **named)
+            def __init__(self, *args: Any, **kwargs: Any) -> None:
+                super().__init__(doors, *args, **kwargs)
 
         return _Guarded
 
@@ -73,8 +73,8 @@ class Doors:
 class Guarded(HttpToolsProtocol):
     """One connection."""
 
-    def __init__(self, doors: Doors, *given: Any, **named: Any) -> None:
-        super().__init__(*given, **named)
+    def __init__(self, doors: Doors, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
         self._doors = doors
         self._head_bytes = 0
         self._head_timer: asyncio.TimerHandle | None = None

@@ -78,7 +78,7 @@ class Limits:
             problem.headers["Connection"] = "close"
             await problem.response()(scope, receive, send)
             return
-        await self._app(scope, _told(body, receive), send)
+        await self._app(scope, _body_first(body, receive), send)
 
     async def _body(self, scope: Scope, receive: Receive) -> bytes:
         """The whole body. Raises Problem, and whatever ends the request."""
@@ -109,18 +109,18 @@ class Limits:
             return body
 
 
-def _told(body: bytes, receive: Receive) -> Receive:
+def _body_first(body: bytes, receive: Receive) -> Receive:
     """The body at once; then what else the connection has to say."""
-    is_told = False
+    was_given = False
 
-    async def tell() -> Message:
-        nonlocal is_told
-        if is_told:
+    async def receive_body() -> Message:
+        nonlocal was_given
+        if was_given:
             return await receive()
-        is_told = True
+        was_given = True
         return {"type": "http.request", "body": body, "more_body": False}
 
-    return tell
+    return receive_body
 
 
 async def _read(receive: Receive, most: int) -> bytes:

@@ -105,15 +105,20 @@ class Failures:
         """How many of this kind were not written down before this one; None: nor is this one."""
         with self._lock:
             if not 0 <= now - self._begun < self._EVERY:
-                # those that nothing was written of are forgotten with their time
-                self._since = {k: v for k, v in self._since.items() if v[1]}
+                # what is still to be summed stays for one more time, and nothing for ever
+                self._since = {
+                    key: (at, more)
+                    for key, (at, more) in self._since.items()
+                    if more and 0 <= now - at < 2 * self._EVERY
+                }
                 self._begun = now
             key = (login, address)
+            if key not in self._since and len(self._since) >= self._MOST:
+                # beyond that, all others count as one kind
+                key = ("", "")
             at, more = self._since.get(key, (None, 0))
             if at is not None and 0 <= now - at < self._EVERY:
                 self._since[key] = (at, more + 1)
-                return None
-            if len(self._since) >= self._MOST and key not in self._since:
                 return None
             self._since[key] = (now, 0)
             return more
