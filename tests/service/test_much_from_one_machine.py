@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 from pydantic import ValidationError
 
+from phylax.agent.outbox.sending import Sender
+from phylax.agent.outbox.spool import Spool
+from phylax.agent.platform.reserve import Reserve
 from phylax.client import AgentLink, Phylax, RefusedError, enrol
 from phylax.core.protocol import ReadingsMessage
 from phylax.core.shop import Machine, MachineFacts, VolumeReadings
@@ -50,3 +55,25 @@ def test_a_machine_does_not_choose_the_name_it_acts_under(owner: Phylax, machine
     assert deed.who == "agent on ferry-desk" and deed.subject.isprintable()
     (entry,) = [e for e in owner.records.list(machine=machine.tag) if "enrolled" in e.text]
     assert entry.who == "agent on ferry-desk"
+
+
+class Refusing:
+    """A link whose other side says 400: the service, or a proxy before it."""
+
+    def __init__(self, kind: str) -> None:
+        self._kind = kind
+
+    def report(self, message: object, *, age: float | None = None) -> None:
+        raise RefusedError(400, self._kind, "no", {})
+
+
+def test_what_a_proxy_refuses_is_kept_and_what_the_service_never_takes_is_put_aside(
+    tmp_path: Path,
+) -> None:
+    spool = Spool(tmp_path / "spool", Reserve(tmp_path / "reserve"))
+    spool.put(readings(1))
+    with pytest.raises(RefusedError):
+        Sender(Refusing(""), spool).send_spooled()  # type: ignore[arg-type]
+    assert len(list(spool.waiting())) == 1
+    Sender(Refusing("too-deep"), spool).send_spooled()  # type: ignore[arg-type]
+    assert list(spool.waiting()) == []

@@ -45,7 +45,8 @@ class Sender:
         try:
             self.link.report(waiting.message, age=waiting.age)
         except RefusedError as error:
-            if error.status not in _NEVER_TAKEN:
+            if error.status not in _NEVER_TAKEN or (error.status == 400 and not error.kind):
+                # a proxy says 400 for reasons of its own, and the message is not to blame
                 raise
             names = ", ".join(single.path.name for single in waiting.of)
             _log.error("the service will not take %s: %s", names, error)
