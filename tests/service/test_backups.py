@@ -197,11 +197,14 @@ def test_a_restore_keeps_what_was_there_and_begins_a_new_life(
     assert restoring.restore(data, backup) is None
     with closing(sqlite3.connect(data / FILE)) as conn:
         conn.row_factory = sqlite3.Row
-        texts = [row["text"] for row in conn.execute("SELECT text FROM records")]
+        texts = [row["text"] for row in conn.execute("SELECT text FROM record_words")]
         assert "before" in texts and "after" not in texts
         with service.context.db.read() as now:
             assert generation.current(conn).name != generation.current(now).name
-        (deed,) = conn.execute("SELECT subject FROM audit WHERE deed = 'restore'").fetchall()
+        (deed,) = conn.execute(
+            "SELECT subject FROM audit_parts p JOIN audit a ON a.id = p.deed"
+            " WHERE a.deed = 'restore'"
+        ).fetchall()
         assert made.head[:12] in deed["subject"]
     looked = restoring.outlook(service.context.db.path.parent, backup)
     assert looked.replaced and looked.replaced.entries == looked.backup.entries + 1

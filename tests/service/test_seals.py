@@ -17,13 +17,15 @@ from hypothesis import strategies as st
 
 from conftest import Service
 from phylax.client import Phylax, RefusedError
-from phylax.core import seals
-from phylax.core.records import FIRST, Entry, digest
+from phylax.core import proofs, seals
+from phylax.core.chain import FIRST
+from phylax.core.records import Entry, RecordKind, digest
+from phylax.core.records import verify as verify_records
 from phylax.core.shop import Machine
 from phylax.service import sealing
 from phylax.service.backups import making
 from phylax.service.context.context import Context
-from phylax.store import audit, records
+from phylax.store import audit, copies, records
 from phylax.store.database import Database, migrations
 
 
@@ -53,7 +55,9 @@ def altered(context: Context, sql: str) -> None:
     """As somebody does who can write the file."""
     with closing(sqlite3.connect(context.db.path, timeout=20)) as conn, conn:
         for name in ("records_are_not_changed", "records_are_not_removed", "audit_is_not_changed",
-                     "audit_is_not_removed"):  # fmt: skip
+                     "audit_is_not_removed", "record_parts_are_not_removed",
+                     "record_parts_are_not_changed", "audit_parts_are_not_changed",
+                     "audit_parts_are_not_removed"):  # fmt: skip
             conn.execute(f"DROP TRIGGER IF EXISTS {name}")
         conn.execute(sql)
 
@@ -88,13 +92,14 @@ def test_a_chain_computed_anew_is_found_out(
     note_some(owner, machine, 4)
     seal = owner.records.seal()
     with context.db.read() as conn:
-        entries = [Entry.model_validate(r.model_dump()) for r in records.chain(conn)]
+        entries = [Entry.model_validate(k.record.model_dump()) for k in records.chain(conn)]
     previous = FIRST
+    altered(context, "DELETE FROM record_parts")
     for number, entry in enumerate(entries, 1):
         forged = entry.model_copy(update={"text": "Nothing was removed."})
-        altered(context, f"UPDATE records SET text = 'Nothing was removed.', previous = "
-                         f"'{previous}', digest = '{digest(forged, previous)}' "
-                         f"WHERE id = {number}")  # fmt: skip
+        altered(context, f"UPDATE records SET text = 'Nothing was removed.', hashed = NULL, "
+                         f"who = '{forged.who}', previous = '{previous}', "
+                         f"digest = '{digest(forged, previous)}' WHERE id = {number}")  # fmt: skip
         previous = digest(forged, previous)
     assert owner.records.verify().intact
     assert "not those that were sealed" in owner.records.check_seal(seal.note).why
@@ -148,6 +153,106 @@ def test_a_restored_backup_is_told_from_tampering(
     assert "restored" not in seals.compared(later, older, later.generation).why
 
 
+@given(st.lists(st.binary(min_size=32, max_size=32), min_size=1, max_size=70), st.data())
+def test_a_path_leads_to_the_root_of_the_standard_and_to_no_other(
+    leaves: list[bytes], data: st.DataObject
+) -> None:
+    digests = [leaf.hex() for leaf in leaves]
+    place = data.draw(st.integers(0, len(leaves) - 1))
+    path = proofs.path_to(digests, place)
+    root = plain_root(leaves)
+    assert proofs.root_by(digests[place], place, len(leaves), path) == root
+    for other in {place - 1, place + 1, place ^ 1, -1}:
+        if not (0 <= other < len(leaves) and leaves[other] == leaves[place]):
+            assert proofs.root_by(digests[place], other, len(leaves), path) != root
+    assert proofs.root_by("00" * 32, place, len(leaves), path) != root or leaves[place] == bytes(32)
+    assert proofs.root_by(digests[place], place, len(leaves), [*path, bytes(32)]) is None
+    if path:
+        assert proofs.root_by(digests[place], place, len(leaves), path[:-1]) != root
+
+
+def test_a_proof_shows_what_was_written_even_when_the_record_is_written_anew(
+    owner: Phylax, machine: Machine, context: Context
+) -> None:
+    note_some(owner, machine, 3)
+    entry = owner.records.add_note(machine.id, "Kept 12 files, as the client said.")
+    note_some(owner, machine, 2)
+    proof = owner.records.prove(entry.id).proof
+    said = owner.records.check_proof(proof)
+    assert said.holds and said.text == entry.text and said.who == entry.who
+    assert (said.place, said.at) == (entry.id, entry.at)
+    altered(context, f"DELETE FROM records WHERE id >= {entry.id}")
+    assert owner.records.check_proof(proof).holds, "it needs nobody's word"
+    with pytest.raises(RefusedError, match="no entry"):
+        owner.records.prove(entry.id)
+
+
+def test_a_proof_that_was_altered_proves_nothing(
+    owner: Phylax, machine: Machine, context: Context
+) -> None:
+    note_some(owner, machine, 4)
+    proof = owner.records.prove(3).proof
+    head, extra, index, first, rest = proof.split("\n", 4)
+    shown = json.loads(base64.b64decode(extra[6:]))
+
+    def again(**change: object) -> str:
+        other = base64.b64encode(json.dumps(shown | change).encode()).decode()
+        return "\n".join([head, f"extra {other}", index, first, rest])
+
+    parts = shown["parts"]
+    forged = {**parts, "text": {**parts["text"], "text": "Kept nothing."}}
+    assert "its text is not" in owner.records.check_proof(again(parts=forged)).why
+    assert owner.records.check_proof(again(parts={})).text == ""
+    invented = {**parts, "freed": {"salt": "", "text": "9"}}
+    assert "its freed is not" in owner.records.check_proof(again(parts=invented)).why
+    entry = shown["entry"].replace('"kind":"note"', '"kind":"run"')
+    assert entry != shown["entry"]
+    assert "is not in the record" in owner.records.check_proof(again(entry=entry)).why
+    moved = proof.replace(index, "index 1")
+    assert "is not in the record" in owner.records.check_proof(moved).why
+    text, _, signed = proof.partition("\n\n")[2].partition("\n\n")
+    fewer = proof.replace(text, text.replace("\n5\n", "\n6\n"))
+    assert fewer != proof and "altered" in owner.records.check_proof(fewer).why
+    for odd in (
+        "no proof", text, proof.partition("\n\n")[0], proof.replace(first, "e30="),
+        proof.replace(index, "index -1"), proof.replace(extra, "extra e30="),
+        proof.replace(extra, "extra " + base64.b64encode(b"[" * 50_000).decode()),
+    ):  # fmt: skip
+        with pytest.raises(RefusedError, match="no proof"):
+            owner.records.check_proof(odd)
+    assert signed
+
+
+def test_entries_of_the_first_form_stay_as_they_are_and_are_proved_as_well(
+    owner: Phylax, machine: Machine, context: Context
+) -> None:
+    """A file that was written before there were parts: checked, gone on with, found by words."""
+    with context.db.read() as conn:
+        before = [Entry.model_validate(k.record.model_dump()) for k in records.chain(conn)]
+    altered(context, "DELETE FROM record_parts")
+    altered(context, "DELETE FROM records")
+    previous = FIRST
+    with closing(sqlite3.connect(context.db.path, timeout=20)) as conn, conn:
+        entry = before[0].model_copy(update={"kind": RecordKind.NOTE, "text": "Old dusty fan."})
+        said = digest(entry, previous)
+        conn.execute(
+            "INSERT INTO records (machine_id, at, who, kind, text, previous, digest)"
+            " VALUES (?, ?, ?, ?, ?, ?, ?)",
+            (machine.id, int(entry.at.timestamp()), entry.who, entry.kind, entry.text, previous,
+             said),
+        )  # fmt: skip
+        conn.execute("INSERT INTO records_text (records_text) VALUES ('rebuild')")
+    owner.records.add_note(machine.id, "A new fan.")
+    assert owner.records.verify().intact and owner.records.verify().entries == 2
+    assert {e.text for e in owner.records.list(words="fan")} == {"Old dusty fan.", "A new fan."}
+    assert len(list(owner.records.list(who=entry.who))) == 2
+    proved = owner.records.check_proof(owner.records.prove(1).proof)
+    assert proved.holds and proved.text == "Old dusty fan."
+    with context.db.write() as conn:
+        assert verify_records(records.chain(conn)).intact
+        conn.execute("INSERT INTO records_text (records_text) VALUES ('integrity-check')")
+
+
 # --- the audit ------------------------------------------------------------------------------------
 
 
@@ -155,8 +260,12 @@ def test_a_restored_backup_is_told_from_tampering(
     "sql",
     [
         "DELETE FROM audit WHERE id = 2",
-        "UPDATE audit SET who = 'somebody' WHERE id = 3",
-        "UPDATE audit SET hashed = replace(hashed, 'note', 'nothing') WHERE id = 3",
+        "UPDATE audit_parts SET who = 'somebody' WHERE deed = 3",
+        "UPDATE audit_parts SET subject = 'something' WHERE deed = 3",
+        "UPDATE audit_parts SET who = NULL WHERE deed = 3",
+        "DELETE FROM audit_parts WHERE deed = 3",
+        "UPDATE audit SET at = 5 WHERE id = 3",
+        "UPDATE audit SET hashed = replace(hashed, 'deed', 'dead') WHERE id = 3",
         "UPDATE audit SET digest = NULL WHERE id = 2",
     ],
 )
@@ -182,12 +291,51 @@ def test_an_audit_cut_off_at_its_end_is_found_by_a_seal(
     assert "audit is not what it was" in owner.records.check_seal(note).why
 
 
+def _older_file(path: Path, until: int) -> sqlite3.Connection:
+    """A file as an earlier version made it."""
+    conn = sqlite3.connect(path)
+    for number, script in migrations():
+        if number < until:
+            conn.executescript(f"{script}; PRAGMA user_version = {number};")
+    return conn
+
+
+def test_deeds_that_were_hashed_with_all_their_words_are_still_verified(tmp_path: Path) -> None:
+    path = tmp_path / "old.sqlite3"
+    with closing(_older_file(path, 18)) as conn, conn:
+        conn.execute("INSERT INTO shop (id, name, zone, uid) VALUES (1, 'S', 'Europe/Dublin', 'u')")
+        previous = FIRST
+        for at, subject in ((1, "Wren Halloran"), (2, "\N{SNOWMAN}")):
+            said = {"at": at, "who": "Ines", "deed": "x", "subject": subject, "before": None,
+                    "after": "{}", "previous": previous}  # fmt: skip
+            hashed = json.dumps(said, ensure_ascii=False, sort_keys=True, separators=(",", ":"))
+            previous = sha256(hashed.encode()).hexdigest()
+            conn.execute(
+                "INSERT INTO audit (at, who, deed, subject, after, hashed, digest)"
+                " VALUES (?, 'Ines', 'x', ?, '{}', ?, ?)",
+                (at, subject, hashed, previous),
+            )
+    assert copies.check(path).entries == 0, "a copy of an earlier version"
+    database = Database(path)
+    try:
+        with database.write() as conn:
+            audit.record(conn, who="Ines", at=3, deed="y", subject="s", before="{}")
+            assert audit.verify(conn).intact and audit.verify(conn).entries == 3
+            newest, *_, oldest = audit.listed(conn, before=99, limit=9)
+            assert (newest.subject, newest.before, newest.after) == ("s", "{}", None)
+            assert (oldest.subject, oldest.after) == ("Wren Halloran", "{}")
+            hashed = conn.execute("SELECT hashed FROM audit WHERE id = 3").fetchone()[0]
+            assert "Ines" not in hashed
+            conn.execute("DROP TRIGGER audit_is_not_changed")
+            conn.execute("UPDATE audit SET subject = 'Petra' WHERE id = 1")
+            assert audit.verify(conn).broken_at == 1
+    finally:
+        database.close()
+
+
 def test_deeds_from_before_the_chain_are_covered_by_its_beginning(tmp_path: Path) -> None:
     path = tmp_path / "old.sqlite3"
-    with closing(sqlite3.connect(path)) as conn:
-        for number, script in migrations():
-            if number < 15:
-                conn.executescript(f"{script}; PRAGMA user_version = {number};")
+    with closing(_older_file(path, 15)) as conn:
         conn.execute("INSERT INTO audit (at, who, deed, subject) VALUES (1, 'Ines', 'x', 'é')")
         conn.commit()
     database = Database(path)

@@ -38,6 +38,7 @@ def command() -> None:
 @click.option("--nearly-full", is_flag=True, help="Only with a volume over its threshold.")
 @click.option("--without-round", is_flag=True, help="Only those that no round covers.")
 @click.option("--not-enrolled", is_flag=True, help="Only those without an agent.")
+@click.option("--retired", is_flag=True, help="Only those that are retired.")
 @click.option(
     "--sort",
     type=click.Choice([sort.value for sort in MachineSort]),
@@ -55,6 +56,7 @@ def list_machines(
     nearly_full: bool,
     without_round: bool,
     not_enrolled: bool,
+    retired: bool,
     sort: str,
     descending: bool,
     form: str,
@@ -77,6 +79,7 @@ def list_machines(
         nearly_full=nearly_full,
         without_round=without_round,
         not_enrolled=not_enrolled,
+        retired=retired,
         sort=MachineSort(sort),
         descending=descending,
     )
@@ -119,6 +122,9 @@ def show_machine(session: Session, machine: str, form: str) -> None:
         ("last contact", local(current.seen_at, zone)),
         ("last cleaned", local(current.cleaned_at, zone)),
     ]
+    if current.retired_at is not None:
+        why = f": {current.retired_why}" if current.retired_why else ""
+        pairs.append(("retired", f"{local(current.retired_at, zone)}{why}"))
     pairs += [
         (
             f"volume {v.mount}",
@@ -204,3 +210,33 @@ def withdraw(session: Session, machine: str) -> None:
     """Withdraw a machine's agent: its key no longer counts."""
     session.shop.machines.withdraw_agent(machine)
     console.print(f"The agent of {machine} is withdrawn; its key is no longer valid.")
+
+
+@command.command("retire")
+@click.argument("machine")
+@click.option("--why", default="", help="As in 'sold'; it stands in the record.")
+@click.option("--yes", is_flag=True, help="Without asking.")
+@pass_session
+def retire(session: Session, machine: str, why: str, yes: bool) -> None:
+    """The shop looks after MACHINE no more. Says first what becomes of its rounds, and of what
+    waits or is held."""
+    current = session.shop.machines.get(machine)
+    for sentence in session.shop.machines.retirement(machine).in_words:
+        console.print(sentence)
+    if not yes:
+        click.confirm(f"Retire {current.tag}?", abort=True)
+    session.shop.machines.retire(current, why)
+    console.print(f"{current.tag} is retired. 'phylax machine return {current.tag}' undoes it.")
+
+
+@command.command("return")
+@click.argument("machine")
+@pass_session
+def bring_back(session: Session, machine: str) -> None:
+    """MACHINE is looked after again."""
+    current = session.shop.machines.get(machine)
+    meaning = session.shop.machines.retirement(machine)
+    session.shop.machines.bring_back(current)
+    console.print(f"{current.tag} is back.")
+    for sentence in meaning.in_words:
+        console.print(sentence)

@@ -98,12 +98,34 @@ def seal(session: Session, file: Path | None) -> None:
         console.print(f"{count(made.count, 'entry')} sealed in {file}.")
 
 
-@command.command("verify")
-@click.option("--seal", "sealed", type=click.Path(exists=True, dir_okay=False, path_type=Path),
-              help="A seal that was kept: whether the record still is what it says.")  # fmt: skip
+@command.command("prove")
+@click.argument("entry", type=int)
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path), required=False)
 @pass_session
-def verify(session: Session, sealed: Path | None) -> None:
+def prove(session: Session, entry: int, file: Path | None) -> None:
+    """Prove that ENTRY is in the record, into FILE or on the screen. Whoever gets the proof can
+    show later what was written, even if the record was altered since."""
+    proof = session.shop.records.prove(entry).proof
+    if file is None:
+        click.echo(proof, nl=False)
+    else:
+        file.write_text(proof, "utf-8")
+        console.print(f"The proof of entry {entry} is in {file}.")
+
+
+_FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
+
+
+@command.command("verify")
+@click.option("--seal", "sealed", type=_FILE,
+              help="A seal that was kept: whether the record still is what it says.")  # fmt: skip
+@click.option("--proof", type=_FILE, help="A proof that was kept: whether its entry was sealed.")
+@pass_session
+def verify(session: Session, sealed: Path | None, proof: Path | None) -> None:
     """Verify the chain of all entries; ends with 4 where it is broken."""
+    if proof is not None:
+        _verify_proof(session, proof)
+        return
     check = session.shop.records.verify()
     if not check.intact:
         console.print(f"Broken at entry {check.broken_at}: {check.why}.")
@@ -120,3 +142,16 @@ def verify(session: Session, sealed: Path | None) -> None:
         f"{count(said.count, 'entry')} sealed {at}: all of them are there, as they were; "
         f"{count(said.since, 'entry')} came later."
     )
+
+
+def _verify_proof(session: Session, file: Path) -> None:
+    said = session.shop.records.check_proof(file.read_text("utf-8"))
+    zone = session.the_shop.clock
+    if not said.holds:
+        console.print(f"It proves nothing: {said.why}.")
+        sys.exit(EXIT_REFUSED)
+    console.print(
+        f"Entry number {said.place} was in the record sealed {local(said.sealed_at, zone)}. "
+        f"{said.who or 'Somebody'} wrote {local(said.at, zone)}:"
+    )
+    console.print(said.text or "(the words are not in the proof)")

@@ -135,8 +135,11 @@ class Http:
     def get(self, kind: type[T], path: str, /, **params: Any) -> T:
         return _parse(kind, self.send("GET", path, params=params))
 
-    def post(self, kind: type[T], path: str, body: BaseModel | None = None) -> T:
-        return _parse(kind, self.send("POST", path, body=body))
+    def post(
+        self, kind: type[T], path: str, body: BaseModel | None = None, version: int | None = None
+    ) -> T:
+        headers = {} if version is None else {"If-Match": f'"{version}"'}
+        return _parse(kind, self.send("POST", path, body=body, headers=headers))
 
     def put(self, kind: type[T], path: str, body: BaseModel, version: int | None) -> T:
         """Replace what has a version; the version is the one that was read and edited."""

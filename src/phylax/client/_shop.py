@@ -10,9 +10,10 @@ from typing import Literal
 from phylax.client._backups import Backups
 from phylax.client._checks import Checks
 from phylax.client._decisions import Holds, Protections, Rules, StandingConsents, Surveys
-from phylax.client._errors import PhylaxError, UnreachableError
+from phylax.client._errors import UnreachableError
 from phylax.client._family import Family, Which
 from phylax.client._http import Http
+from phylax.client._machines import Clients, Machines
 from phylax.client._people import People
 from phylax.client._planning import (
     Calendars,
@@ -25,16 +26,10 @@ from phylax.client._tuning import Programs, Questions, Settings, SharedChanges
 from phylax.client._upkeep import Upkeep
 from phylax.client._watching import Attentions, Hooks, Notices, Trends
 from phylax.core.catalogue import Category
-from phylax.core.consents import (
-    Consent,
-)
 from phylax.core.holds import HeldPick, IfTaken
-from phylax.core.machine_list import MachineSort
 from phylax.core.people import SignIn, TokenShown
+from phylax.core.proofs import EntryProof, NewProofCheck, ProofCheck
 from phylax.core.records import ChainCheck, NewNote, Record, RecordKind
-from phylax.core.retention import (
-    RuleInForce,
-)
 from phylax.core.runs import (
     NewRun,
     Run,
@@ -44,34 +39,18 @@ from phylax.core.runs import (
     WantedProgram,
     WantedSetting,
 )
-from phylax.core.scheduling.presence import Presence
-from phylax.core.scheduling.rounds import Round
 from phylax.core.scheduling.routines import StepState, StepTick
 from phylax.core.seals import NewSealCheck, Seal, SealCheck, SealKey
 from phylax.core.shop import (
-    Client,
-    ClientEdit,
-    EnrolmentCode,
     Machine,
-    MachineEdit,
     Shop,
     ShopEdit,
-    System,
 )
-from phylax.core.survey import Ledger, Survey
 from phylax.core.today import Today
-from phylax.core.trends import FreeLine, Outlook, Regrowth, Trend, TrendPoint
 from phylax.core.values import edit_of
 
-_OUTLOOKS: type[list[Outlook]] = list[Outlook]
-_REGROWTHS: type[list[Regrowth]] = list[Regrowth]
-_POINTS: type[list[TrendPoint]] = list[TrendPoint]
-_NUMBERS: type[list[int]] = list[int]
-_MACHINES: type[list[Machine]] = list[Machine]
 _SEALS: type[list[Seal]] = list[Seal]
 """`list` is a method's name below."""
-_ROWS = 200
-"""Machines asked for at once by their numbers."""
 
 
 def sign_in(
@@ -87,160 +66,6 @@ def sign_in(
     with Http(url, clear=clear, certificate=certificate) as http:
         who = SignIn(login=login, password=password, code=code)
         return http.post(TokenShown, "/command-line/sign-in", who).token
-
-
-class Clients(Family):
-    def list(self, *, words: str = "") -> Iterator[Client]:
-        """Clients; those with all of some words in name, contact, mail or phone."""
-        return self._http.pages(Client, "/clients", words=words or None)
-
-    def get(self, client_id: int) -> Client:
-        return self._http.get(Client, f"/clients/{client_id}")
-
-    def find(self, which: Which) -> Client:
-        """A client by number or name."""
-        if isinstance(which, int) or which.isdecimal():
-            return self.get(int(which))
-        for client in self.list():
-            if client.name.casefold() == which.casefold():
-                return client
-        raise PhylaxError(f"there is no client {which!r}")
-
-    def add(self, edit: ClientEdit) -> Client:
-        return self._http.post(Client, "/clients", edit)
-
-    def change(self, client: Client, edit: ClientEdit) -> Client:
-        """Change a client as it was read; ChangedMeanwhileError where somebody was faster."""
-        return self._http.put(Client, f"/clients/{client.id}", edit, client.version)
-
-    def set_threshold(self, client: Client, percent: int | None) -> Client:
-        """From how full on its machines' volumes are nearly full; None: as the shop says."""
-        return self.change(client, edit_of(ClientEdit, client, threshold_percent=percent))
-
-
-class Machines(Family):
-    def list(
-        self,
-        *,
-        client_id: int | None = None,
-        words: str = "",
-        systems: Sequence[System] = (),
-        nearly_full: bool = False,
-        without_round: bool = False,
-        not_enrolled: bool = False,
-        sort: MachineSort = MachineSort.NUMBER,
-        descending: bool = False,
-    ) -> Iterator[Machine]:
-        """Machines chosen by all that is given, sorted; what is not known comes last."""
-        chosen: dict[str, object] = {
-            "client_id": client_id,
-            "words": words or None,
-            "system": [*systems] or None,
-            "nearly_full": nearly_full or None,
-            "without_round": without_round or None,
-            "not_enrolled": not_enrolled or None,
-        }
-        if sort is MachineSort.NUMBER and not descending:
-            yield from self._http.pages(Machine, "/machines", **chosen)
-            return
-        numbers = self._http.get(
-            _NUMBERS, "/machines/numbers", **chosen, sort=sort, descending=descending
-        )
-        for first in range(0, len(numbers), _ROWS):
-            yield from self._http.get(
-                _MACHINES, "/machines", machine_id=numbers[first : first + _ROWS]
-            )
-
-    def get(self, which: Which) -> Machine:
-        return self._http.get(Machine, f"/machines/{which}")
-
-    def add(self, edit: MachineEdit) -> Machine:
-        return self._http.post(Machine, "/machines", edit)
-
-    def change(self, machine: Machine, edit: MachineEdit) -> Machine:
-        return self._http.put(Machine, f"/machines/{machine.id}", edit, machine.version)
-
-    def set_threshold(self, machine: Machine, percent: int | None) -> Machine:
-        """From how full on its volumes are nearly full; None: as the client or the shop says."""
-        return self.change(machine, edit_of(MachineEdit, machine, threshold_percent=percent))
-
-    def enrolment_code(self, which: Which) -> EnrolmentCode:
-        """A one-time code for an agent on the machine."""
-        return self._http.post(EnrolmentCode, f"/machines/{which}/enrolment-code")
-
-    def withdraw_agent(self, which: Which) -> None:
-        self._http.delete(f"/machines/{which}/agent")
-
-    def ledger(self, which: Which) -> Ledger:
-        """What goes and what stays, as the newest survey found it."""
-        return self._http.get(Ledger, f"/machines/{which}/ledger")
-
-    def surveys(self, which: Which) -> Iterator[Survey]:
-        """Newest first."""
-        return self._http.pages(Survey, f"/machines/{which}/surveys")
-
-    def rules(self, which: Which) -> dict[str, RuleInForce]:
-        return self._http.get(dict[str, RuleInForce], f"/machines/{which}/rules")
-
-    def rounds(self, which: Which) -> Sequence[Round]:
-        return self._http.get(list[Round], f"/machines/{which}/rounds")
-
-    def presence(self, which: Which) -> Presence:
-        """When a machine is usually on, by hour of the week."""
-        return self._http.get(Presence, f"/machines/{which}/presence")
-
-    def consents(self, which: Which) -> Iterator[Consent]:
-        return self._http.pages(Consent, f"/machines/{which}/consents")
-
-    def trend(
-        self,
-        which: Which,
-        *,
-        mount: str | None = None,
-        since: datetime | None = None,
-        until: datetime | None = None,
-        points: int = 300,
-    ) -> Trend:
-        """Free space of one volume (the fullest by default) over a span, cleanings marked."""
-        return self._http.get(
-            Trend,
-            f"/machines/{which}/trend",
-            mount=mount,
-            since=since and since.isoformat(),
-            until=until and until.isoformat(),
-            points=points,
-        )
-
-    def outlooks(self, which: Which) -> Sequence[Outlook]:
-        """What can be said of each volume."""
-        return self._http.get(_OUTLOOKS, f"/machines/{which}/outlooks")
-
-    def regrowth(self, which: Which) -> Sequence[Regrowth]:
-        """How each category comes back after a cleaning, fastest first."""
-        return self._http.get(_REGROWTHS, f"/machines/{which}/regrowth")
-
-    def readings(
-        self,
-        which: Which,
-        *,
-        mount: str | None = None,
-        since: datetime | None = None,
-        by: Literal["hour", "day"] = "day",
-    ) -> Sequence[TrendPoint]:
-        """Every reading of one volume, as it came (90 days back) or a line a day."""
-        return self._http.get(
-            _POINTS,
-            f"/machines/{which}/readings",
-            mount=mount,
-            since=since and since.isoformat(),
-            by=by,
-        )
-
-    def free_lines(self, machine_ids: Sequence[int], *, days: int = 90) -> Sequence[FreeLine]:
-        """The share free over some days, for small drawings; at most 200 machines."""
-        return self._http.get(
-            list[FreeLine], "/machines/free-lines", machine_id=list(machine_ids), days=days
-        )
 
 
 class Runs(Family):
@@ -415,6 +240,16 @@ class Records(Family):
 
     def seal_key(self) -> SealKey:
         return self._http.get(SealKey, "/records/seal-key")
+
+    def prove(self, entry: int) -> EntryProof:
+        """A proof that an entry is in the record, by a seal made now."""
+        return self._http.post(EntryProof, f"/records/{entry}/proof")
+
+    def check_proof(self, proof: str) -> ProofCheck:
+        """Whether an entry was in a record that this shop sealed."""
+        return self._http.post(
+            ProofCheck, "/records/proofs/verification", NewProofCheck(proof=proof)
+        )
 
     def check_seal(self, note: str) -> SealCheck:
         """Whether the record still is what a seal says that it was."""

@@ -28,3 +28,5 @@ class MachineChoice(Value):
     nearly_full: bool = False
     without_round: bool = False
     not_enrolled: bool = False
+    retired: bool = False
+    """Only those that are; else only those that are not."""

@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from enum import StrEnum
-from hashlib import sha256
-from typing import Annotated, Any
+from typing import Annotated, Any, NamedTuple
 
 from pydantic import Field
 
+from phylax.core.chain import FIRST, Link, Part, digest_of, hashed_text, why_broken
 from phylax.core.runs import RunState
 from phylax.core.values import Demand, Moment, Value, to_seconds
 
-FIRST = "0" * 64
-"""What the first entry carries in place of a digest before it."""
+PERSONAL = ("who", "text")
+"""What of an entry may be about a person."""
 
 
 class RecordKind(StrEnum):
@@ -66,30 +66,64 @@ class ChainCheck(Value):
     why: str = ""
 
 
-def digest(entry: Entry, previous: str) -> str:
-    """SHA-256 over the entry and the digest before it, as hexadecimal.
+class KeptEntry(NamedTuple):
+    """An entry with what its digest stands on."""
 
-    The text hashed is JSON with sorted keys, no spaces, times as epoch seconds, fields that are
-    not set left out, so that a field added later does not change older digests.
-    """
+    record: Record
+    hashed: str | None
+    """None: an entry of the first form."""
+    parts: Mapping[str, Part | None]
+
+
+def digest(entry: Entry, previous: str) -> str:
+    """Of an entry of the first form, with the digest before it."""
+    return digest_of(first_form(entry, previous))
+
+
+def _content(entry: Entry) -> dict[str, Any]:
     content: dict[str, Any] = entry.model_dump(mode="json", include=set(Entry.model_fields))
     content["at"] = to_seconds(entry.at)
-    content = {name: value for name, value in content.items() if value is not None}
-    text = json.dumps(content | {"previous": previous}, sort_keys=True, separators=(",", ":"))
-    return sha256(text.encode("utf-8")).hexdigest()
+    return content
 
 
-def verify(records: Iterable[Record]) -> ChainCheck:
+def first_form(entry: Entry, previous: str) -> str:
+    """What the digest of an entry of the first form is taken of.
+
+    JSON with sorted keys, no spaces, times as epoch seconds, fields that are not set left out, so
+    that a field added later does not change older digests.
+    """
+    content = {name: value for name, value in _content(entry).items() if value is not None}
+    return json.dumps(content | {"previous": previous}, sort_keys=True, separators=(",", ":"))
+
+
+def text_to_hash(entry: Entry, parts: Mapping[str, Part], previous: str) -> str:
+    """What an entry's digest is taken of; its personal parts as digests."""
+    return hashed_text(_impersonal(entry), parts, previous)
+
+
+def _impersonal(entry: Entry) -> dict[str, Any]:
+    return {name: value for name, value in _content(entry).items() if name not in PERSONAL}
+
+
+def verify(entries: Iterable[KeptEntry]) -> ChainCheck:
     """Follow the chain from the first entry; stops at the first that does not fit."""
     previous = FIRST
     number = 0
-    for record in records:
+    is_new_form = False
+    for record, hashed, parts in entries:
         number += 1
         if record.previous != previous:
             why = "it does not follow the entry before it: one was taken out or put in"
-            return ChainCheck(entries=number, intact=False, broken_at=record.id, why=why)
-        if digest(record, previous) != record.digest:
+        elif hashed is not None:
+            is_new_form = True
+            why = why_broken(Link(hashed, record.digest, _impersonal(record), parts), previous)
+        elif is_new_form:
+            why = "it is of a form that was not written any more"
+        elif digest(record, previous) != record.digest:
             why = "its text does not fit its digest: it was altered"
+        else:
+            why = ""
+        if why:
             return ChainCheck(entries=number, intact=False, broken_at=record.id, why=why)
         previous = record.digest
     return ChainCheck(entries=number, intact=True)

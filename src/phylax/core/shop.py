@@ -116,6 +116,8 @@ class Client(Value):
     at_once: int | None = None
     threshold_percent: int | None = None
     machines: int = 0
+    retired_at: Moment | None = Field(None, description="Since when it is not looked after")
+    retired_why: str = ""
     version: int
 
 
@@ -210,6 +212,8 @@ class Machine(Value):
     clock_off_since: Moment | None = None
     clock_doubt: str = Field("", description="Why its agent does not trust its clock")
     clock_doubt_since: Moment | None = None
+    retired_at: Moment | None = Field(None, description="Since when it is not looked after")
+    retired_why: str = ""
     volumes: tuple[Volume, ...] = ()
     gone_volumes: tuple[Volume, ...] = Field((), description="Which it once had")
 

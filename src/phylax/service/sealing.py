@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import os
+from itertools import islice
 from pathlib import Path
 
 from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
-from phylax.core import seals
-from phylax.core.seals import Seal, SealCheck, Sealed, SealKey
+from phylax.core import proofs, seals
+from phylax.core.proofs import EntryProof, ProofCheck
+from phylax.core.records import first_form
+from phylax.core.seals import Opened, Seal, SealCheck, Sealed, SealKey
 from phylax.core.values import from_seconds
 from phylax.service.context.context import Context
 from phylax.store import audit, generation, records, shop
@@ -29,6 +32,41 @@ def make(context: Context) -> Seal:
         public = _public(key)
         note = seals.note(text, name, public, key.sign(text.encode()))
         return store.add(conn, note, seals.opened(note).sealed.entries, at=context.now())
+
+
+def prove(context: Context, record_id: int) -> EntryProof | None:
+    """A proof that an entry is in the record, by a seal made now; None where it is not there."""
+    seal = make(context)
+    with context.db.read() as conn:
+        kept = records.kept(conn, record_id)
+        index = records.place_of(conn, record_id)
+        digests = list(islice(records.digests(conn), seal.count))
+    if kept is None or index >= seal.count:
+        return None
+    hashed = kept.hashed
+    if hashed is None:
+        hashed = first_form(kept.record, kept.record.previous)
+    parts = {name: part for name, part in kept.parts.items() if part is not None}
+    proof = proofs.written(hashed, parts, index, proofs.path_to(digests, index), seal.note)
+    return EntryProof(entry=record_id, proof=proof)
+
+
+def check_proof(context: Context, text: str) -> ProofCheck:
+    """Whether an entry was in a record that this shop sealed; ValueError where it is no proof."""
+    proof = proofs.taken_apart(text)
+    sealed = proof.seal.sealed
+    why = _why_not_ours(context, proof.seal) or proofs.why_not(proof)
+    if why:
+        return ProofCheck(holds=False, why=why, sealed_at=sealed.at)
+    said = proofs.says(proof)
+    return ProofCheck(
+        holds=True,
+        sealed_at=sealed.at,
+        place=proof.place + 1,
+        at=from_seconds(said["at"]),
+        who=said["who"],
+        text=said["text"],
+    )
 
 
 def _now(conn: Connection, name: str, at: int) -> Sealed:
@@ -52,21 +90,28 @@ def _now(conn: Connection, name: str, at: int) -> Sealed:
 def check(context: Context, written: str) -> SealCheck:
     """Whether the record still is what a seal says; ValueError where it is no seal."""
     note = seals.opened(written)
-    public = _key(context).public_key()
-    raw = _public(_key(context))
+    if why := _why_not_ours(context, note):
+        return _refused(note.sealed, why)
     with context.db.read() as conn:
-        name = _name(conn)
-        signature = note.signatures.get((name, seals.key_id(name, raw)))
-        if signature is None:
-            return _refused(note.sealed, "it is signed by another key than this shop's")
-        try:
-            public.verify(signature, note.text.encode())
-        except InvalidSignature:
-            return _refused(note.sealed, "its signature does not fit: the seal was altered")
         said = seals.compared(note.sealed, records.digests(conn), generation.current(conn).name)
         if said.holds and (why := audit.why_not(conn, note.sealed)):
             return _refused(note.sealed, why)
         return said
+
+
+def _why_not_ours(context: Context, note: Opened) -> str:
+    """Why a seal is not one of this shop's; empty: it is."""
+    key = _key(context)
+    with context.db.read() as conn:
+        name = _name(conn)
+    signature = note.signatures.get((name, seals.key_id(name, _public(key))))
+    if signature is None:
+        return "it is signed by another key than this shop's"
+    try:
+        key.public_key().verify(signature, note.text.encode())
+    except InvalidSignature:
+        return "its signature does not fit: the seal was altered"
+    return ""
 
 
 def _refused(sealed: Sealed, why: str) -> SealCheck:

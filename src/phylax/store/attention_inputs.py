@@ -86,7 +86,11 @@ def standings(
     conn: Connection, machine_ids: Iterable[int], *, at: int, newest_agent: str
 ) -> list[Standing]:
     """How some machines stand."""
-    machines = shop.machines_by_id(conn, sorted(machine_ids))
+    machines = [
+        machine
+        for machine in shop.machines_by_id(conn, sorted(machine_ids))
+        if machine.retired_at is None
+    ]
     ids = json.dumps([machine.id for machine in machines])
     rows = conn.execute(
         """

@@ -165,7 +165,8 @@ def installed(
         f"""
         SELECT i.*, m.tag, c.name AS client_name FROM installed i
         JOIN machines m ON m.id = i.machine_id JOIN clients c ON c.id = m.client_id
-        WHERE {where} AND (NOT :trial OR i.trial) AND (:unused IS NULL OR i.last_used < :unused)
+        WHERE m.retired_at IS NULL AND {where} AND (NOT :trial OR i.trial)
+          AND (:unused IS NULL OR i.last_used < :unused)
           AND (:version = '' OR i.version <> :version)
         ORDER BY i.size DESC NULLS LAST, i.name, m.tag LIMIT :limit
         """,

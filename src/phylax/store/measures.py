@@ -38,9 +38,12 @@ def counts(conn: Connection) -> Counts:
         return {str(row[0]): int(row[1]) for row in conn.execute(sql)}
 
     return Counts(
-        machines=number_of("SELECT count(*) FROM machines"),
+        machines=number_of("SELECT count(*) FROM machines WHERE retired_at IS NULL"),
         enrolled=number_of("SELECT count(*) FROM agents"),
-        heard=number_of("SELECT count(*) FROM machines WHERE seen_at > unixepoch() - 86400"),
+        heard=number_of(
+            "SELECT count(*) FROM machines WHERE seen_at > unixepoch() - 86400"
+            " AND retired_at IS NULL"
+        ),
         outlooks_due=number_of("SELECT count(*) FROM outlooks_due"),
         attention=by("SELECT cause, count(*) FROM attention WHERE ended_at IS NULL GROUP BY cause"),
         runs=by(
@@ -63,7 +66,7 @@ def volumes(conn: Connection) -> Iterator[VolumeMeasure]:
         JOIN machines m ON m.id = v.machine_id
         JOIN clients c ON c.id = m.client_id
         LEFT JOIN outlooks o ON o.volume_id = v.id
-        WHERE v.gone_at IS NULL
+        WHERE v.gone_at IS NULL AND m.retired_at IS NULL
         """
     )
     return (VolumeMeasure(*row) for row in rows)

@@ -61,7 +61,7 @@ def grounds(conn: Connection, volume_ids: Iterable[int]) -> list[Ground]:
         JOIN machines m ON m.id = v.machine_id
         JOIN clients c ON c.id = m.client_id
         JOIN shop
-        WHERE v.gone_at IS NULL
+        WHERE v.gone_at IS NULL AND m.retired_at IS NULL
         """,
         (wanted,),
     ).fetchall()

@@ -144,6 +144,7 @@ def over_the_shop(conn: Connection) -> list[Spread]:
         SELECT p.id, p.read_as, count(*), group_concat(DISTINCT m.client_id)
         FROM machine_programs mp
         JOIN programs p ON p.id = mp.program_id JOIN machines m ON m.id = mp.machine_id
+            AND m.retired_at IS NULL
         GROUP BY p.id ORDER BY count(*) DESC, p.key
         """
     )

@@ -7,14 +7,19 @@ import sqlite3
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from phylax.core.records import FIRST, Entry, Record, RecordKind, digest
+from phylax.core.chain import FIRST, Part, digest_of
+from phylax.core.records import PERSONAL, Entry, KeptEntry, Record, RecordKind, text_to_hash
 from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
 
 _RECORD = """
-    SELECT r.*, m.tag AS machine_tag, c.name AS client_name
+    SELECT r.id, r.machine_id, r.at, coalesce(p.who, r.who) AS who, r.kind,
+           coalesce(p.text, r.text) AS text, r.run_id, r.state, r.freed, r.removed_count,
+           r.left_count, r.corrects, r.previous, r.digest, r.hashed, p.who_salt, p.text_salt,
+           m.tag AS machine_tag, c.name AS client_name
     FROM records r
+    LEFT JOIN record_parts p ON p.entry = r.id
     JOIN machines m ON m.id = r.machine_id
     JOIN clients c ON c.id = m.client_id
 """
@@ -24,19 +29,26 @@ def append(conn: Connection, entry: Entry) -> int:
     """Add an entry to the chain; its number."""
     last = conn.execute("SELECT digest FROM records ORDER BY id DESC LIMIT 1").fetchone()
     previous = last[0] if last else FIRST
+    parts = {name: Part.of(getattr(entry, name)) for name in PERSONAL}
+    hashed = text_to_hash(entry, parts, previous)
     cursor = conn.execute(
         """
         INSERT INTO records (machine_id, at, who, kind, text, run_id, state, freed, removed_count,
-                             left_count, corrects, previous, digest)
-        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+                             left_count, corrects, previous, hashed, digest)
+        VALUES (?, ?, '', ?, '', ?, ?, ?, ?, ?, ?, ?, ?, ?)
         """,
         (
-            entry.machine_id, to_seconds(entry.at), entry.who, entry.kind, entry.text,
-            entry.run_id, entry.state, entry.freed, entry.removed_count, entry.left_count,
-            entry.corrects, previous, digest(entry, previous),
+            entry.machine_id, to_seconds(entry.at), entry.kind, entry.run_id, entry.state,
+            entry.freed, entry.removed_count, entry.left_count, entry.corrects, previous, hashed,
+            digest_of(hashed),
         ),
     )  # fmt: skip
-    return int(cursor.lastrowid or 0)
+    number = int(cursor.lastrowid or 0)
+    conn.execute(
+        "INSERT INTO record_parts (entry, who, who_salt, text, text_salt) VALUES (?, ?, ?, ?, ?)",
+        (number, entry.who, parts["who"].salt, entry.text, parts["text"].salt),
+    )
+    return number
 
 
 def _record(row: sqlite3.Row) -> Record:
@@ -76,7 +88,11 @@ def records(
     for term, value in (
         ("r.machine_id = :machine", choice.machine_id),
         ("m.client_id = :client", choice.client_id),
-        ("r.who = :who", choice.who or None),
+        (
+            "r.id IN (SELECT id FROM records WHERE who = :who"
+            " UNION ALL SELECT entry FROM record_parts WHERE who = :who)",
+            choice.who or None,
+        ),
         ("r.at >= :since", choice.since),
         ("r.at < :until", choice.until),
         (
@@ -101,10 +117,39 @@ def records(
     return [_record(row) for row in rows]
 
 
-def chain(conn: Connection) -> Iterator[Record]:
-    """Every entry from the first."""
-    for row in conn.execute(f"{_RECORD} ORDER BY r.id"):
-        yield _record(row)
+_OF_FIRST_FORM = """
+    SELECT r.*, NULL AS hashed, m.tag AS machine_tag, c.name AS client_name
+    FROM records r JOIN machines m ON m.id = r.machine_id JOIN clients c ON c.id = m.client_id
+"""
+
+
+def chain(conn: Connection) -> Iterator[KeptEntry]:
+    """Every entry from the first; also of a file that knows the first form alone."""
+    (has_parts,) = conn.execute(
+        "SELECT count(*) FROM sqlite_schema WHERE name = 'record_parts'"
+    ).fetchone()
+    for row in conn.execute(f"{_RECORD if has_parts else _OF_FIRST_FORM} ORDER BY r.id"):
+        yield _kept(row)
+
+
+def kept(conn: Connection, record_id: int) -> KeptEntry | None:
+    """An entry with what its digest stands on."""
+    row = conn.execute(f"{_RECORD} WHERE r.id = ?", (record_id,)).fetchone()
+    return _kept(row) if row else None
+
+
+def place_of(conn: Connection, record_id: int) -> int:
+    """How many entries were written before one."""
+    row = conn.execute("SELECT count(*) FROM records WHERE id < ?", (record_id,)).fetchone()
+    return int(row[0])
+
+
+def _kept(row: sqlite3.Row) -> KeptEntry:
+    parts = {
+        name: Part.kept(row[f"{name}_salt"], row[name])
+        for name in (() if row["hashed"] is None else PERSONAL)
+    }
+    return KeptEntry(_record(row), row["hashed"], parts)
 
 
 def digests(conn: Connection) -> Iterator[str]:
@@ -115,5 +160,10 @@ def digests(conn: Connection) -> Iterator[str]:
 
 def authors(conn: Connection) -> list[str]:
     """Who ever wrote an entry, by name."""
-    rows = conn.execute("SELECT DISTINCT who FROM records ORDER BY who COLLATE NOCASE")
+    rows = conn.execute(
+        """
+        SELECT who FROM records WHERE hashed IS NULL
+        UNION SELECT who FROM record_parts WHERE who IS NOT NULL ORDER BY who COLLATE NOCASE
+        """
+    )
     return [row[0] for row in rows]

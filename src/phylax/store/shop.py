@@ -64,13 +64,15 @@ def change_shop(conn: Connection, edit: ShopEdit, *, who: str, at: int) -> None:
 # --- clients ---------------------------------------------------------------------------------
 
 _CLIENT = """
-    SELECT c.*, (SELECT count(*) FROM machines m WHERE m.client_id = c.id) AS machines
+    SELECT c.*, (SELECT count(*) FROM machines m WHERE m.client_id = c.id
+            AND m.retired_at IS NULL) AS machines
     FROM clients c
 """
 
 
 def _client(row: sqlite3.Row) -> Client:
-    return Client.model_validate({name: row[name] for name in Client.model_fields})
+    fields = {name: row[name] for name in Client.model_fields}
+    return Client.model_validate(fields | {"retired_at": _moment(row["retired_at"])})
 
 
 def client(conn: Connection, client_id: int) -> Client | None:
@@ -90,11 +92,14 @@ def words_in(fields: tuple[str, ...], words: str) -> tuple[str, dict[str, object
     return " AND ".join(terms), values
 
 
-def clients(conn: Connection, *, after: int, limit: int, words: str = "") -> list[Client]:
+def clients(
+    conn: Connection, *, after: int, limit: int, words: str = "", retired: bool = False
+) -> list[Client]:
     """Clients in order of their number, after one; with all of some words."""
     where, values = words_in(("c.name", "c.contact", "c.mail", "c.phone"), words)
     rows = conn.execute(
-        f"{_CLIENT} WHERE c.id > :after AND {where} ORDER BY c.id LIMIT :limit",
+        f"{_CLIENT} WHERE c.id > :after AND {where}"
+        f" AND c.retired_at IS {'NOT ' if retired else ''}NULL ORDER BY c.id LIMIT :limit",
         {**values, "after": after, "limit": limit},
     )
     return [_client(row) for row in rows]
@@ -196,6 +201,8 @@ def _machine(row: sqlite3.Row, volumes: list[Volume]) -> Machine:
         clock_off_since=_moment(row["clock_off_since"]),
         clock_doubt=row["clock_doubt"],
         clock_doubt_since=_moment(row["clock_doubt_since"]),
+        retired_at=_moment(row["retired_at"]),
+        retired_why=row["retired_why"],
         volumes=tuple(volume for volume in volumes if volume.gone_at is None),
         gone_volumes=tuple(volume for volume in volumes if volume.gone_at is not None),
     )
@@ -256,25 +263,28 @@ def machines_by_id(conn: Connection, ids: list[int]) -> list[Machine]:
     return _with_volumes(conn, rows)
 
 
-def described(conn: Connection, machine_id: int | None = None) -> list[Described]:
-    """Every machine, or one, as a choice of machines looks at it."""
+def described(
+    conn: Connection, machine_id: int | None = None, *, also_retired: bool = False
+) -> list[Described]:
+    """Every machine in care, or one, as a choice of machines looks at it."""
     rows = conn.execute(
         """
         SELECT m.id, m.client_id, m.tag, c.name, m.system, m.make, m.model
         FROM machines m JOIN clients c ON c.id = m.client_id
-        WHERE ?1 IS NULL OR m.id = ?1
+        WHERE (?1 IS NULL OR m.id = ?1) AND (?2 OR m.retired_at IS NULL)
         """,
-        (machine_id,),
+        (machine_id, also_retired),
     )
     return [Described(*row) for row in rows]
 
 
 def all_machines(conn: Connection) -> Iterable[sqlite3.Row]:
-    """(id, tag, system, client_id, name of the client, looked_at) of every machine."""
+    """(id, tag, system, client_id, name of the client, looked_at) of every machine in care."""
     return conn.execute(
         """
         SELECT m.id, m.tag, m.system, m.client_id, c.name, m.looked_at
-        FROM machines m JOIN clients c ON c.id = m.client_id ORDER BY m.id
+        FROM machines m JOIN clients c ON c.id = m.client_id
+        WHERE m.retired_at IS NULL ORDER BY m.id
         """
     )
 

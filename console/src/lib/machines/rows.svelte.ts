@@ -12,6 +12,7 @@ export interface Choice {
   nearly_full?: boolean;
   without_round?: boolean;
   not_enrolled?: boolean;
+  retired?: boolean;
 }
 
 /** What is not chosen by is left out of the question. */

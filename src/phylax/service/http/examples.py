@@ -23,6 +23,7 @@ from phylax.core.people import (
     SignIn,
     Welcome,
 )
+from phylax.core.proofs import NewProofCheck
 from phylax.core.protocol import (
     ActedMessage,
     ChangesMessage,
@@ -45,6 +46,7 @@ from phylax.core.protocol import (
 from phylax.core.records import NewNote
 from phylax.core.retention import Rule
 from phylax.core.retention.protection import NewProtection
+from phylax.core.retiring import Retire
 from phylax.core.rule_document import NewDocument
 from phylax.core.runs import NewRoutineRuns, NewRun, RunsAgain
 from phylax.core.scheduling.calendars import FeedEdit
@@ -83,6 +85,7 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
     ChangesMessage: {"id": "5f0c8a6e-changes", "run_id": 13, "changes": [
         {"id": "13-5f0c8a6e", "program": "package:scan-button", "name": "Scan button helper",
          "before": "from the start", "after": "when asked", "at": "2026-03-02T18:34:00Z"}]},
+    Retire: {"why": "Sold; the office has a new one."},
     SettleFindings: {"word": "Checked while not in use; the cable was loose."},
     CheckedMessage: {"id": "7b2e0c81-checked", "run_id": 14, "checked": [
         {"check": "file-system", "of": "C:", "result": "clean",
@@ -142,6 +145,7 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
     NewToken: {"name": "till script", "scope": "read", "days": 90},
     BackupPlanEdit: {"place": "/mnt/safe/phylax", "hour": 2, "daily": 14, "weekly": 13,
                      "monthly": 12},
+    NewProofCheck: {"proof": "c2sp.org/tlog-proof@v1\nextra e30=\nindex 541\n..."},
     NewSealCheck: {"note": "phylax/…"},
     NewRole: {"role": "technician"},
     CodesRule: {"codes_for": "owners"},

@@ -12,7 +12,8 @@ from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.http.paging import After, Limit, page
-from phylax.service.problems import documented, not_found
+from phylax.service.problems import documented
+from phylax.service.routes.lookup import find_client
 from phylax.service.schedule.timetable import place_all
 from phylax.store import shop
 from phylax.store.database import Connection
@@ -29,11 +30,12 @@ def list_clients(
     words: Annotated[
         str, Query(max_length=100, description="All in name, contact, mail or phone")
     ] = "",
+    retired: Annotated[bool, Query(description="Only those that are retired")] = False,
     after: After = 0,
     limit: Limit = 100,
 ) -> list[Client]:
     with context.db.read() as conn:
-        clients = shop.clients(conn, after=after, limit=limit + 1, words=words)
+        clients = shop.clients(conn, after=after, limit=limit + 1, words=words, retired=retired)
     return page(clients, limit, request, response, "after")
 
 
@@ -41,7 +43,7 @@ def list_clients(
 def add_client(edit: ClientEdit, change: TheChange) -> Response:
     def act(conn: Connection) -> Client:
         client_id = shop.add_client(conn, edit, who=change.who, at=change.now)
-        made = _client(conn, client_id)
+        made = find_client(conn, client_id)
         change.audit(conn, "add client", made.name, after=made)
         change.tell(conn, EventKind.CLIENT)
         return made
@@ -52,7 +54,7 @@ def add_client(edit: ClientEdit, change: TheChange) -> Response:
 @router.get("/{client_id}", responses=documented(404))
 def get_client(client_id: int, context: TheContext, actor: Signed, response: Response) -> Client:
     with context.db.read() as conn:
-        client = _client(conn, client_id)
+        client = find_client(conn, client_id)
     with_etag(client, response)
     return client
 
@@ -62,20 +64,13 @@ def change_client(
     client_id: int, edit: ClientEdit, change: TheChange, request: Request, response: Response
 ) -> Client:
     with change.context.db.write() as conn:
-        before = _client(conn, client_id)
+        before = find_client(conn, client_id)
         check_match(request, before, shop.last_change(conn, "clients", client_id))
         shop.change_client(conn, client_id, edit, who=change.who, at=change.now)
         if before.zone != edit.zone or before.name != edit.name:
             place_all(conn, at=change.now)
-        after = _client(conn, client_id)
+        after = find_client(conn, client_id)
         change.audit(conn, "change client", after.name, before, after)
         change.tell(conn, EventKind.CLIENT)
     with_etag(after, response)
     return after
-
-
-def _client(conn: Connection, client_id: int) -> Client:
-    client = shop.client(conn, client_id)
-    if client is None:
-        raise not_found("client", client_id)
-    return client

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from phylax.core.holds import Hold
 from phylax.core.runs import Run
-from phylax.core.shop import Machine, Volume
+from phylax.core.shop import Client, Machine, Volume
 from phylax.core.survey import Survey
 from phylax.service.problems import Problem, not_found
 from phylax.store import holds, runs, shop, surveys
@@ -31,6 +31,13 @@ def find_machine(conn: Connection, which: str) -> Machine:
     if machine is None:
         raise not_found("machine", which)
     return machine
+
+
+def find_client(conn: Connection, client_id: int) -> Client:
+    client = shop.client(conn, client_id)
+    if client is None:
+        raise not_found("client", client_id)
+    return client
 
 
 def find_volume(machine: Machine, mount: str | None) -> Volume:

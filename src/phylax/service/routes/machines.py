@@ -33,6 +33,7 @@ from phylax.service.http.csv import CSV, as_csv, wants_csv
 from phylax.service.http.paging import After, Limit, as_json, page
 from phylax.service.monitoring.forecasts import regrowths
 from phylax.service.problems import Problem, documented, invalid
+from phylax.service.retiring import check_in_care
 from phylax.service.rounds import planning
 from phylax.service.routes.lookup import find_machine, find_volume
 from phylax.service.routes.trends import point_of
@@ -67,6 +68,7 @@ def machine_choice(
     nearly_full: Annotated[bool, Query(description="With a volume over its threshold")] = False,
     without_round: Annotated[bool, Query(description="That no round covers")] = False,
     not_enrolled: Annotated[bool, Query(description="Without an agent")] = False,
+    retired: Annotated[bool, Query(description="Only those that are retired")] = False,
 ) -> MachineChoice:
     return MachineChoice(
         words=words,
@@ -75,6 +77,7 @@ def machine_choice(
         nearly_full=nearly_full,
         without_round=without_round,
         not_enrolled=not_enrolled,
+        retired=retired,
     )
 
 
@@ -154,7 +157,7 @@ def add_machine(edit: MachineEdit, change: TheChange) -> Response:
     """Take a machine in."""
 
     def act(conn: Connection) -> Machine:
-        _check_client(conn, edit)
+        _check_client(conn, edit, None)
         machine_id = shop.add_machine(conn, edit, who=change.who, at=change.now)
         place_machine(conn, machine_id, at=change.now)
         made = find_machine(conn, str(machine_id))
@@ -211,7 +214,7 @@ def change_machine(
     with change.context.db.write() as conn:
         before = find_machine(conn, machine)
         check_match(request, before, shop.last_change(conn, "machines", before.id))
-        _check_client(conn, edit)
+        _check_client(conn, edit, before)
         shop.change_machine(conn, before.id, edit, who=change.who, at=change.now)
         place_machine(conn, before.id, at=change.now)
         after = find_machine(conn, str(before.id))
@@ -221,18 +224,21 @@ def change_machine(
     return after
 
 
-def _check_client(conn: Connection, edit: MachineEdit) -> None:
-    if shop.client(conn, edit.client_id) is None:
+def _check_client(conn: Connection, edit: MachineEdit, machine: Machine | None) -> None:
+    client = shop.client(conn, edit.client_id)
+    if client is None:
         raise invalid("/client_id", f"there is no client {edit.client_id}")
+    if client.retired_at is not None and (machine is None or machine.client_id != client.id):
+        raise invalid("/client_id", f"{client.name} is retired: bring the client back first")
 
 
-@router.post("/{machine}/enrolment-code", status_code=201, responses=documented(403, 404))
+@router.post("/{machine}/enrolment-code", status_code=201, responses=documented(403, 404, 409))
 def make_enrolment_code(machine: str, change: TheChange, technician: Technician) -> EnrolmentCode:
     """A one-time code by which an agent becomes this machine's; shown once, lasts two days."""
     code = "-".join("".join(secrets.choice(_CODE_LETTERS) for _ in range(4)) for _ in range(4))
     until = change.now + int(CODE_LASTS.total_seconds())
     with change.context.db.write() as conn:
-        target = find_machine(conn, machine)
+        target = check_in_care(conn, find_machine(conn, machine).id)
         agents.add_code(conn, hashed(code), target.id, who=change.who, at=change.now, until=until)
         change.audit(conn, "make enrolment code", target.tag)
     return EnrolmentCode(code=code, machine_id=target.id, expires_at=from_seconds(until))

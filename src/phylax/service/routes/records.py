@@ -7,6 +7,7 @@ from typing import Annotated
 from fastapi import APIRouter, Query, Request, Response
 
 from phylax.core.events import EventKind
+from phylax.core.proofs import EntryProof, NewProofCheck, ProofCheck
 from phylax.core.records import ChainCheck, Entry, NewNote, Record, RecordKind, verify
 from phylax.core.seals import NewSealCheck, Seal, SealCheck, SealKey
 from phylax.core.values import Moment, from_seconds, to_seconds
@@ -15,7 +16,7 @@ from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange
 from phylax.service.http.paging import NEWEST, Before, Limit, page
-from phylax.service.problems import documented, invalid
+from phylax.service.problems import documented, invalid, not_found
 from phylax.service.routes.lookup import find_machine
 from phylax.store import records, seals
 from phylax.store.database import Connection
@@ -104,6 +105,24 @@ def check_seal(asked: NewSealCheck, context: TheContext, actor: Signed) -> SealC
         return sealing.check(context, asked.note)
     except ValueError as error:
         raise invalid("/note", str(error)) from None
+
+
+@router.post("/{entry}/proof", status_code=201, responses=documented(404))
+def prove_entry(entry: int, change: TheChange) -> EntryProof:
+    """A proof that an entry is in the record, by a seal made now: it needs nobody's word."""
+    proof = sealing.prove(change.context, entry)
+    if proof is None:
+        raise not_found("entry", entry)
+    return proof
+
+
+@router.post("/proofs/verification", responses=documented(422))
+def check_proof(asked: NewProofCheck, context: TheContext, actor: Signed) -> ProofCheck:
+    """Whether an entry was in a record that this shop sealed."""
+    try:
+        return sealing.check_proof(context, asked.proof)
+    except ValueError as error:
+        raise invalid("/proof", str(error)) from None
 
 
 @router.get("/seals")

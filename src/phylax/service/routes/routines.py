@@ -109,7 +109,7 @@ def end_routine(routine_id: int, change: TheChange, technician: Technician) -> N
 
 
 @router.post("/{routine_id}/runs", status_code=201, response_model=RunsMade,
-             responses=documented(403, 404, 422))  # fmt: skip
+             responses=documented(403, 404, 409, 422))  # fmt: skip
 def run_routine(
     routine_id: int, new: NewRoutineRuns, change: TheChange, technician: Technician
 ) -> Response:

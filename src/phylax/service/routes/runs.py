@@ -41,7 +41,7 @@ def list_runs(
     return page(listed, limit, request, response, "before")
 
 
-@router.post("", status_code=201, response_model=Run, responses=documented(403, 404, 422))
+@router.post("", status_code=201, response_model=Run, responses=documented(403, 404, 409, 422))
 def start_run(new: NewRun, change: TheChange, technician: Technician) -> Response:
     """Survey or clean a machine, put held things back or let them go, as soon as it calls."""
 

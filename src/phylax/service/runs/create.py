@@ -24,6 +24,7 @@ from phylax.core.survey import Ledger, Tally, ledger
 from phylax.core.tuning.changes import ChangeState, Wanted, WantedValue
 from phylax.core.values import to_seconds
 from phylax.service.problems import Problem, invalid, not_found
+from phylax.service.retiring import check_in_care
 from phylax.service.rules.tuning import judged_look
 from phylax.service.upkeep.asking import check_may_act
 from phylax.store import consents, events, holds, routines, runs, settings_changes, shop, surveys
@@ -32,8 +33,7 @@ from phylax.store.database import Connection
 
 def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
     """A run that a person asked for; problems say what is missing."""
-    if shop.machine(conn, new.machine_id) is None:
-        raise not_found("machine", new.machine_id)
+    check_in_care(conn, new.machine_id)
     if new.held:
         return _make_held(conn, new, who=who, at=at)
     if new.programs or new.values or new.changes:
@@ -78,6 +78,8 @@ def make_routines(
     """A routine once, on each of the machines; problems where one is not known."""
     known = {m.id for m in shop.described(conn) if m.id in set(new.machine_ids)}
     if missing := [m for m in new.machine_ids if m not in known]:
+        if shop.machine(conn, missing[0]) is not None:
+            check_in_care(conn, missing[0])
         raise invalid("/machine_ids", f"there is no machine {missing[0]}")
     what, categories = work_of(routine.steps)
     made = []
@@ -108,6 +110,7 @@ def again(conn: Connection, run_id: int, *, who: str, at: int) -> Run:
         raise Problem(409, "nothing-failed", f"Run {run_id} is {run.state}: nothing to do again.")
     if run.work in ("put back", "let go", "change settings", "put settings back", "act"):
         raise Problem(409, "choose-again", "Choose anew what to do, change, put back or let go.")
+    check_in_care(conn, run.machine_id)
     rest = failed_categories(run) if run.work == "clean" else None
     if rest is None and run.routine_id is not None and run.routine_version is not None:
         routine = routines.routine(conn, run.routine_id, run.routine_version)

@@ -113,9 +113,12 @@ def go_on(conn: Connection, number: int, *, who: str, at: int) -> SharedChange:
 def put_back(conn: Connection, number: int, *, who: str, at: int) -> SharedChange:
     """Put it back wherever it is in force. The other half has no turn any more."""
     shared = get(conn, number)
-    standing = [machine for machine in shared.machines if machine.state is ChangeState.MADE]
+    made = {m.machine_id: m for m in shared.machines if m.state is ChangeState.MADE}
+    # one that retired meanwhile keeps what it has
+    in_care = [m.id for m in shop.machines_by_id(conn, list(made)) if m.retired_at is None]
+    standing = [made[number] for number in in_care]
     if not standing:
-        raise Problem(409, "nothing-left", "It is in force on no machine.")
+        raise Problem(409, "nothing-left", "It is in force on no machine in care.")
     for machine in standing:
         assert machine.run_id is not None
         in_force = [

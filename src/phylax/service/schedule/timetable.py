@@ -91,7 +91,10 @@ def place_round(conn: Connection, round_id: int, plan: RoundEdit, *, at: int) ->
 
 def place_machine(conn: Connection, machine_id: int, *, at: int) -> None:
     """A machine was taken in or changed: it joins and leaves rounds accordingly."""
-    (machine,) = shop.described(conn, machine_id)
+    described = shop.described(conn, machine_id)
+    if not described:
+        return
+    (machine,) = described
     table = Timetable(conn)
     for round_ in rounds.rounds(conn, after=0, limit=100_000):
         known = rounds.member(conn, round_.id, machine_id)

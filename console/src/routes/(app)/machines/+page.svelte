@@ -10,6 +10,7 @@
   import Panel from '$lib/components/Panel.svelte';
   import Views from '$lib/components/Views.svelte';
   import Chosen from '$lib/machines/Chosen.svelte';
+  import Retiring from '$lib/machines/Retiring.svelte';
   import MachineCells from '$lib/machines/MachineCells.svelte';
   import {
     COLUMNS,
@@ -32,7 +33,8 @@
   const CHIPS = [
     { param: 'tight', name: 'nearly full' },
     { param: 'noround', name: 'no round' },
-    { param: 'noagent', name: 'not enrolled' }
+    { param: 'noagent', name: 'not enrolled' },
+    { param: 'retired', name: 'retired' }
   ];
 
   const me = useMe();
@@ -52,7 +54,8 @@
     system: system ? [system] : [],
     nearly_full: params.has('tight'),
     without_round: params.has('noround'),
-    not_enrolled: params.has('noagent')
+    not_enrolled: params.has('noagent'),
+    retired: params.has('retired')
   });
   const isChosen = $derived(Object.keys(questionOf(choice, order)).length > 2);
 
@@ -255,6 +258,9 @@
     <button class="act" disabled={busy !== ''} onclick={paper}>{busy || 'Print'}</button>
   </span>
 </div>
+{#if clientAsked.data && role !== 'desk'}<div class="mt-2">
+    <Retiring client={clientAsked.data} />
+  </div>{/if}
 {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
 {#if chosen.size}
   <Chosen {chosen} shown={numbers} mayWork={role !== 'desk'} mayRule={role !== 'desk'} />

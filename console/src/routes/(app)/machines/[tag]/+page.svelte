@@ -8,6 +8,7 @@
   import Later from '$lib/components/Later.svelte';
   import Near from '$lib/components/Near.svelte';
   import { whenFree } from '$lib/later.svelte';
+  import Retiring from '$lib/machines/Retiring.svelte';
   import MachineRecord from '$lib/machines/MachineRecord.svelte';
   import { askRecords } from '$lib/machines/records';
   import MachineRounds from '$lib/machines/MachineRounds.svelte';
@@ -179,12 +180,14 @@
         </span>
       </p>
       <p class="muted text-sm">
-        {#if machine.enrolled}last contact <When at={machine.seen_at} />{:else}no agent enrolled yet{/if}
-        {#if machine.note}· {machine.note}{/if}
+        {#if machine.enrolled}last contact <When
+            at={machine.seen_at}
+          />{:else if !machine.retired_at}no agent enrolled yet{/if}
+        {#if machine.note}{machine.retired_at ? '' : '· '}{machine.note}{/if}
       </p>
     </div>
     <div class="noprint flex flex-wrap gap-2">
-      {#if may.work}
+      {#if may.work && !machine.retired_at}
         <RoutineStart machineIds={[machine.id]} goThere />
         <button class="act" onclick={look} disabled={working || !machine.enrolled}>
           <ScanSearch aria-hidden="true" />Survey it
@@ -192,6 +195,11 @@
       {/if}
     </div>
   </div>
+  {#if machine.retired_at && may.work}<Retiring {machine} />{:else if machine.retired_at}<p
+      class="mt-2"
+    >
+      Retired <When at={machine.retired_at} />.
+    </p>{/if}
   {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
 
   <section class="mt-6 space-y-4" aria-label="Volumes">
@@ -389,6 +397,16 @@
     <h2 id="record">Record</h2>
     <Near room="min-h-96"><MachineRecord {machine} /></Near>
   </section>
+
+  {#if may.work && !machine.retired_at}
+    <section class="noprint mt-8" aria-labelledby="care">
+      <h2 id="care">When it leaves</h2>
+      <p class="muted mb-2 text-sm">
+        Sold, broken, or its client gone elsewhere: its rounds end, its record stays.
+      </p>
+      <Retiring {machine} />
+    </section>
+  {/if}
 {:else}
   <Failed query={machineAsked} />
 {/if}
