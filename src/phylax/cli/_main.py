@@ -15,7 +15,8 @@ _EXTRAS = {
     **dict.fromkeys(
         (
             "argon2", "fastapi", "filelock", "http_message_signatures", "icalendar", "jinja2",
-            "numpy", "prometheus_client", "pyotp", "pythonjsonlogger", "segno", "uvicorn", "zxcvbn",
+            "numpy", "prometheus_client", "pyotp", "pyrage", "pythonjsonlogger", "segno", "uvicorn",
+            "zxcvbn",
         ),
         "service",
     ),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from datetime import datetime, timedelta
 from typing import Annotated
 from zoneinfo import ZoneInfo
@@ -25,6 +25,9 @@ class BackupPlanEdit(Demand):
     daily: Annotated[int, Field(ge=1, le=366)] = 14
     weekly: Annotated[int, Field(ge=0, le=104)] = 13
     monthly: Annotated[int, Field(ge=0, le=120)] = 12
+    public_key: Annotated[str, Field(pattern="^(age1[0-9a-z]{58})?$")] = Field(
+        "", description="Of age (X25519), to which they are encrypted; empty: they are not"
+    )
 
 
 class BackupPlan(Value):
@@ -33,6 +36,7 @@ class BackupPlan(Value):
     daily: int = 14
     weekly: int = 13
     monthly: int = 12
+    public_key: str = ""
     version: int = 1
 
 
@@ -49,6 +53,7 @@ class Backup(Value):
     head: str = Field(description="Digest of the record's newest entry")
     why: str = Field("", description="Why it is no good; empty: it was opened and verified")
     gone_at: Moment | None = Field(None, description="When it gave way to newer ones")
+    made_by: str = Field("", description="Who made it by hand; empty: the plan")
 
 
 class BackupState(Value):
@@ -60,10 +65,17 @@ class BackupState(Value):
     beside: bool = Field(description="They lie on the disk of the shop's file itself")
 
 
-def kept(times: Iterable[datetime], plan: BackupPlan, zone: ZoneInfo) -> set[datetime]:
+def kept(
+    times: Iterable[datetime],
+    plan: BackupPlan,
+    zone: ZoneInfo,
+    *,
+    by_hand: Collection[datetime] = (),
+) -> set[datetime]:
     """Which backups are kept: the newest of each of the last days, weeks and months that have one.
 
-    The newest of all is always among them.
+    The newest of all is always among them. What somebody made by hand stays as long as days do:
+    it was made for a reason, and gives way to no other of the same day.
     """
     newest_first = sorted(times, reverse=True)
     chosen = set(newest_first[:1])
@@ -81,6 +93,8 @@ def kept(times: Iterable[datetime], plan: BackupPlan, zone: ZoneInfo) -> set[dat
                 break
             parts.add(part)
             chosen.add(at)
+    if newest_first:
+        chosen |= {at for at in by_hand if newest_first[0] - at < timedelta(days=plan.daily)}
     return chosen
 
 

@@ -25,7 +25,8 @@ def put_plan(conn: Connection, edit: BackupPlanEdit, *, who: str, at: int) -> No
     conn.execute(
         """
         UPDATE backup_plan SET place = :place, hour = :hour, daily = :daily, weekly = :weekly,
-            monthly = :monthly, version = version + 1, changed_by = :who, changed_at = :at
+            monthly = :monthly, public_key = :public_key,
+            version = version + 1, changed_by = :who, changed_at = :at
         """,
         edit.model_dump() | {"who": who, "at": at},
     )
@@ -35,12 +36,12 @@ def add(conn: Connection, backup: Backup) -> int:
     """What became of one; its own number counts for nothing."""
     cursor = conn.execute(
         """
-        INSERT INTO backups (at, name, place, size, seconds, entries, head, why)
-        VALUES (?, ?, ?, ?, ?, ?, ?, ?)
+        INSERT INTO backups (at, name, place, size, seconds, entries, head, why, made_by)
+        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
         """,
         (
             to_seconds(backup.at), backup.name, backup.place, backup.size, backup.seconds,
-            backup.entries, backup.head, backup.why[:1000],
+            backup.entries, backup.head, backup.why[:1000], backup.made_by,
         ),
     )  # fmt: skip
     return int(cursor.lastrowid or 0)

@@ -53,9 +53,9 @@ def copy(source: Path, target: Path) -> None:
             here.execute("ROLLBACK")
             # one file, nothing beside it
             there.execute("PRAGMA journal_mode = DELETE").fetchone()
-        _to_disk(part)
+        to_disk(part)
         os.replace(part, target)
-        _to_disk(target.parent)
+        to_disk(target.parent)
     except BaseException:
         part.unlink(missing_ok=True)
         raise
@@ -99,7 +99,7 @@ def _checked(conn: sqlite3.Connection) -> CopyChecked:
     )
 
 
-def _to_disk(path: Path) -> None:
+def to_disk(path: Path) -> None:
     """File or folder; where a folder cannot be asked for it (Windows), the rename is enough."""
     try:
         handle = os.open(path, os.O_RDONLY)

@@ -29,10 +29,10 @@
   async function setPlace(event: SubmitEvent) {
     event.preventDefault();
     if (!asked.data || place === null) return;
-    const { version, hour, daily, weekly, monthly } = asked.data.plan;
+    const { version, hour, daily, weekly, monthly, public_key } = asked.data.plan;
     const { error } = await api.PUT('/api/v1/backups/plan', {
       headers: { 'If-Match': `"${version}"` },
-      body: { place: place.trim(), hour, daily, weekly, monthly }
+      body: { place: place.trim(), hour, daily, weekly, monthly, public_key }
     });
     problem = error ? inWords(error) : '';
     if (!error) place = null;
@@ -56,7 +56,9 @@
       Kept: one of each of {count(plan.daily, 'day')}, {count(plan.weekly, 'week')} and {count(
         plan.monthly,
         'month'
-      )}.
+      )}. {plan.public_key
+        ? `Encrypted to ${plan.public_key.slice(0, 12)}…; the key that opens them is where you put it.`
+        : 'Not encrypted: "phylax backup new-key" makes a key for them.'}
     </p>
     {#if beside}
       <p class="mt-2">
@@ -91,9 +93,9 @@
               <span><When at={backup.at} /></span>
               <span class="break-all" class:lossy={backup.why} class:muted={backup.gone_at}>
                 {#if backup.why}{backup.why}
-                {:else}{backup.name}, {size(backup.size)}{backup.gone_at
-                    ? ', gave way to newer ones'
-                    : ''}{/if}
+                {:else}{backup.name}, {size(backup.size)}{backup.made_by
+                    ? `, by ${backup.made_by}`
+                    : ''}{backup.gone_at ? ', gave way to newer ones' : ''}{/if}
               </span>
             </li>
           {/each}

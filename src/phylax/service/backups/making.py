@@ -7,6 +7,7 @@ import logging
 import os
 import shutil
 import sqlite3
+import tempfile
 import time
 from datetime import datetime
 from pathlib import Path
@@ -15,14 +16,17 @@ from zoneinfo import ZoneInfo
 from phylax.core.backups import Backup, BackupPlan, BackupState, is_due, kept, wrong
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service import sealing
+from phylax.service.backups import encrypting
+from phylax.service.backups.encrypting import END
 from phylax.service.context.context import Context
 from phylax.store import audit, backups, copies, shop
-from phylax.store.copies import BadCopyError
+from phylax.store.copies import BadCopyError, CopyChecked
 from phylax.store.database import Connection
 
 BESIDE = "backups"
 """Below the data directory, where no other place is set."""
 MARK = ".phylax-backups"
+_CLEAR = ".backup-"
 _EVERY = 60.0
 _FAILURES_KEPT = 90 * 86400
 _log = logging.getLogger("phylax.backups")
@@ -54,18 +58,15 @@ def make(context: Context, *, who: str = "") -> Backup:
         now, began = context.now(), time.monotonic()
         place = place_of(context, plan)
         at = from_seconds(now)
-        name = f"phylax-{at:%Y-%m-%dT%H%M%SZ}.sqlite3"
+        name = f"phylax-{at:%Y-%m-%dT%H%M%SZ}.sqlite3{END if plan.public_key else ''}"
         backup = Backup(id=0, at=at, name=name, place=str(place), size=0, seconds=0, entries=0,
-                        head="")  # fmt: skip
+                        head="", made_by=who)  # fmt: skip
         try:
             _check_place(place, plan, context.db.path)
-            for half in place.glob("phylax-*.sqlite3.part*"):
-                # left by one that was killed
-                half.unlink(missing_ok=True)
+            _clear_halves(place, context.db.path.parent)
             # with each backup a seal goes out, and lies in the backup too
             seal = sealing.make(context)
-            copies.copy(context.db.path, place / name)
-            checked = copies.check(place / name)
+            checked = _copy(context.db.path, place / name, plan.public_key)
             (place / f"{name}.seal").write_text(seal.note, "utf-8")
         except (OSError, sqlite3.Error, BadCopyError, NoPlaceError) as error:
             said = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
@@ -92,6 +93,29 @@ def make(context: Context, *, who: str = "") -> Backup:
         return backup.model_copy(update={"id": number})
 
 
+def _clear_halves(place: Path, data: Path) -> None:
+    """What one that was killed left behind."""
+    for half in place.glob("phylax-*.sqlite3*.part*"):
+        half.unlink(missing_ok=True)
+    for folder in data.glob(f"{_CLEAR}*"):
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def _copy(file: Path, target: Path, public_key: str) -> CopyChecked:
+    """The file as it is now, checked; encrypted where there is a key for it."""
+    if not public_key:
+        copies.copy(file, target)
+        return copies.check(target)
+    # in clear it lies beside the file alone, never where backups go
+    with tempfile.TemporaryDirectory(dir=file.parent, prefix=_CLEAR) as folder:
+        clear = Path(folder, file.name)
+        copies.copy(file, clear)
+        checked = copies.check(clear)
+        encrypting.encrypt(clear, target, public_key)
+        copies.to_disk(target.parent)
+    return checked
+
+
 def _check_place(place: Path, plan: BackupPlan, file: Path) -> None:
     if not plan.place:
         place.mkdir(mode=0o700, exist_ok=True)
@@ -100,8 +124,10 @@ def _check_place(place: Path, plan: BackupPlan, file: Path) -> None:
         # a disk that is not mounted leaves its folder behind, on the service's own disk
         raise NoPlaceError(f"{place} is not the place that was set: is its disk there?")
     size = sum(part.stat().st_size for part in (file, Path(f"{file}-wal")) if part.exists())
-    if shutil.disk_usage(place).free < size + 16 * 2**20:
-        raise NoPlaceError(f"{place} has no room for {size} bytes")
+    # encrypted, it lies for a moment beside the file as well
+    for folder in {place, file.parent} if plan.public_key else {place}:
+        if shutil.disk_usage(folder).free < size * (2 if plan.public_key else 1) + 16 * 2**20:
+            raise NoPlaceError(f"{folder} has no room for {size} bytes")
 
 
 def _let_go(context: Context, plan: BackupPlan) -> None:
@@ -109,7 +135,8 @@ def _let_go(context: Context, plan: BackupPlan) -> None:
     with context.db.read() as conn:
         here = backups.good(conn)
         zone = _zone(context)
-    wanted = kept([backup.at for backup in here], plan, zone)
+    by_hand = {backup.at for backup in here if backup.made_by}
+    wanted = kept([backup.at for backup in here], plan, zone, by_hand=by_hand)
     for backup in here:
         path = Path(backup.place, backup.name)
         if backup.at in wanted and path.exists():

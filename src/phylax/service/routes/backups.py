@@ -8,6 +8,7 @@ from fastapi import APIRouter, Request, Response
 
 from phylax.core.backups import Backup, BackupPlan, BackupPlanEdit, BackupState
 from phylax.service.backups import making
+from phylax.service.backups.encrypting import is_public_key
 from phylax.service.backups.making import NoPlaceError
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Owner, Signed
@@ -57,6 +58,8 @@ def set_backup_plan(
                 making.take_place(Path(edit.place))
             except NoPlaceError as error:
                 raise invalid("/place", str(error)) from None
+        if edit.public_key and not is_public_key(edit.public_key):
+            raise invalid("/public_key", "This is no public key of age: one begins with age1.")
         backups.put_plan(conn, edit, who=change.who, at=change.now)
         after = backups.plan(conn)
         change.audit(conn, "change backups", "backups", before, after)
