@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 import pyotp
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Browser, Page, expect
 
 from conftest import Service
 from helpers import PASSWORD
@@ -77,3 +77,47 @@ def test_a_backup_is_made_and_its_place_is_refused_where_it_is_none(page: Page) 
     page.get_by_label("Folder on the service").fill("/nowhere/at/all")
     page.get_by_role("button", name="Keep them there").click()
     expect(page.get_by_text("There is no folder /nowhere/at/all")).to_be_visible()
+
+
+def test_a_passkey_is_made_and_signed_in_by(
+    page: Page, service: Service, browser: Browser
+) -> None:
+    """With Chromium's own authenticator, as on a device that knows its user."""
+    here = service.url.replace("127.0.0.1", "localhost")
+    page.goto("/shop/you")
+    expect(page.get_by_text("open the console at http://localhost")).to_be_visible()
+    with browser.new_context(base_url=here) as context:
+        mine = context.new_page()
+        devices = context.new_cdp_session(mine)
+        devices.send("WebAuthn.enable")
+        device = devices.send(
+            "WebAuthn.addVirtualAuthenticator",
+            {"options": {"protocol": "ctap2", "transport": "internal", "hasResidentKey": True,
+                         "hasUserVerification": True, "isUserVerified": True,
+                         "automaticPresenceSimulation": True}},
+        )  # fmt: skip
+        mine.goto("/sign-in")
+        mine.get_by_label("Login").fill("wren")
+        mine.get_by_label("Password").fill(PASSWORD)
+        mine.get_by_role("button", name="Sign in", exact=True).click()
+        expect(mine).to_have_url(f"{here}/")
+        mine.goto("/shop/you")
+        mine.get_by_label("What the device is called").fill("Laptop")
+        mine.get_by_role("button", name="Add a passkey").click()
+        expect(mine.get_by_test_id("passkeys")).to_contain_text("Laptop")
+        mine.get_by_label("What the device is called").fill("Laptop again")
+        mine.get_by_role("button", name="Add a passkey").click()
+        expect(mine.get_by_role("alert")).to_contain_text("has a passkey of yours already")
+        mine.get_by_role("button", name="Sign out", exact=True).first.click()
+        expect(mine).to_have_url(re.compile("/sign-in"))
+        mine.get_by_role("button", name="Sign in with a passkey").click()
+        expect(mine).to_have_url(f"{here}/")
+        mine.goto("/shop/you")
+        expect(mine.get_by_test_id("passkeys")).to_contain_text("last used")
+        devices.send(
+            "WebAuthn.setUserVerified",
+            {"authenticatorId": device["authenticatorId"], "isUserVerified": False},
+        )
+        mine.goto("/sign-in")
+        mine.get_by_role("button", name="Sign in with a passkey").click()
+        expect(mine.get_by_role("alert")).to_contain_text("did not agree")

@@ -329,7 +329,7 @@ def test_the_owner_takes_codes_off_who_lost_them(
 def test_where_the_shop_wants_codes_whoever_has_none_sets_them_up_first(
     service: Service, owner: Phylax, clock: Clock
 ) -> None:
-    with pytest.raises(RefusedError, match="your own codes first"):
+    with pytest.raises(RefusedError, match="your own codes or a passkey first"):
         owner.people.set_codes_for(CodesFor.EVERYBODY)
     begun = owner.people.begin_codes()
     owner.people.confirm_codes(pyotp.parse_uri(begun.address).at(clock.now))

@@ -16,7 +16,7 @@ _EXTRAS = {
         (
             "argon2", "fastapi", "filelock", "http_message_signatures", "icalendar", "jinja2",
             "numpy", "prometheus_client", "pyotp", "pyrage", "pythonjsonlogger", "segno", "uvicorn",
-            "zxcvbn",
+            "webauthn", "zxcvbn",
         ),
         "service",
     ),

@@ -13,7 +13,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from phylax.core.survey import Tally
-from phylax.core.values import Demand, Moment, Value
+from phylax.core.values import Amount, Demand, Moment, Value
 
 BatchName = Annotated[str, Field(pattern=r"^[0-9]{1,18}\.[a-z-]{1,60}\.[0-9a-f]{8,32}$")]
 Number = Annotated[int, Field(ge=1, le=2**53)]
@@ -32,10 +32,10 @@ class IfTaken(StrEnum):
 class HeldItem(Value):
     """One thing in the hold."""
 
-    number: int
+    number: Number
     place: str = Field(description="The location it was found in, as the machine writes it")
     path: str = Field(description="Path below the place, with '/' between folders")
-    size: int
+    size: Amount
     fate: Fate = "held"
     fate_at: Moment | None = None
 

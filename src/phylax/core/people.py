@@ -42,6 +42,7 @@ class Person(Value):
     active: bool = True
     left_at: Moment | None = Field(None, description="When they left for good")
     needs_code: bool = Field(False, description="They sign in with a code as well")
+    passkeys: int = Field(0, description="How many of their devices they sign in by")
 
 
 class NewPassword(Demand):
@@ -103,8 +104,41 @@ class Code(Demand):
     code: Annotated[str, Field(min_length=6, max_length=10, examples=["492039"])]
 
 
+Credential = Annotated[str, Field(min_length=1, max_length=30_000)]
+"""What a browser made or signed: PublicKeyCredential.toJSON(), as text."""
+
+
+class PasskeyAsked(Value):
+    """What a device is asked."""
+
+    options: str = Field(description="Options of WebAuthn as JSON, for PublicKeyCredential")
+
+
+class NewPasskey(Demand):
+    """A key that a device made for its user."""
+
+    name: Annotated[str, Field(min_length=1, max_length=60, examples=["Phone"])]
+    credential: Credential
+
+
+class PasskeySignIn(Demand):
+    """Signing in by what a device signed."""
+
+    credential: Credential
+
+
+class Passkey(Value):
+    """One's key on a device."""
+
+    id: int
+    name: str
+    host: str = Field(description="By which name of the console it counts")
+    made_at: Moment
+    used_at: Moment | None
+
+
 class CodesFor(StrEnum):
-    """Who has to sign in with a code as well."""
+    """Who has to sign in with a code as well, or by a passkey."""
 
     NOBODY = "nobody"
     OWNERS = "owners"

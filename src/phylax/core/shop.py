@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo, available_timezones
 from pydantic import AfterValidator, Field, model_validator
 
 from phylax.core.trends.outlook import Crossing
-from phylax.core.values import Bytes, Demand, Moment, NumericDate, Value, to_seconds
+from phylax.core.values import Bytes, BytesTold, Demand, Moment, NumericDate, Value, to_seconds
 
 
 class System(StrEnum):
@@ -228,7 +228,7 @@ class EnrolmentCode(Value):
 
 class _OfVolume(Demand):
     mount: str
-    capacity: Bytes
+    capacity: BytesTold
     name: str = ""
     file_system: str = ""
     disk: DiskKind = "unknown"
@@ -240,7 +240,7 @@ class _OfVolume(Demand):
 class ReadingIn(_OfVolume):
     """One measurement of a volume by the agent."""
 
-    free: Bytes
+    free: BytesTold
     at: Moment
 
     @model_validator(mode="after")
@@ -255,7 +255,7 @@ class VolumeReadings(_OfVolume):
     """Many measurements of one volume, in any order: free bytes at each time."""
 
     at: tuple[NumericDate, ...] = Field(min_length=1, max_length=10_000)
-    free: tuple[Bytes, ...]
+    free: tuple[BytesTold, ...]
 
     @model_validator(mode="after")
     def _one_for_each_time(self) -> Self:
@@ -305,6 +305,6 @@ class MachineFacts(Demand):
     host: Told
     agent_version: Told
     kind: Literal["linux", "windows", "standin"]
-    memory: Bytes | None = None
+    memory: BytesTold | None = None
     make: Told = ""
     model: Told = ""

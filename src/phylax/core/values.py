@@ -57,7 +57,22 @@ NumericDate = Annotated[
 Span = Annotated[timedelta, Field(examples=["P30D"])]
 """A span of time; ISO 8601 duration on the wire."""
 
-Bytes = Annotated[int, Field(ge=0, le=2**63 - 1, examples=[1_610_612_736])]
+MOST = 2**53 - 1
+"""What a number of JSON holds exactly in every language (RFC 8259, 6): 8 PiB, or more things than a
+machine has. What a machine says beyond it counts as this, so that no sum of the shop overflows."""
+
+
+def within(number: int) -> int:
+    """The number, or the nearest that can be."""
+    return max(-MOST, min(MOST, number))
+
+
+Amount = Annotated[int, AfterValidator(within)]
+BytesTold = Annotated[int, Field(ge=0, examples=[1_610_612_736]), AfterValidator(within)]
+"""Of a file system: some say that they have more than there is."""
+Whole = Annotated[int, Field(ge=-MOST, le=MOST)]
+"""The same where there are thousands: it is refused instead."""
+Bytes = Annotated[int, Field(ge=0, le=MOST, examples=[1_610_612_736])]
 
 
 def to_seconds(at: datetime) -> int:

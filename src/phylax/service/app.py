@@ -38,6 +38,7 @@ from phylax.service.routes import (
     machines,
     measures,
     notices,
+    passkeys,
     people,
     protection,
     records,
@@ -56,6 +57,7 @@ from phylax.service.routes import (
     views,
     waiting,
 )
+from phylax.service.runs import reading_messages
 from phylax.service.secret_keys import close_all
 from phylax.service.telemetry.logs import Requests
 from phylax.service.telemetry.metrics import Measures
@@ -109,6 +111,7 @@ def create_app(context: Context) -> FastAPI:
         shop,
         sign_ins,
         people,
+        passkeys,
         clients,
         machines,
         retiring,
@@ -166,7 +169,7 @@ def _document(app: FastAPI) -> dict[str, Any]:
         schemas |= schema.pop("$defs", {})
         schemas[kind.__name__] = schema
     # read from its bytes by its own route, which therefore does not declare it
-    message = agent.MESSAGE.json_schema(ref_template="#/components/schemas/{model}")
+    message = reading_messages.MESSAGE.json_schema(ref_template="#/components/schemas/{model}")
     schemas |= message.pop("$defs", {})
     document["paths"][f"{API}/agent/messages"]["post"]["requestBody"] = {
         "required": True,

@@ -16,8 +16,8 @@ _SECONDS = 3600
 
 
 def let_in(data: Path, login: str) -> str:
-    """The secret of a link by which a person chooses a password, within an hour; their codes are
-    taken off. SystemExit with a message where there is nobody of that login.
+    """The secret of a link by which a person chooses a password, within an hour; their codes and
+    passkeys are taken off. SystemExit with a message where there is nobody of that login.
 
     Works beside a running service: whoever may write its file may do this anyway.
     """
@@ -34,7 +34,7 @@ def let_in(data: Path, login: str) -> str:
             secret, hashed = new_secret("welcome")
             if not person.active:
                 people.set_active(conn, person.id, active=True, at=now)
-            people.set_codes(conn, person.id, None)
+            people.take_steps_off(conn, person.id)
             people.make_link(
                 conn, hashed, person.id, "the service's machine", at=now, until=now + _SECONDS
             )

@@ -123,5 +123,14 @@ def first_time(conn: Connection, machine_id: int, message_id: str, *, at: int) -
     return added.rowcount > 0
 
 
+def is_known(conn: Connection, machine_id: int, message_id: str) -> bool:
+    """Whether a message was applied before."""
+    row = conn.execute(
+        "SELECT 1 FROM messages WHERE machine_id = ? AND message_id = ?",
+        (machine_id, message_id),
+    ).fetchone()
+    return row is not None
+
+
 def forget_old_messages(conn: Connection, *, at: int) -> None:
     conn.execute("DELETE FROM messages WHERE at < ?", (at - MESSAGES_KEPT,))

@@ -158,8 +158,8 @@ def _held(conn: Connection, ids: str) -> dict[int, list[HeldOn]]:
     held_by_machine: dict[int, list[HeldOn]] = {}
     for row in conn.execute(
         """
-        SELECT h.machine_id, h.mount, sum(h.held_size) AS size, min(h.held_at) AS since,
-               max(h.until_at) AS until
+        SELECT h.machine_id, h.mount, cast(total(h.held_size) AS INTEGER) AS size,
+               min(h.held_at) AS since, max(h.until_at) AS until
         FROM json_each(?) wanted
         CROSS JOIN holds h ON h.machine_id = wanted.value AND h.held_count > 0
         GROUP BY h.machine_id, h.mount

@@ -80,7 +80,8 @@ def runs_of_version(conn: Connection, routine_id: int, version: int, most: int =
     row = conn.execute(
         """
         SELECT count(*), coalesce(min(ended_at), 0), coalesce(max(ended_at), 0),
-               coalesce(sum(freed), 0), coalesce(sum(worked), 0), coalesce(sum(state = 'partly'), 0)
+               cast(total(freed) AS INTEGER), coalesce(sum(worked), 0),
+               coalesce(sum(state = 'partly'), 0)
         FROM (SELECT * FROM runs
               WHERE routine_id = ? AND routine_version = ? AND state IN ('done', 'partly')
               ORDER BY id DESC LIMIT ?)

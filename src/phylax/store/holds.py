@@ -11,6 +11,8 @@ from phylax.core.survey import Tally
 from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
+_MOST_HELD = 2**53 - 1
+"""Bytes that a hold shows at most, so that no sum overflows, whatever a machine says."""
 
 _HOLD = """
     SELECT h.*, m.tag AS machine_tag FROM holds h JOIN machines m ON m.id = h.machine_id
@@ -80,7 +82,7 @@ def chosen(conn: Connection, pick: HeldPick) -> tuple[BatchPick, Tally]:
         where += f" AND number IN ({','.join('?' * len(pick.numbers))})"
         marks += pick.numbers
     row = conn.execute(
-        f"SELECT count(*), coalesce(sum(size), 0) FROM held_items WHERE {where}", marks
+        f"SELECT count(*), cast(total(size) AS INTEGER) FROM held_items WHERE {where}", marks
     ).fetchone()
     return BatchPick(batch=batch, numbers=pick.numbers), Tally(count=row[0], size=row[1])
 
@@ -115,8 +117,9 @@ def take(conn: Connection, machine_id: int, message: HeldMessage, run_id: int | 
         ],
     )
     conn.execute(
-        "UPDATE holds SET held_count = held_count + ?, held_size = held_size + ? WHERE id = ?",
-        (len(new), sum(held_item.size for held_item in new), hold_id),
+        "UPDATE holds SET held_count = held_count + ?, held_size = min(held_size + ?, ?)"
+        " WHERE id = ?",
+        (len(new), min(sum(each.size for each in new), _MOST_HELD), _MOST_HELD, hold_id),
     )
 
 
@@ -130,41 +133,68 @@ def _known(conn: Connection, hold_id: int, numbers: Sequence[int]) -> frozenset[
     return frozenset(row["number"] for row in rows)
 
 
-def end(conn: Connection, machine_id: int, message: UnheldMessage) -> None:
-    """Things a machine holds no longer; what has another fate already keeps it."""
+AT_ONCE = 10_000
+"""Things whose fate is written in one step."""
+
+
+def end(
+    conn: Connection, machine_id: int, message: UnheldMessage, *, begin: int, most: int = AT_ONCE
+) -> int | None:
+    """Things a machine holds no longer, from a number on; what has another fate already keeps it.
+
+    At most `most` of them; the number from which to go on, None where all is done.
+    """
     row = conn.execute(
         "SELECT id FROM holds WHERE machine_id = ? AND batch = ?", (machine_id, message.batch)
     ).fetchone()
     if row is None:
-        return
-    count, size = _sum_held(conn, row["id"], message.numbers)
-    for first, last in message.numbers:
-        conn.execute(
+        return None
+    count = size = 0
+    go_on: int | None = None
+    for first, last in _merged(message.numbers, begin):
+        if count >= most:
+            go_on = first
+            break
+        rows = conn.execute(
             """
-            UPDATE held_items SET fate = ?, fate_at = ?
-            WHERE hold_id = ? AND number BETWEEN ? AND ? AND fate = 'held'
+            UPDATE held_items SET fate = ?, fate_at = ? WHERE hold_id = ? AND number IN (
+                SELECT number FROM held_items
+                WHERE hold_id = ? AND number BETWEEN ? AND ? AND fate = 'held'
+                ORDER BY number LIMIT ?)
+            RETURNING number, size
             """,
-            (message.fate, to_seconds(message.at), row["id"], first, last),
-        )
+            (
+                message.fate, to_seconds(message.at), row["id"], row["id"], first, last,
+                most - count,
+            ),
+        ).fetchall()  # fmt: skip
+        count, size = count + len(rows), size + sum(ended["size"] for ended in rows)
+        if count >= most and rows:
+            reached = max(ended["number"] for ended in rows)
+            if reached < last:
+                go_on = reached + 1
+                break
     to = "back" if message.fate == "put back" else "gone"
     conn.execute(
         f"""
-        UPDATE holds SET held_count = held_count - :count, held_size = held_size - :size,
-               {to}_count = {to}_count + :count, {to}_size = {to}_size + :size WHERE id = :id
+        UPDATE holds SET held_count = held_count - :count, held_size = max(held_size - :size, 0),
+               {to}_count = {to}_count + :count, {to}_size = min({to}_size + :size, :most)
+        WHERE id = :id
         """,
-        {"count": count, "size": size, "id": row["id"]},
+        {"count": count, "size": min(size, _MOST_HELD), "most": _MOST_HELD, "id": row["id"]},
     )
+    return go_on
 
 
-def _sum_held(conn: Connection, hold_id: int, ranges: Iterable[tuple[int, int]]) -> tuple[int, int]:
-    count = size = 0
-    for first, last in ranges:
-        row = conn.execute(
-            """
-            SELECT count(*), coalesce(sum(size), 0) FROM held_items
-            WHERE hold_id = ? AND number BETWEEN ? AND ? AND fate = 'held'
-            """,
-            (hold_id, first, last),
-        ).fetchone()
-        count, size = count + row[0], size + row[1]
-    return count, size
+def _merged(ranges: Iterable[tuple[int, int]], begin: int) -> list[tuple[int, int]]:
+    """The same numbers in stretches that do not touch, ascending, from one on: however often a
+    number is told, it costs once."""
+    merged: list[tuple[int, int]] = []
+    for first, last in sorted((max(first, begin), last) for first, last in ranges):
+        if first > last:
+            continue
+        if merged and first <= merged[-1][1] + 1:
+            merged[-1] = merged[-1][0], max(last, merged[-1][1])
+        else:
+            merged.append((first, last))
+    return merged

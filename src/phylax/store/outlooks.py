@@ -8,13 +8,15 @@ from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 from phylax.core.protocol import ResultMessage
-from phylax.core.survey import Ledger
+from phylax.core.survey import Ledger, Tally
 from phylax.core.trends import Crossing, Outlook
 from phylax.core.trends.points import Reading
 from phylax.core.values import to_seconds
 from phylax.store.readings import DAY, ask_outlook, ask_outlooks_of
 
 Connection = sqlite3.Connection
+_MOST_SUM = 2**60
+"""What a sum comes to at most, so that no later one overflows, whatever a machine says."""
 LOOKS_BACK = 120
 """Days of readings that an outlook stands on."""
 
@@ -224,26 +226,30 @@ def note_cleaning(
                 (volume_id, at, run_id, freed),
             )
             ask_outlook(conn, volume_id)
+    removed: dict[str, Tally] = {}
+    for outcome in result.outcomes:
+        so_far = removed.get(outcome.category, Tally())
+        removed[outcome.category] = so_far + outcome.removed
     sums = [
         {
-            "machine": machine_id, "week": week_of(at), "category": outcome.category,
-            "size": outcome.removed.size, "items": outcome.removed.count,
+            "machine": machine_id, "week": week_of(at), "category": category,
+            "size": tally.size, "items": tally.count, "most": _MOST_SUM,
         }
-        for outcome in result.outcomes
+        for category, tally in removed.items()
     ]  # fmt: skip
     conn.executemany(
         """
         INSERT INTO freed_weeks VALUES (:machine, :week, :category, :size, :items, 1)
-        ON CONFLICT DO UPDATE SET size = size + excluded.size, items = items + excluded.items,
-               runs = runs + 1
+        ON CONFLICT DO UPDATE SET size = min(size + excluded.size, :most),
+               items = min(items + excluded.items, :most), runs = runs + 1
         """,
         sums,
     )
     conn.executemany(
         """
         INSERT INTO shop_weeks VALUES (:week, :category, :size, :items, 1)
-        ON CONFLICT DO UPDATE SET size = size + excluded.size, items = items + excluded.items,
-               runs = runs + 1
+        ON CONFLICT DO UPDATE SET size = min(size + excluded.size, :most),
+               items = min(items + excluded.items, :most), runs = runs + 1
         """,
         sums,
     )
@@ -277,7 +283,8 @@ def weeks_of_machines(
     """What was freed by week and category on some machines."""
     rows = conn.execute(
         """
-        SELECT f.week, f.category, sum(f.size), sum(f.items), sum(f.runs)
+        SELECT f.week, f.category, cast(total(f.size) AS INTEGER),
+               cast(total(f.items) AS INTEGER), sum(f.runs)
         FROM json_each(?) wanted
         CROSS JOIN freed_weeks f ON f.machine_id = wanted.value AND f.week BETWEEN ? AND ?
         GROUP BY f.week, f.category ORDER BY f.week

@@ -20,6 +20,7 @@ def _person(row: sqlite3.Row) -> Person:
         active=bool(row["active"]),
         left_at=None if row["left_at"] is None else from_seconds(row["left_at"]),
         needs_code=row["codes_secret"] is not None,
+        passkeys=row["passkeys"],
     )
 
 
@@ -35,17 +36,17 @@ def add(conn: Connection, login: str, name: str, role: Role, password: str, *, a
 
 
 def everyone(conn: Connection) -> list[Person]:
-    return [_person(row) for row in conn.execute("SELECT * FROM people ORDER BY name")]
+    return [_person(row) for row in conn.execute("SELECT * FROM people_with_keys ORDER BY name")]
 
 
 def by_login(conn: Connection, login: str) -> tuple[Person, str] | None:
     """A person and their password hash."""
-    row = conn.execute("SELECT * FROM people WHERE login = ?", (login,)).fetchone()
+    row = conn.execute("SELECT * FROM people_with_keys WHERE login = ?", (login,)).fetchone()
     return (_person(row), row["password"]) if row else None
 
 
 def by_id(conn: Connection, person_id: int) -> Person | None:
-    row = conn.execute("SELECT * FROM people WHERE id = ?", (person_id,)).fetchone()
+    row = conn.execute("SELECT * FROM people_with_keys WHERE id = ?", (person_id,)).fetchone()
     return _person(row) if row else None
 
 
@@ -71,6 +72,7 @@ def set_left(conn: Connection, person_id: int, *, at: int) -> None:
     """For good: what they did stays theirs, the login stays taken."""
     set_active(conn, person_id, active=False, at=at)
     conn.execute("UPDATE people SET left_at = ?, codes_secret = NULL WHERE id = ?", (at, person_id))
+    conn.execute("DELETE FROM passkeys WHERE person_id = ?", (person_id,))
 
 
 def set_role(conn: Connection, person_id: int, role: Role) -> None:
@@ -96,6 +98,12 @@ def codes_secret(conn: Connection, person_id: int) -> str | None:
     row = conn.execute("SELECT codes_secret FROM people WHERE id = ?", (person_id,)).fetchone()
     kept: str | None = row["codes_secret"]
     return kept
+
+
+def take_steps_off(conn: Connection, person_id: int) -> None:
+    """Codes and passkeys: a person signs in by password alone."""
+    set_codes(conn, person_id, None)
+    conn.execute("DELETE FROM passkeys WHERE person_id = ?", (person_id,))
 
 
 def set_codes(conn: Connection, person_id: int, secret: str | None) -> None:
@@ -134,27 +142,43 @@ def begin_session(
     until: int,
     address: str,
     browser: str,
+    by_passkey: bool = False,
 ) -> None:
     conn.execute("DELETE FROM sessions WHERE expires_at < ?", (at,))
     conn.execute(
         """
-        INSERT INTO sessions (hash, person_id, made_at, expires_at, seen_at, address, browser)
-        VALUES (?, ?, ?, ?, ?, ?, ?)
+        INSERT INTO sessions (hash, person_id, made_at, expires_at, seen_at, address, browser,
+                              by_passkey)
+        VALUES (?, ?, ?, ?, ?, ?, ?, ?)
         """,
-        (hashed, person_id, at, until, at, address, browser),
+        (hashed, person_id, at, until, at, address, browser, by_passkey),
     )
 
 
-def by_session(conn: Connection, hashed: bytes, *, at: int) -> tuple[Person, int] | None:
-    """Whose sign-in it is, and when it was last noted as used."""
+def note_passkey_session(conn: Connection, hashed: bytes) -> None:
+    """Whoever is signed in there has just used a passkey."""
+    conn.execute("UPDATE sessions SET by_passkey = 1 WHERE hash = ?", (hashed,))
+
+
+class SessionUse(NamedTuple):
+    """What a sign-in that counts stands for."""
+
+    person: Person
+    seen_at: int
+    """When it was last noted as used."""
+    by_passkey: bool
+
+
+def by_session(conn: Connection, hashed: bytes, *, at: int) -> SessionUse | None:
     row = conn.execute(
         """
-        SELECT p.*, s.seen_at FROM sessions s JOIN people p ON p.id = s.person_id
+        SELECT p.*, s.seen_at, s.by_passkey
+        FROM sessions s JOIN people_with_keys p ON p.id = s.person_id
         WHERE s.hash = ? AND s.expires_at > ? AND p.active
         """,
         (hashed, at),
     ).fetchone()
-    return (_person(row), row["seen_at"]) if row else None
+    return SessionUse(_person(row), row["seen_at"], bool(row["by_passkey"])) if row else None
 
 
 def note_session(conn: Connection, hashed: bytes, *, at: int) -> None:
@@ -246,7 +270,7 @@ def make_link(
 def by_link(conn: Connection, hashed: bytes, *, at: int) -> Person | None:
     row = conn.execute(
         """
-        SELECT p.* FROM one_time_links l JOIN people p ON p.id = l.person_id
+        SELECT p.* FROM one_time_links l JOIN people_with_keys p ON p.id = l.person_id
         WHERE l.hash = ? AND l.expires_at > ? AND p.left_at IS NULL
         """,
         (hashed, at),
@@ -297,7 +321,7 @@ def by_token(conn: Connection, hashed: bytes, *, at: int) -> TokenUse | None:
     row = conn.execute(
         """
         SELECT p.*, t.id AS token_id, t.scope, t.used_at, t.expires_at
-        FROM tokens t JOIN people p ON p.id = t.person_id
+        FROM tokens t JOIN people_with_keys p ON p.id = t.person_id
         WHERE t.hash = ? AND t.withdrawn_at IS NULL AND p.active
         AND (t.expires_at IS NULL OR t.expires_at > ?)
         """,

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
-from phylax.core.survey import Survey
-from phylax.core.survey.what_if import Profile, packed, unpacked
+from phylax.core.survey import Survey, SurveyLine
+from phylax.core.survey.what_if import Profile, unpacked
 from phylax.core.values import to_seconds
 
 Connection = sqlite3.Connection
 
 
-def replace(conn: Connection, survey: Survey) -> None:
+PackedLine = tuple[SurveyLine, bytes, bytes]
+"""A survey's line, its ages and its single items as they are kept."""
+
+
+def replace(conn: Connection, survey: Survey, lines: Iterable[PackedLine]) -> None:
     """The machine's profiles are now those of this survey."""
     at = to_seconds(survey.started_at)
     conn.execute("DELETE FROM profiles WHERE machine_id = ?", (survey.machine_id,))
@@ -21,9 +25,9 @@ def replace(conn: Connection, survey: Survey) -> None:
         [
             (
                 line.category, survey.machine_id, line.mount, at, line.capacity, line.free,
-                line.rule.only_larger, *packed(line), line.people,
+                line.rule.only_larger, ages, items, line.people,
             )
-            for line in survey.lines
+            for line, ages, items in lines
         ],
     )  # fmt: skip
 

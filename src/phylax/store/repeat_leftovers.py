@@ -56,7 +56,8 @@ def often(conn: Connection) -> dict[int, LeftOften]:
     """By machine: what was left five times or more."""
     rows = conn.execute(
         """
-        SELECT machine_id, count(*) AS items, sum(size) AS size, min(since) AS since,
+        SELECT machine_id, count(*) AS items, cast(total(size) AS INTEGER) AS size,
+               min(since) AS since,
                max(times) AS times, min(path) AS path, min(reason) AS reason
         FROM left_again WHERE times >= 5 GROUP BY machine_id
         """

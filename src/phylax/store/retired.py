@@ -76,7 +76,7 @@ def held_on(conn: Connection, machines: Sequence[int]) -> tuple[Tally, int | Non
     """What is held on some machines, and when the last of it goes."""
     row = conn.execute(
         """
-        SELECT coalesce(sum(h.held_count), 0), coalesce(sum(h.held_size), 0), max(h.until_at)
+        SELECT coalesce(sum(h.held_count), 0), cast(total(h.held_size) AS INTEGER), max(h.until_at)
         FROM json_each(?) wanted CROSS JOIN holds h ON h.machine_id = wanted.value
         WHERE h.held_count > 0
         """,

@@ -36,18 +36,18 @@ def begun(conn: Connection, machine_id: int, run_id: int, look: Look, *, at: int
     return int(row[0])
 
 
-def finish(
-    conn: Connection, survey_id: int, lines: tuple[SurveyLine, ...], *, started: int, ended: int
-) -> Survey:
+def lines_as_json(lines: tuple[SurveyLine, ...]) -> str:
+    """As they are kept."""
+    return _LINES.dump_json(lines).decode()
+
+
+def finish(conn: Connection, survey_id: int, lines_json: str, *, started: int, ended: int) -> None:
     """The survey is whole."""
     conn.execute("DELETE FROM survey_parts WHERE survey_id = ?", (survey_id,))
     conn.execute(
         "UPDATE surveys SET lines = ?, started_at = ?, ended_at = ? WHERE id = ?",
-        (_LINES.dump_json(lines).decode(), started, ended, survey_id),
+        (lines_json, started, ended, survey_id),
     )
-    current = survey(conn, survey_id)
-    assert current is not None
-    return current
 
 
 def add_part(conn: Connection, survey_id: int, lines: tuple[SurveyLine, ...]) -> None:
@@ -275,9 +275,10 @@ def folder_sums(
             FROM survey_items WHERE survey_id = :survey AND category = :category)
         SELECT place, iif(:place IS NULL OR instr(rest, '/') = 0, '',
                           substr(rest, 1, instr(rest, '/') - 1)) AS folder,
-               count(*), sum(size), sum(proposed), sum(size * proposed)
+               count(*), cast(total(size) AS INTEGER), sum(proposed),
+               cast(total(size * proposed) AS INTEGER)
         FROM listed WHERE :place IS NULL OR (place = :place AND inside)
-        GROUP BY place, folder ORDER BY sum(size) DESC, folder
+        GROUP BY place, folder ORDER BY total(size) DESC, folder
         """,
         {
             "survey": survey_id,

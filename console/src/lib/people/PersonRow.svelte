@@ -45,7 +45,9 @@
       {person.login},
       {#if person.left_at}left <When at={person.left_at} />
       {:else if !person.active}may not sign in
+      {:else if person.needs_code && person.passkeys}signs in with a code or a passkey
       {:else if person.needs_code}signs in with a code
+      {:else if person.passkeys}signs in with a password or a passkey
       {:else}signs in with a password{/if}
     </span>
   </span>
@@ -65,8 +67,12 @@
       {#if person.active}
         <button class="act" onclick={makeLink}>New password</button>
         <button class="act" onclick={signOut}>Sign out everywhere</button>
-        {#if person.needs_code}
-          <button class="act" onclick={takeCodesOff}>Take codes off</button>
+        {#if person.needs_code || person.passkeys}
+          <button class="act" onclick={takeCodesOff}>
+            Take {[person.needs_code && 'codes', person.passkeys && 'passkeys']
+              .filter(Boolean)
+              .join(' and ')} off
+          </button>
         {/if}
         <button class="act" onclick={() => setActive(false)}>Keep out</button>
       {:else}

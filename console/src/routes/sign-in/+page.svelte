@@ -2,6 +2,7 @@
   import { goto } from '$app/navigation';
   import { page } from '$app/state';
   import { api, inWords } from '$lib/api/client';
+  import { inDeviceWords, sign, whyNone } from '$lib/people/passkeys';
 
   let login = $state('');
   let password = $state('');
@@ -25,6 +26,27 @@
       code = '';
       return;
     }
+    await goOn();
+  }
+
+  const hasPasskeys = whyNone() === '';
+  async function byPasskey() {
+    trying = true;
+    problem = '';
+    const asked = await api.POST('/api/v1/passkey/question').catch(() => null);
+    try {
+      if (!asked?.data) throw asked?.error ?? new Error();
+      const credential = await sign(asked.data.options);
+      const { error } = await api.POST('/api/v1/passkey/sign-in', { body: { credential } });
+      if (error) problem = inWords(error);
+    } catch (thrown) {
+      problem = asked?.data ? inDeviceWords(thrown) : inWords(asked?.error ?? thrown);
+    }
+    trying = false;
+    if (!problem) await goOn();
+  }
+
+  async function goOn() {
     const to = page.url.searchParams.get('to') ?? '/';
     // only ever to a page of our own
     await goto(to.startsWith('/') && !to.startsWith('//') ? to : '/');
@@ -72,5 +94,10 @@
     <button class="act main w-full justify-center" disabled={trying}>
       {trying ? 'Signing in…' : 'Sign in'}
     </button>
+    {#if hasPasskeys}
+      <button type="button" class="act w-full justify-center" disabled={trying} onclick={byPasskey}
+        >Sign in with a passkey</button
+      >
+    {/if}
   </form>
 </main>

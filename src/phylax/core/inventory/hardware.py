@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from phylax.core.tuning.programs import Text
-from phylax.core.values import Bytes, Moment, Value
+from phylax.core.values import BytesTold, Moment, Value
 
 MOST_SLOTS = 64
 
@@ -16,7 +16,7 @@ class MemorySlot(Value):
     """A place for memory."""
 
     place: Text
-    size: Bytes | None = Field(None, description="None: nothing is in it")
+    size: BytesTold | None = Field(None, description="None: nothing is in it")
     kind: Text = ""
     maker: Text = ""
     model: Text = ""
@@ -28,8 +28,8 @@ class HardwareListed(Value):
     unread: Text = ""
     make: Text = ""
     model: Text = ""
-    memory: Bytes | None = None
-    most_memory: Bytes | None = Field(None, description="What fits, by the machine itself")
+    memory: BytesTold | None = None
+    most_memory: BytesTold | None = Field(None, description="What fits, by the machine itself")
     slots: Annotated[tuple[MemorySlot, ...], Field(max_length=MOST_SLOTS)] = ()
     pressed: float | None = Field(
         None, ge=0, le=100, description="Per cent of the time in which somebody waited for memory"

@@ -10,7 +10,7 @@ from pydantic import Field
 
 from phylax.core.checks.findings import Finding, Severity
 from phylax.core.tuning.programs import Text
-from phylax.core.values import Bytes, Moment, Value
+from phylax.core.values import BytesTold, Moment, Value
 
 MOST_INSTALLED = 5000
 MOST_ALONG = 200
@@ -33,7 +33,7 @@ class InstalledProgram(Value):
     name: Text
     version: Text = ""
     maker: Text = ""
-    size: Bytes | None = None
+    size: BytesTold | None = None
     last_used: Moment | None = Field(None, description="None: nobody knows")
     installed_at: Moment | None = None
     trial: bool = Field(False, description="It says of itself that it is for trying out")
@@ -80,6 +80,6 @@ class RemovalTried(Value):
     program: Text
     version: Text
     along: Annotated[tuple[Along, ...], Field(max_length=MOST_ALONG)] = ()
-    frees: Bytes | None = None
+    frees: BytesTold | None = None
     can_come_back: bool = Field(description="Whether this version can be had again")
     refused: Text = Field("", description="Why it cannot be removed; empty where it can")

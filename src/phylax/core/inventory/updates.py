@@ -10,7 +10,7 @@ from pydantic import Field
 from phylax.core.checks.findings import Finding, Severity
 from phylax.core.quantities import count
 from phylax.core.tuning.programs import Text
-from phylax.core.values import Bytes, Moment, Value
+from phylax.core.values import BytesTold, Moment, Value
 
 MOST_UPDATES = 3000
 
@@ -23,7 +23,7 @@ class Update(Value):
     version: Text
     origin: Text = Field("", description="Who offers it")
     security: bool = False
-    size: Bytes | None = Field(None, description="Bytes to fetch, if known")
+    size: BytesTold | None = Field(None, description="Bytes to fetch, if known")
     restart: bool = Field(False, description="It counts only after a restart")
     held_back: Text = Field("", description="Why it is not installed unattended")
 

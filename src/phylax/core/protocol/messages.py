@@ -21,7 +21,7 @@ from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Text
 from phylax.core.tuning.setting import Key
 from phylax.core.tuning.starts import MOST_TOLD, BootCost
-from phylax.core.values import Demand, Moment, Value
+from phylax.core.values import Amount, Demand, Moment, Value
 
 
 class LeftItem(Value):
@@ -30,7 +30,7 @@ class LeftItem(Value):
     category: str
     place: str
     path: str
-    size: int
+    size: Amount
     reason: str
     detail: str = ""
 
@@ -153,7 +153,9 @@ class UnheldMessage(_Message):
     batch: BatchName
     fate: Literal["put back", "gone"]
     at: Moment
-    numbers: tuple[tuple[int, int], ...] = Field(description="First and last of each stretch")
+    numbers: tuple[tuple[int, int], ...] = Field(
+        max_length=20_000, description="First and last of each stretch"
+    )
 
 
 class SettingsMessage(_Message):
@@ -232,10 +234,10 @@ class ResultMessage(_Message):
     run_id: int
     started_at: Moment
     ended_at: Moment
-    outcomes: tuple[CategoryOutcome, ...] = ()
+    outcomes: tuple[CategoryOutcome, ...] = Field((), max_length=5000)
     left: tuple[LeftItem, ...] = Field((), max_length=500)
-    before: tuple[ReadingIn, ...] = ()
-    after: tuple[ReadingIn, ...] = ()
+    before: tuple[ReadingIn, ...] = Field((), max_length=2000)
+    after: tuple[ReadingIn, ...] = Field((), max_length=2000)
     called_off: bool = False
     out_of_time: bool = Field(False, description="It came to its `end_by` before it was through")
     passes: int = Field(0, description="How often was gone over what is cleaned")

@@ -31,7 +31,7 @@ from phylax.core.survey.lines import (
     most_held,
 )
 from phylax.core.survey.spelling import spell
-from phylax.core.values import from_seconds
+from phylax.core.values import from_seconds, within
 
 DIGEST_BYTES = 16
 MOST_RANKED = 500
@@ -179,7 +179,9 @@ class LineCount:
             self._ranked.clear()
         if self._ranks_all:
             group = item.group or self._place
-            self._ranked.append(Ranked(group=group, aged_from=item.aged_from, size=item.size))
+            self._ranked.append(
+                Ranked(group=group, aged_from=item.aged_from, size=within(item.size))
+            )
 
     def add_folder(
         self,
@@ -353,7 +355,7 @@ class LineCount:
                 for reason, (count, size) in self._stays.items()
             ),
             ages=tuple(
-                AgeDay(day=day, count=count, size=self._sizes[day])
+                AgeDay(day=day, count=count, size=within(self._sizes[day]))
                 for day, count in enumerate(self._counts)
                 if count
             ),

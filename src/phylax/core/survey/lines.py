@@ -9,7 +9,7 @@ from typing import Annotated
 from pydantic import Field
 
 from phylax.core.retention import ProtectEntry, Reason, RuleInForce
-from phylax.core.values import Demand, Moment, Value
+from phylax.core.values import Amount, Demand, Moment, Value, Whole
 
 AGE_DAYS = 801
 """An age profile has a line for each day 0 to 800; what is older counts as 800."""
@@ -20,8 +20,8 @@ NAMED_UNREAD = 100
 
 
 class Tally(Value):
-    count: int = 0
-    size: int = Field(0, description="Bytes, as they count on the volume")
+    count: Amount = 0
+    size: Amount = Field(0, description="Bytes, as they count on the volume")
 
     def __add__(self, other: Tally) -> Tally:
         return Tally(count=self.count + other.count, size=self.size + other.size)
@@ -31,14 +31,14 @@ class Stay(Value):
     """How much stays, or was left, for one reason."""
 
     reason: Reason
-    count: int
-    size: int
+    count: Amount
+    size: Amount
 
 
 class AgeDay(Value):
-    day: int = Field(description="Whole days of age")
-    count: int
-    size: int
+    day: Whole = Field(description="Whole days of age")
+    count: Whole
+    size: Whole
 
 
 class Seal(Value):
@@ -58,7 +58,7 @@ class Item(Value):
     place: str = Field(description="The location it was found in, as the machine writes it")
     path: str = Field(description="Path below the place, with '/' between folders")
     raw: str | None = Field(None, description="The path in base64, where it is not UTF-8")
-    size: int
+    size: Amount
     aged_from: Moment | None = Field(
         None, description="From when its age counts; absent: not known"
     )
@@ -98,8 +98,8 @@ class Ranked(Value):
     """An item that a rule may keep for being among the newest of its group."""
 
     group: str
-    aged_from: int = Field(description="Seconds since the Unix epoch")
-    size: int
+    aged_from: Whole = Field(description="Seconds since the Unix epoch")
+    size: Whole
 
 
 class Unread(Value):
@@ -149,14 +149,16 @@ class SurveyLine(Value):
     goes: Tally = Field(description="What the rule lets go; for `ask`: what it proposes")
     stays: tuple[Stay, ...] = ()
     ages: tuple[AgeDay, ...] = Field(
-        (), description="By day of age, what a rule decides on: not what is open or protected"
+        (),
+        max_length=2 * AGE_DAYS,
+        description="By day of age, what a rule decides on: not what is open or protected",
     )
     ranked: tuple[Ranked, ...] = Field(
         (), description="The same one by one, where there are few; else empty"
     )
     largest: tuple[Item, ...] = ()
-    capacity: int = Field(0, description="Bytes of the volume when it was looked at")
-    free: int = Field(0, description="Bytes free on it then")
+    capacity: Amount = Field(0, description="Bytes of the volume when it was looked at")
+    free: Amount = Field(0, description="Bytes free on it then")
     young_by_attributes: Tally = Field(
         Tally(),
         description="Of what is too young: old by its contents, changed by attributes alone",

@@ -19,7 +19,7 @@ from pydantic import Field
 from phylax.core.retention import Caution, Judge, Ranking, Rule, RuleInForce, Scope
 from phylax.core.retention.verdicts import percent_free
 from phylax.core.survey import AGE_DAYS, SurveyLine, Tally
-from phylax.core.values import Demand, Moment, Value, from_seconds
+from phylax.core.values import Demand, Moment, Value, from_seconds, within
 
 STALE_AFTER = timedelta(days=35)
 """A survey older than this says little about what lies there now: it missed a monthly round."""
@@ -99,7 +99,7 @@ def packed(line: SurveyLine) -> tuple[bytes, bytes]:
     sizes: list[int] = []
     count = size = 0
     for age in reversed(line.ages):
-        count, size = count + age.count, size + age.size
+        count, size = within(count + age.count), within(size + age.size)
         counts.append(count)
         sizes.append(size)
     ages = [*(age.day for age in line.ages), *reversed(counts), *reversed(sizes)]

@@ -13,7 +13,7 @@ from typing import Annotated, NamedTuple
 from pydantic import AfterValidator, Field
 
 from phylax.core.tuning.setting import GoesBack
-from phylax.core.values import Bytes, Value
+from phylax.core.values import BytesTold, Value
 
 
 def _printable(text: str) -> str:
@@ -107,7 +107,7 @@ class StartCost(Value):
     """What a program takes of a start of the machine: medians of the last starts."""
 
     processor_ms: int = Field(ge=0)
-    bytes_read: Bytes = 0
+    bytes_read: BytesTold = 0
     starts: int = Field(ge=0, description="In how many starts it was measured")
 
 

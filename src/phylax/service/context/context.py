@@ -14,6 +14,7 @@ from fastapi import Depends, Request
 from phylax.core.shop import Shop
 from phylax.core.values import to_seconds
 from phylax.service.context.wakeups import Wakeups
+from phylax.service.limits.challenges import Challenges
 from phylax.service.limits.hashing import Hashing
 from phylax.service.limits.quota import Quota
 from phylax.service.limits.tries import Failures, Tries
@@ -39,6 +40,7 @@ class Context:
     failures: Failures = field(default_factory=Failures)
     begun_codes: dict[int, tuple[str, int]] = field(default_factory=dict)
     """Secrets of second steps that wait for their first code, by person, with when they began."""
+    challenges: Challenges = field(default_factory=Challenges)
     making_backup: threading.Lock = field(default_factory=threading.Lock)
     vault: Vault = field(init=False)
     _beats: dict[str, float] = field(default_factory=dict)

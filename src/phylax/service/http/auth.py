@@ -38,8 +38,12 @@ _ENROLS = frozenset({
 """Routes that a token for letting agents in is good for."""
 _SETS_UP_CODES = frozenset({
     "get_me", "begin_codes", "confirm_codes", "sign_out", "list_sign_ins", "get_shop",
+    "list_passkeys", "begin_passkey", "add_passkey",
 })  # fmt: skip
-_NOT_WORK = frozenset({"make_token", "withdraw_token", "change_password", "list_audit"})
+_NOT_WORK = frozenset({
+    "make_token", "withdraw_token", "change_password", "list_audit", "begin_passkey", "add_passkey",
+    "remove_passkey", "begin_codes", "confirm_codes", "remove_codes",
+})  # fmt: skip
 
 
 def new_secret(prefix: str) -> tuple[str, bytes]:
@@ -140,10 +144,10 @@ def _by_session(context: Context, secret: bytes) -> Actor | None:
         codes_for = people.codes_for(conn)
     if known is None:
         return None
-    person, seen_at = known
-    if not 0 <= now - seen_at < _NOTED_EVERY:
+    if not 0 <= now - known.seen_at < _NOTED_EVERY:
         _note(context, lambda conn: people.note_session(conn, secret, at=now))
-    return Actor(person, "session", secret, lacks_code=_lacks_code(person, codes_for))
+    lacks = not known.by_passkey and _lacks_code(known.person, codes_for)
+    return Actor(known.person, "session", secret, lacks_code=lacks)
 
 
 def _lacks_code(person: Person, codes_for: CodesFor) -> bool:
@@ -154,8 +158,8 @@ def _check_code_set_up(actor: Actor, request: Request) -> None:
     name = getattr(request.scope.get("route"), "name", "")
     if actor.lacks_code and name not in _SETS_UP_CODES:
         raise Problem(
-            403, "set-up-codes", "This shop wants a code as well: set yours up first, under Shop, "
-            "You, or with 'phylax person codes'."
+            403, "set-up-codes", "This shop wants a code or a passkey as well: set yours up first, "
+            "under Shop, You, or with 'phylax person codes'."
         )  # fmt: skip
 
 

@@ -16,10 +16,12 @@ from phylax.core.people import (
     Activity,
     Code,
     CodesRule,
+    NewPasskey,
     NewPassword,
     NewPerson,
     NewRole,
     NewToken,
+    PasskeySignIn,
     SignIn,
     Welcome,
 )
@@ -85,6 +87,8 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
     ChangesMessage: {"id": "5f0c8a6e-changes", "run_id": 13, "changes": [
         {"id": "13-5f0c8a6e", "program": "package:scan-button", "name": "Scan button helper",
          "before": "from the start", "after": "when asked", "at": "2026-03-02T18:34:00Z"}]},
+    NewPasskey: {"name": "Phone", "credential": "{\"id\": \"…\", \"type\": \"public-key\"}"},
+    PasskeySignIn: {"credential": "{\"id\": \"…\", \"type\": \"public-key\"}"},
     Retire: {"why": "Sold; the office has a new one."},
     SettleFindings: {"word": "Checked while not in use; the cable was loose."},
     CheckedMessage: {"id": "7b2e0c81-checked", "run_id": 14, "checked": [

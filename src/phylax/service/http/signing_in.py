@@ -52,11 +52,13 @@ async def sign_in(
     kept = account[1] if account and account[0].active else None
     right = await context.hashing.run(partial(is_password, kept, who.password), known=known)
     if not right or account is None:
-        await anyio.to_thread.run_sync(_note_failure, context, who.login, address)
+        await anyio.to_thread.run_sync(note_failure, context, who.login, address)
         raise Problem(401, "sign-in-failed", "Login or password is wrong.")
     person = account[0]
     if needs_code and person.needs_code:
         await anyio.to_thread.run_sync(_check_code, context, person, who.code, address)
+    elif needs_code and person.passkeys:
+        await anyio.to_thread.run_sync(_check_may_go_without, context, person)
     context.tries.succeeded(who.login, address, known=counted)
     return person
 
@@ -67,7 +69,13 @@ def address_of(request: Request) -> str:
 
 
 def begin_session(
-    conn: Connection, context: Context, person: Person, request: Request, response: Response
+    conn: Connection,
+    context: Context,
+    person: Person,
+    request: Request,
+    response: Response,
+    *,
+    by_passkey: bool = False,
 ) -> None:
     """Give the browser its session cookie, and know it from now on."""
     secret, hash_ = new_secret("session")
@@ -76,6 +84,7 @@ def begin_session(
     people.begin_session(
         conn, hash_, person.id, at=now, until=now + SESSION_SECONDS,
         address=address_of(request), browser=shown(request.headers.get("user-agent", ""), 200),
+        by_passkey=by_passkey,
     )  # fmt: skip
     people.know_browser(conn, known_hash, person.id, at=now)
     for name, value, seconds in (
@@ -157,11 +166,22 @@ def _check_code(context: Context, person: Person, code: str, address: str) -> No
             step = step_of(opened(context, kept), code, context.now())
         if step is not None and people.use_code(conn, person.id, step):
             return
-    _note_failure(context, person.login, address)
+    note_failure(context, person.login, address)
     raise Problem(401, "sign-in-failed", "This code is wrong, or was used before.")
 
 
-def _note_failure(context: Context, login: str, address: str) -> None:
+def _check_may_go_without(context: Context, person: Person) -> None:
+    """Where the shop wants a second step, a password alone opens nothing for who has a passkey:
+    else whoever has the password would set up codes of their own."""
+    with context.db.read() as conn:
+        if people.codes_for(conn).includes(person.role):
+            raise Problem(
+                401, "passkey-needed", "This shop wants a second step: sign in with your passkey. "
+                "If you lost it, an owner takes it off."
+            )  # fmt: skip
+
+
+def note_failure(context: Context, login: str, address: str) -> None:
     """In the audit; of many in a short time only how many, so that nobody fills it."""
     now = context.now()
     before = context.failures.note(login, address, now=now)

@@ -9,7 +9,7 @@ from typing import Annotated
 import anyio.to_thread
 from fastapi import APIRouter, Depends, Query, Request, Response
 from fastapi.exceptions import RequestValidationError
-from pydantic import TypeAdapter, ValidationError
+from pydantic import ValidationError
 
 from phylax.core.events import EventKind
 from phylax.core.protocol import (
@@ -17,8 +17,9 @@ from phylax.core.protocol import (
     Enrolment,
     GoOn,
     LeasedProgress,
-    Message,
     Order,
+    SurveyMessage,
+    UnheldMessage,
 )
 from phylax.core.records import Entry, RecordKind
 from phylax.core.values import from_seconds
@@ -26,11 +27,10 @@ from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import AgentsMachine, hashed, new_secret
 from phylax.service.problems import Problem, documented
 from phylax.service.routes.lookup import find_machine
-from phylax.service.runs import availability, dispatch, ingest
+from phylax.service.runs import availability, dispatch, ingest, reading_messages
 from phylax.store import agents, audit, events, presence, records, runs
 
 router = APIRouter(prefix="/agent", tags=["agents"])
-MESSAGE: TypeAdapter[Message] = TypeAdapter(Message)
 _SEEN_TO_WITHIN = 60
 _AGENT = re.compile(r"phylax-agent/([0-9][0-9A-Za-z.+-]{0,30})")
 
@@ -96,15 +96,31 @@ def take_message(
         )  # fmt: skip
     try:
         # read from its bytes in one step: a machine that was out of reach sends thousands
-        message = MESSAGE.validate_json(body)
+        message = reading_messages.read(body)
     except ValidationError as error:
         errors = [{**detail, "loc": ("body", *detail["loc"])} for detail in error.errors()]
         raise RequestValidationError(errors) from error
     program = _AGENT.fullmatch(request.headers.get("user-agent", ""))
+    ready = reading_messages.prepared(message) if isinstance(message, SurveyMessage) else None
+    if isinstance(message, UnheldMessage):
+        _end_holds(context, machine_id, message, age)
     with context.db.write() as conn:
-        ingest.apply(conn, machine_id, message, at=context.now(), age=age)
+        ingest.apply(conn, machine_id, message, at=context.now(), age=age, ready=ready)
         if program:
             agents.note_version(conn, machine_id, program[1])
+
+
+def _end_holds(
+    context: Context, machine_id: int, message: UnheldMessage, age: float | None
+) -> None:
+    """What is held no longer, step by step, so that others can write between two; what is left
+    belongs to the last step, with which the message counts as taken."""
+    begin: int | None = 0
+    while begin is not None:
+        with context.db.write() as conn:
+            begin = ingest.end_some(
+                conn, machine_id, message, at=context.now(), age=age, begin=begin
+            )
 
 
 @router.get(

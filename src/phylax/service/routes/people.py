@@ -92,7 +92,12 @@ def leave_for_good(person_id: int, change: TheChange, owner: Owner) -> Person:
         _keep_an_owner(conn, before)
         people.set_left(conn, person_id, at=change.now)
         after = before.model_copy(
-            update={"active": False, "left_at": from_seconds(change.now), "needs_code": False}
+            update={
+                "active": False,
+                "left_at": from_seconds(change.now),
+                "needs_code": False,
+                "passkeys": 0,
+            }
         )
         change.audit(conn, "leave for good", before.login, before, after)
     return after
@@ -126,10 +131,11 @@ def sign_person_out(person_id: int, change: TheChange, owner: Owner) -> None:
 
 @router.delete("/people/{person_id}/codes", status_code=204, responses=documented(403, 404))
 def take_codes_off(person_id: int, change: TheChange, owner: Owner) -> None:
-    """Somebody lost what makes their codes: they sign in without one until they set it up anew."""
+    """Somebody lost what makes their codes, or their passkeys: they sign in without, until they
+    set something up anew."""
     with change.context.db.write() as conn:
         person = _person_here(conn, person_id)
-        people.set_codes(conn, person_id, None)
+        people.take_steps_off(conn, person_id)
         change.audit(conn, "take codes off", person.login)
 
 
@@ -144,8 +150,12 @@ def codes_rule(context: TheContext, actor: Signed) -> CodesRule:
 def set_codes_rule(rule: CodesRule, change: TheChange, owner: Owner) -> CodesRule:
     """Say who has to sign in with a code as well. Whoever has none sets one up before anything
     else; who asks has one already, so that they know that it works."""
-    if rule.codes_for is not CodesFor.NOBODY and not owner.person.needs_code:
-        raise Problem(409, "no-codes", "Set up your own codes first, to see that they work.")
+    if rule.codes_for is not CodesFor.NOBODY and not (
+        owner.person.needs_code or owner.person.passkeys
+    ):
+        raise Problem(
+            409, "no-codes", "Set up your own codes or a passkey first, to see that it works."
+        )
     with change.context.db.write() as conn:
         before = CodesRule(codes_for=people.codes_for(conn))
         people.set_codes_for(conn, rule.codes_for)

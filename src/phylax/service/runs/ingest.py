@@ -40,12 +40,13 @@ from phylax.core.runs import (
 )
 from phylax.core.scheduling.routines import StepKind
 from phylax.core.shop import by_volume
-from phylax.core.survey import Ledger, Look, Tally, ledger
+from phylax.core.survey import Ledger, Look, Survey, Tally, ledger
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.problems import Problem
 from phylax.service.runs import availability, checklist, queue, set_back, settings_told
 from phylax.service.runs.create import expected_to_go
 from phylax.service.runs.finish import write_down
+from phylax.service.runs.reading_messages import Prepared, prepared
 from phylax.service.upkeep import advising, checked, telling
 from phylax.store import (
     agents,
@@ -71,11 +72,18 @@ _LISTINGS_LAST = int(timedelta(days=30).total_seconds())
 
 
 def apply(
-    conn: Connection, machine_id: int, message: Message, *, at: int, age: float | None = None
+    conn: Connection,
+    machine_id: int,
+    message: Message,
+    *,
+    at: int,
+    age: float | None = None,
+    ready: Prepared | None = None,
 ) -> None:
     """Apply an agent's message, once however often it is sent.
 
-    `age` is how many seconds ago it was written, by the machine's running time, where known.
+    `age` is how many seconds ago it was written, by the machine's running time, where known;
+    `ready` what was worked out of it before (`prepared`).
     """
     if not agents.first_time(conn, machine_id, message.id, at=at):
         return
@@ -98,14 +106,17 @@ def apply(
         case SurveyPartMessage():
             _add_part(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
         case SurveyMessage():
-            _finish_survey(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
+            run = _own_run(conn, machine_id, message.run_id)
+            _finish_survey(conn, run, message, ready or prepared(message), at=at)
         case HeldMessage():
             # told again after the records were set back, it may be of a run that they do not know
             known = runs.is_of(conn, message.run_id, machine_id)
             holds.take(conn, machine_id, message, message.run_id if known else None)
             events.publish(conn, EventKind.HOLD, at=at, machine_id=machine_id)
         case UnheldMessage():
-            holds.end(conn, machine_id, message)
+            left: int | None = 0
+            while left is not None:
+                left = holds.end(conn, machine_id, message, begin=left)
             events.publish(conn, EventKind.HOLD, at=at, machine_id=machine_id)
         case SettingsMessage():
             _own_run(conn, machine_id, message.run_id)
@@ -131,6 +142,24 @@ def apply(
             _finish_run(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
         case _:
             assert_never(message)
+
+
+def end_some(
+    conn: Connection,
+    machine_id: int,
+    message: UnheldMessage,
+    *,
+    at: int,
+    age: float | None,
+    begin: int,
+) -> int | None:
+    """What is held no longer from a number on, as much as is written in a moment; the number from
+    which to go on, None where no more is left than `apply` does. Done again, it does nothing."""
+    if agents.is_known(conn, machine_id, message.id):
+        return None
+    told = availability.by_our_clock(conn, machine_id, message, at=at, age=age)
+    assert isinstance(told, UnheldMessage)
+    return holds.end(conn, machine_id, told, begin=begin)
 
 
 def _take_readings(conn: Connection, machine_id: int, message: ReadingsMessage, *, at: int) -> None:
@@ -182,14 +211,20 @@ def _add_part(conn: Connection, run: Run, message: SurveyPartMessage, *, at: int
     events.publish(conn, EventKind.SURVEY, at=at, machine_id=run.machine_id, run_id=run.id)
 
 
-def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: int) -> None:
+def _finish_survey(
+    conn: Connection, run: Run, message: SurveyMessage, ready: Prepared, *, at: int
+) -> None:
     survey_id = surveys.begun(conn, run.machine_id, run.id, message.look, at=at)
-    survey = surveys.finish(
-        conn,
-        survey_id,
-        message.lines,
-        started=to_seconds(message.started_at),
-        ended=to_seconds(message.ended_at),
+    started, ended = to_seconds(message.started_at), to_seconds(message.ended_at)
+    surveys.finish(conn, survey_id, ready.lines_json, started=started, ended=ended)
+    survey = Survey(
+        id=survey_id,
+        machine_id=run.machine_id,
+        run_id=run.id,
+        look=message.look,
+        started_at=from_seconds(started),
+        ended_at=from_seconds(ended),
+        lines=message.lines,
     )
     summed = ledger(survey)
     is_newest = surveys.becomes_newest(conn, survey, summed.goes, _waiting(conn, summed))
@@ -201,7 +236,7 @@ def _finish_survey(conn: Connection, run: Run, message: SurveyMessage, *, at: in
         is_newest=is_newest,
     )
     if is_newest:
-        profiles.replace(conn, survey)
+        profiles.replace(conn, survey, ready.packed_lines)
         advising.propose(conn, run.machine_id, at=at)
         attention_inputs.note_kept_young(conn, survey)
         if message.covers is not None:
@@ -245,7 +280,7 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
         conclusion = conclusion.model_copy(update={"reason": reason})
     ended = to_seconds(result.ended_at)
     alone = checklist.alone_under_way(conn, run)
-    if run.work == "clean" and result.outcomes:
+    if run.work == "clean" and result.outcomes and not run.state.has_ended:
         outlooks.note_cleaning(conn, run.machine_id, run.id, result, at=ended)
     worked = max(1, ended - to_seconds(result.started_at))
     went_well = conclusion.state in (RunState.DONE, RunState.PARTLY) and not result.out_of_time

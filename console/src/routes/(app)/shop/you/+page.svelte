@@ -7,6 +7,7 @@
   import Failed from '$lib/components/Failed.svelte';
   import When from '$lib/components/When.svelte';
   import Codes from '$lib/people/Codes.svelte';
+  import Passkeys from '$lib/people/Passkeys.svelte';
   import NewPassword from '$lib/people/NewPassword.svelte';
 
   const asked = createQuery(() => ask('/api/v1/me/sign-ins'));
@@ -56,4 +57,5 @@
 {/if}
 {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
 {#if me.data}<Codes me={me.data} />{/if}
+<Passkeys />
 <NewPassword />
