@@ -175,8 +175,8 @@ def test_a_broken_chain_ends_with_a_code_of_its_own(
 ) -> None:
     assert phylax("record", "verify").returncode == 0
     with service.context.db.write() as conn:
-        conn.execute("DROP TRIGGER records_are_not_changed")
-        conn.execute("UPDATE records SET text = 'something else'")
+        conn.execute("DROP TRIGGER record_parts_are_not_changed")
+        conn.execute("UPDATE record_parts SET text = 'something else'")
     ended = phylax("record", "verify")
     assert ended.returncode == 4 and "Broken at entry 1" in ended.stdout
 

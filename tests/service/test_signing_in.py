@@ -124,6 +124,7 @@ def test_everything_but_health_and_signing_in_needs_somebody(service: Service) -
         document = stranger.get("/openapi.json").json()
         open_to_all = {
             "/api/v1/health", "/api/v1/ready", "/api/v1/sign-in", "/api/v1/command-line/sign-in",
+            "/api/v1/passkey/question", "/api/v1/passkey/sign-in",
             "/api/v1/agent/enrolment", "/calendar/{address}.ics",
         }  # fmt: skip
         for path, operations in document["paths"].items():

@@ -21,7 +21,7 @@ from phylax.store.database import Connection
 router = APIRouter(prefix="/runs", tags=["runs"])
 
 
-@router.get("")
+@router.get("", responses=documented(404))
 def list_runs(
     context: TheContext,
     actor: Signed,
