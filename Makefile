@@ -46,6 +46,7 @@ SEEDS ?= 1000
 attack: setup
 	@sh tools/debian-packages.sh mkfs.ext4 mount
 	PHYLAX_ATTACK_SEEDS=$(SEEDS) $(BIN)/pytest -n 2 tests/attack/test_hostile_homes.py
+	PHYLAX_KILL_SECONDS=180 $(BIN)/pytest tests/service/test_killed.py
 
 LINUX_ONLY := agent/(machines/linux|workers|files/posix|hold/index|tuning/posix)
 lint: setup console

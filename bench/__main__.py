@@ -5,6 +5,7 @@ from bench import (
     console_machines,
     footprint,
     forecasts,
+    heavy_messages,
     long_work,
     reading_settings,
     removal,
@@ -31,4 +32,5 @@ if __name__ == "__main__":
     tuning_what_if.main()
     trials.main()
     strangers.main()
+    heavy_messages.main()
     footprint.main()

@@ -26,7 +26,7 @@ from phylax.core.people import NewPerson, Role
 from phylax.core.shop import ClientEdit, ShopEdit
 from phylax.service.serve import open_shop
 
-_PASSWORD = "gorse under a slow kettle"
+PASSWORD = "gorse under a slow kettle"
 _ASKED = 150
 _GUESSERS, _IDLE = 60, 1000
 _PAUSE = 0.5
@@ -37,8 +37,8 @@ included."""
 def main() -> None:
     with (
         tempfile.TemporaryDirectory() as folder,
-        _service(Path(folder)) as (url, process),
-        Phylax(url, sign_in(url, "ines", _PASSWORD), timeout=60) as owner,
+        service(Path(folder)) as (url, process),
+        Phylax(url, sign_in(url, "ines", PASSWORD), timeout=60) as owner,
     ):
         for number in range(200):
             owner.clients.add(ClientEdit(name=f"Client {number}"))
@@ -110,8 +110,8 @@ async def _beset(url: str) -> None:
 
 
 @contextmanager
-def _service(data: Path) -> Iterator[tuple[str, psutil.Process]]:
-    owner = NewPerson(login="ines", name="Ines Marrow", role=Role.OWNER, password=_PASSWORD)
+def service(data: Path) -> Iterator[tuple[str, psutil.Process]]:
+    owner = NewPerson(login="ines", name="Ines Marrow", role=Role.OWNER, password=PASSWORD)
     open_shop(data, ShopEdit(name="Quayside", zone="Europe/Dublin"), owner)
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))

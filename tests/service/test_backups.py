@@ -10,8 +10,10 @@ import threading
 from contextlib import closing
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from random import Random
 from zoneinfo import ZoneInfo
 
+import httpx
 import pyrage
 import pytest
 from hypothesis import given
@@ -363,6 +365,42 @@ def test_the_file_and_its_copies_are_for_this_user_alone(context: Context, tmp_p
     Database(old).close()
     copied = {p.name for p in old.parent.glob("*.schema-*")}
     assert not stale.exists() and len(copied) == 3
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_file_torn_under_its_service_is_said_and_the_last_backup_is_there(
+    owner: Phylax, machine: Machine, context: Context, tmp_path: Path, seed: int
+) -> None:
+    """Pages of the file become something else while the service works with it."""
+    for number in range(60):
+        owner.records.add_note(machine.id, f"note {number} " + "and so on " * 40)
+    good = owner.backups.make()
+    with closing(sqlite3.connect(context.db.path)) as conn:
+        conn.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    dice = Random(seed)
+    with context.db.path.open("r+b") as file:
+        pages = context.db.path.stat().st_size // 4096
+        # the first page stays, or nothing is a database any more
+        for page in dice.sample(range(1, pages), pages // 3):
+            file.seek(4096 * page)
+            file.write(dice.choice((dice.randbytes(4096), bytes(4096))))
+    headers = {"Authorization": f"Bearer {owner.secret}"}
+    with httpx.Client(base_url=f"{owner.url}/api/v1", headers=headers, timeout=60) as client:
+        answers = [client.get(path) for path in (
+            "/shop", "/today", "/clients", "/machines", "/records", "/records/verification",
+            "/audit", "/people", "/rounds", "/routines", "/attention", "/machines/1/trend",
+            "/records?words=note", "/records/authors", "/backups",
+        )]  # fmt: skip
+        answers += [client.post("/records", json={"machine_id": machine.id, "text": "x"})]
+        after = client.post("/backups")
+        assert client.get("/health").status_code == 200
+    for answer in answers:
+        assert answer.is_success or answer.json()["detail"], answer.text
+    assert any(answer.status_code == 503 for answer in answers)
+    assert not after.is_success or after.json()["why"], "no torn file is called a good backup"
+    kept = Path(good.place, good.name)
+    restoring.restore(tmp_path / "elsewhere", kept)
+    assert copies.check(tmp_path / "elsewhere" / FILE).entries == good.entries
 
 
 # --- encrypted ------------------------------------------------------------------------------------

@@ -23,6 +23,9 @@ from phylax.service.backups import restoring
 from phylax.service.backups.making import MARK
 from phylax.service.serve import open_shop
 
+KILLING = float(os.environ.get("PHYLAX_KILL_SECONDS", "0"))
+"""Seconds for which it is killed again and again, at least three times; 180 by `make attack`."""
+
 
 class Process:
     """The service as a process of its own, that can be killed and started again."""
@@ -127,7 +130,8 @@ def test_killed_under_load_while_backups_are_made_nothing_acknowledged_is_lost(
     for writer in writers:
         writer.start()
     try:
-        for _ in range(3):
+        end = time.monotonic() + KILLING
+        while len(made) < 3 or time.monotonic() < end:
             with Phylax(process.url, token) as shop:
                 so_far = len(noted)
                 wait_until(lambda most=so_far + 20: len(noted) > most, "some notes")

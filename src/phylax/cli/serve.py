@@ -91,7 +91,7 @@ def command(
     except sqlite3.Error as error:
         raise click.ClickException(
             f"The shop's file in {data} cannot be used: {error}. If it is damaged, put the last "
-            "backup in its place with 'phylax shop restore'."
+            "backup in its place with 'phylax backup restore'."
         ) from error
     except OSError as error:
         raise click.ClickException(f"{error.filename or data}: {error.strerror}.") from error

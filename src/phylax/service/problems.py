@@ -9,7 +9,7 @@ from typing import Any
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
-from pydantic import Field
+from pydantic import Field, ValidationError
 from starlette.exceptions import HTTPException
 
 from phylax.core.values import Value
@@ -91,7 +91,7 @@ def storage_problem(error: sqlite3.DatabaseError) -> Problem:
                        "Look at the rights of its folder, and at the disk.")  # fmt: skip
     if code in (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB):
         return Problem(503, "damaged", "The shop's file is damaged. Stop the service, and restore "
-                       "the last backup: phylax shop restore.")  # fmt: skip
+                       "the last backup: phylax backup restore.")  # fmt: skip
     if code in (sqlite3.SQLITE_IOERR, sqlite3.SQLITE_CANTOPEN):
         return Problem(503, "disk-fails", "The service's disk cannot be read or written. Look at "
                        "the disk and at the log.")  # fmt: skip
@@ -142,6 +142,15 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(sqlite3.DatabaseError)
     def damaged(request: Request, error: sqlite3.DatabaseError) -> JSONResponse:
         return storage_problem(error).response()
+
+    @app.exception_handler(ValidationError)
+    def unreadable(request: Request, error: ValidationError) -> JSONResponse:
+        """What a request says is read before; this is what was kept."""
+        _log.error("%s %s: what is kept cannot be read", request.method, request.url.path,
+                   exc_info=error)  # fmt: skip
+        return Problem(503, "damaged", "Something in the shop's file cannot be read; the log says "
+                       "what. If its disk is failing, stop the service and restore the last "
+                       "backup: phylax backup restore.").response()  # fmt: skip
 
     @app.exception_handler(OverflowError)
     def too_large(request: Request, error: OverflowError) -> JSONResponse:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import signal
 import sys
 from collections.abc import Callable
@@ -77,10 +78,20 @@ def _serve(
         config = server_config(context, host, port, behind_proxy=behind_proxy, tls=tls)
         # after a graceful stop uvicorn sends itself the signal again; having stopped is enough
         signal.signal(signal.SIGTERM, lambda number, frame: None)
+        _collect_seldom()
         with suppress(KeyboardInterrupt):
             _Server(config, context).run()
     finally:
         database.close()
+
+
+def _collect_seldom() -> None:
+    """A look for garbage in circles stops everybody, for longer the more there is: a large message
+    that is read is a million things at once, none of them in a circle. What is there by now stays,
+    and is not looked at again."""
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(50_000, 20, 20)
 
 
 def server_config(

@@ -14,9 +14,10 @@ from phylax.core.values import from_seconds, to_seconds
 Connection = sqlite3.Connection
 
 _RECORD = """
-    SELECT r.id, r.machine_id, r.at, coalesce(iif(r.hashed IS NULL, r.who, p.who), '') AS who, r.kind,
-           coalesce(iif(r.hashed IS NULL, r.text, p.text), '') AS text, r.run_id, r.state, r.freed, r.removed_count,
-           r.left_count, r.corrects, r.previous, r.digest, r.hashed, p.who_salt, p.text_salt,
+    SELECT r.id, r.machine_id, r.at, r.kind, r.run_id, r.state, r.freed, r.removed_count,
+           coalesce(iif(r.hashed IS NULL, r.who, p.who), '') AS who,
+           coalesce(iif(r.hashed IS NULL, r.text, p.text), '') AS text, r.left_count, r.corrects,
+           r.previous, r.digest, r.hashed, p.who_salt, p.text_salt,
            m.tag AS machine_tag, c.name AS client_name
     FROM records r
     LEFT JOIN record_parts p ON p.entry = r.id

@@ -26,7 +26,7 @@ def alone(data: Path, doing: str) -> Iterator[None]:
     if not (data / FILE).is_file():
         raise NoShopError(
             f"There is no shop in {data}. Open one with 'phylax shop open', or put a backup there "
-            "with 'phylax shop restore'."
+            "with 'phylax backup restore'."
         )
     words = data / "in-use.txt"
     lock = FileLock(data / "in-use.lock", timeout=0, mode=0o600)

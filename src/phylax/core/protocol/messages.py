@@ -117,7 +117,7 @@ class SurveyMessage(_Message):
     look: Look
     started_at: Moment
     ended_at: Moment
-    lines: tuple[SurveyLine, ...] = Field(max_length=5000)
+    lines: tuple[SurveyLine, ...] = Field(max_length=2000)
     covers: tuple[Cover, ...] | None = Field(
         None, description="Each entry of the protect list in force; None: it was not looked for"
     )

@@ -72,6 +72,10 @@ def make(context: Context, *, who: str = "") -> Backup:
             said = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
             backup = backup.model_copy(update={"why": f"{said}"[:500]})
             (place / name).unlink(missing_ok=True)
+        except Exception:  # noqa: BLE001 - a torn file says anything; that it failed is kept
+            _log.exception("a backup failed in an unforeseen way")
+            backup = backup.model_copy(update={"why": "it failed; the service's log says why"})
+            (place / name).unlink(missing_ok=True)
         else:
             backup = backup.model_copy(
                 update={

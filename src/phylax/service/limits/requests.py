@@ -9,8 +9,10 @@ from collections.abc import Awaitable, Callable
 from contextlib import AsyncExitStack
 from weakref import WeakValueDictionary
 
+import anyio.to_thread
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from phylax.service.limits.giving_way import give_way
 from phylax.service.problems import Problem
 
 LONGEST_ADDRESS = 8192
@@ -46,7 +48,9 @@ def is_too_deep(body: bytes | bytearray) -> bool:
     if body.count(b"[") + body.count(b"{") <= DEEPEST:
         return False
     depth = 0
-    for match in _OPENS.finditer(body):
+    for number, match in enumerate(_OPENS.finditer(body)):
+        if not number % 1000:
+            give_way()
         sign = match[0]
         if sign in (b"[", b"{"):
             depth += 1
@@ -135,7 +139,13 @@ async def _read(receive: Receive, most: int) -> bytes:
             raise _too_large(most)
         if not message.get("more_body", False):
             break
-    if is_too_deep(body):
+    too_deep = (
+        is_too_deep(body)
+        if len(body) <= SMALL
+        # nobody else waits for a look at a large one
+        else await anyio.to_thread.run_sync(is_too_deep, body)
+    )
+    if too_deep:
         raise Problem(
             400, "too-deep", f"Arrays and objects may be nested {DEEPEST} deep, not deeper."
         )

@@ -226,7 +226,11 @@ def _finish_survey(
         ended_at=from_seconds(ended),
         lines=message.lines,
     )
-    summed = ledger(survey)
+    summed = ready.summed.model_copy(
+        update={
+            "survey_id": survey.id, "machine_id": survey.machine_id, "taken_at": survey.ended_at,
+        }
+    )  # fmt: skip
     is_newest = surveys.becomes_newest(conn, survey, summed.goes, _waiting(conn, summed))
     outlooks.note_survey(
         conn,
@@ -247,7 +251,7 @@ def _finish_survey(
         surveys.forget_listings(conn, run.machine_id, before=at - _LISTINGS_LAST)
     listed = {consent.category for consent, _ in consents.agreed(conn, run.id)}
     standing = consents.standing_categories(conn, run.machine_id) - listed
-    by_rule = ledger(survey, standing)
+    by_rule = ledger(survey, standing) if standing else summed
     expected = expected_to_go(by_rule, run.categories) if run.work == "clean" else None
     runs.note_look(conn, run.id, survey_id, expected, second=message.look is Look.SECOND)
     events.publish(conn, EventKind.SURVEY, at=at, machine_id=run.machine_id, run_id=run.id)

@@ -13,9 +13,10 @@ from pydantic_core import InitErrorDetails, from_json
 
 from phylax.core.checks.findings import Checked
 from phylax.core.protocol import CategoryOutcome, Message, SurveyMessage
-from phylax.core.survey import SurveyLine
+from phylax.core.survey import Ledger, Survey, SurveyLine, ledger
 from phylax.core.survey.what_if import packed
 from phylax.core.tuning.programs import Program
+from phylax.service.limits.giving_way import give_way
 from phylax.store.profiles import PackedLine
 from phylax.store.surveys import lines_as_json
 
@@ -57,6 +58,7 @@ def _read_pieces(said: dict[str, Any], path: tuple[str, ...], kind: type[Any]) -
     if not isinstance(parts, list):
         return
     for place, part in enumerate(parts):
+        give_way()
         try:
             parts[place] = kind.model_validate(part)
         except ValidationError as error:
@@ -80,10 +82,18 @@ class Prepared(NamedTuple):
 
     lines_json: str
     packed_lines: tuple[PackedLine, ...]
+    summed: Ledger
+    """Without the survey's number, which it gets with its writing."""
 
 
 def prepared(message: SurveyMessage) -> Prepared:
     """To be done where nobody waits for the file."""
-    return Prepared(
-        lines_as_json(message.lines), tuple((line, *packed(line)) for line in message.lines)
-    )
+    packed_lines = []
+    for line in message.lines:
+        give_way()
+        packed_lines.append((line, *packed(line)))
+    survey = Survey(
+        id=0, machine_id=0, run_id=message.run_id, look=message.look,
+        started_at=message.started_at, ended_at=message.ended_at, lines=message.lines,
+    )  # fmt: skip
+    return Prepared(lines_as_json(message.lines), tuple(packed_lines), ledger(survey))
