@@ -22,7 +22,7 @@ from phylax.core.chain import FIRST
 from phylax.core.records import Entry, RecordKind, digest
 from phylax.core.records import verify as verify_records
 from phylax.core.shop import Machine
-from phylax.service import sealing
+from phylax.service import seal_keys
 from phylax.service.backups import making
 from phylax.service.context.context import Context
 from phylax.store import audit, copies, records
@@ -113,15 +113,86 @@ def test_a_seal_that_was_altered_or_is_of_another_shop_is_none(
     first, count, rest = note.split("\n", 2)
     fewer = f"{first}\n{int(count) - 1}\n{rest}"
     assert "altered" in owner.records.check_seal(fewer).why
-    (context.db.path.parent / sealing.KEY).rename(tmp_path / "key")
-    assert "another key" in owner.records.check_seal(note).why
-    shutil.copy(tmp_path / "key", context.db.path.parent / sealing.KEY)
+    (context.db.path.parent / seal_keys.KEY).rename(tmp_path / "key")
+    assert "was lost or taken away" in owner.records.check_seal(note).why
+    shutil.copy(tmp_path / "key", context.db.path.parent / seal_keys.KEY)
     assert owner.records.check_seal(note).holds
     for odd in ("no seal", note.replace("chain ", "chian "), note.partition("\n\n")[0],
                 f"{first}\n{'9' * 40}\n{rest}"):  # fmt: skip
         with pytest.raises(RefusedError, match="no seal"):
             owner.records.check_seal(odd)
+    assert [d.deed for d in owner.people.audit()][:2] == ["seal key back", "seal key lost"]
     assert (tmp_path / "key").stat().st_mode & 0o077 == 0
+
+
+def _keys_of(context: Context) -> Path:
+    return context.db.path.parent / seal_keys.KEY
+
+
+@pytest.fixture
+def alone_with(
+    owner: Phylax, machine: Machine, context: Context, monkeypatch: pytest.MonkeyPatch
+) -> Path:
+    """The data folder, as if no service ran: the tests' own opens the file without its lock."""
+    return context.db.path.parent
+
+
+def test_a_new_key_is_signed_by_the_one_before_and_older_seals_are_believed(
+    owner: Phylax, machine: Machine, context: Context, alone_with: Path
+) -> None:
+    note_some(owner, machine, 2)
+    first = owner.records.seal().note
+    old = owner.records.seal_key()
+    seal_keys.change(alone_with)
+    second = owner.records.seal().note
+    seal_keys.change(alone_with)
+    now = owner.records.seal_key()
+    assert now.older[-1] == old.public_key and len(now.older) == 2
+    assert now.public_key not in now.older
+    for note in (first, second, owner.records.seal().note):
+        assert owner.records.check_seal(note).holds
+    deeds = [deed for deed in owner.people.audit() if deed.deed == "change seal key"]
+    assert len(deeds) == 2 and "handed over to" in deeds[0].subject
+
+
+def test_a_key_that_was_put_in_anothers_place_makes_nobody_believe_it(
+    owner: Phylax, machine: Machine, context: Context, alone_with: Path
+) -> None:
+    """Lost, or exchanged by somebody: from then on it is said."""
+    genuine = owner.records.seal().note
+    _keys_of(context).unlink()
+    assert "was lost or taken away" in owner.records.check_seal(genuine).why
+    assert owner.records.check_seal(owner.records.seal().note).holds
+    (deed,) = [deed for deed in owner.people.audit() if deed.deed == "seal key lost"]
+    assert "not believed any more" in deed.subject and deed.who == "the service"
+    with context.db.write() as conn:
+        conn.execute("UPDATE seal_keys SET handed_over = ? WHERE id = 2", (bytes(64),))
+    assert "was lost or taken away" in owner.records.check_seal(genuine).why
+
+
+@pytest.mark.parametrize("cut_off_after", [0, 1])
+def test_a_change_of_the_key_that_is_cut_off_leaves_one_that_counts(
+    owner: Phylax, machine: Machine, context: Context, alone_with: Path,
+    monkeypatch: pytest.MonkeyPatch, cut_off_after: int,
+) -> None:  # fmt: skip
+    note = owner.records.seal().note
+    with monkeypatch.context() as here:
+        if cut_off_after:
+            here.setattr(seal_keys.os, "replace", _cut_off)
+        else:
+            here.setattr(seal_keys.audit, "record", _cut_off)
+        with pytest.raises(KeyboardInterrupt):
+            seal_keys.change(alone_with)
+    assert (alone_with / seal_keys.NEXT).exists()
+    assert owner.records.check_seal(note).holds
+    assert owner.records.check_seal(owner.records.seal().note).holds
+    assert not (alone_with / seal_keys.NEXT).exists()
+    assert not [d for d in owner.people.audit() if d.deed == "seal key lost"]
+    assert len(owner.records.seal_key().older) == cut_off_after
+
+
+def _cut_off(*args: object, **more: object) -> None:
+    raise KeyboardInterrupt
 
 
 def test_openssl_alone_can_check_a_seal(owner: Phylax, machine: Machine, tmp_path: Path) -> None:

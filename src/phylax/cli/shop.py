@@ -64,6 +64,27 @@ def new_key(data: Path) -> None:
         raise click.ClickException(str(error)) from error
 
 
+@command.command("new-seal-key")
+@data_option
+def new_seal_key(data: Path) -> None:
+    """Seal the record by a new key, which the one before signs; the service must not run."""
+    from phylax.service.seal_keys import change
+    from phylax.service.serve import HeldError, NoShopError
+
+    try:
+        fingerprint = change(data)
+    except (HeldError, NoShopError) as error:
+        raise click.ClickException(str(error)) from error
+    except OSError as error:
+        raise click.ClickException(
+            f"There is no key that could sign the new one: {error}."
+        ) from error
+    console.print(
+        f"From now on by {fingerprint}. Seals by the key before are still believed. Keep "
+        "seal-key.pem as you kept the one before: it is in no backup."
+    )
+
+
 @command.command("unit")
 @data_option
 def unit(data: Path) -> None:

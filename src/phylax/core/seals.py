@@ -54,6 +54,9 @@ class SealKey(Value):
 
     name: str
     public_key: str = Field(description="Ed25519, as PEM")
+    older: tuple[str, ...] = Field(
+        (), description="Keys before, each of which signed its follower; the newest first"
+    )
 
 
 class NewSealCheck(Demand):

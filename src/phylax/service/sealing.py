@@ -2,34 +2,30 @@
 
 from __future__ import annotations
 
-import os
 from itertools import islice
-from pathlib import Path
 
 from cryptography.exceptions import InvalidSignature
-from cryptography.hazmat.primitives import serialization
-from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 
 from phylax.core import proofs, seals
 from phylax.core.proofs import EntryProof, ProofCheck
 from phylax.core.records import first_form
 from phylax.core.seals import Opened, Seal, SealCheck, Sealed, SealKey
 from phylax.core.values import from_seconds
+from phylax.service import seal_keys
 from phylax.service.context.context import Context
 from phylax.store import audit, generation, records, shop
 from phylax.store import seals as store
 from phylax.store.database import Connection
 
-KEY = "seal-key.pem"
-
 
 def make(context: Context) -> Seal:
     """Seal the record as it is now."""
-    key, name = _key(context), ""
+    key = seal_keys.current(context)
     with context.db.write() as conn:
         name = _name(conn)
         text = seals.body(_now(conn, name, context.now()))
-        public = _public(key)
+        public = seal_keys.public(key)
         note = seals.note(text, name, public, key.sign(text.encode()))
         return store.add(conn, note, seals.opened(note).sealed.entries, at=context.now())
 
@@ -101,17 +97,25 @@ def check(context: Context, written: str) -> SealCheck:
 
 def _why_not_ours(context: Context, note: Opened) -> str:
     """Why a seal is not one of this shop's; empty: it is."""
-    key = _key(context)
+    seal_keys.current(context)
     with context.db.read() as conn:
-        name = _name(conn)
-    signature = note.signatures.get((name, seals.key_id(name, _public(key))))
-    if signature is None:
-        return "it is signed by another key than this shop's"
-    try:
-        key.public_key().verify(signature, note.text.encode())
-    except InvalidSignature:
-        return "its signature does not fit: the seal was altered"
-    return ""
+        name, known = _name(conn), store.keys(conn)
+    believed = seal_keys.believed(known)
+    for key in known:
+        signature = note.signatures.get((name, seals.key_id(name, key.public_key)))
+        if signature is None:
+            continue
+        try:
+            Ed25519PublicKey.from_public_bytes(key.public_key).verify(signature, note.text.encode())
+        except InvalidSignature:
+            return "its signature does not fit: the seal was altered"
+        if key.public_key in believed:
+            return ""
+        return (
+            "it is signed by a key that was lost or taken away: nobody can say any more who "
+            "signed with it"
+        )
+    return "it is signed by another key than this shop's"
 
 
 def _refused(sealed: Sealed, why: str) -> SealCheck:
@@ -119,52 +123,16 @@ def _refused(sealed: Sealed, why: str) -> SealCheck:
 
 
 def public_key(context: Context) -> SealKey:
-    pem = (
-        _key(context)
-        .public_key()
-        .public_bytes(serialization.Encoding.PEM, serialization.PublicFormat.SubjectPublicKeyInfo)
-    )
+    key = seal_keys.current(context)
     with context.db.read() as conn:
-        return SealKey(name=_name(conn), public_key=pem.decode())
+        name, known = _name(conn), store.keys(conn)
+    older = [k for k in seal_keys.believed(known).values() if k.public_key != seal_keys.public(key)]
+    return SealKey(
+        name=name,
+        public_key=seal_keys.as_pem(seal_keys.public(key)),
+        older=tuple(seal_keys.as_pem(k.public_key) for k in older),
+    )
 
 
 def _name(conn: Connection) -> str:
     return f"phylax/{shop.uid(conn)}"
-
-
-def _public(key: Ed25519PrivateKey) -> bytes:
-    return key.public_key().public_bytes(serialization.Encoding.Raw, serialization.PublicFormat.Raw)
-
-
-def _key(context: Context) -> Ed25519PrivateKey:
-    """The shop's; made where there is none. It lies outside of the file, and so of its backups."""
-    path = context.db.path.parent / KEY
-    try:
-        return _read(path)
-    except FileNotFoundError:
-        pass
-    pem = Ed25519PrivateKey.generate().private_bytes(
-        serialization.Encoding.PEM,
-        serialization.PrivateFormat.PKCS8,
-        serialization.NoEncryption(),
-    )
-    part = path.with_name(f"{path.name}.{os.getpid()}")
-    with open(os.open(part, os.O_CREAT | os.O_WRONLY | os.O_TRUNC, 0o600), "wb") as file:
-        file.write(pem)
-        file.flush()
-        os.fsync(file.fileno())
-    try:
-        # of two at once one wins
-        os.link(part, path)
-    except FileExistsError:
-        pass
-    finally:
-        part.unlink()
-    return _read(path)
-
-
-def _read(path: Path) -> Ed25519PrivateKey:
-    key = serialization.load_pem_private_key(path.read_bytes(), None)
-    if not isinstance(key, Ed25519PrivateKey):
-        raise OSError(f"{path} holds no key of Ed25519")
-    return key

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from typing import NamedTuple
 
 from phylax.core.seals import Seal
 from phylax.core.values import from_seconds
@@ -23,3 +24,27 @@ def listed(conn: Connection, *, most: int) -> list[Seal]:
         Seal(id=row["id"], at=from_seconds(row["at"]), count=row["count"], note=row["note"])
         for row in rows
     ]
+
+
+class KeptKey(NamedTuple):
+    """A key by which the record was sealed."""
+
+    public_key: bytes
+    since: int
+    handed_over: bytes | None
+    """Signed by the key before; None: the first, or the one before was lost."""
+
+
+def keys(conn: Connection) -> list[KeptKey]:
+    """The newest last."""
+    rows = conn.execute("SELECT public_key, since, handed_over FROM seal_keys ORDER BY id")
+    return [KeptKey(*row) for row in rows]
+
+
+def add_key(conn: Connection, public_key: bytes, handed_over: bytes | None, *, at: int) -> None:
+    conn.execute(
+        """
+        INSERT INTO seal_keys (public_key, since, handed_over) VALUES (?, ?, ?)
+        """,
+        (public_key, at, handed_over),
+    )
