@@ -10,7 +10,7 @@ from phylax.core.records import Entry, RecordKind
 from phylax.core.retiring import Retirement, RoundWithout, means
 from phylax.core.shop import Client, Machine
 from phylax.core.values import from_seconds
-from phylax.service.problems import Problem, not_found
+from phylax.service.problems import Problem
 from phylax.service.runs.finish import call_off
 from phylax.service.schedule.timetable import place_machine
 from phylax.store import events, leases, records, retired, rounds, runs, shop
@@ -133,18 +133,6 @@ def bring_client_back(conn: Connection, client: Client, *, who: str, at: int) ->
     for number in retired.machines_of(conn, client.id, retired_with_it=True):
         bring_machine_back(conn, _machine(conn, number), who=who, at=at)
     events.publish(conn, EventKind.CLIENT, at=at)
-
-
-def check_in_care(conn: Connection, machine_id: int) -> Machine:
-    """The machine, for which work may be asked; a problem where it is retired or not there."""
-    machine = shop.machine(conn, machine_id)
-    if machine is None:
-        raise not_found("machine", machine_id)
-    if machine.retired_at is not None:
-        raise Problem(
-            409, "retired", f"{machine.tag} is retired: bring it back before work begins on it."
-        )
-    return machine
 
 
 def _machine(conn: Connection, number: int) -> Machine:

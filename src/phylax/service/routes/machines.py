@@ -33,10 +33,10 @@ from phylax.service.http.csv import CSV, as_csv, wants_csv
 from phylax.service.http.paging import After, Limit, as_json, page
 from phylax.service.monitoring.forecasts import regrowths
 from phylax.service.problems import Problem, documented, invalid
-from phylax.service.retiring import check_in_care
 from phylax.service.rounds import planning
 from phylax.service.routes.lookup import find_machine, find_volume
 from phylax.service.routes.trends import point_of
+from phylax.service.runs.care import check_in_care
 from phylax.service.schedule.timetable import place_machine
 from phylax.store import (
     agents,

@@ -24,8 +24,8 @@ from phylax.core.survey import Ledger, Tally, ledger
 from phylax.core.tuning.changes import ChangeState, Wanted, WantedValue
 from phylax.core.values import to_seconds
 from phylax.service.problems import Problem, invalid, not_found
-from phylax.service.retiring import check_in_care
 from phylax.service.rules.tuning import judged_look
+from phylax.service.runs.care import check_in_care
 from phylax.service.upkeep.asking import check_may_act
 from phylax.store import consents, events, holds, routines, runs, settings_changes, shop, surveys
 from phylax.store.database import Connection
