@@ -31,11 +31,14 @@ class Device:
         default_factory=lambda: ec.generate_private_key(ec.SECP256R1())
     )
 
+    cose: dict[int, object] = field(default_factory=dict)
+    """What it says its public key is; empty: what it is."""
+
     def makes(self, options: str) -> str:
         """A credential, as a browser sends it."""
         asked = json.loads(options)
         point = self.key.public_key().public_numbers()
-        cose = {
+        cose = self.cose or {
             1: 2,
             3: -7,
             -1: 1,

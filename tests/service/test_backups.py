@@ -403,6 +403,22 @@ def test_a_file_torn_under_its_service_is_said_and_the_last_backup_is_there(
     assert copies.check(tmp_path / "elsewhere" / FILE).entries == good.entries
 
 
+def test_a_record_that_was_altered_is_said_at_once(
+    owner: Phylax, machine: Machine, context: Context, clock: Clock
+) -> None:
+    owner.records.add_note(machine.id, "Nothing was removed.")
+    owner.backups.make()
+    assert not owner.backups.state().wrong and not owner.today().shop_needs
+    with context.db.write() as conn:
+        conn.execute("DROP TRIGGER record_parts_are_not_changed")
+        conn.execute("UPDATE record_parts SET text = 'Twelve files were removed.'")
+    clock.pass_(timedelta(hours=3))
+    assert "its record is broken at entry 1" in owner.backups.make().why
+    said = owner.backups.state().wrong
+    assert said.startswith("The last try to make a backup failed: its record is broken at entry 1")
+    assert said.endswith("3 hours old.")
+
+
 # --- encrypted ------------------------------------------------------------------------------------
 
 PASSPHRASE = "quay lantern rope herring"
@@ -483,14 +499,16 @@ def test_a_wrong_key_a_wrong_passphrase_and_half_a_file_are_said(
 def test_what_lies_in_clear_for_a_moment_is_cleared_after_a_kill(
     owner: Phylax, context: Context, opener: Path
 ) -> None:
-    left = context.db.path.parent / ".backup-killed"
-    left.mkdir()
-    (left / FILE).write_bytes(b"in clear")
+    left = [context.db.path.parent / name for name in (".backup-killed", ".clear-killed")]
+    for folder in left:
+        folder.mkdir()
+        (folder / FILE).write_bytes(b"in clear")
     half = making.place_of(context, owner.backups.plan())
     half.mkdir(exist_ok=True)
     (half / "phylax-2026-01-01T000000Z.sqlite3.age.part").write_bytes(b"x")
     made = owner.backups.make()
-    assert not left.exists() and sorted(p.name for p in half.glob("phylax-*")) == [
+    assert not any(folder.exists() for folder in left)
+    assert sorted(p.name for p in half.glob("phylax-*")) == [
         made.name, f"{made.name}.seal",
     ]  # fmt: skip
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import secrets
 from collections.abc import Iterator
 from datetime import timedelta
 
@@ -14,6 +15,7 @@ from conftest import Service
 from helpers import PASSWORD, Clock
 from phylax.client import NotSignedInError, Phylax
 from phylax.core.people import CodesFor
+from phylax.service.http import passkeys
 from phylax.service.limits.challenges import LASTS
 from soft_authenticator import PRESENT, Device
 
@@ -189,6 +191,32 @@ def test_what_is_no_credential_is_refused(console: Console, device: Device, odd:
     known = json.dumps({"rawId": json.loads(device.signs(console.question("/passkey/question")))
                         ["rawId"], "response": []})  # fmt: skip
     assert console.post("/passkey/sign-in", credential=known).status_code == 401
+
+
+def test_a_key_that_takes_long_to_check_is_refused(console: Console) -> None:
+    """Else anybody could have it checked, again and again."""
+    console.sign_in("wren")
+    heavy = Device(console.origin)
+    heavy.cose = {1: 3, 3: -257, -1: secrets.token_bytes(2000), -2: b"\x01\x00\x01"}
+    answer = console.add(heavy)
+    assert answer.status_code == 422
+    assert console.get("/me").json()["passkeys"] == 0
+
+
+def test_a_passkey_taken_off_while_it_signs_lets_nobody_in(
+    console: Console, other: Console, device: Device, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    check = passkeys.signed
+
+    def slowly(*args: object, **more: object) -> int:
+        count = check(*args, **more)  # type: ignore[arg-type]
+        (kept,) = console.get("/me/passkeys").json()
+        assert console.delete(f"/me/passkeys/{kept['id']}").status_code == 204
+        return count
+
+    monkeypatch.setattr(passkeys, "signed", slowly)
+    device.count += 1
+    assert other.by_passkey(device).status_code == 401
 
 
 def test_who_tries_often_waits_and_who_is_kept_out_stays_out(

@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 
 from pydantic import Field
 
+from phylax.core.quantities import count
 from phylax.core.values import Demand, Moment, Value
 
 TOO_OLD = timedelta(hours=50)
@@ -115,6 +116,13 @@ def wrong(newest_good: datetime | None, last_failure: str, now: datetime, opened
     if now - newest_good > TOO_OLD:
         days = (now - newest_good) // timedelta(days=1)
         return f"The last backup is {days} days old{_because(last_failure)}."
+    if last_failure:
+        # a record that was altered is found here first, and nobody should wait two days to hear it
+        hours = (now - newest_good) // timedelta(hours=1)
+        return (
+            f"The last try to make a backup failed: {last_failure}. The last good one is "
+            f"{count(hours, 'hour')} old."
+        )
     return ""
 
 

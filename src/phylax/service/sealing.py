@@ -22,12 +22,15 @@ from phylax.store.database import Connection
 def make(context: Context) -> Seal:
     """Seal the record as it is now."""
     key = seal_keys.current(context)
-    with context.db.write() as conn:
+    now = context.now()
+    # a long record takes its time: nobody waits for the file meanwhile
+    with context.db.read() as conn:
         name = _name(conn)
-        text = seals.body(_now(conn, name, context.now()))
-        public = seal_keys.public(key)
-        note = seals.note(text, name, public, key.sign(text.encode()))
-        return store.add(conn, note, seals.opened(note).sealed.entries, at=context.now())
+        sealed = _now(conn, name, now)
+    text = seals.body(sealed)
+    note = seals.note(text, name, seal_keys.public(key), key.sign(text.encode()))
+    with context.db.write() as conn:
+        return store.add(conn, note, sealed.entries, at=now)
 
 
 def prove(context: Context, record_id: int) -> EntryProof | None:

@@ -17,6 +17,8 @@ from zxcvbn import zxcvbn
 from phylax.store.copies import BadCopyError
 
 END = ".age"
+CLEAR = ".clear-"
+"""How folders begin in which a backup lies in clear for a moment."""
 _HEAD = b"age-encryption.org/v1\n"
 _ARMORED = b"-----BEGIN AGE ENCRYPTED FILE-----"
 _CHUNK = 1 << 20
@@ -133,7 +135,7 @@ def needs_passphrase(text: bytes) -> bool:
 @contextmanager
 def decrypted(file: Path, identity: pyrage.x25519.Identity, near: Path) -> Iterator[Path]:
     """A backup in clear, in a folder of its own that is gone afterwards. BadCopyError, OSError."""
-    with TemporaryDirectory(dir=near, prefix=".clear-") as folder:
+    with TemporaryDirectory(dir=near, prefix=CLEAR) as folder:
         clear = Path(folder, file.name.removesuffix(END))
         try:
             with file.open("rb") as sealed, clear.open("xb") as plain:

@@ -101,8 +101,9 @@ def _clear_halves(place: Path, data: Path) -> None:
     """What one that was killed left behind."""
     for half in place.glob("phylax-*.sqlite3*.part*"):
         half.unlink(missing_ok=True)
-    for folder in data.glob(f"{_CLEAR}*"):
-        shutil.rmtree(folder, ignore_errors=True)
+    for begun in (_CLEAR, encrypting.CLEAR):
+        for folder in data.glob(f"{begun}*"):
+            shutil.rmtree(folder, ignore_errors=True)
 
 
 def _copy(file: Path, target: Path, public_key: str) -> CopyChecked:

@@ -31,6 +31,9 @@ from phylax.service.limits.challenges import LASTS, Challenges
 from phylax.service.problems import Problem
 from phylax.store.passkeys import KeptPasskey
 
+_LARGEST_KEY = 600
+"""Bytes; of RSA with 4096 bits. A larger one takes seconds to check, for anybody who asks."""
+
 
 class MadePasskey(NamedTuple):
     credential: bytes
@@ -104,6 +107,8 @@ def made(
         )
     except Exception as error:
         raise WrongPasskeyError from error
+    if len(checked.credential_public_key) > _LARGEST_KEY:
+        raise WrongPasskeyError
     return MadePasskey(
         checked.credential_id, checked.credential_public_key, checked.sign_count, host
     )

@@ -59,12 +59,17 @@ def sign_in_by_passkey(
 
 def _sign_in(context: Context, said: str, request: Request, response: Response) -> Person:
     credential, now = passkeys.credential_of(said), context.now()
-    with context.db.write() as conn:
+    with context.db.read() as conn:
         kept = store.by_credential(conn, credential)
-        person = people.by_id(conn, kept.person_id) if kept else None
-        if kept is None or person is None or not person.active:
+    if kept is None:
+        raise WrongPasskeyError
+    # how long a signature takes to check is the device's to say: nobody waits for the file then
+    count = passkeys.signed(context.challenges, kept, said, request, now=now)
+    with context.db.write() as conn:
+        person = people.by_id(conn, kept.person_id)
+        is_there = store.by_credential(conn, credential) == kept
+        if person is None or not person.active or not is_there:
             raise WrongPasskeyError
-        count = passkeys.signed(context.challenges, kept, said, request, now=now)
         store.note_use(conn, kept.id, count, at=now)
         signing_in.begin_session(conn, context, person, request, response, by_passkey=True)
         signing_in.note_sign_in(conn, context, person, request)
