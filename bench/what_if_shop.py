@@ -16,7 +16,7 @@ from random import Random
 from phylax.core.retention import Rule, Scope, in_force
 from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit, System
 from phylax.core.survey import AgeDay, Look, Survey, SurveyLine, Tally
-from phylax.core.survey.what_if import WhatIfQuestion
+from phylax.core.survey.what_if import WhatIfQuestion, packed
 from phylax.service.rules.what_if import what_if
 from phylax.store import profiles, rules, shop
 from phylax.store.database import Database
@@ -97,7 +97,7 @@ def _fill(database: Database, machines: int) -> None:
                 id=1, machine_id=machine_id, run_id=1, look=Look.FIRST, started_at=NOW,
                 ended_at=NOW, lines=(line,),
             )  # fmt: skip
-            profiles.replace(conn, survey)
+            profiles.replace(conn, survey, [(line, *packed(line))])
             if number % 10 == 0:
                 own = Rule(keep_for=timedelta(days=number % 60))
                 rules.put(conn, Scope.MACHINE, machine_id, "trash", own, who="bench", at=0)

@@ -99,7 +99,7 @@ def test_what_is_found_are_machines_clients_entries_pages_and_actions(
     find = page.get_by_role("combobox", name="Find a machine")
     page.locator("[data-search]").click()
     for words, option, heading in (
-        ("skerry", re.compile("^Skerry Ferry Office"), "Machines of Skerry Ferry Office"),
+        ("skerry", re.compile("^Skerry Ferry Office"), "Skerry Ferry Office"),
         ("ferry-desk", "ferry-desk Skerry Ferry Office", "ferry-desk"),
         ("loud", "ferry fan is loud", "Records"),
         ("closing", "Closing days", "Closing days"),

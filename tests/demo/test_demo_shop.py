@@ -36,7 +36,7 @@ def told(folder: Path) -> dict[str, list[tuple]]:
                 "machines": "tag, seen_at, cleaned_at, can_go",
                 "reading_days": "volume_id, day, low, high, free",
                 "runs": "id, machine_id, state, due_at, ended_at, freed",
-                "records": "id, digest",
+                "record_words": "id, who, text",
             }.items()
         }
 

@@ -9,6 +9,7 @@ import pytest
 
 from helpers import TUESDAY
 from phylax.core.records import Entry, RecordKind
+from phylax.core.searching import read_search
 from phylax.core.shop import ReadingIn, by_volume
 from phylax.core.survey import ledger
 from phylax.service.context.context import Context
@@ -218,6 +219,10 @@ def test_records_are_appended_and_never_changed(context: Context) -> None:
             conn.execute(change)
 
 
+def choice(words: str) -> RecordChoice:
+    return RecordChoice(words=read_search(words).words)
+
+
 def test_search_takes_words_as_words(context: Context) -> None:
     machine_id = add_machine(context)
     with context.db.write() as conn:
@@ -234,9 +239,7 @@ def test_search_takes_words_as_words(context: Context) -> None:
             ("\0", 2),
             ("", 2),
         ]:
-            assert (
-                len(records.records(conn, RecordChoice(words=words), before=99, limit=9)) == hits
-            ), words
+            assert len(records.records(conn, choice(words), before=99, limit=9)) == hits, words
 
 
 def test_a_late_or_repeated_reading_counts_once_and_moves_nothing_back(context: Context) -> None:

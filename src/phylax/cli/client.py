@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import click
 
 from phylax.cli._output import Column, console, format_option, print_list, print_one
 from phylax.cli._session import Session, pass_session
 from phylax.core.quantities import count
-from phylax.core.shop import ClientEdit
+from phylax.core.shop import Client, ClientEdit
+from phylax.core.values import edit_of
 
 _COLUMNS = (
     Column("number", lambda c: str(c.id), right=True),
@@ -33,22 +36,76 @@ def list_clients(session: Session, retired: bool, form: str) -> None:
     print_list(form, clients, _COLUMNS, empty="No such clients." if retired else "No clients yet.")
 
 
+_REACH_BY = click.Choice(["", "phone", "mail", "message", "in person"])
+
+
+def _field_options(function: Callable[..., None]) -> Callable[..., None]:
+    """What is written down of a client."""
+    for option in (
+        click.option("--note"),
+        click.option("--agreements", help="As in 'weekly, quarterly report'."),
+        click.option("--hours", help="When they can be reached."),
+        click.option("--reach-by", type=_REACH_BY, help="How they like to be reached."),
+        click.option("--phone"),
+        click.option("--mail"),
+        click.option("--contact", help="Whom to ask for."),
+    ):
+        function = option(function)
+    return function
+
+
 @command.command("add")
 @click.argument("name")
-@click.option("--contact", default="", help="Whom to ask for.")
-@click.option("--mail", default="")
-@click.option("--phone", default="")
-@click.option("--note", default="")
+@_field_options
 @format_option
 @pass_session
-def add_client(
-    session: Session, name: str, contact: str, mail: str, phone: str, note: str, form: str
-) -> None:
+def add_client(session: Session, /, name: str, form: str, **fields: str | None) -> None:
     """Add a client."""
-    made = session.shop.clients.add(
-        ClientEdit(name=name, contact=contact, mail=mail, phone=phone, note=note)
-    )
+    given = {field: value for field, value in fields.items() if value is not None}
+    made = session.shop.clients.add(ClientEdit.model_validate({"name": name, **given}))
     print_one(form, made, [("number", str(made.id)), ("name", made.name)])
+
+
+@command.command("change")
+@click.argument("client")
+@click.option("--name")
+@_field_options
+@format_option
+@pass_session
+def change_client(session: Session, /, client: str, form: str, **fields: str | None) -> None:
+    """Change what is written down of CLIENT; what is not named stays."""
+    current = session.shop.clients.find(client)
+    given = {field: value for field, value in fields.items() if value is not None}
+    if not given:
+        raise click.UsageError("Name what changes, as in --phone '555 0110'.")
+    changed = session.shop.clients.change(current, edit_of(ClientEdit, current, **given))
+    _print(form, changed)
+
+
+@command.command("show")
+@click.argument("client")
+@format_option
+@pass_session
+def show_client(session: Session, client: str, form: str) -> None:
+    """Who a client is, and how to reach them."""
+    _print(form, session.shop.clients.find(client))
+
+
+def _print(form: str, client: Client) -> None:
+    pairs = [
+        ("number", str(client.id)),
+        ("name", client.name),
+        ("contact", client.contact),
+        ("mail", client.mail),
+        ("phone", client.phone),
+        ("best reached by", client.reach_by),
+        ("when", client.hours),
+        ("agreements", client.agreements),
+        ("note", client.note),
+        ("machines", str(client.machines)),
+        ("retired", f"{client.retired_at:%Y-%m-%d}" if client.retired_at else ""),
+    ]
+    print_one(form, client, [(name, value) for name, value in pairs if value])
 
 
 @command.command("retire")

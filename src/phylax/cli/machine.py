@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from pathlib import Path
+
 import click
 from rich.text import Text
 
@@ -15,9 +18,11 @@ from phylax.cli._output import (
     print_one,
 )
 from phylax.cli._session import Session, pass_session
+from phylax.core.facts import FactName
 from phylax.core.machine_list import MachineSort
 from phylax.core.quantities import parse_size, show_share, show_size
 from phylax.core.shop import Machine, MachineEdit, System, Volume
+from phylax.core.values import edit_of
 
 
 @click.group("machine")
@@ -110,14 +115,31 @@ def _tightest(machine: Machine, threshold: int) -> Text:
 @pass_session
 def show_machine(session: Session, machine: str, form: str) -> None:
     """What a machine is, whose, and how full."""
-    current = session.shop.machines.get(machine)
+    _print(session, session.shop.machines.get(machine), form)
+
+
+def _print(session: Session, current: Machine, form: str) -> None:
     zone = session.the_shop.clock
     pairs = [
         ("tag", current.tag),
         ("client", current.client_name),
         ("system", str(current.system)),
         ("make and model", f"{current.make} {current.model}".strip() or "–"),
+        ("serial number", current.serial or "–"),
         ("memory", show_size(current.memory) if current.memory else "–"),
+        *(
+            (name, str(value))
+            for name, value in (
+                ("processor", current.processor),
+                ("version", current.system_version),
+                ("bought in", current.year),
+                ("used for", current.used_for),
+                ("used by", current.used_by),
+                ("stands at", current.stands_at),
+                ("note", current.note),
+            )
+            if value
+        ),
         ("agent", current.agent_version or "not enrolled"),
         ("last contact", local(current.seen_at, zone)),
         ("last cleaned", local(current.cleaned_at, zone)),
@@ -133,7 +155,39 @@ def show_machine(session: Session, machine: str, form: str) -> None:
         )
         for v in current.volumes
     ]
+    pairs += [
+        (
+            f"its {fact.name.replace('_', ' ')}",
+            f"reads as {_fact(fact.name, fact.read.value)} ({local(fact.read.at, zone)}); "
+            f"{fact.said.source or 'somebody'} says {_fact(fact.name, fact.said.value)}",
+        )
+        for fact in session.shop.machines.facts(current.id)
+        if fact.differs and fact.read and fact.said
+    ]
     print_one(form, current, pairs)
+
+
+def _fact(name: FactName, value: str) -> str:
+    return show_size(int(value)) if name is FactName.MEMORY else value
+
+
+def _field_options(function: Callable[..., None]) -> Callable[..., None]:
+    """What is written down of a machine."""
+    for option in (
+        click.option("--note"),
+        click.option("--stands-at", help="Where it stands."),
+        click.option("--used-by", help="Who uses it."),
+        click.option("--used-for", help="What it is used for."),
+        click.option("--year", type=click.IntRange(1980, 2100), help="It was bought in."),
+        click.option("--system-version", help="As in 'Windows 11 24H2'."),
+        click.option("--processor"),
+        click.option("--memory", callback=lambda c, p, v: _size(v), help="As in '16 GiB'."),
+        click.option("--serial"),
+        click.option("--model"),
+        click.option("--make"),
+    ):
+        function = option(function)
+    return function
 
 
 @command.command("add")
@@ -142,43 +196,54 @@ def show_machine(session: Session, machine: str, form: str) -> None:
 @click.option(
     "--system", type=click.Choice(["windows", "macos", "linux"]), required=True, help="Its system."
 )
-@click.option("--make", default="")
-@click.option("--model", default="")
-@click.option("--serial", default="")
-@click.option("--memory", callback=lambda c, p, v: _size(v), help="As in '16 GiB'.")
-@click.option("--note", default="")
+@_field_options
 @format_option
 @pass_session
 def add_machine(
-    session: Session,
-    tag: str,
-    client: str,
-    system: str,
-    make: str,
-    model: str,
-    serial: str,
-    memory: int | None,
-    note: str,
-    form: str,
+    session: Session, /, tag: str, client: str, system: str, form: str, **fields: object
 ) -> None:
     """Take a machine in."""
-    made = session.shop.machines.add(
-        MachineEdit.model_validate(
-            {
-                "tag": tag,
-                "client_id": session.shop.clients.find(client).id,
-                "system": system,
-                "make": make,
-                "model": model,
-                "serial": serial,
-                "memory": memory,
-                "note": note,
-            }
-        )
-    )
+    given = {name: value for name, value in fields.items() if value is not None}
+    of = {"tag": tag, "client_id": session.shop.clients.find(client).id, "system": system}
+    made = session.shop.machines.add(MachineEdit.model_validate(of | given))
     print_one(form, made, [("number", str(made.id)), ("tag", made.tag)])
     if form == "table":
         console.print(f"Next: 'phylax machine code {made.tag}' gives its agent's one-time code.")
+
+
+@command.command("change")
+@click.argument("machine")
+@click.option("--tag", help="Another tag; stick on a new label.")
+@click.option("--client", help="Number or name of the client whose it is from now on.")
+@_field_options
+@format_option
+@pass_session
+def change_machine(
+    session: Session, /, machine: str, client: str | None, form: str, **fields: object
+) -> None:
+    """Change what is written down of MACHINE; what is not named stays. What is emptied ('') is
+    again as its agent reads it."""
+    current = session.shop.machines.get(machine)
+    given = {name: value for name, value in fields.items() if value is not None}
+    if client is not None:
+        given["client_id"] = session.shop.clients.find(client).id
+    if not given:
+        raise click.UsageError("Name what changes, as in --serial CO1234567.")
+    changed = session.shop.machines.change(current, edit_of(MachineEdit, current, **given))
+    _print(session, changed, form)
+
+
+@command.command("label")
+@click.argument("machine")
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
+@pass_session
+def label(session: Session, machine: str, file: Path) -> None:
+    """Write the code on MACHINE's label, which opens its page, into FILE as SVG. Whole sheets are
+    printed in the console."""
+    current = session.shop.machines.get(machine)
+    (made,) = session.shop.machines.labels([current.id], session.url)
+    file.write_text(made.picture, "utf-8")
+    console.print(f"{file} opens {made.address}.")
 
 
 def _size(text: str | None) -> int | None:

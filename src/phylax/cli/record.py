@@ -49,7 +49,8 @@ def list_records(
     most: int,
     form: str,
 ) -> None:
-    """List entries, newest first; only those with all of WORDS."""
+    """List entries, newest first; only those with all of WORDS, in the text, a tag, a client or a
+    name. WORDS may have fields as well, as in 'fan machine:ferry-desk from:2026-11-01'."""
     zone = session.the_shop.clock
     columns = (
         Column("entry", lambda r: str(r.id), right=True),

@@ -10,6 +10,8 @@ from typing import Literal
 from phylax.client._errors import PhylaxError
 from phylax.client._family import Family, Which
 from phylax.core.consents import Consent
+from phylax.core.facts import Fact
+from phylax.core.labels import Label
 from phylax.core.machine_list import MachineSort
 from phylax.core.retention import RuleInForce
 from phylax.core.retiring import Retire, Retirement
@@ -26,6 +28,8 @@ _POINTS: type[list[TrendPoint]] = list[TrendPoint]
 _NUMBERS: type[list[int]] = list[int]
 _MACHINES: type[list[Machine]] = list[Machine]
 """`list` is a method's name below."""
+_FACTS: type[list[Fact]] = list[Fact]
+_LABELS: type[list[Label]] = list[Label]
 _ROWS = 200
 """Machines asked for at once by their numbers."""
 
@@ -127,6 +131,14 @@ class Machines(Family):
 
     def withdraw_agent(self, which: Which) -> None:
         self._http.delete(f"/machines/{which}/agent")
+
+    def facts(self, which: Which) -> Sequence[Fact]:
+        """What is known of what a machine is: by people, and beside it as its agent read."""
+        return self._http.get(_FACTS, f"/machines/{which}/facts")
+
+    def labels(self, machine_ids: Sequence[int], console: str) -> Sequence[Label]:
+        """Labels to print; `console` is where people open it, as ``https://shop.example``."""
+        return self._http.get(_LABELS, "/labels", machine_id=list(machine_ids), console=console)
 
     def retirement(self, which: Which) -> Retirement:
         """What retiring a machine means as things stand; retired: what returning means."""

@@ -97,6 +97,11 @@ class ClientEdit(Demand):
     mail: Annotated[str, Field(max_length=200, examples=["office@ferry.example"])] = ""
     phone: Annotated[str, Field(max_length=60)] = ""
     note: Note = ""
+    reach_by: Literal["", "phone", "mail", "message", "in person"] = Field(
+        "", description="How they like to be reached"
+    )
+    hours: Annotated[str, Field(max_length=200, examples=["mornings, not on Wednesday"])] = ""
+    agreements: Annotated[str, Field(max_length=2000, examples=["weekly, quarterly report"])] = ""
     zone: Zone | None = Field(None, description="Time zone, where it is not the shop's")
     at_once: Annotated[
         int | None,
@@ -112,6 +117,9 @@ class Client(Value):
     mail: str = ""
     phone: str = ""
     note: str = ""
+    reach_by: Literal["", "phone", "mail", "message", "in person"] = ""
+    hours: str = ""
+    agreements: str = ""
     zone: str | None = None
     at_once: int | None = None
     threshold_percent: int | None = None
@@ -155,6 +163,12 @@ class MachineEdit(Demand):
     model: Annotated[str, Field(max_length=120, examples=["Slate 14"])] = ""
     serial: Annotated[str, Field(max_length=120)] = ""
     memory: Bytes | None = None
+    processor: Annotated[str, Field(max_length=120)] = ""
+    system_version: Annotated[str, Field(max_length=120, examples=["Windows 11 24H2"])] = ""
+    year: Annotated[int, Field(ge=1980, le=2100)] | None = None
+    used_for: Annotated[str, Field(max_length=400, examples=["tickets and the till"])] = ""
+    used_by: Annotated[str, Field(max_length=400, examples=["whoever has the shift"])] = ""
+    stands_at: Annotated[str, Field(max_length=400, examples=["behind the counter"])] = ""
     note: Note = ""
     threshold_percent: Threshold | None = Field(
         None, description="Left out: the client's, or the shop's"
@@ -199,6 +213,12 @@ class Machine(Value):
     model: str = ""
     serial: str = ""
     memory: int | None = None
+    processor: str = ""
+    system_version: str = ""
+    year: int | None = None
+    used_for: str = ""
+    used_by: str = ""
+    stands_at: str = ""
     note: str = ""
     version: int
     enrolled: bool = False

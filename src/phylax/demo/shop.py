@@ -32,7 +32,7 @@ from phylax.core.shop import (
 )
 from phylax.core.survey import Tally
 from phylax.core.values import to_seconds
-from phylax.demo import scenario, startup
+from phylax.demo import in_full, scenario, startup
 from phylax.demo.history import Freed, Occurrence, Point, occurrences_of, volume_history
 from phylax.demo.looks import LookedThrough, as_it_came_in, look_through, looks_around
 from phylax.demo.standins import build
@@ -150,7 +150,13 @@ def _take_in(conn: Connection, now: datetime) -> dict[str, int]:
     client_ids = {
         name: shop.add_client(
             conn,
-            ClientEdit(name=name, contact=contact, mail=mail, at_once=scenario.AT_ONCE.get(name)),
+            ClientEdit(
+                name=name,
+                contact=contact,
+                mail=mail,
+                at_once=scenario.AT_ONCE.get(name),
+                **in_full.CLIENTS.get(name, {}),
+            ),
             who="Petra Lund",
             at=at,
         )
@@ -167,6 +173,7 @@ def _take_in(conn: Connection, now: datetime) -> dict[str, int]:
                 model=spec.model,
                 memory=spec.memory * GIB,
                 note=spec.story,
+                **in_full.MACHINES.get(spec.tag, {}),
             ),
             who="Petra Lund",
             at=at,

@@ -15,7 +15,7 @@ from phylax.agent.machines.standin import STATE_FILE, THINGS_FILE
 from phylax.agent.machines.standin_checks import CHECKS_FILE
 from phylax.agent.machines.standin_upkeep import write_upkeep
 from phylax.core.shop import System
-from phylax.demo import startup, upkeep
+from phylax.demo import in_full, startup, upkeep
 from phylax.demo.clutter import scatter, things
 from phylax.demo.scenario import CHECKS, TREES, MachineSpec, Trees
 from phylax.demo.tree import GIB, Tree
@@ -64,6 +64,7 @@ def build(folder: Path, spec: MachineSpec, now: datetime, random: Random) -> Non
         "make": spec.make,
         "model": spec.model,
         "memory": spec.memory * GIB,
+        **in_full.itself(spec),
         "people": [spec.person],
         "volumes": volumes,
         "own_folders": list(trees.own_folders),

@@ -47,14 +47,7 @@ def enrol(
         "INSERT OR REPLACE INTO agents VALUES (?, ?, ?, ?, ?, ?)",
         (machine_id, key_hash, facts.kind, facts.host, facts.agent_version, at),
     )
-    conn.execute(
-        """
-        UPDATE machines SET seen_at = ?, memory = coalesce(memory, ?),
-               make = iif(make = '', ?, make), model = iif(model = '', ?, model)
-        WHERE id = ?
-        """,
-        (at, facts.memory, facts.make, facts.model, machine_id),
-    )
+    conn.execute("UPDATE machines SET seen_at = ? WHERE id = ?", (at, machine_id))
 
 
 def machine_of_key(conn: Connection, key_hash: bytes) -> int | None:

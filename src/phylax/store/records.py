@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import re
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from phylax.core.chain import FIRST, Part, digest_of
 from phylax.core.records import PERSONAL, Entry, KeptEntry, Record, RecordKind, text_to_hash
+from phylax.core.searching import other_spellings, spelled_out
 from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
@@ -46,8 +48,18 @@ def append(conn: Connection, entry: Entry) -> int:
     )  # fmt: skip
     number = int(cursor.lastrowid or 0)
     conn.execute(
-        "INSERT INTO record_parts (entry, who, who_salt, text, text_salt) VALUES (?, ?, ?, ?, ?)",
-        (number, entry.who, parts["who"].salt, entry.text, parts["text"].salt),
+        """
+        INSERT INTO record_parts (entry, who, who_salt, text, text_salt, folded)
+        VALUES (?, ?, ?, ?, ?, ?)
+        """,
+        (
+            number,
+            entry.who,
+            parts["who"].salt,
+            entry.text,
+            parts["text"].salt,
+            other_spellings(f"{entry.text} {entry.who}"),
+        ),
     )
     return number
 
@@ -75,9 +87,11 @@ class RecordChoice(NamedTuple):
     client_id: int | None = None
     kinds: tuple[RecordKind, ...] = ()
     who: str = ""
+    by: str = ""
+    """A part of the name of who wrote it."""
     since: int | None = None
     until: int | None = None
-    words: str = ""
+    words: tuple[str, ...] = ()
 
 
 def records(
@@ -94,6 +108,11 @@ def records(
             " UNION ALL SELECT entry FROM record_parts WHERE who = :who)",
             choice.who or None,
         ),
+        (
+            "r.id IN (SELECT id FROM records WHERE who LIKE :by ESCAPE '\\'"
+            " UNION ALL SELECT entry FROM record_parts WHERE who LIKE :by ESCAPE '\\')",
+            f"%{_literal(choice.by)}%" if choice.by else None,
+        ),
         ("r.at >= :since", choice.since),
         ("r.at < :until", choice.until),
         (
@@ -103,12 +122,8 @@ def records(
     ):
         if value is not None:
             where.append(term)
-            values[term.rpartition(":")[2].rstrip(")")] = value
-    # Each word is quoted, so that what people type is never FTS5 syntax; NUL would end the query.
-    match = " ".join(
-        '"' + word.replace('"', '""') + '"' for word in choice.words.replace("\0", " ").split()
-    )
-    if match:
+            values[_named_in(term)] = value
+    if match := _match(choice.words):
         values["match"] = match
         where.append("r.id IN (SELECT rowid FROM records_text WHERE records_text MATCH :match)")
     rows = conn.execute(
@@ -143,6 +158,30 @@ def place_of(conn: Connection, record_id: int) -> int:
     """How many entries were written before one."""
     row = conn.execute("SELECT count(*) FROM records WHERE id < ?", (record_id,)).fetchone()
     return int(row[0])
+
+
+def _match(words: Sequence[str]) -> str:
+    """Entries with all of some words, the last as far as it was typed, each as it is written or
+    spelled out. Each is quoted, so that what people type is never FTS5 syntax."""
+    terms = []
+    for number, word in enumerate(words):
+        is_begun = number == len(words) - 1 and len(word) > 1 and word[-2:].isalnum()
+        begun = "*" if is_begun else ""
+        ways = dict.fromkeys((word, spelled_out(word)))
+        quoted = ['"' + way.replace('"', '""') + '"' + begun for way in ways]
+        terms.append(f"({' OR '.join(quoted)})")
+    return " AND ".join(terms)
+
+
+def _named_in(term: str) -> str:
+    """The name of a condition's value."""
+    name = re.search(r":([a-z]+)", term)
+    assert name is not None
+    return name[1]
+
+
+def _literal(text: str) -> str:
+    return text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
 
 
 def _kept(row: sqlite3.Row) -> KeptEntry:

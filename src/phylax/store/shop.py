@@ -11,6 +11,7 @@ from phylax.core.scheduling.rounds import Described
 from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit, Shop, ShopEdit, Volume
 from phylax.core.trends import Crossing
 from phylax.core.values import from_seconds
+from phylax.store import facts
 from phylax.store.readings import ask_outlooks_of
 
 Connection = sqlite3.Connection
@@ -108,9 +109,9 @@ def clients(
 def add_client(conn: Connection, edit: ClientEdit, *, who: str, at: int) -> int:
     cursor = conn.execute(
         """
-        INSERT INTO clients (name, contact, mail, phone, note, zone, at_once, threshold_percent,
-                             changed_by, changed_at)
-        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+        INSERT INTO clients (name, contact, mail, phone, note, reach_by, hours, agreements, zone,
+                             at_once, threshold_percent, changed_by, changed_at)
+        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
         """,
         (*_client_columns(edit), who, at),
     )
@@ -120,8 +121,8 @@ def add_client(conn: Connection, edit: ClientEdit, *, who: str, at: int) -> int:
 def change_client(conn: Connection, client_id: int, edit: ClientEdit, *, who: str, at: int) -> None:
     conn.execute(
         """
-        UPDATE clients SET name = ?, contact = ?, mail = ?, phone = ?, note = ?, zone = ?,
-               at_once = ?, threshold_percent = ?,
+        UPDATE clients SET name = ?, contact = ?, mail = ?, phone = ?, note = ?, reach_by = ?,
+               hours = ?, agreements = ?, zone = ?, at_once = ?, threshold_percent = ?,
                version = version + 1, changed_by = ?, changed_at = ?
         WHERE id = ?
         """,
@@ -134,8 +135,8 @@ def change_client(conn: Connection, client_id: int, edit: ClientEdit, *, who: st
 
 def _client_columns(edit: ClientEdit) -> tuple[object, ...]:
     return (
-        edit.name, edit.contact, edit.mail, edit.phone, edit.note, edit.zone, edit.at_once,
-        edit.threshold_percent,
+        edit.name, edit.contact, edit.mail, edit.phone, edit.note, edit.reach_by, edit.hours,
+        edit.agreements, edit.zone, edit.at_once, edit.threshold_percent,
     )  # fmt: skip
 
 
@@ -188,6 +189,12 @@ def _machine(row: sqlite3.Row, volumes: list[Volume]) -> Machine:
         model=row["model"],
         serial=row["serial"],
         memory=row["memory"],
+        processor=row["processor"],
+        system_version=row["system_version"],
+        year=row["year"],
+        used_for=row["used_for"],
+        used_by=row["used_by"],
+        stands_at=row["stands_at"],
         note=row["note"],
         version=row["version"],
         enrolled=row["agent_version"] is not None,
@@ -298,13 +305,15 @@ def add_machine(conn: Connection, edit: MachineEdit, *, who: str, at: int) -> in
     cursor = conn.execute(
         """
         INSERT INTO machines
-            (tag, client_id, system, make, model, serial, memory, note, threshold_percent,
-             changed_by, changed_at)
-        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+            (tag, client_id, system, year, used_for, used_by, stands_at, note, threshold_percent,
+             make, model, serial, changed_by, changed_at)
+        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, '', '', '', ?, ?)
         """,
         (*_columns(edit), who, at),
     )
-    return int(cursor.lastrowid or 0)
+    number = int(cursor.lastrowid or 0)
+    facts.note_said(conn, number, edit, who=who, at=at)
+    return number
 
 
 def change_machine(
@@ -312,20 +321,21 @@ def change_machine(
 ) -> None:
     conn.execute(
         """
-        UPDATE machines SET tag = ?, client_id = ?, system = ?, make = ?, model = ?, serial = ?,
-               memory = ?, note = ?, threshold_percent = ?, version = version + 1,
-               changed_by = ?, changed_at = ?
+        UPDATE machines SET tag = ?, client_id = ?, system = ?, year = ?, used_for = ?,
+               used_by = ?, stands_at = ?, note = ?, threshold_percent = ?,
+               version = version + 1, changed_by = ?, changed_at = ?
         WHERE id = ?
         """,
         (*_columns(edit), who, at, machine_id),
     )
+    facts.note_said(conn, machine_id, edit, who=who, at=at)
     ask_outlooks_of(conn, machine_id)
 
 
 def _columns(edit: MachineEdit) -> tuple[object, ...]:
     return (
-        edit.tag, edit.client_id, edit.system, edit.make, edit.model, edit.serial, edit.memory,
-        edit.note, edit.threshold_percent,
+        edit.tag, edit.client_id, edit.system, edit.year, edit.used_for, edit.used_by,
+        edit.stands_at, edit.note, edit.threshold_percent,
     )  # fmt: skip
 
 

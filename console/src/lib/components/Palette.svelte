@@ -23,6 +23,7 @@
   const PAGES: [string, string][] = [
     ['/', 'Today'],
     ['/machines', 'Machines'],
+    ['/clients', 'Clients'],
     ['/rounds', 'Rounds'],
     ['/rounds?show=missed', 'Missed runs'],
     ['/rounds?show=yes', 'Listings that wait for a yes'],
@@ -107,7 +108,7 @@
         group: 'Machines'
       })),
       ...(asks ? (clientsAsked.data ?? []) : []).map((c) => ({
-        href: `/machines?client=${c.id}`,
+        href: `/clients/${c.id}`,
         label: c.name,
         note: count(c.machines, 'machine'),
         group: 'Clients'

@@ -4,6 +4,7 @@
   import { api, type Machine, type Schema } from '$lib/api/client';
   import { Doing } from '$lib/api/doing.svelte';
   import { changedMeanwhile, type Changed } from '$lib/conflict';
+  import { clientEdit, machineEdit } from '$lib/machines/edit';
   import Conflict from './Conflict.svelte';
   import Outcome from './Outcome.svelte';
 
@@ -52,28 +53,18 @@
       });
     }
     if (kind === 'client') {
-      const { id, name, contact, mail, phone, note, zone, at_once } = over as Schema['Client'];
+      const current = over as Schema['Client'];
       return api.PUT('/api/v1/clients/{client_id}', {
-        params: { path: { client_id: id } },
+        params: { path: { client_id: current.id } },
         headers,
-        body: { name, contact, mail, phone, note, zone, at_once, threshold_percent: wanted }
+        body: { ...clientEdit(current), threshold_percent: wanted }
       });
     }
-    const { id, tag, client_id, system, make, model, serial, memory, note } = over as Machine;
+    const current = over as Machine;
     return api.PUT('/api/v1/machines/{machine}', {
-      params: { path: { machine: String(id) } },
+      params: { path: { machine: String(current.id) } },
       headers,
-      body: {
-        tag,
-        client_id,
-        system,
-        make,
-        model,
-        serial,
-        memory,
-        note,
-        threshold_percent: wanted
-      }
+      body: { ...machineEdit(current), threshold_percent: wanted }
     });
   }
 

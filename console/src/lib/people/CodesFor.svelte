@@ -18,7 +18,7 @@
 </script>
 
 {#if asked.data}
-  <label class="field mt-6 w-80">
+  <label class="field mt-6 w-80 max-w-full">
     <span>Who has to sign in with a code or a passkey as well</span>
     <select class="box" value={asked.data.codes_for} onchange={(event) => set(event.currentTarget)}>
       {#each CHOICES as choice (choice)}<option value={choice}>{choice}</option>{/each}

@@ -135,6 +135,9 @@ class PretendedMachine(Demand):
     host: str
     make: str = ""
     model: str = ""
+    serial: str = ""
+    processor: str = ""
+    system_version: str = ""
     memory: Bytes | None = None
     people: tuple[str, ...] = ()
     volumes: Annotated[tuple[PretendedVolume, ...], Field(min_length=1)]

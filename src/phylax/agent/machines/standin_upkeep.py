@@ -128,6 +128,12 @@ class _State(Protocol):
     @property
     def model(self) -> str: ...
     @property
+    def serial(self) -> str: ...
+    @property
+    def processor(self) -> str: ...
+    @property
+    def system_version(self) -> str: ...
+    @property
     def memory(self) -> int | None: ...
 
 
@@ -191,7 +197,9 @@ class StandInUpkeep:
             case "hardware":
                 state = self._state
                 yield HardwareListed(
-                    taken_at=started, make=state.make, model=state.model, memory=state.memory,
+                    taken_at=started, make=state.make, model=state.model, serial=state.serial,
+                    processor=state.processor, system_version=state.system_version,
+                    memory=state.memory,
                     most_memory=upkeep.most_memory, slots=upkeep.slots, pressed=upkeep.pressed,
                 )  # fmt: skip
                 yield looked(kind, "", started, [], units=len(upkeep.slots))

@@ -28,6 +28,9 @@ class HardwareListed(Value):
     unread: Text = ""
     make: Text = ""
     model: Text = ""
+    serial: Text = ""
+    processor: Text = ""
+    system_version: Text = Field("", description="As the system calls itself")
     memory: BytesTold | None = None
     most_memory: BytesTold | None = Field(None, description="What fits, by the machine itself")
     slots: Annotated[tuple[MemorySlot, ...], Field(max_length=MOST_SLOTS)] = ()

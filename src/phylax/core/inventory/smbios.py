@@ -9,7 +9,7 @@ from phylax.core.inventory.hardware import MOST_SLOTS, MemorySlot
 
 _KIB, _MIB = 2**10, 2**20
 _KINDS = {0x18: "DDR3", 0x1A: "DDR4", 0x1E: "LPDDR4", 0x22: "DDR5", 0x23: "LPDDR5", 0x13: "DDR2"}
-_ARRAY, _DEVICE, _END = 16, 17, 127
+_SYSTEM, _PROCESSOR, _ARRAY, _DEVICE, _END = 1, 4, 16, 17, 127
 _MOST_TABLES = 10_000
 
 
@@ -19,6 +19,13 @@ class Memory(NamedTuple):
     most: int | None
     """Bytes that fit; None: it does not say."""
     slots: tuple[MemorySlot, ...]
+
+
+class Identity(NamedTuple):
+    """What the firmware says of the machine as a whole; empty: it does not."""
+
+    serial: str
+    processor: str
 
 
 class _Table(NamedTuple):
@@ -45,6 +52,17 @@ def memory(tables: bytes) -> Memory:
         elif table.kind == _DEVICE and len(slots) < MOST_SLOTS:
             slots.append(_slot(table))
     return Memory(most if 0 < most < 2**50 else None, tuple(slots))
+
+
+def identity(tables: bytes) -> Identity:
+    """Serial number and first processor, from the structures alone."""
+    serial = processor = ""
+    for table in _tables(tables):
+        if table.kind == _SYSTEM and not serial:
+            serial = table.text(7)
+        elif table.kind == _PROCESSOR and not processor:
+            processor = " ".join(table.text(16).split())
+    return Identity(serial, processor)
 
 
 def _tables(data: bytes) -> Iterator[_Table]:

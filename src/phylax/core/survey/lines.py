@@ -98,7 +98,9 @@ class Ranked(Value):
     """An item that a rule may keep for being among the newest of its group."""
 
     group: str
-    aged_from: Whole = Field(description="Seconds since the Unix epoch")
+    aged_from: Annotated[int, Field(ge=-(2**63), lt=2**63)] = Field(
+        description="Seconds since the Unix epoch; a file may say any"
+    )
     size: Whole
 
 

@@ -12,6 +12,7 @@ from fastapi.exceptions import RequestValidationError
 from pydantic import ValidationError
 
 from phylax.core.events import EventKind
+from phylax.core.facts import read_at_enrolment
 from phylax.core.protocol import (
     Enrolled,
     Enrolment,
@@ -28,7 +29,7 @@ from phylax.service.http.auth import AgentsMachine, hashed, new_secret
 from phylax.service.problems import Problem, documented
 from phylax.service.routes.lookup import find_machine
 from phylax.service.runs import availability, dispatch, ingest, reading_messages
-from phylax.store import agents, audit, events, presence, records, runs
+from phylax.store import agents, audit, events, facts, presence, records, runs
 
 router = APIRouter(prefix="/agent", tags=["agents"])
 _SEEN_TO_WITHIN = 60
@@ -55,6 +56,9 @@ def enrol(new: Enrolment, context: TheContext) -> Enrolled:
                 f"{machine.tag} was added as {machine.system}; this is {new.facts.system}.",
             )
         agents.enrol(conn, machine_id, key_hash, new.facts, at=now)
+        facts.note_read(
+            conn, machine_id, read_at_enrolment(new.facts), "read when it was enrolled", at=now
+        )
         presence.note(conn, machine_id, [now])
         records.append(
             conn,

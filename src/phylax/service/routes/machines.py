@@ -9,6 +9,7 @@ from typing import Annotated
 from fastapi import APIRouter, Depends, Query, Request, Response
 
 from phylax.core.events import EventKind
+from phylax.core.facts import Fact
 from phylax.core.machine_list import MachineChoice, MachineSort
 from phylax.core.records import Entry, RecordKind
 from phylax.core.retention import RuleInForce
@@ -41,6 +42,7 @@ from phylax.service.schedule.timetable import place_machine
 from phylax.store import (
     agents,
     consents,
+    facts,
     machine_list,
     outlooks,
     readings,
@@ -230,6 +232,13 @@ def _check_client(conn: Connection, edit: MachineEdit, machine: Machine | None) 
         raise invalid("/client_id", f"there is no client {edit.client_id}")
     if client.retired_at is not None and (machine is None or machine.client_id != client.id):
         raise invalid("/client_id", f"{client.name} is retired: bring the client back first")
+
+
+@router.get("/{machine}/facts", responses=documented(404))
+def get_facts(machine: str, context: TheContext, actor: Signed) -> list[Fact]:
+    """What is known of what it is: by people, and beside it as its agent read."""
+    with context.db.read() as conn:
+        return facts.of_machine(conn, find_machine(conn, machine).id)
 
 
 @router.post("/{machine}/enrolment-code", status_code=201, responses=documented(403, 404, 409))

@@ -5,13 +5,15 @@ from __future__ import annotations
 from phylax.core.actions import ActEnd, acted_in_words
 from phylax.core.checks.time_left import Ran
 from phylax.core.events import EventKind
+from phylax.core.facts import read_in_hardware
+from phylax.core.inventory import HardwareListed
 from phylax.core.protocol import ActedMessage, InventoryMessage, SnapshotMessage
 from phylax.core.runs import Run
 from phylax.core.scheduling.routines import StepKind
 from phylax.core.snapshots import comparison_in_words
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.upkeep import advising, checked
-from phylax.store import acted, events, inventories, snapshots, step_lengths
+from phylax.store import acted, events, facts, inventories, snapshots, step_lengths
 from phylax.store.database import Connection
 
 
@@ -20,7 +22,11 @@ def take_inventory(conn: Connection, run: Run, message: InventoryMessage, *, at:
     taken_at = min(message.inventory.taken_at, from_seconds(at))
     inventory = message.inventory.model_copy(update={"taken_at": taken_at})
     inventories.put(conn, run.machine_id, inventory)
-    if message.inventory.kind == "hardware":
+    if isinstance(inventory, HardwareListed):
+        read = read_in_hardware(inventory)
+        facts.note_read(
+            conn, run.machine_id, read, "read from its hardware", at=to_seconds(taken_at)
+        )
         advising.propose(conn, run.machine_id, at=at)
     events.publish(conn, EventKind.CHECK, at=at, machine_id=run.machine_id, run_id=run.id)
 

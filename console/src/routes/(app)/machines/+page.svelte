@@ -10,7 +10,6 @@
   import Panel from '$lib/components/Panel.svelte';
   import Views from '$lib/components/Views.svelte';
   import Chosen from '$lib/machines/Chosen.svelte';
-  import Retiring from '$lib/machines/Retiring.svelte';
   import MachineCells from '$lib/machines/MachineCells.svelte';
   import {
     COLUMNS,
@@ -190,9 +189,11 @@
 
 <div class="flex flex-wrap items-center justify-between gap-4">
   <h1>
-    Machines{#if clientAsked.data}{' '}of {clientAsked.data.name}{/if}
+    Machines{#if clientAsked.data}{' '}of
+      <a class="anchor" href="/clients/{clientAsked.data.id}">{clientAsked.data.name}</a>{/if}
   </h1>
-  <a class="anchor ml-auto" href="/trends">Trends over the shop</a>
+  <a class="anchor ml-auto" href="/clients">Clients</a>
+  <a class="anchor" href="/trends">Trends over the shop</a>
   <a class="anchor" href="/installed">Programs over the shop</a>
   <a class="act main" href="/machines/new"><Plus aria-hidden="true" />Add a machine</a>
 </div>
@@ -258,9 +259,6 @@
     <button class="act" disabled={busy !== ''} onclick={paper}>{busy || 'Print'}</button>
   </span>
 </div>
-{#if clientAsked.data && role !== 'desk'}<div class="mt-2">
-    <Retiring client={clientAsked.data} />
-  </div>{/if}
 {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
 {#if chosen.size}
   <Chosen {chosen} shown={numbers} mayWork={role !== 'desk'} mayRule={role !== 'desk'} />

@@ -70,6 +70,7 @@
       placeholder="Search everything that was done or written"
       value={words}
       oninput={(e) => go({ words: e.currentTarget.value })}
+      aria-describedby="fields"
     />
     {#each KINDS as { kind, name } (kind)}
       <button
@@ -81,6 +82,11 @@
       >
     {/each}
   </div>
+  <p id="fields" class="muted text-sm">
+    Words of the entry, a tag, a client, a name; or <code>machine:tag</code>,
+    <code>client:"all of it"</code>, <code>by:name</code>, <code>kind:note</code>,
+    <code>from:2026-11-01</code>, <code>to:2026-11-30</code>.
+  </p>
   <div class="flex flex-wrap items-end gap-3">
     <label class="field">
       <span>Who</span>

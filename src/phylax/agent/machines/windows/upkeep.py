@@ -17,7 +17,7 @@ from phylax.core.checks.findings import Checked, could_not_look, looked
 from phylax.core.inventory import DriversListed, HardwareListed, Inventory, ProgramsListed
 from phylax.core.inventory.drivers import MOST_DRIVERS, Driver
 from phylax.core.inventory.programs import MOST_INSTALLED, InstalledProgram, Removal, of_trials
-from phylax.core.inventory.smbios import Memory, memory
+from phylax.core.inventory.smbios import identity, memory
 from phylax.core.shop import MachineFacts
 
 assert sys.platform == "win32"
@@ -27,6 +27,7 @@ _CLASSES = r"SYSTEM\CurrentControlSet\Control\Class"
 _TRIAL = re.compile(r"\b(trial|evaluation|demo)\b", re.IGNORECASE)
 _RSMB = 0x52534D42
 _HEADER = 8
+_BUILD_OF_11 = 22_000
 _MOST_TABLES = 4 * 2**20
 _BY_HAND = "its own remover asks questions"
 
@@ -47,11 +48,14 @@ def check(facts: MachineFacts, kind: str) -> Iterator[Checked | Inventory]:
             yield DriversListed(taken_at=started, drivers=drivers)
             yield looked(kind, "", started, [], units=len(drivers))
         case "hardware":
-            built_in = _built_in()
+            tables = _tables()
+            built_in, itself = memory(tables), identity(tables)
             unread = "" if built_in.slots else "the firmware does not say what memory is built in"
             yield HardwareListed(
                 taken_at=started, unread=unread, make=facts.make, model=facts.model,
-                memory=facts.memory, most_memory=built_in.most, slots=built_in.slots,
+                serial=itself.serial, processor=itself.processor or _processor(),
+                system_version=_system_version(), memory=facts.memory,
+                most_memory=built_in.most, slots=built_in.slots,
             )  # fmt: skip
             if unread:
                 yield could_not_look(kind, "", started, unread)
@@ -130,12 +134,28 @@ def _text(said: dict[str, object], name: str) -> str:
     return "".join(c for c in text if c.isprintable()).strip()[:300]
 
 
-def _built_in() -> Memory:
+def _processor() -> str:
+    said = keys.values_of("HKLM", r"HARDWARE\DESCRIPTION\System\CentralProcessor\0", "64")
+    return " ".join(_text(said, "ProcessorNameString").split())[:100]
+
+
+def _system_version() -> str:
+    """Name, release and build. The name stayed that of the version before from build 22000 on."""
+    said = keys.values_of("HKLM", r"SOFTWARE\Microsoft\Windows NT\CurrentVersion", "64")
+    name, build = _text(said, "ProductName"), _text(said, "CurrentBuild")
+    if build.isdecimal() and int(build) >= _BUILD_OF_11:
+        name = name.replace("Windows 10", "Windows 11")
+    parts = (name, _text(said, "DisplayVersion"), f"build {build}" if build else "")
+    return " ".join(part for part in parts if part)[:100]
+
+
+def _tables() -> bytes:
+    """What the firmware hands over; empty where it hands over nothing."""
     kernel: ctypes.CDLL = ctypes.WinDLL("kernel32")  # type: ignore[attr-defined,unused-ignore]
     size = int(kernel.GetSystemFirmwareTable(_RSMB, 0, None, 0))
     if not _HEADER < size <= _MOST_TABLES:
-        return Memory(None, ())
+        return b""
     buffer = ctypes.create_string_buffer(size)
     if int(kernel.GetSystemFirmwareTable(_RSMB, 0, buffer, size)) != size:
-        return Memory(None, ())
-    return memory(buffer.raw[_HEADER:])
+        return b""
+    return buffer.raw[_HEADER:]

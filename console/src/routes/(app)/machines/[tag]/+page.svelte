@@ -9,6 +9,7 @@
   import Near from '$lib/components/Near.svelte';
   import { whenFree } from '$lib/later.svelte';
   import Retiring from '$lib/machines/Retiring.svelte';
+  import WhatItIs from '$lib/machines/WhatItIs.svelte';
   import MachineRecord from '$lib/machines/MachineRecord.svelte';
   import { askRecords } from '$lib/machines/records';
   import MachineRounds from '$lib/machines/MachineRounds.svelte';
@@ -173,7 +174,7 @@
     <div>
       <h1>{machine.tag}</h1>
       <p>
-        {machine.client_name}
+        <a class="anchor" href="/clients/{machine.client_id}">{machine.client_name}</a>
         <span class="muted">
           · {[machine.make, machine.model].filter(Boolean).join(' ') || 'make and model not noted'} ·
           {machine.system}{machine.memory ? ` · ${size(machine.memory)} memory` : ''}
@@ -391,6 +392,13 @@
       {/if}
     </div>
     <Near room="min-h-24"><MachineRounds tag={machine.tag} /></Near>
+  </section>
+
+  <section class="mt-8" aria-labelledby="itself">
+    <h2 id="itself">What it is</h2>
+    <Near room="min-h-96"
+      >{#key machine.id}<WhatItIs {machine} />{/key}</Near
+    >
   </section>
 
   <section class="mt-8" aria-labelledby="record">

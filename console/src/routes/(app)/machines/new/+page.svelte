@@ -2,6 +2,7 @@
   import { refresh } from '$lib/api/queries';
   import { api, inWords, type Machine, type Schema } from '$lib/api/client';
   import ClientBox from '$lib/components/ClientBox.svelte';
+  import { clientNamed, UNSAID } from '$lib/machines/edit';
   import { useMay } from '$lib/session';
   import { Draft } from '$lib/drafts.svelte';
   import When from '$lib/components/When.svelte';
@@ -32,7 +33,7 @@
       return form.client ? Number(form.client) : null;
     }
     const { data, error } = await api.POST('/api/v1/clients', {
-      body: { name: form.newClient, contact: '', mail: '', phone: '', note: '' }
+      body: clientNamed(form.newClient)
     });
     if (!data) {
       problem = inWords(error);
@@ -51,6 +52,7 @@
     if (client !== null) {
       const { data, error } = await api.POST('/api/v1/machines', {
         body: {
+          ...UNSAID,
           tag: form.tag,
           client_id: client,
           system: form.system,

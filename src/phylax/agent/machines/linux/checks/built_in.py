@@ -10,7 +10,7 @@ from phylax.agent.machines.linux.kernel_files import names_in, text_in
 from phylax.core.checks.findings import Checked, Finding, Severity, could_not_look, looked
 from phylax.core.inventory import DriversListed, HardwareListed
 from phylax.core.inventory.drivers import MOST_DRIVERS, Driver
-from phylax.core.inventory.smbios import Memory, memory
+from phylax.core.inventory.smbios import Identity, Memory, identity, memory
 
 _MOST_TABLES = 4 * 2**20
 _CLASSES = {"0x01": "storage", "0x02": "network", "0x03": "graphics", "0x04": "sound",
@@ -21,18 +21,38 @@ _NEEDS_DRIVER = ("0x01", "0x02", "0x03", "0x04", "0x0d")
 def hardware(make: str, model: str, total: int, root: str = "/") -> HardwareListed:
     """Memory, its slots, and how often somebody waited for it lately."""
     at = datetime.now(UTC)
-    built_in = Memory(None, ())
+    built_in, itself = Memory(None, ()), Identity("", "")
     unread = ""
     try:
         path = os.path.join(root, "sys/firmware/dmi/tables/DMI")
         with open(path, "rb") as file:
-            built_in = memory(file.read(_MOST_TABLES))
+            tables = file.read(_MOST_TABLES)
+        built_in, itself = memory(tables), identity(tables)
     except OSError as failure:
         unread = f"the firmware does not say: {failure.strerror}"
     return HardwareListed(
-        taken_at=at, unread=unread, make=make, model=model, memory=total,
-        most_memory=built_in.most, slots=built_in.slots, pressed=pressed(root),
+        taken_at=at, unread=unread, make=make, model=model, serial=itself.serial,
+        processor=itself.processor or _processor(root), system_version=_system_version(root),
+        memory=total, most_memory=built_in.most, slots=built_in.slots, pressed=pressed(root),
     )  # fmt: skip
+
+
+def _processor(root: str) -> str:
+    """As the kernel calls the first one."""
+    for line in text_in(os.path.join(root, "proc"), "cpuinfo").splitlines():
+        name, _, value = line.partition(":")
+        if name.strip() == "model name":
+            return " ".join(value.split())[:100]
+    return ""
+
+
+def _system_version(root: str) -> str:
+    """As the system calls itself (os-release(5))."""
+    for line in text_in(os.path.join(root, "etc"), "os-release").splitlines():
+        name, _, value = line.partition("=")
+        if name == "PRETTY_NAME":
+            return value.strip().strip("\"'")[:100]
+    return ""
 
 
 def pressed(root: str = "/") -> float | None:

@@ -1,0 +1,150 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
+  import { api, type Machine, type Schema } from '$lib/api/client';
+  import { Editing } from '$lib/api/editing.svelte';
+  import { ask, refresh } from '$lib/api/queries';
+  import Conflict from '$lib/components/Conflict.svelte';
+  import Outcome from '$lib/components/Outcome.svelte';
+  import When from '$lib/components/When.svelte';
+  import { Draft } from '$lib/drafts.svelte';
+  import { size } from '$lib/words';
+  import { untrack } from 'svelte';
+  import { machineEdit } from './edit';
+
+  /** What people have written down of a machine, and beside it what its agent read. */
+  let { machine }: { machine: Machine } = $props();
+  const GIB = 1024 ** 3;
+  const FACTS = [
+    { name: 'make', label: 'Make' },
+    { name: 'model', label: 'Model' },
+    { name: 'serial', label: 'Serial number' },
+    { name: 'memory', label: 'Memory, GiB' },
+    { name: 'processor', label: 'Processor' },
+    { name: 'system_version', label: 'Version of its system' }
+  ] as const;
+  const WORDS = [
+    { name: 'used_for', label: 'What it is used for' },
+    { name: 'used_by', label: 'Who uses it' },
+    { name: 'stands_at', label: 'Where it stands' },
+    { name: 'note', label: 'Notes' }
+  ] as const;
+
+  const asked = createQuery(() =>
+    ask('/api/v1/machines/{machine}/facts', { params: { path: { machine: machine.tag } } })
+  );
+  const factOf = (name: string) => asked.data?.find((fact) => fact.name === name);
+  const shown = (name: string, value: string) => (name === 'memory' ? size(Number(value)) : value);
+
+  const fieldsOf = (of: Machine) => ({
+    tag: of.tag,
+    make: of.make ?? '',
+    model: of.model ?? '',
+    serial: of.serial ?? '',
+    memory: of.memory ? String(of.memory / GIB) : '',
+    processor: of.processor ?? '',
+    system_version: of.system_version ?? '',
+    year: of.year ? String(of.year) : '',
+    used_for: of.used_for ?? '',
+    used_by: of.used_by ?? '',
+    stands_at: of.stands_at ?? '',
+    note: of.note ?? ''
+  });
+  const draft = untrack(() => new Draft(`machine:${machine.id}`, fieldsOf(machine)));
+  const f = draft.fields;
+  const editing = new Editing<Machine>();
+  const isSame = $derived(JSON.stringify(f) === JSON.stringify(fieldsOf(machine)));
+
+  async function save(over: Machine) {
+    const body: Schema['MachineEdit'] = {
+      ...machineEdit(over),
+      ...f,
+      // the same number of bytes as long as nobody types another
+      memory:
+        f.memory === fieldsOf(over).memory
+          ? over.memory
+          : f.memory
+            ? Math.round(Number(f.memory) * GIB)
+            : null,
+      year: f.year ? Number(f.year) : null
+    };
+    const isDone = await editing.save(over.version, (headers) =>
+      api.PUT('/api/v1/machines/{machine}', {
+        params: { path: { machine: String(machine.id) } },
+        headers,
+        body
+      })
+    );
+    if (isDone) {
+      // what was emptied is again as it was read
+      const { data } = await api.GET('/api/v1/machines/{machine}', {
+        params: { path: { machine: String(machine.id) } }
+      });
+      if (data) draft.reset(fieldsOf(data));
+    }
+    await refresh('/api/v1/machines/{machine}', '/api/v1/machines/{machine}/facts');
+  }
+  function theirs(current: Machine) {
+    draft.reset(fieldsOf(current));
+    editing.leave();
+  }
+</script>
+
+<form
+  class="mt-2 grid max-w-4xl gap-4 sm:grid-cols-3"
+  onsubmit={(event) => {
+    event.preventDefault();
+    void save(machine);
+  }}
+>
+  {#each FACTS as { name, label } (name)}
+    {@const fact = factOf(name)}
+    <label class="field">
+      <span>{label}</span>
+      {#if name === 'memory'}
+        <input class="box" type="number" min="0.25" max="8192" step="any" bind:value={f.memory} />
+      {:else}<input class="box" bind:value={f[name]} maxlength="120" />{/if}
+      {#if fact?.differs && fact.read}
+        <small class="lookhere">
+          reads as {shown(name, fact.read.value)}, <When at={fact.read.at} />
+        </small>
+      {:else if fact?.read}
+        <small class="muted">{fact.read.source}, <When at={fact.read.at} /></small>
+      {:else if fact?.said}
+        <small class="muted">
+          {fact.said.source || 'somebody'}, <When at={fact.said.at} />
+        </small>
+      {/if}
+    </label>
+  {/each}
+  <label class="field">
+    <span>Bought in</span>
+    <input class="box" type="number" min="1980" max="2100" bind:value={f.year} />
+  </label>
+  {#each WORDS as { name, label } (name)}
+    <label class="field" class:sm:col-span-2={name === 'note'}>
+      <span>{label}</span>
+      {#if name === 'note'}
+        <textarea class="box" rows="2" bind:value={f.note} maxlength="4000"></textarea>
+      {:else}<input class="box" bind:value={f[name]} maxlength="400" />{/if}
+    </label>
+  {/each}
+  <div class="flex flex-wrap items-center gap-3 sm:col-span-3">
+    <button class="act main" disabled={isSame || editing.doing.busy}>Save</button>
+    {#if !isSame}
+      <button type="button" class="act" onclick={() => theirs(machine)}>Undo</button>
+    {/if}
+    <a class="anchor ml-auto" href="/machines/labels?of={machine.id}">Print its label</a>
+  </div>
+  <div class="sm:col-span-3">
+    {#if editing.conflict}
+      {@const { current } = editing.conflict}
+      <Conflict
+        changed={editing.conflict}
+        ours={{ ...f }}
+        theirs={fieldsOf(current)}
+        onours={() => void save(current)}
+        ontheirs={() => theirs(current)}
+      />
+    {:else}<Outcome of={editing.doing} />{/if}
+  </div>
+</form>
