@@ -6,7 +6,6 @@
   import { askPages, itemsOf, refresh } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
   import { clientNamed } from '$lib/machines/edit';
-  import { count } from '$lib/words';
 
   const params = $derived(page.url.searchParams);
   const words = $derived(params.get('words') ?? '');
@@ -96,9 +95,7 @@
             </td>
             <td data-label="agreed">{client.agreements}</td>
             <td class="right" data-label="machines">
-              <a class="anchor" href="/machines?client={client.id}"
-                >{count(client.machines ?? 0, 'machine')}</a
-              >
+              <a class="anchor" href="/machines?client={client.id}">{client.machines}</a>
             </td>
           </tr>
         {/each}

@@ -7,7 +7,9 @@
 
   /** Labels in sheets of 3 by 8, each 70 by 37 mm, as they are sold for printers. */
   const ids = $derived(
-    (page.url.searchParams.get('of') ?? '').split(',').map(Number).filter(Boolean).slice(0, 300)
+    [...new Set((page.url.searchParams.get('of') ?? '').split(',').map(Number))]
+      .filter((id) => Number.isInteger(id) && id > 0)
+      .slice(0, 300)
   );
   let skipped = $state(0);
   const asked = createQuery(() => ({
