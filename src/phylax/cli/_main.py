@@ -62,6 +62,7 @@ _NOUNS = {
     "trend": "free space over time, and what may come",
     "update": "what machines lack, and installing it",
     "upkeep": "disks arranged, file systems repaired, restarts",
+    "visit": "machines that are in hand",
 }
 
 

@@ -24,6 +24,7 @@ from phylax.client._planning import (
 )
 from phylax.client._tuning import Programs, Questions, Settings, SharedChanges
 from phylax.client._upkeep import Upkeep
+from phylax.client._visits import Visits
 from phylax.client._watching import Attentions, Hooks, Notices, Trends
 from phylax.core.catalogue import Category
 from phylax.core.holds import HeldPick, IfTaken
@@ -202,6 +203,7 @@ class Records(Family):
         *,
         machine: Which | None = None,
         client_id: int | None = None,
+        visit: int | None = None,
         kinds: Sequence[RecordKind] = (),
         who: str = "",
         since: datetime | None = None,
@@ -214,6 +216,7 @@ class Records(Family):
             "/records",
             machine=machine,
             client_id=client_id,
+            visit=visit,
             kind=[*kinds] or None,
             who=who or None,
             since=since.isoformat() if since else None,
@@ -300,6 +303,7 @@ class Phylax(Http):
         self.settings = Settings(self)
         self.checks = Checks(self)
         self.upkeep = Upkeep(self)
+        self.visits = Visits(self)
         self.shared_changes = SharedChanges(self)
 
     def shop(self) -> Shop:

@@ -21,6 +21,8 @@ class RecordKind(StrEnum):
     RUN = "run"
     NOTE = "note"
     MACHINE = "machine"
+    VISIT = "visit"
+    """A visit opened, moved, ended."""
     SETTING = "setting"
     """A trial that ended, a change that undid itself, a setting that somebody altered."""
 
@@ -47,6 +49,7 @@ class Entry(Value):
     removed_count: int | None = None
     left_count: int | None = None
     corrects: int | None = None
+    visit_id: int | None = Field(None, description="The visit that was open then")
 
 
 class Record(Entry):

@@ -32,7 +32,7 @@ from phylax.core.shop import (
 )
 from phylax.core.survey import Tally
 from phylax.core.values import to_seconds
-from phylax.demo import in_full, scenario, startup
+from phylax.demo import in_full, in_hand, scenario, startup
 from phylax.demo.history import Freed, Occurrence, Point, occurrences_of, volume_history
 from phylax.demo.looks import LookedThrough, as_it_came_in, look_through, looks_around
 from phylax.demo.standins import build
@@ -111,6 +111,7 @@ def make(folder: Path, now: datetime, url: str, *, lives_in: Path) -> None:
             for spec in scenario.MACHINES:
                 _look_through(conn, looks[spec.tag], machine_ids[spec.tag])
                 _was_on(conn, spec, machine_ids[spec.tag], now, zone)
+            in_hand.take_in(conn, machine_ids, now)
             _on_bench(conn, machine_ids, now)
             _skip(conn, machine_ids, round_ids, now)
             presence.note_awake(conn, at=to_seconds(now))

@@ -56,6 +56,7 @@ from phylax.service.routes import (
     tuning,
     upkeep,
     views,
+    visits,
     waiting,
 )
 from phylax.service.runs import reading_messages
@@ -136,6 +137,7 @@ def create_app(context: Context) -> FastAPI:
         shared_changes,
         checks,
         upkeep,
+        visits,
         views,
     ):
         app.include_router(family.router, prefix=API, responses=problems.documented(*_ANYWHERE))

@@ -13,7 +13,7 @@ from phylax.core.values import from_seconds
 from phylax.service.problems import Problem
 from phylax.service.runs.finish import call_off
 from phylax.service.schedule.timetable import place_machine
-from phylax.store import events, leases, records, retired, rounds, runs, shop
+from phylax.store import events, leases, records, retired, rounds, runs, shop, visits
 from phylax.store.database import Connection
 
 
@@ -82,6 +82,10 @@ def retire_machine(
     """It leaves the rounds, what waits for it is called off; a problem where it works just now."""
     if machine.retired_at is not None:
         raise Problem(409, "retired-already", f"{machine.tag} is retired already.")
+    if (visit := visits.open_of(conn, machine.id)) is not None:
+        raise Problem(
+            409, "visit-open", f"Visit {visit} of {machine.tag} is open: hand it over first."
+        )
     unfinished = retired.unfinished_runs(conn, [machine.id])
     for number in unfinished:
         if leases.is_on_lease(conn, number, at=at):

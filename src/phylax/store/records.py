@@ -12,6 +12,7 @@ from phylax.core.chain import FIRST, Part, digest_of
 from phylax.core.records import PERSONAL, Entry, KeptEntry, Record, RecordKind, text_to_hash
 from phylax.core.searching import other_spellings, spelled_out
 from phylax.core.values import from_seconds, to_seconds
+from phylax.store import visits
 
 Connection = sqlite3.Connection
 
@@ -19,7 +20,7 @@ _RECORD = """
     SELECT r.id, r.machine_id, r.at, r.kind, r.run_id, r.state, r.freed, r.removed_count,
            coalesce(iif(r.hashed IS NULL, r.who, p.who), '') AS who,
            coalesce(iif(r.hashed IS NULL, r.text, p.text), '') AS text, r.left_count, r.corrects,
-           r.previous, r.digest, r.hashed, p.who_salt, p.text_salt,
+           r.previous, r.digest, r.hashed, r.visit_id, p.who_salt, p.text_salt,
            m.tag AS machine_tag, c.name AS client_name
     FROM records r
     LEFT JOIN record_parts p ON p.entry = r.id
@@ -29,7 +30,8 @@ _RECORD = """
 
 
 def append(conn: Connection, entry: Entry) -> int:
-    """Add an entry to the chain; its number."""
+    """Add an entry to the chain; its number. It belongs to the visit that is open."""
+    entry = entry.model_copy(update={"visit_id": visits.open_of(conn, entry.machine_id)})
     last = conn.execute("SELECT digest FROM records ORDER BY id DESC LIMIT 1").fetchone()
     previous = last[0] if last else FIRST
     parts = {name: Part.of(getattr(entry, name)) for name in PERSONAL}
@@ -37,12 +39,13 @@ def append(conn: Connection, entry: Entry) -> int:
     cursor = conn.execute(
         """
         INSERT INTO records (machine_id, at, who, kind, text, run_id, state, freed, removed_count,
-                             left_count, corrects, previous, hashed, digest)
-        VALUES (?, ?, '', ?, '', ?, ?, ?, ?, ?, ?, ?, ?, ?)
+                             left_count, corrects, visit_id, previous, hashed, digest)
+        VALUES (?, ?, '', ?, '', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
         """,
         (
             entry.machine_id, to_seconds(entry.at), entry.kind, entry.run_id, entry.state,
-            entry.freed, entry.removed_count, entry.left_count, entry.corrects, previous, hashed,
+            entry.freed, entry.removed_count, entry.left_count, entry.corrects, entry.visit_id,
+            previous, hashed,
             digest_of(hashed),
         ),
     )  # fmt: skip
@@ -85,6 +88,7 @@ class RecordChoice(NamedTuple):
 
     machine_id: int | None = None
     client_id: int | None = None
+    visit_id: int | None = None
     kinds: tuple[RecordKind, ...] = ()
     who: str = ""
     by: str = ""
@@ -103,6 +107,7 @@ def records(
     for term, value in (
         ("r.machine_id = :machine", choice.machine_id),
         ("m.client_id = :client", choice.client_id),
+        ("r.visit_id = :visit", choice.visit_id),
         (
             "r.id IN (SELECT id FROM records WHERE who = :who"
             " UNION ALL SELECT entry FROM record_parts WHERE who = :who)",
@@ -134,7 +139,7 @@ def records(
 
 
 _OF_FIRST_FORM = """
-    SELECT r.*, NULL AS hashed, m.tag AS machine_tag, c.name AS client_name
+    SELECT r.*, NULL AS hashed, NULL AS visit_id, m.tag AS machine_tag, c.name AS client_name
     FROM records r JOIN machines m ON m.id = r.machine_id JOIN clients c ON c.id = m.client_id
 """
 

@@ -39,6 +39,11 @@ const CONCERNS: Concern[] = [
   },
   { paths: ['/api/v1/records'], kinds: ['record'], fold: 500 },
   {
+    paths: ['/api/v1/visits', '/api/v1/visits/{number}'],
+    kinds: ['machine'],
+    fold: 300
+  },
+  {
     paths: [
       '/api/v1/machines/{machine}/checks',
       '/api/v1/machines/{machine}/inventories',

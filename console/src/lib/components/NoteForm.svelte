@@ -5,7 +5,7 @@
   import { untrack } from 'svelte';
 
   /** One machine's; made anew for another. */
-  let { machine }: { machine: Machine } = $props();
+  let { machine }: { machine: Pick<Machine, 'id' | 'tag'> } = $props();
   const draft = untrack(() => new Draft(`note:${machine.id}`, { text: '' }));
   let problem = $state('');
   let saving = $state(false);

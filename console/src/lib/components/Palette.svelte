@@ -24,6 +24,7 @@
     ['/', 'Today'],
     ['/machines', 'Machines'],
     ['/clients', 'Clients'],
+    ['/visits', 'Visits'],
     ['/rounds', 'Rounds'],
     ['/rounds?show=missed', 'Missed runs'],
     ['/rounds?show=yes', 'Listings that wait for a yes'],
@@ -39,6 +40,7 @@
     ['/shop/notices', 'Notices']
   ];
   const ACTIONS: [string, string][] = [
+    ['/visits/new', 'Take a machine in'],
     ['/machines/new', 'Add a machine'],
     ['/rounds/new', 'Make a round'],
     ['/machines?tight=yes', 'Show machines that are nearly full'],

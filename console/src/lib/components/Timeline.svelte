@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { MaintenanceRecord } from '$lib/api/client';
   import { size } from '$lib/words';
+  import ClipboardList from '@lucide/svelte/icons/clipboard-list';
   import Cleaned from '@lucide/svelte/icons/list-x';
   import Monitor from '@lucide/svelte/icons/monitor-smartphone';
   import Settings from '@lucide/svelte/icons/sliders-horizontal';
@@ -9,7 +10,13 @@
 
   let { records, withMachine = false }: { records: MaintenanceRecord[]; withMachine?: boolean } =
     $props();
-  const marks = { run: Cleaned, note: PencilLine, machine: Monitor, setting: Settings };
+  const marks = {
+    run: Cleaned,
+    note: PencilLine,
+    machine: Monitor,
+    visit: ClipboardList,
+    setting: Settings
+  };
 </script>
 
 <ol class="ruled" data-testid="record">

@@ -12,6 +12,7 @@
   import { applyLamp } from '$lib/lamp';
   import { setZone } from '$lib/words';
   import BookOpenText from '@lucide/svelte/icons/book-open-text';
+  import ClipboardList from '@lucide/svelte/icons/clipboard-list';
   import Lamp from '@lucide/svelte/icons/lamp';
   import Laptop from '@lucide/svelte/icons/laptop-minimal';
   import LogOut from '@lucide/svelte/icons/log-out';
@@ -46,6 +47,7 @@
   const PLACES = [
     { href: '/', name: 'Today', key: 't', icon: Sunrise },
     { href: '/machines', name: 'Machines', key: 'm', icon: Laptop },
+    { href: '/visits', name: 'Visits', key: 'v', icon: ClipboardList },
     { href: '/rounds', name: 'Rounds', key: 'r', icon: Repeat },
     { href: '/rules', name: 'Rules', key: 'u', icon: Scale },
     { href: '/records', name: 'Records', key: 'e', icon: BookOpenText },

@@ -62,6 +62,7 @@ from phylax.core.tuning.known import KnownEdit
 from phylax.core.tuning.rules import ProgramRuleEdit, TuningRuleEdit
 from phylax.core.tuning.shared import NewSharedChange
 from phylax.core.views import NewView
+from phylax.core.visits import HandOver, Move, NewVisit, VisitEdit
 
 _READING = {
     "mount": "C:", "capacity": 254_477_860_864, "free": 29_313_986_560,
@@ -89,6 +90,11 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
          "before": "from the start", "after": "when asked", "at": "2026-03-02T18:34:00Z"}]},
     NewPasskey: {"name": "Phone", "credential": "{\"id\": \"…\", \"type\": \"public-key\"}"},
     PasskeySignIn: {"credential": "{\"id\": \"…\", \"type\": \"public-key\"}"},
+    NewVisit: {"machine_id": 16, "said": "It stops in the middle of the mail.",
+               "came_along": "charger, bag", "wanted_by": "2026-12-04", "ask_above": 60},
+    VisitEdit: {"said": "It stops in the middle of the mail.", "came_along": "charger, bag"},
+    Move: {"whose": "the client's", "todo": "say yes to the new disk", "until": "2026-12-01"},
+    HandOver: {"outcome": "mended", "word": "A new disk; all files are on it."},
     Retire: {"why": "Sold; the office has a new one."},
     SettleFindings: {"word": "Checked while not in use; the cable was loose."},
     CheckedMessage: {"id": "7b2e0c81-checked", "run_id": 14, "checked": [

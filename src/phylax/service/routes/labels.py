@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import io
 from typing import Annotated
 
-import segno
 from fastapi import APIRouter, Query
 
 from phylax.core.labels import MOST, Label
 from phylax.core.shop import Machine
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
+from phylax.service.http.pictures import ConsoleAddress, picture_of
 from phylax.service.problems import documented
 from phylax.store import machine_list
 
@@ -23,13 +22,7 @@ def get_labels(
     context: TheContext,
     actor: Signed,
     machine_id: Annotated[list[int], Query(max_length=MOST, description="In this order")],
-    console: Annotated[
-        str,
-        Query(
-            pattern=r"^https?://[A-Za-z0-9.\-\[\]:]{1,200}$",
-            description="Where people open the console, as 'https://shop.example'",
-        ),
-    ],
+    console: ConsoleAddress,
 ) -> list[Label]:
     """A label for each of some machines."""
     with context.db.read() as conn:
@@ -39,14 +32,11 @@ def get_labels(
 
 def _label(machine: Machine, console: str) -> Label:
     address = f"{console}/machines/{machine.tag}"
-    picture = io.BytesIO()
-    # a damaged sixth of it is still read
-    segno.make(address, error="m", micro=False).save(picture, kind="svg", border=2, xmldecl=False)
     return Label(
         machine_id=machine.id,
         tag=machine.tag,
         client_name=machine.client_name,
         make_and_model=f"{machine.make} {machine.model}".strip(),
         address=address,
-        picture=picture.getvalue().decode(),
+        picture=picture_of(address),
     )

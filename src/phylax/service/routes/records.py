@@ -35,6 +35,7 @@ def list_records(
     response: Response,
     machine: str | None = None,
     client_id: int | None = None,
+    visit: Annotated[int | None, Query(description="Number of a visit")] = None,
     kind: Annotated[list[RecordKind], Query(description="Of these kinds")] = [],  # noqa: B006
     who: Annotated[str, Query(max_length=200, description="Who wrote it")] = "",
     since: Moment | None = None,
@@ -64,6 +65,7 @@ def list_records(
         choice = records.RecordChoice(
             machine_id=find_machine(conn, machine).id if machine else None,
             client_id=client_id if client_id is not None else _client(conn, asked.client),
+            visit_id=visit,
             kinds=(*kind, *asked.kinds),
             who=who,
             by=asked.by,

@@ -12,6 +12,7 @@
   const KINDS = [
     { kind: 'run', name: 'runs' },
     { kind: 'note', name: 'notes' },
+    { kind: 'visit', name: 'visits' },
     { kind: 'setting', name: 'settings' },
     { kind: 'machine', name: 'machines added' }
   ] as const;

@@ -31,6 +31,7 @@
   import RestartIt from '$lib/upkeep/RestartIt.svelte';
   import Updates from '$lib/upkeep/Updates.svelte';
   import RunsByItself from '$lib/tuning/RunsByItself.svelte';
+  import OpenVisit from '$lib/visits/OpenVisit.svelte';
   import { useMay } from '$lib/session';
   import { dayStart, later, share, size } from '$lib/words';
   import ScanSearch from '@lucide/svelte/icons/scan-search';
@@ -201,6 +202,7 @@
     >
       Retired <When at={machine.retired_at} />.
     </p>{/if}
+  <OpenVisit {machine} />
   {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
 
   <section class="mt-6 space-y-4" aria-label="Volumes">

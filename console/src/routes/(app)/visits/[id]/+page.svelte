@@ -1,0 +1,98 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
+  import { page } from '$app/state';
+  import { ask } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
+  import NoteForm from '$lib/components/NoteForm.svelte';
+  import Timeline from '$lib/components/Timeline.svelte';
+  import When from '$lib/components/When.svelte';
+  import HandOver from '$lib/visits/HandOver.svelte';
+  import MoveForm from '$lib/visits/MoveForm.svelte';
+  import { day, whereItIs, whoseMove } from '$lib/visits/words';
+
+  const number = $derived(Number(page.params.id) || 0);
+  const asked = createQuery(() => ask('/api/v1/visits/{number}', { params: { path: { number } } }));
+  const visit = $derived(asked.data ?? null);
+  const recordsAsked = createQuery(() =>
+    ask('/api/v1/records', { params: { query: { visit: number, limit: 100 } } })
+  );
+  const facts = $derived(
+    visit
+      ? (
+          [
+            ['The client says', visit.said],
+            ['Condition', visit.condition],
+            ['Came along', visit.came_along],
+            ['Wanted by', day(visit.wanted_by)],
+            ['Ask before anything above', visit.ask_above ?? ''],
+            ['Lent meanwhile', visit.loan],
+            ['Guaranteed until', day(visit.guaranteed_until)]
+          ] as [string, string | number][]
+        ).filter(([, value]) => value !== '')
+      : []
+  );
+</script>
+
+<svelte:head><title>Visit {number} – Phylax</title></svelte:head>
+
+{#if visit}
+  <div class="flex flex-wrap items-center justify-between gap-4">
+    <div>
+      <h1>Visit {visit.id}: {visit.machine_tag}</h1>
+      <p>
+        <a class="anchor" href="/machines/{visit.machine_tag}">{visit.machine_tag}</a> of
+        <a class="anchor" href="/clients/{visit.client_id}">{visit.client_name}</a>, {visit.kind},
+        <span class="muted">opened <When at={visit.opened_at} /> by {visit.opened_by}</span>
+      </p>
+    </div>
+    <span class="noprint flex gap-4">
+      <a class="anchor" href="/visits/{visit.id}/slip">Claim slip</a>
+      <a class="anchor" href="/visits">All visits</a>
+    </span>
+  </div>
+  {#if visit.closed_at}
+    <p class="mt-2" data-testid="ended">
+      Handed over <strong>{visit.outcome}</strong>
+      <When at={visit.closed_at} /> by {visit.closed_by}.
+    </p>
+  {:else}
+    <p class="mt-2" data-testid="move">
+      The move is <strong>{whoseMove(visit)}</strong>{visit.todo
+        ? `: ${visit.todo}`
+        : ''}{visit.until ? `, until ${day(visit.until)}` : ''}{#if visit.overdue}<span
+          class="lossy">, overdue</span
+        >{/if}. The machine is {whereItIs(visit)}.
+    </p>
+  {/if}
+  <dl class="mt-4 grid max-w-4xl gap-x-4 gap-y-1 sm:grid-cols-[14rem_1fr]">
+    {#each facts as [name, value] (name)}
+      <dt class="muted">{name}</dt>
+      <dd class="break-words whitespace-pre-wrap">{value}</dd>
+    {/each}
+    {#if visit.back_from}
+      <dt class="muted">Comes back from</dt>
+      <dd><a class="anchor" href="/visits/{visit.back_from}">visit {visit.back_from}</a></dd>
+    {/if}
+  </dl>
+  {#if !visit.closed_at}
+    <section class="noprint mt-8" aria-labelledby="next">
+      <h2 id="next">Whose move is next</h2>
+      {#key visit.id}<MoveForm {visit} />{/key}
+    </section>
+  {/if}
+  <section class="mt-8" aria-labelledby="meanwhile">
+    <h2 id="meanwhile">What was done meanwhile</h2>
+    {#if !visit.closed_at}
+      <NoteForm machine={{ id: visit.machine_id, tag: visit.machine_tag }} />
+    {/if}
+    {#if recordsAsked.data}
+      <Timeline records={recordsAsked.data} />
+    {:else}<Failed query={recordsAsked} />{/if}
+  </section>
+  {#if !visit.closed_at}
+    <section class="noprint mt-8" aria-labelledby="over">
+      <h2 id="over">Hand it over</h2>
+      {#key visit.id}<HandOver {visit} />{/key}
+    </section>
+  {/if}
+{:else}<Failed query={asked} />{/if}

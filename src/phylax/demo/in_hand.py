@@ -1,0 +1,69 @@
+"""The machines that are in hand at the made-up shop."""
+
+from __future__ import annotations
+
+from datetime import date, datetime, timedelta
+
+from phylax.core.records import Entry, RecordKind
+from phylax.core.values import to_seconds
+from phylax.core.visits import Move, NewVisit, Whose, moved_in_words, opened_in_words
+from phylax.store import people, records, visits
+from phylax.store.database import Connection
+
+
+def take_in(conn: Connection, machine_ids: dict[str, int], now: datetime) -> None:
+    """Three open visits: one ours, one a client's that is late, one a supplier's."""
+    today = now.date()
+    wren = people.by_login(conn, "wren")
+    assert wren is not None
+    for new, move, hours_ago in (
+        (
+            NewVisit(
+                machine_id=machine_ids["museum-desk"],
+                said="It takes ten minutes to start, and the visitors wait.",
+                condition="old, clean", came_along="power cable", shelf="A1", ask_above=150,
+            ),
+            Move(whose=Whose.CLIENT, todo="say yes to an SSD in place of the spinning disk",
+                 until=today - timedelta(days=1)),
+            100,
+        ),
+        (
+            NewVisit(
+                machine_id=machine_ids["library-3"],
+                said="The children say that it clicks.", came_along="nothing", shelf="A2",
+            ),
+            Move(whose=Whose.SUPPLIER, todo="send the new disk", until=today + timedelta(days=3)),
+            50,
+        ),
+        (
+            NewVisit(
+                machine_id=machine_ids["oakes-laptop"],
+                said="It is full again, and the fan howls when my granddaughter plays.",
+                condition="a dent at the hinge", came_along="charger, bag, two sticks",
+                wanted_by=today + timedelta(days=2), ask_above=60, shelf="B3",
+                loan="the grey loan laptop",
+            ),
+            Move(whose=Whose.OURS, whom=wren[0].id, todo="clean the fan, then the caches",
+                 place="bench"),
+            3,
+        ),
+    ):  # fmt: skip
+        _open(conn, new, move, now - timedelta(hours=hours_ago), today)
+
+
+def _open(conn: Connection, new: NewVisit, move: Move, at: datetime, today: date) -> None:
+    number = visits.add(conn, new, who="Petra Lund", at=to_seconds(at))
+    opened = visits.visit(conn, number, today=today)
+    assert opened is not None
+    _write(conn, new.machine_id, opened_in_words(opened), "Petra Lund", at)
+    later = at + timedelta(hours=1)
+    visits.move(conn, number, move, who="Wren Halloran", at=to_seconds(later))
+    moved = visits.visit(conn, number, today=today)
+    assert moved is not None
+    _write(conn, new.machine_id, moved_in_words(moved), "Wren Halloran", later)
+
+
+def _write(conn: Connection, machine_id: int, text: str, who: str, at: datetime) -> None:
+    records.append(
+        conn, Entry(machine_id=machine_id, at=at, who=who, kind=RecordKind.VISIT, text=text)
+    )

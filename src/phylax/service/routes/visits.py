@@ -1,0 +1,221 @@
+"""Visits: taken in, moved, handed over."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Request, Response
+
+from phylax.core.events import EventKind
+from phylax.core.records import Entry, RecordKind
+from phylax.core.values import from_seconds
+from phylax.core.visits import (
+    HandOver,
+    Move,
+    NewVisit,
+    Slip,
+    Visit,
+    VisitEdit,
+    Whose,
+    closed_in_words,
+    moved_in_words,
+    opened_in_words,
+)
+from phylax.service.context.context import TheContext, the_shop
+from phylax.service.http.auth import Signed
+from phylax.service.http.changes import Change, TheChange, check_match, with_etag
+from phylax.service.http.paging import NEWEST, Before, Limit, page
+from phylax.service.http.pictures import ConsoleAddress, picture_of
+from phylax.service.problems import Problem, documented, invalid, not_found
+from phylax.service.routes.lookup import find_client, find_machine
+from phylax.service.runs.care import check_in_care
+from phylax.store import people, records, visits
+from phylax.store.database import Connection
+
+router = APIRouter(prefix="/visits", tags=["visits"])
+_MOST_OPEN = 500
+_CHANGED = documented(404, 409, 412, 422, 428)
+
+
+@router.get("", responses=documented(404))
+def list_visits(
+    context: TheContext,
+    actor: Signed,
+    request: Request,
+    response: Response,
+    open_only: Annotated[
+        bool, Query(alias="open", description="All that are open, the overdue first")
+    ] = False,
+    machine: str | None = None,
+    before: Before = NEWEST,
+    limit: Limit = 50,
+) -> list[Visit]:
+    """Visits, the newest first; or all that are open."""
+    with context.db.read() as conn:
+        today = _today(conn, context.now())
+        if open_only:
+            return visits.opened(conn, today=today, limit=_MOST_OPEN)
+        machine_id = find_machine(conn, machine).id if machine else None
+        listed = visits.listed(
+            conn, machine_id=machine_id, before=before, today=today, limit=limit + 1
+        )
+    return page(listed, limit, request, response, "before")
+
+
+@router.post("", status_code=201, response_model=Visit, responses=documented(404, 409, 422))
+def open_visit(new: NewVisit, change: TheChange) -> Response:
+    """Take a machine in. One visit of a machine is open at a time."""
+
+    def act(conn: Connection) -> Visit:
+        machine = check_in_care(conn, new.machine_id)
+        if (number := visits.open_of(conn, machine.id)) is not None:
+            raise Problem(
+                409, "visit-open", f"Visit {number} of {machine.tag} is open: go on with it, or "
+                "hand it over first."
+            )  # fmt: skip
+        _check(conn, new, new.machine_id)
+        _check_person(conn, new.whom)
+        made = _visit(conn, visits.add(conn, new, who=change.who, at=change.now), change.now)
+        _write(conn, change, made, opened_in_words(made))
+        change.audit(conn, "open visit", made.machine_tag, after=made)
+        return made
+
+    return change.once(new, act)
+
+
+@router.get("/{number}", responses=documented(404))
+def get_visit(number: int, context: TheContext, actor: Signed, response: Response) -> Visit:
+    with context.db.read() as conn:
+        visit = _visit(conn, number, context.now())
+    with_etag(visit, response)
+    return visit
+
+
+@router.get("/{number}/slip", responses=documented(404, 422))
+def get_slip(number: int, context: TheContext, actor: Signed, console: ConsoleAddress) -> Slip:
+    """The claim slip, with a code that opens the visit's page."""
+    with context.db.read() as conn:
+        visit = _visit(conn, number, context.now())
+        machine = find_machine(conn, str(visit.machine_id))
+        client = find_client(conn, visit.client_id)
+        name = the_shop(conn).name
+    address = f"{console}/visits/{number}"
+    return Slip(
+        visit=visit, shop=name, contact=client.contact, phone=client.phone,
+        make_and_model=f"{machine.make} {machine.model}".strip(), serial=machine.serial,
+        address=address, picture=picture_of(address),
+    )  # fmt: skip
+
+
+@router.put("/{number}", responses=_CHANGED)
+def change_visit(
+    number: int, edit: VisitEdit, change: TheChange, request: Request, response: Response
+) -> Visit:
+    """What the desk wrote down is put right."""
+    with change.context.db.write() as conn:
+        before = _open_as_read(conn, number, change, request)
+        _check(conn, edit, before.machine_id, number)
+        visits.change(conn, number, edit, who=change.who, at=change.now)
+        after = _visit(conn, number, change.now)
+        change.audit(conn, "change visit", after.machine_tag, before, after)
+        change.tell(conn, EventKind.MACHINE, after.machine_id)
+    with_etag(after, response)
+    return after
+
+
+@router.post("/{number}/move", response_model=Visit, responses=_CHANGED)
+def move_visit(number: int, asked: Move, change: TheChange, request: Request) -> Response:
+    """Say whose move it is, for what, until when, and where the machine is."""
+
+    def act(conn: Connection) -> Visit:
+        before = _open_as_read(conn, number, change, request)
+        if asked.whom is not None and asked.whose is not Whose.OURS:
+            raise invalid("/whom", "only where the move is ours it is somebody's by name")
+        _check_person(conn, asked.whom)
+        visits.move(conn, number, asked, who=change.who, at=change.now)
+        after = _visit(conn, number, change.now)
+        _write(conn, change, after, moved_in_words(after))
+        change.audit(conn, "move visit", after.machine_tag, before, after)
+        return after
+
+    return change.once(asked, act, 200)
+
+
+@router.post("/{number}/hand-over", response_model=Visit, responses=_CHANGED)
+def hand_over(number: int, asked: HandOver, change: TheChange, request: Request) -> Response:
+    """The machine goes back to its client, mended or not; the visit ends."""
+
+    def act(conn: Connection) -> Visit:
+        before = _open_as_read(conn, number, change, request)
+        closing = before.model_copy(
+            update={
+                "outcome": asked.outcome,
+                "guaranteed_until": asked.guaranteed_until or before.guaranteed_until,
+            }
+        )
+        # written while it is open, so that it belongs to it
+        _write(conn, change, before, closed_in_words(closing, asked.word))
+        visits.close(
+            conn, number, asked.outcome, asked.guaranteed_until, who=change.who, at=change.now
+        )
+        after = _visit(conn, number, change.now)
+        change.audit(conn, "hand over", after.machine_tag, before, after)
+        return after
+
+    return change.once(asked, act, 200)
+
+
+def _today(conn: Connection, now: int) -> date:
+    return from_seconds(now).astimezone(the_shop(conn).clock).date()
+
+
+def _visit(conn: Connection, number: int, now: int) -> Visit:
+    visit = visits.visit(conn, number, today=_today(conn, now))
+    if visit is None:
+        raise not_found("visit", number)
+    return visit
+
+
+def _open_as_read(conn: Connection, number: int, change: Change, request: Request) -> Visit:
+    """An open visit, as it was read by whoever asks."""
+    visit = _visit(conn, number, change.now)
+    if visit.closed_at is not None:
+        raise Problem(
+            409,
+            "visit-ended",
+            f"Visit {number} has ended; open another one for {visit.machine_tag}.",
+        )
+    check_match(request, visit, visits.last_change(conn, number))
+    return visit
+
+
+def _check(conn: Connection, edit: VisitEdit, machine_id: int, number: int | None = None) -> None:
+    if edit.back_from is None:
+        return
+    earlier = visits.visit(conn, edit.back_from, today=date.min)
+    if earlier is None or earlier.machine_id != machine_id or earlier.id == number:
+        raise invalid("/back_from", f"this machine had no visit {edit.back_from} before")
+    if earlier.closed_at is None:
+        raise invalid("/back_from", f"visit {edit.back_from} is open still")
+
+
+def _check_person(conn: Connection, whom: int | None) -> None:
+    person = None if whom is None else people.by_id(conn, whom)
+    if whom is not None and (person is None or not person.active):
+        raise invalid("/whom", f"nobody of the shop has the number {whom}")
+
+
+def _write(conn: Connection, change: Change, visit: Visit, text: str) -> None:
+    records.append(
+        conn,
+        Entry(
+            machine_id=visit.machine_id,
+            at=from_seconds(change.now),
+            who=change.who,
+            kind=RecordKind.VISIT,
+            text=text,
+        ),
+    )
+    change.tell(conn, EventKind.RECORD, visit.machine_id)
+    change.tell(conn, EventKind.MACHINE, visit.machine_id)
