@@ -33,12 +33,16 @@
   {#each groups as group (group.whose)}
     <section class="mt-6" aria-labelledby="of-{group.whose.replace(/\W/g, '')}">
       <h2 id="of-{group.whose.replace(/\W/g, '')}">The move is {group.whose}</h2>
-      <table class="sheet cards">
+      <table class="sheet cards board">
         <caption class="sr-only">Visits where the move is {group.whose}</caption>
         <thead>
           <tr>
-            <th scope="col">visit</th><th scope="col">machine</th><th scope="col">what is next</th>
-            <th scope="col">until</th><th scope="col">where it is</th><th scope="col">since</th>
+            <th scope="col" style:width="4rem">visit</th><th scope="col" style:width="16rem"
+              >machine</th
+            ><th scope="col">what is next</th>
+            <th scope="col" style:width="10rem">until</th><th scope="col" style:width="9rem"
+              >where it is</th
+            ><th scope="col" style:width="9rem">since</th>
           </tr>
         </thead>
         <tbody>
@@ -66,3 +70,11 @@
     </section>
   {/each}
 {:else}<Failed query={asked} />{/if}
+
+<style>
+  @media (min-width: 641px) {
+    .board {
+      table-layout: fixed;
+    }
+  }
+</style>
