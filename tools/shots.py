@@ -31,7 +31,6 @@ DISPLAY = ":87"
 TERMINAL = {
     "cli-today": "phylax today",
     "cli-clean": "phylax run clean oakes-laptop user-temp trash web-cache --yes",
-    "cli-trend": "phylax trend show ferry-tickets",
 }
 
 
@@ -96,6 +95,9 @@ def _console(url: str, data: Path) -> None:
         page.locator("a[href^='/runs/']").filter(has_text="library-3").first.click()
         page.get_by_test_id("steps").wait_for()
         _shoot(page, "bench")
+        page.goto("/visits")
+        page.get_by_role("heading", name="The move is ours").wait_for()
+        _shoot(page, "visits")
         page.goto("/rounds/new?machine=museum-kiosk")
         page.get_by_label("Name", exact=True).fill("Kiosk, weekly")
         page.get_by_test_id("next-dates").locator("li").first.wait_for()

@@ -10,6 +10,7 @@ import pytest
 from playwright.sync_api import Browser, Page, Request, Route, expect
 
 from conftest import Service
+from helpers import wait_until
 from phylax.client import Phylax
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep
 from phylax.core.scheduling.rounds import RoundEdit
@@ -147,10 +148,7 @@ def test_the_page_before_never_shows_on_the_next(
     )
     main = page.locator("main")
     values = "main => [main.textContent, ...[...main.querySelectorAll('input')].map(i => i.value)]"
-    page.wait_for_function(
-        f"words => ({values})(document.querySelector('main')).join(' ').includes(words)",
-        arg=own_words[1],
-    )
+    wait_until(lambda: own_words[1] in " ".join(main.evaluate(values)), "the words to be shown")
     for route in held:
         route.continue_()
     page.wait_for_timeout(700)
