@@ -33,7 +33,7 @@ from phylax.service.limits.quota import Quota
 from phylax.service.monitoring import monitor
 from phylax.service.runs import ingest, reading_messages
 from phylax.service.runs.reading_messages import MESSAGE
-from phylax.store import holds, runs
+from phylax.store import holds, outlooks, runs
 
 NOW = datetime(2026, 3, 2, 9, 0, tzinfo=UTC)
 FACTS = MachineFacts(
@@ -302,3 +302,29 @@ def test_a_stop_between_two_steps_leaves_the_rest_to_the_next_try(
     with context.db.read() as conn:
         (hold,) = holds.of_machine(conn, machine.id, also_ended=True, limit=9)
     assert (hold.held.count, hold.gone.count) == (0, 9)
+
+
+def test_what_an_earlier_version_took_in_breaks_no_sum_either(
+    owner: Phylax, machine: Machine, context: Context
+) -> None:
+    """Sizes that nothing bounded then lie in the file."""
+    honest = owner.machines.add(
+        MachineEdit(tag="honest", client_id=machine.client_id, system="linux")
+    )
+    week = outlooks.week_of(int(NOW.timestamp()))
+    with context.db.write() as conn:
+        for _ in range(3):
+            run = owner_run(conn, machine, "clean")
+            ingest.apply(conn, machine.id, held(run, 1 + 100 * run.id), at=context.now())
+        # what needs somebody there is looked at together with the others
+        own = cleaned(run, 6, Tally(count=1, size=5), NOW, free=9)
+        ingest.apply(conn, machine.id, own, at=context.now())
+        conn.execute("UPDATE holds SET held_size = 1 << 62")
+        conn.execute("UPDATE shop_weeks SET size = ? WHERE week = ?", (2**63 - 10, week))
+        run = owner_run(conn, honest, "clean")
+        told = cleaned(run, 7, Tally(count=1, size=5), NOW, free=9)
+        ingest.apply(conn, honest.id, told, at=context.now())
+    monitor.whole(context)
+    assert owner.runs.get(run.id).state is RunState.DONE
+    assert {item.machine_tag for item in owner.attention.list()} == {"honest", "ferry-desk"}
+    assert owner.machines.retirement(machine.tag).held.count == 27
