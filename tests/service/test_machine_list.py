@@ -234,7 +234,7 @@ def test_an_unknown_client_is_said(owner: Phylax) -> None:
         owner.clients.find("nobody")
 
 
-@pytest.mark.parametrize("tag", ["7", "0012", "new", "numbers", "free-lines"])
+@pytest.mark.parametrize("tag", ["7", "0012", "new", "numbers", "free-lines", "labels"])
 def test_a_tag_that_means_something_else_is_refused(owner: Phylax, tag: str) -> None:
     """All digits are a machine's number: `phylax run clean 7` would clean machine 7."""
     with pytest.raises(ValidationError, match="tag"):

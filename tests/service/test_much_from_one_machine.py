@@ -225,8 +225,8 @@ def test_a_large_message_is_read_in_pieces_to_the_same(
             reading_messages.read(wrong)
         with pytest.raises(ValidationError) as at_once:
             MESSAGE.validate_json(wrong)
-        for one, other in zip(in_pieces.value.errors(), at_once.value.errors(), strict=False):
-            assert (one["loc"], one["type"]) == (other["loc"], other["type"])
+        for piecewise, whole in zip(in_pieces.value.errors(), at_once.value.errors(), strict=False):
+            assert (piecewise["loc"], piecewise["type"]) == (whole["loc"], whole["type"])
 
 
 def test_nobody_waits_for_the_file_while_a_survey_is_made_ready(

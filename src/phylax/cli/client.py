@@ -61,8 +61,8 @@ def _field_options(function: Callable[..., None]) -> Callable[..., None]:
 @pass_session
 def add_client(session: Session, /, name: str, form: str, **fields: str | None) -> None:
     """Add a client."""
-    given = {field: value for field, value in fields.items() if value is not None}
-    made = session.shop.clients.add(ClientEdit.model_validate({"name": name, **given}))
+    named = {field: value for field, value in fields.items() if value is not None}
+    made = session.shop.clients.add(ClientEdit.model_validate({"name": name, **named}))
     print_one(form, made, [("number", str(made.id)), ("name", made.name)])
 
 
@@ -75,10 +75,10 @@ def add_client(session: Session, /, name: str, form: str, **fields: str | None) 
 def change_client(session: Session, /, client: str, form: str, **fields: str | None) -> None:
     """Change what is written down of CLIENT; what is not named stays."""
     current = session.shop.clients.find(client)
-    given = {field: value for field, value in fields.items() if value is not None}
-    if not given:
+    named = {field: value for field, value in fields.items() if value is not None}
+    if not named:
         raise click.UsageError("Name what changes, as in --phone '555 0110'.")
-    changed = session.shop.clients.change(current, edit_of(ClientEdit, current, **given))
+    changed = session.shop.clients.change(current, edit_of(ClientEdit, current, **named))
     _print(form, changed)
 
 

@@ -203,9 +203,9 @@ def add_machine(
     session: Session, /, tag: str, client: str, system: str, form: str, **fields: object
 ) -> None:
     """Take a machine in."""
-    given = {name: value for name, value in fields.items() if value is not None}
+    named = {name: value for name, value in fields.items() if value is not None}
     of = {"tag": tag, "client_id": session.shop.clients.find(client).id, "system": system}
-    made = session.shop.machines.add(MachineEdit.model_validate(of | given))
+    made = session.shop.machines.add(MachineEdit.model_validate(of | named))
     print_one(form, made, [("number", str(made.id)), ("tag", made.tag)])
     if form == "table":
         console.print(f"Next: 'phylax machine code {made.tag}' gives its agent's one-time code.")
@@ -224,12 +224,12 @@ def change_machine(
     """Change what is written down of MACHINE; what is not named stays. What is emptied ('') is
     again as its agent reads it."""
     current = session.shop.machines.get(machine)
-    given = {name: value for name, value in fields.items() if value is not None}
+    named = {name: value for name, value in fields.items() if value is not None}
     if client is not None:
-        given["client_id"] = session.shop.clients.find(client).id
-    if not given:
+        named["client_id"] = session.shop.clients.find(client).id
+    if not named:
         raise click.UsageError("Name what changes, as in --serial CO1234567.")
-    changed = session.shop.machines.change(current, edit_of(MachineEdit, current, **given))
+    changed = session.shop.machines.change(current, edit_of(MachineEdit, current, **named))
     _print(session, changed, form)
 
 

@@ -10,13 +10,12 @@ import base64
 import json
 import re
 from collections.abc import Mapping, Sequence
-from hashlib import sha256
 from typing import Any, NamedTuple
 
 from pydantic import Field
 
 from phylax.core.chain import Part, digest_of
-from phylax.core.seals import Opened, opened
+from phylax.core.seals import Opened, leaf_of, node_of, opened
 from phylax.core.values import Demand, Moment, Value
 
 _HEAD = "c2sp.org/tlog-proof@v1"
@@ -64,14 +63,14 @@ class Proof(NamedTuple):
 
 def path_to(leaves: Sequence[str], index: int) -> list[bytes]:
     """The hashes beside the way from a leaf to the root. `leaves` are digests as hexadecimal."""
-    level = [_leaf(digest) for digest in leaves]
+    level = [leaf_of(digest) for digest in leaves]
     path = []
     while len(level) > 1:
         if (beside := index ^ 1) < len(level):
             path.append(level[beside])
         pairs = zip(level[::2], level[1::2], strict=False)
         # a last one without a neighbour goes up as it is
-        level = [_node(*pair) for pair in pairs] + level[len(level) & ~1 :]
+        level = [node_of(*pair) for pair in pairs] + level[len(level) & ~1 :]
         index >>= 1
     return path
 
@@ -80,26 +79,18 @@ def root_by(digest: str, index: int, size: int, path: Sequence[bytes]) -> bytes 
     """The root to which a path leads from a leaf (RFC 9162, 2.1.3.2); None: it leads nowhere."""
     if not 0 <= index < size:
         return None
-    node, place, last = _leaf(digest), index, size - 1
+    node, place, last = leaf_of(digest), index, size - 1
     for beside in path:
         if last == 0:
             return None
         if place & 1 or place == last:
-            node = _node(beside, node)
+            node = node_of(beside, node)
             while place and not place & 1:
                 place, last = place >> 1, last >> 1
         else:
-            node = _node(node, beside)
+            node = node_of(node, beside)
         place, last = place >> 1, last >> 1
     return node if last == 0 else None
-
-
-def _leaf(digest: str) -> bytes:
-    return sha256(b"\x00" + bytes.fromhex(digest)).digest()
-
-
-def _node(left: bytes, right: bytes) -> bytes:
-    return sha256(b"\x01" + left + right).digest()
 
 
 def written(

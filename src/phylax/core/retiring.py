@@ -67,9 +67,10 @@ def _retiring(facts: Retirement) -> Iterator[str]:
             f"the machine's agent lets them go in time{until}. Put back first what is still wanted."
         )
     if facts.changes:
+        stays = "stay as they are" if facts.changes > 1 else "stays as it is"
         yield (
-            f"{count(facts.changes, 'change')} of settings stay as they are. "
-            "Put back first what should not."
+            f"{count(facts.changes, 'change')} of settings {stays}. "
+            "Put back first what should not stay."
         )
     if facts.enrolled:
         agents = "Its agent" if len(facts.machines) == 1 else count(facts.enrolled, "agent")
@@ -82,4 +83,5 @@ def _returning(facts: Retirement) -> Iterator[str]:
         yield f"The round “{round_.name}” runs there again."
     if not facts.rounds:
         yield "No round takes it in; add it to one."
-    yield "Each machine needs its agent enrolled anew: make a one-time code for it."
+    whose = "Its agent is" if len(facts.machines) == 1 else "Their agents are"
+    yield f"{whose} to be enrolled anew: make a one-time code."

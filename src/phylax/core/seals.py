@@ -83,10 +83,10 @@ class Tree:
 
     def add(self, digest: str) -> None:
         """The next entry's, as hexadecimal."""
-        size, node = 1, sha256(b"\x00" + bytes.fromhex(digest)).digest()
+        size, node = 1, leaf_of(digest)
         while self._edge and self._edge[-1][0] == size:
             _, left = self._edge.pop()
-            size, node = 2 * size, sha256(b"\x01" + left + node).digest()
+            size, node = 2 * size, node_of(left, node)
         self._edge.append((size, node))
 
     def root(self) -> bytes:
@@ -94,8 +94,17 @@ class Tree:
             return sha256(b"").digest()
         _, node = self._edge[-1]
         for _, left in reversed(self._edge[:-1]):
-            node = sha256(b"\x01" + left + node).digest()
+            node = node_of(left, node)
         return node
+
+
+def leaf_of(digest: str) -> bytes:
+    """The tree's leaf of an entry, by its digest as hexadecimal."""
+    return sha256(b"\x00" + bytes.fromhex(digest)).digest()
+
+
+def node_of(left: bytes, right: bytes) -> bytes:
+    return sha256(b"\x01" + left + right).digest()
 
 
 def root_of(digests: Iterable[str]) -> bytes:

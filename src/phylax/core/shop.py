@@ -41,7 +41,7 @@ Tag = Annotated[
         examples=["ferry-desk"],
     ),
 ]
-_TAKEN = ("new", "numbers", "free-lines")
+_TAKEN = ("new", "numbers", "free-lines", "labels")
 """What addresses of the console and the service mean something else by."""
 
 

@@ -54,8 +54,8 @@ def opened(conn: Connection, *, today: date, limit: int) -> list[Visit]:
         """,
         (limit,),
     )
-    found = [_visit(row, today) for row in rows]
-    return sorted(found, key=lambda each: not each.overdue)
+    by_day = [_visit(row, today) for row in rows]
+    return sorted(by_day, key=lambda visit: not visit.overdue)
 
 
 def listed(

@@ -44,7 +44,7 @@
   <label class="field">
     <span>The move is</span>
     <select class="box" bind:value={whose}>
-      {#each WHOSE as one (one)}<option value={one}>{one}</option>{/each}
+      {#each WHOSE as whoever (whoever)}<option value={whoever}>{whoever}</option>{/each}
     </select>
   </label>
   {#if whose === 'ours'}
@@ -68,8 +68,8 @@
     <span>The machine goes</span>
     <select class="box" bind:value={place}>
       <option value="">nowhere else</option>
-      {#each PLACES as one (one)}<option value={one}
-          >{one === 'client' ? 'to the client' : `to the ${one}`}</option
+      {#each PLACES as where (where)}<option value={where}
+          >{where === 'client' ? 'to the client' : `to the ${where}`}</option
         >{/each}
     </select>
   </label>

@@ -34,7 +34,7 @@ def ask_for_passkey(context: TheContext, request: Request) -> PasskeyAsked:
 
 @router.post("/passkey/sign-in", responses=documented(401, 403, 409, 422, 429))
 def sign_in_by_passkey(
-    given: PasskeySignIn, context: TheContext, request: Request, response: Response
+    signed: PasskeySignIn, context: TheContext, request: Request, response: Response
 ) -> Person:
     """Sign in by what a device signed; the answer sets the session's cookie."""
     auth.check_origin(request)
@@ -47,7 +47,7 @@ def sign_in_by_passkey(
             headers={"Retry-After": str(error.seconds)},
         ) from None  # fmt: skip
     try:
-        person = _sign_in(context, given.credential, request, response)
+        person = _sign_in(context, signed.credential, request, response)
     except WrongPasskeyError:
         signing_in.note_failure(context, _TRIES, address)
         raise Problem(

@@ -60,7 +60,7 @@
     if (machines.length === 1 && machines[0]) chosen = machines[0].id;
     else if (chosen !== null && !machines.some((machine) => machine.id === chosen)) chosen = null;
   });
-  const machine = $derived(machines.find((one) => one.id === chosen) ?? null);
+  const machine = $derived(machines.find((fitting) => fitting.id === chosen) ?? null);
   const earlierAsked = createQuery(() => ({
     ...ask('/api/v1/visits', { params: { query: { machine: machine?.tag ?? '', limit: 10 } } }),
     enabled: machine !== null
@@ -115,14 +115,14 @@
     {#if machines.length}
       <fieldset class="mt-2" data-testid="machines">
         <legend class="sr-only">Which machine</legend>
-        {#each machines as one (one.id)}
+        {#each machines as fitting (fitting.id)}
           <label class="flex items-baseline gap-2 py-1">
-            <input type="radio" name="machine" value={one.id} bind:group={chosen} />
+            <input type="radio" name="machine" value={fitting.id} bind:group={chosen} />
             <span>
-              <strong>{one.tag}</strong>
+              <strong>{fitting.tag}</strong>
               <span class="muted">
-                {one.client_name}{[one.make, one.model].some(Boolean)
-                  ? `, ${[one.make, one.model].filter(Boolean).join(' ')}`
+                {fitting.client_name}{[fitting.make, fitting.model].some(Boolean)
+                  ? `, ${[fitting.make, fitting.model].filter(Boolean).join(' ')}`
                   : ''}
               </span>
             </span>
