@@ -103,6 +103,7 @@ def test_a_round_and_a_rule(page: Page, owner: Phylax, machine: Machine) -> None
     expect(page.get_by_text("Which machines (1 machine now)")).to_be_visible()
     tab_to(page, page.get_by_label("Name", exact=True))
     page.keyboard.type("By keys")
+    expect(page.get_by_label("Name", exact=True)).to_have_value("By keys")
     tab_to(page, page.get_by_label("In plain words, or a recurrence rule"))
     page.keyboard.press("Control+A")
     page.keyboard.type("every 2 weeks on Monday")

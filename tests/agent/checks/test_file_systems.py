@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from helpers import wait_until
 from phylax.agent.machines.linux.checks.file_system import (
     CouldNotLookError,
     block_name,
@@ -145,6 +146,8 @@ def test_what_the_kernel_has_noted_is_found_while_it_is_mounted(tmp_path: Path) 
     with Mounted(path, tmp_path / "at") as mount:
         trigger = Path("/sys/fs/ext4", block_name(mount), "trigger_fs_error")
         trigger.write_text("a test's own")
+        # the kernel counts it in a work of its own
+        wait_until(lambda: bool(of_mounted(mount, "/at")), "counted")
         (finding,) = of_mounted(mount, "/at")
         assert finding.where == "/at" and "errors counted" in finding.evidence
         assert finding.evidence.startswith("1 ") and "last 20" in finding.evidence
