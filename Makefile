@@ -28,7 +28,7 @@ test: setup console .windows/.ready
 	@sh tools/debian-packages.sh chromium gio age mkfs.ext4 mount systemd-analyze prometheus promtool \
 		dbus-run-session dconf gdbus /usr/libexec/xdg-permission-store \
 		/usr/libexec/power-profiles-daemon /usr/lib/python3/dist-packages/dbusmock \
-		mkfs.xfs mkfs.btrfs mkfs.vfat clamd smartctl apt-ftparchive dpkg-scanpackages losetup e4defrag
+		mkfs.xfs mkfs.btrfs mkfs.vfat clamd smartctl apt-ftparchive dpkg-scanpackages losetup e4defrag pdfinfo
 	$(BIN)/lint-imports
 	$(BIN)/pytest -n 4
 

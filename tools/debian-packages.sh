@@ -25,6 +25,7 @@ package_of() {
         smartctl) echo "smartmontools" ;;
         apt-ftparchive) echo "apt-utils" ;;
         dpkg-scanpackages) echo "dpkg-dev" ;;
+        pdftotext | pdfinfo | pdffonts | pdftoppm) echo "poppler-utils" ;;
         xterm) echo "xterm" ;;
         Xvfb) echo "xvfb" ;;
         import) echo "imagemagick" ;;

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import email
 import hashlib
 import hmac
 import json
@@ -11,8 +10,6 @@ import ssl
 import threading
 from collections.abc import Iterator
 from datetime import UTC, datetime, time, timedelta
-from email import policy
-from email.message import EmailMessage
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from ipaddress import ip_address
 from pathlib import Path
@@ -27,6 +24,7 @@ from cryptography.x509.oid import NameOID
 from http_message_signatures import HTTPMessageVerifier, HTTPSignatureKeyResolver, algorithms
 
 from helpers import Clock, free_port, needs_you
+from mail_box import Box, running_box
 from phylax.client import NotAllowedError, Phylax, RefusedError
 from phylax.core.attention import Cause
 from phylax.core.notices import AtOnce, HookEdit, MailServerEdit, WishesEdit
@@ -53,36 +51,10 @@ def _by_hand(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(posting, "_EVERY", 3600.0)
 
 
-class Box:
-    """A mailbox that can be told to refuse."""
-
-    def __init__(self) -> None:
-        self.mails: list[EmailMessage] = []
-        self.refuse = ""
-
-    async def handle_DATA(self, server: SMTP, session: Session, envelope: Envelope) -> str:
-        if self.refuse:
-            return self.refuse
-        assert isinstance(envelope.content, bytes)
-        self.mails.append(email.message_from_bytes(envelope.content, policy=policy.default))
-        return "250 kept"
-
-    async def handle_RCPT(
-        self, server: SMTP, session: Session, envelope: Envelope, address: str, options: list[str]
-    ) -> str:
-        if address.startswith("nobody"):
-            return "550 no such mailbox"
-        envelope.rcpt_tos.append(address)
-        return "250 OK"
-
-
 @pytest.fixture
 def box() -> Iterator[tuple[Box, Controller]]:
-    found = Box()
-    server = Controller(found, hostname="127.0.0.1", port=free_port())
-    server.start()
-    yield found, server
-    server.stop()
+    with running_box() as running:
+        yield running
 
 
 @pytest.fixture

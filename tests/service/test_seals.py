@@ -230,7 +230,7 @@ def test_a_path_leads_to_the_root_of_the_standard_and_to_no_other(
 ) -> None:
     digests = [leaf.hex() for leaf in leaves]
     place = data.draw(st.integers(0, len(leaves) - 1))
-    path = proofs.path_to(digests, place)
+    path = proofs.paths_to(digests, [place])[0]
     root = plain_root(leaves)
     assert proofs.root_by(digests[place], place, len(leaves), path) == root
     for other in {place - 1, place + 1, place ^ 1, -1}:

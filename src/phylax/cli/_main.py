@@ -14,9 +14,9 @@ from phylax.cli._session import EXIT_REFUSED, EXIT_UNREACHABLE, EXIT_USAGE, Sess
 _EXTRAS = {
     **dict.fromkeys(
         (
-            "argon2", "fastapi", "filelock", "http_message_signatures", "icalendar", "jinja2",
-            "numpy", "prometheus_client", "pyotp", "pyrage", "pythonjsonlogger", "segno", "uvicorn",
-            "webauthn", "zxcvbn",
+            "PIL", "argon2", "defusedxml", "fastapi", "filelock", "http_message_signatures",
+            "icalendar", "jinja2", "numpy", "prometheus_client", "pyotp", "pyrage",
+            "pythonjsonlogger", "segno", "typst", "uvicorn", "webauthn", "zxcvbn",
         ),
         "service",
     ),
@@ -63,6 +63,7 @@ _NOUNS = {
     "update": "what machines lack, and installing it",
     "upkeep": "disks arranged, file systems repaired, restarts",
     "visit": "machines that are in hand",
+    "report": "what a client gets to read",
 }
 
 

@@ -22,6 +22,7 @@ from phylax.client._planning import (
     Routines,
     WaitingListings,
 )
+from phylax.client._reports import Reports
 from phylax.client._tuning import Programs, Questions, Settings, SharedChanges
 from phylax.client._upkeep import Upkeep
 from phylax.client._visits import Visits
@@ -304,6 +305,7 @@ class Phylax(Http):
         self.checks = Checks(self)
         self.upkeep = Upkeep(self)
         self.visits = Visits(self)
+        self.reports = Reports(self)
         self.shared_changes = SharedChanges(self)
 
     def shop(self) -> Shop:

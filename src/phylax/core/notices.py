@@ -168,7 +168,9 @@ class HookShown(Hook):
     secret: str = Field(description="Key of the HMAC-SHA-256 signature (RFC 9421)")
 
 
-NoticeKind = Literal["at once", "daily", "weekly", "trial"]
+NoticeKind = Literal["at once", "daily", "weekly", "trial", "report", "ready"]
+BY_A_PERSON = ("report", "ready")
+"""What somebody sends to a client."""
 NoticeState = Literal["waiting", "delivered", "given up"]
 
 

@@ -61,18 +61,21 @@ class Proof(NamedTuple):
     note: str
 
 
-def path_to(leaves: Sequence[str], index: int) -> list[bytes]:
-    """The hashes beside the way from a leaf to the root. `leaves` are digests as hexadecimal."""
+def paths_to(leaves: Sequence[str], indexes: Sequence[int]) -> list[list[bytes]]:
+    """For each index the hashes beside the way from its leaf to the root. `leaves` are digests as
+    hexadecimal."""
     level = [leaf_of(digest) for digest in leaves]
-    path = []
+    paths: list[list[bytes]] = [[] for _ in indexes]
+    ways = list(indexes)
     while len(level) > 1:
-        if (beside := index ^ 1) < len(level):
-            path.append(level[beside])
+        for path, way in zip(paths, ways, strict=True):
+            if (beside := way ^ 1) < len(level):
+                path.append(level[beside])
         pairs = zip(level[::2], level[1::2], strict=False)
         # a last one without a neighbour goes up as it is
         level = [node_of(*pair) for pair in pairs] + level[len(level) & ~1 :]
-        index >>= 1
-    return path
+        ways = [way >> 1 for way in ways]
+    return paths
 
 
 def root_by(digest: str, index: int, size: int, path: Sequence[bytes]) -> bytes | None:

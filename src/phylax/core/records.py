@@ -21,6 +21,8 @@ class RecordKind(StrEnum):
     RUN = "run"
     NOTE = "note"
     MACHINE = "machine"
+    REPORT = "report"
+    """A report sent to the client."""
     VISIT = "visit"
     """A visit opened, moved, ended."""
     SETTING = "setting"

@@ -36,6 +36,7 @@ from phylax.service.routes import (
     events,
     holds,
     labels,
+    letterhead,
     machines,
     measures,
     notices,
@@ -43,6 +44,7 @@ from phylax.service.routes import (
     people,
     protection,
     records,
+    reports,
     retiring,
     rounds,
     routines,
@@ -138,6 +140,8 @@ def create_app(context: Context) -> FastAPI:
         checks,
         upkeep,
         visits,
+        reports,
+        letterhead,
         views,
     ):
         app.include_router(family.router, prefix=API, responses=problems.documented(*_ANYWHERE))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from itertools import islice
 
 from cryptography.exceptions import InvalidSignature
@@ -35,19 +36,28 @@ def make(context: Context) -> Seal:
 
 def prove(context: Context, record_id: int) -> EntryProof | None:
     """A proof that an entry is in the record, by a seal made now; None where it is not there."""
-    seal = make(context)
+    proved = prove_all(context, [record_id], make(context).note)
+    return EntryProof(entry=record_id, proof=proved[0]) if proved else None
+
+
+def prove_all(context: Context, record_ids: Sequence[int], note: str) -> list[str]:
+    """Proofs that entries are in the record as a seal of this shop says it is; of what is not
+    there, none."""
+    count = seals.opened(note).sealed.entries
     with context.db.read() as conn:
-        kept = records.kept(conn, record_id)
-        index = records.place_of(conn, record_id)
-        digests = list(islice(records.digests(conn), seal.count))
-    if kept is None or index >= seal.count:
-        return None
-    hashed = kept.hashed
-    if hashed is None:
-        hashed = first_form(kept.record, kept.record.previous)
-    parts = {name: part for name, part in kept.parts.items() if part is not None}
-    proof = proofs.written(hashed, parts, index, proofs.path_to(digests, index), seal.note)
-    return EntryProof(entry=record_id, proof=proof)
+        kept = {number: records.kept(conn, number) for number in record_ids}
+        places = {number: records.place_of(conn, number) for number in record_ids}
+        digests = list(islice(records.digests(conn), count))
+    proved = [number for number in record_ids if kept[number] and places[number] < count]
+    paths = proofs.paths_to(digests, [places[number] for number in proved])
+    written = []
+    for number, path in zip(proved, paths, strict=True):
+        entry = kept[number]
+        assert entry is not None
+        hashed = entry.hashed or first_form(entry.record, entry.record.previous)
+        parts = {name: part for name, part in entry.parts.items() if part is not None}
+        written.append(proofs.written(hashed, parts, places[number], path, note))
+    return written
 
 
 def check_proof(context: Context, text: str) -> ProofCheck:

@@ -150,6 +150,9 @@ class Message(NamedTuple):
     hook_id: int | None
     body: str
     html: str
+    report_id: int | None = None
+    pdf: bytes = b""
+    """What goes with it."""
 
 
 def _notice(row: sqlite3.Row) -> Notice:
@@ -183,6 +186,8 @@ class Outgoing(NamedTuple):
     hook_id: int | None = None
     about: tuple[int, ...] = ()
     """Numbers of the attention that it tells of."""
+    report_id: int | None = None
+    """The report that goes with it."""
 
 
 def add(conn: Connection, message: Outgoing, *, at: int) -> bool:
@@ -190,12 +195,14 @@ def add(conn: Connection, message: Outgoing, *, at: int) -> bool:
     row = conn.execute(
         """
         INSERT OR IGNORE INTO notices
-            (uid, kind, person_id, hook_id, receiver, subject, body, html, made_at, due_at)
-        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id
+            (uid, kind, person_id, hook_id, receiver, subject, body, html, made_at, due_at,
+             report_id)
+        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id
         """,
         (
             message.uid, message.kind, message.person_id, message.hook_id, message.receiver,
             message.subject, message.body, message.html, at, message.due_at,
+            message.report_id,
         ),
     ).fetchone()  # fmt: skip
     if row is None:
@@ -241,12 +248,19 @@ def due(conn: Connection, *, at: int, limit: int, by_mail: bool | None) -> list[
     """What is to be sent, by mail, to hooks or (None) both."""
     rows = conn.execute(
         """
-        SELECT * FROM notices WHERE state = 'waiting' AND due_at <= :at
+        SELECT n.*, r.pdf FROM notices n LEFT JOIN reports r ON r.id = n.report_id
+        WHERE n.state = 'waiting' AND n.due_at <= :at
         AND (:by_mail IS NULL OR (hook_id IS NULL) = :by_mail) ORDER BY due_at LIMIT :limit
         """,
         {"at": at, "by_mail": by_mail, "limit": limit},
     )
-    return [Message(_notice(row), row["hook_id"], row["body"], row["html"]) for row in rows]
+    return [
+        Message(
+            _notice(row), row["hook_id"], row["body"], row["html"], row["report_id"],
+            row["pdf"] or b"",
+        )
+        for row in rows
+    ]  # fmt: skip
 
 
 def delivered(conn: Connection, notice_id: int, *, at: int) -> None:

@@ -221,6 +221,20 @@ def cleanings(conn: Connection, machine_id: int, since: int, until: int) -> list
     return [as_run(row) for row in rows]
 
 
+def ended_between(
+    conn: Connection, machine_id: int, since: int, until: int, *, limit: int
+) -> list[int]:
+    """Numbers of a machine's runs that ended in a span, the newest first."""
+    rows = conn.execute(
+        """
+        SELECT id FROM runs WHERE machine_id = ? AND ended_at >= ? AND ended_at < ?
+        ORDER BY id DESC LIMIT ?
+        """,
+        (machine_id, since, until, limit),
+    )
+    return [row[0] for row in rows]
+
+
 class Waiting(NamedTuple):
     """A run to be made. A round's waits from `due_at` until `until_at`."""
 

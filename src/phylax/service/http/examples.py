@@ -46,6 +46,7 @@ from phylax.core.protocol import (
     UnheldMessage,
 )
 from phylax.core.records import NewNote
+from phylax.core.reporting.asked import LetterheadEdit, NewMark, ReportAsk, ReportMail
 from phylax.core.retention import Rule
 from phylax.core.retention.protection import NewProtection
 from phylax.core.retiring import Retire
@@ -90,6 +91,11 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
          "before": "from the start", "after": "when asked", "at": "2026-03-02T18:34:00Z"}]},
     NewPasskey: {"name": "Phone", "credential": "{\"id\": \"…\", \"type\": \"public-key\"}"},
     PasskeySignIn: {"credential": "{\"id\": \"…\", \"type\": \"public-key\"}"},
+    ReportAsk: {"visit": 12, "language": "en", "cover": "It was the fan.",
+                "leave_out": ["free space"]},
+    ReportMail: {"to": "office@ferry.example"},
+    LetterheadEdit: {"head": "Quayside Repairs\n1 Harbour Road", "language": "en"},
+    NewMark: {"content": "PHN2ZyB4bWxucz0iaHR0cDovL3d3dy53My5vcmcvMjAwMC9zdmciLz4="},
     NewVisit: {"machine_id": 16, "said": "It stops in the middle of the mail.",
                "came_along": "charger, bag", "wanted_by": "2026-12-04", "ask_above": 60},
     VisitEdit: {"said": "It stops in the middle of the mail.", "came_along": "charger, bag"},

@@ -27,7 +27,7 @@ from http_message_signatures import (
 )
 
 from phylax import __version__
-from phylax.core.notices import Hook, MailServer, retry_at
+from phylax.core.notices import BY_A_PERSON, Hook, MailServer, retry_at
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.context.context import Context
 from phylax.service.notices.composing import compose
@@ -163,11 +163,15 @@ def as_mail(server: MailServer, sender_name: str, message: Message) -> EmailMess
     mail["To"] = notice.receiver
     mail["Date"] = format_datetime(notice.made_at)
     mail["Message-ID"] = f"<{notice.uid}>"
-    # no answering machine should answer (RFC 3834)
-    mail["Auto-Submitted"] = "auto-generated"
+    if notice.kind not in BY_A_PERSON:
+        # no answering machine should answer (RFC 3834)
+        mail["Auto-Submitted"] = "auto-generated"
     mail.set_content(message.body)
     if message.html:
         mail.add_alternative(message.html, subtype="html")
+    if message.pdf:
+        name = f"report-{message.report_id}.pdf"
+        mail.add_attachment(message.pdf, maintype="application", subtype="pdf", filename=name)
     return mail
 
 

@@ -1,0 +1,47 @@
+"""`phylax report`: what a client gets to read, by the command line."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from helpers import Run
+from phylax.client import Phylax
+from phylax.core.shop import Machine
+
+
+def test_a_report_is_read_made_and_written_to_a_file(
+    phylax: Run, owner: Phylax, machine: Machine, tmp_path: Path
+) -> None:
+    assert "No report was made yet" in phylax("report", "list").stdout
+    assert phylax("report", "make").returncode == 2
+    assert phylax("visit", "open", "ferry-desk", "--said", "It howls").returncode == 0
+    shown = phylax("report", "preview", "--visit", "1", "--cover", "It was the fan.")
+    assert shown.returncode == 0
+    for line in ("What we did for ferry-desk", "It was the fan.", "WHAT YOU TOLD US", "“It howls”"):
+        assert line in shown.stdout
+    brief = phylax("report", "preview", "--visit", "1", "--leave-out", "what the client said")
+    assert "howls" not in brief.stdout
+    made = phylax("report", "make", "--visit", "1", "-o", str(tmp_path / "a.pdf"))
+    assert made.returncode == 0
+    assert (tmp_path / "a.pdf").read_bytes().startswith(b"%PDF-")
+    assert "ferry-desk" in phylax("report", "list").stdout
+    assert phylax("report", "save", "1", "-o", str(tmp_path / "b.pdf")).returncode == 0
+    assert (tmp_path / "a.pdf").read_bytes() == (tmp_path / "b.pdf").read_bytes()
+    phylax("report", "save", "1", "--proofs", "-o", str(tmp_path / "proofs.txt"))
+    assert "tlog-proof" in (tmp_path / "proofs.txt").read_text()
+    assert "sealed:" in phylax("report", "show", "1").stdout
+    refused = phylax("report", "mail", "1", "--to", "a@b.example", "--yes")
+    assert refused.returncode == 4 and "No mail server" in refused.stderr
+    assert phylax("report", "show", "9").returncode == 4
+
+
+def test_the_letterhead(phylax: Run, tmp_path: Path) -> None:
+    mark = tmp_path / "mark.svg"
+    mark.write_text('<svg xmlns="http://www.w3.org/2000/svg" width="9" height="9"><g/></svg>')
+    set_ = phylax("report", "letterhead", "--head", "Quayside\\n1 Harbour Road", "--language", "de",
+                  "--mark", str(mark))  # fmt: skip
+    assert set_.returncode == 0 and "svg" in set_.stdout and "\\n" not in set_.stdout
+    assert "none" in phylax("report", "letterhead", "--no-mark").stdout
+    mark.write_text('<svg xmlns="http://www.w3.org/2000/svg"><script/></svg>')
+    refused = phylax("report", "letterhead", "--mark", str(mark))
+    assert refused.returncode == 4 and "without links and scripts" in refused.stderr

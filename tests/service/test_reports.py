@@ -1,0 +1,251 @@
+"""Reports for clients: made, printed, kept as they were, proved, sent."""
+
+from __future__ import annotations
+
+import io
+import subprocess
+from datetime import date, timedelta
+from pathlib import Path
+
+import pytest
+from pypdf import PdfReader
+
+from conftest import Service
+from helpers import Clock, enrol, make_file, make_standin
+from mail_box import running_box
+from phylax.client import NotFoundError, Phylax, RefusedError
+from phylax.core.advice import AdviceEdit, AdviceFate, AdviceKind
+from phylax.core.notices import MailServerEdit
+from phylax.core.records import RecordKind
+from phylax.core.reporting.asked import Letterhead, ReportAsk
+from phylax.core.reporting.document import (
+    Block,
+    Bullets,
+    Column,
+    Document,
+    Drawing,
+    Heading,
+    Paragraph,
+    Point,
+    Table,
+)  # fmt: skip
+from phylax.core.retention import Rule, Scope
+from phylax.core.shop import Machine
+from phylax.core.visits import HandOver, NewVisit, Visit
+from phylax.service.context.context import Context
+from phylax.service.notices.posting import post
+from phylax.service.reporting.making import in_stretches
+from phylax.service.reporting.printing import Paper, Proof, cleaned, printed
+
+HOSTILE = (
+    '#panic("x") $x^2$ [a] *b* _c_ <l> @r \\ // ~ #import "@preview/a:1.0.0" `raw` = heading\n'
+    "- item\n+ item /term: x #(1 + 1) #read(\"/etc/passwd\") \x00\x1b[31m\ufeff\u202eevil\u202c "
+    "\U0001f600 漢字 Привет مرحبا Ωμέγα \uffff é"
+)  # fmt: skip
+
+
+@pytest.fixture
+def visit(owner: Phylax, machine: Machine, tmp_path: Path, clock: Clock) -> Visit:
+    """A machine that was taken in and cleaned."""
+    owner.rules.put(Scope.MACHINE, machine.id, "user-temp", Rule(hold_for="P3D"))
+    home = make_standin(tmp_path / "m")
+    for number in range(5):
+        make_file(home / f".tmp/f{number}", 1_000_000, days_old=3)
+    taken = owner.visits.open(NewVisit(machine_id=machine.id, said="It howls"))
+    agent = enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
+    owner.runs.survey(machine.tag)
+    agent.once()
+    owner.runs.clean(machine.tag, ["user-temp"])
+    agent.once()
+    return taken
+
+
+def lines_of(pdf: bytes) -> str:
+    return "\n".join(page.extract_text() for page in PdfReader(io.BytesIO(pdf)).pages)
+
+
+def test_a_report_of_a_visit_is_made_and_stays_as_it_was(
+    owner: Phylax, machine: Machine, visit: Visit, clock: Clock
+) -> None:
+    note = owner.records.add_note(machine.tag, "Dust in the fan.")
+    asked = ReportAsk(visit=visit.id, cover="It was the fan.", notes=(note.id,))
+    shown = owner.reports.preview(asked)
+    made = owner.reports.make(asked)
+    assert made.document == shown
+    assert (made.visit, made.client_name, made.machine_tags) == (
+        visit.id, machine.client_name, (machine.tag,),
+    )  # fmt: skip
+    text = lines_of(owner.reports.pdf(made.id))
+    for sentence in (
+        "It was the fan.",
+        "Dust in the fan.",
+        "“It howls”",
+        "What was let go",
+        "can be put back until",
+    ):
+        assert sentence in " ".join(text.split())
+    of_visit = list(owner.records.list(visit=visit.id))
+    told = {entry.id for entry in of_visit if entry.kind is not RecordKind.MACHINE}
+    assert set(made.entries) == told and len(told) > 3
+    assert all(line in text.replace("\n", "") for line in made.seal.split() if len(line) < 60)
+    owner.visits.hand_over(visit, HandOver(outcome="mended"))
+    clock.pass_(timedelta(days=9))
+    assert owner.reports.get(made.id) == made
+    assert [report.id for report in owner.reports.list(machine=machine.tag)] == [made.id]
+    assert [report.id for report in owner.reports.list(visit=visit.id + 1)] == []
+    later = owner.reports.make(ReportAsk(visit=visit.id, language="de"))
+    words = " ".join(lines_of(owner.reports.pdf(later.id)).split())
+    assert "repariert" in words and "endgültig gelöscht" in words
+
+
+def test_its_proofs_show_that_its_entries_are_in_the_record(
+    owner: Phylax, visit: Visit, machine: Machine
+) -> None:
+    made = owner.reports.make(ReportAsk(visit=visit.id))
+    owner.records.add_note(machine.tag, "later")
+    proofs = owner.reports.proofs(made.id).split("c2sp.org/tlog-proof@v1\n")[1:]
+    assert len(proofs) == len(made.entries)
+    for proof in proofs:
+        assert made.seal in proof
+        assert owner.records.check_proof(f"c2sp.org/tlog-proof@v1\n{proof.strip(chr(10))}\n").holds
+
+
+def test_a_span_of_a_machine_and_of_a_client(
+    owner: Phylax, machine: Machine, visit: Visit, clock: Clock
+) -> None:
+    before = ReportAsk(machine_id=machine.id, first=date(2020, 1, 1), last=date(2020, 2, 1))
+    made = owner.reports.make(before)
+    assert made.entries == () and made.seal == ""
+    assert "Nothing was done to it in this time." in lines_of(owner.reports.pdf(made.id))
+    assert owner.reports.proofs(made.id) == ""
+    month = owner.reports.make(ReportAsk(client_id=machine.client_id))
+    assert (month.last - month.first).days == 30 and month.machine_tags == (machine.tag,)
+    today = clock.now.date()
+    for asked, why in (
+        ({"visit": 99}, "no visit 99"),
+        ({"machine_id": 99}, "no machine 99"),
+        ({"client_id": 99}, "no machine that is looked after"),
+        ({"machine_id": machine.id, "first": "2036-01-01"}, "not after"),
+        (
+            {"machine_id": machine.id, "first": today + timedelta(1), "last": today + timedelta(9)},
+            "ahead",
+        ),
+        ({"machine_id": machine.id, "first": "0001-01-01"}, "between 1971"),
+        ({"machine_id": machine.id, "last": "0001-01-05"}, "between 1971"),
+        ({"machine_id": machine.id, "last": "9999-12-31"}, "ahead"),
+        ({"machine_id": machine.id, "first": "2020-01-01", "last": "9999-12-31"}, "between 1971"),
+        ({"visit": visit.id, "notes": [1]}, "entry 1 is no note"),
+        ({"visit": visit.id, "notes": [99]}, "entry 99 is no note"),
+    ):
+        with pytest.raises(RefusedError, match=why):
+            owner.reports.make(ReportAsk.model_validate(asked))
+    for call in (owner.reports.get, owner.reports.pdf, owner.reports.proofs):
+        with pytest.raises(NotFoundError):
+            call(99)
+
+
+def blocks(text: str) -> tuple[Block, ...]:
+    return (
+        Heading(level=2, text=text),
+        Paragraph(text=text),
+        Paragraph(text=text, quoted=True),
+        Bullets(lines=(text, text)),
+        Table(columns=(Column(name=text), Column(name=text, is_number=True)), rows=((text, text),)),
+        Drawing(caption=text, words=text, points=(Point(across=0, up=0), Point(across=1, up=1))),
+    )
+
+
+def paper(text: str = "Quayside") -> Paper:
+    return Paper(text, Letterhead(head=text, foot=text), b"")
+
+
+def document(text: str, many: int = 1) -> Document:
+    return Document(
+        language="en", title=text, day=date(2026, 11, 29), lines=(text,), blocks=blocks(text) * many
+    )
+
+
+@pytest.mark.parametrize(
+    "text", [HOSTILE, "", " ", "\x00", "\U0001f600" * 50, "x" * 20_000, "a\n" * 10_000, "‮", "\t"]
+)
+def test_whatever_is_written_is_printed_as_it_is_and_costs_no_report(text: str) -> None:
+    pdf = printed(document(text or "-"), paper(text), text, Proof("x", text))
+    assert pdf.startswith(b"%PDF-")
+    if text == HOSTILE:
+        words = "".join(lines_of(pdf).split())
+        for literal in ('#panic("x")', "$x^2$", "*b*", "_c_", "<l>", "@r", '#read("/etc/passwd")',
+                        '#import"@preview/a:1.0.0"', "#(1+1)", "Привет"):  # fmt: skip
+            assert literal in words
+        assert "\x1b" not in words and "root:" not in words
+
+
+def test_the_same_is_the_same_bytes() -> None:
+    assert printed(document("x"), paper(), "Ines", None) == printed(
+        document("x"), paper(), "Ines", None
+    )
+
+
+def test_every_character_that_is_kept_can_be_printed() -> None:
+    kept = cleaned("".join(map(chr, [*range(0x3000), 0xFB01, 0xFEFF, 0x1F600])))
+    assert "\u202e" not in kept and "\x07" not in kept and "fi" not in kept[:5]
+    assert printed(document(kept), paper(), "x", None)
+    assert cleaned("e\u0301 a\tb\u00a0c\u2028d") == "é a b c d"
+    assert cleaned("漢") == "?"
+
+
+def test_readers_find_order_tags_and_fonts(tmp_path: Path) -> None:
+    path = tmp_path / "report.pdf"
+    path.write_bytes(printed(document("Good day"), paper(), "Ines", None))
+    info = subprocess.run(["pdfinfo", "-struct", path], capture_output=True, text=True).stdout
+    for tag in ("H1", "H2", "P", "Table", "TH", "Figure", "L "):
+        assert tag in info
+    assert (
+        "Title:           Good day"
+        in subprocess.run(["pdfinfo", path], capture_output=True, text=True).stdout
+    )
+    fonts = subprocess.run(["pdffonts", path], capture_output=True, text=True).stdout
+    rows = [line.split() for line in fonts.splitlines()[2:]]
+    assert rows and all(row[-5:-2] == ["yes", "yes", "yes"] for row in rows)
+    marks = PdfReader(path).trailer["/Root"]["/MarkInfo"]  # type: ignore[index]
+    assert marks["/Marked"]
+
+
+def test_it_is_sent_with_a_yes_and_the_client_has_been_told(
+    owner: Phylax, service: Service, visit: Visit, machine: Machine, context: Context
+) -> None:
+    advised = owner.upkeep.advise(machine.tag, AdviceEdit(kind=AdviceKind.OTHER, text="A new bag."))
+    with context.db.write() as conn:
+        conn.execute("UPDATE advice SET fate = 'proposed'")
+    made = owner.reports.make(ReportAsk(visit=visit.id))
+    with pytest.raises(RefusedError, match="No mail server"):
+        owner.reports.mail(made.id, "aoife@ferry.example")
+    assert owner.reports.get(made.id).sent_at is None
+    assert not list(owner.records.list(kinds=[RecordKind.REPORT]))
+    with running_box() as (box, server):
+        owner.notices.set_mail_server(
+            MailServerEdit(
+                host="127.0.0.1", port=server.port, security="none", sender="desk@quayside.example"
+            ),
+            None,
+        )
+        with service.as_("petra") as desk:
+            assert desk.reports.mail(made.id, "aoife@ferry.example").sent_at is not None
+        post(context)
+        (mail,) = box.mails
+    assert mail["To"] == "aoife@ferry.example" and "What we did" in mail["Subject"]
+    assert "Auto-Submitted" not in mail
+    (attached,) = mail.iter_attachments()
+    assert attached.get_filename() == f"report-{made.id}.pdf"
+    assert attached.get_content() == owner.reports.pdf(made.id)
+    (entry,) = owner.records.list(kinds=[RecordKind.REPORT])
+    assert entry.text == f"Report {made.id} sent to aoife@ferry.example."
+    assert (entry.who, entry.visit_id) == ("Petra Lund", visit.id)
+    (given,) = owner.upkeep.advice(machine.tag)
+    assert (given.id, given.fate, given.word) == (
+        advised.id, AdviceFate.TOLD, f"in report {made.id}",
+    )  # fmt: skip
+
+
+def test_stretches() -> None:
+    assert in_stretches((1, 2, 3, 5, 7, 8)) == "1–3, 5, 7, 8"
+    assert in_stretches(()) == ""
