@@ -108,6 +108,8 @@ class Slip(Value):
 
     visit: Visit
     shop: str
+    head: str = Field("", description="What stands on top of the shop's papers")
+    terms: str = Field("", description="The shop's terms")
     contact: str
     phone: str
     make_and_model: str

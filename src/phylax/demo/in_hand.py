@@ -5,9 +5,10 @@ from __future__ import annotations
 from datetime import date, datetime, timedelta
 
 from phylax.core.records import Entry, RecordKind
+from phylax.core.reporting.asked import LetterheadEdit
 from phylax.core.values import to_seconds
 from phylax.core.visits import Move, NewVisit, Whose, moved_in_words, opened_in_words
-from phylax.store import people, records, visits
+from phylax.store import people, records, reports, visits
 from phylax.store.database import Connection
 
 
@@ -49,6 +50,26 @@ def take_in(conn: Connection, machine_ids: dict[str, int], now: datetime) -> Non
         ),
     ):  # fmt: skip
         _open(conn, new, move, now - timedelta(hours=hours_ago), today)
+
+
+_MARK = b"""<svg xmlns="http://www.w3.org/2000/svg" width="64" height="40" viewBox="0 0 64 40">
+<path d="M4 30 L32 8 L60 30 Z" fill="none" stroke="#0b5c63" stroke-width="4"/>
+<path d="M4 36 Q18 30 32 36 T60 36" fill="none" stroke="#0b5c63" stroke-width="3"/></svg>
+"""
+
+
+def print_papers(conn: Connection, now: datetime) -> None:
+    """The head, terms and mark of the shop's papers."""
+    at = to_seconds(now)
+    edit = LetterheadEdit(
+        head="Quayside Computer Repair\nNorth Quay 4, Tarn Skerry\ndesk@quayside.example",
+        foot="Monday to Friday 9 to 17, Saturday 10 to 13",
+        terms="What is not fetched within three months we may dispose of, after three letters. "
+        "We look after what lies on a machine as well as we can; keep a copy of what you cannot "
+        "lose. Above the amount agreed we ask before we go on.",
+    )
+    reports.put_letterhead(conn, edit, who="Ines Marrow", at=at)
+    reports.put_mark(conn, "svg", _MARK, who="Ines Marrow", at=at)
 
 
 def _open(conn: Connection, new: NewVisit, move: Move, at: datetime, today: date) -> None:

@@ -112,6 +112,7 @@ def make(folder: Path, now: datetime, url: str, *, lives_in: Path) -> None:
                 _look_through(conn, looks[spec.tag], machine_ids[spec.tag])
                 _was_on(conn, spec, machine_ids[spec.tag], now, zone)
             in_hand.take_in(conn, machine_ids, now)
+            in_hand.print_papers(conn, now)
             _on_bench(conn, machine_ids, now)
             _skip(conn, machine_ids, round_ids, now)
             presence.note_awake(conn, at=to_seconds(now))

@@ -3,6 +3,7 @@
   import { size } from '$lib/words';
   import ClipboardList from '@lucide/svelte/icons/clipboard-list';
   import Cleaned from '@lucide/svelte/icons/list-x';
+  import FileText from '@lucide/svelte/icons/file-text';
   import Monitor from '@lucide/svelte/icons/monitor-smartphone';
   import Settings from '@lucide/svelte/icons/sliders-horizontal';
   import PencilLine from '@lucide/svelte/icons/pencil-line';
@@ -14,6 +15,7 @@
     run: Cleaned,
     note: PencilLine,
     machine: Monitor,
+    report: FileText,
     visit: ClipboardList,
     setting: Settings
   };

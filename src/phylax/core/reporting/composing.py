@@ -76,7 +76,9 @@ def compose(facts: Facts, language: Language, leave_out: Collection[Part] = ()) 
         machine = facts.machines[0]
         title = w.say("title_machine", machine=machine.make_and_model or machine.tag)
         blocks += _of_machine(machine, wanted, 2, w)
-    span = w.say("span", first=w.day(facts.first), last=w.day(facts.last))
+    span = w.day(facts.first)
+    if facts.last > facts.first:
+        span = w.say("span", first=span, last=w.day(facts.last))
     about = [w.say("visit_of", visit=facts.visit)] if facts.visit is not None else []
     if not facts.is_of_client:
         about.append(facts.machines[0].tag)

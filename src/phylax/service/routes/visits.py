@@ -30,7 +30,7 @@ from phylax.service.http.pictures import ConsoleAddress, picture_of
 from phylax.service.problems import Problem, documented, invalid, not_found
 from phylax.service.routes.lookup import find_client, find_machine
 from phylax.service.runs.care import check_in_care
-from phylax.store import people, records, visits
+from phylax.store import people, records, reports, visits
 from phylax.store.database import Connection
 
 router = APIRouter(prefix="/visits", tags=["visits"])
@@ -100,9 +100,11 @@ def get_slip(number: int, context: TheContext, actor: Signed, console: ConsoleAd
         machine = find_machine(conn, str(visit.machine_id))
         client = find_client(conn, visit.client_id)
         name = the_shop(conn).name
+        letterhead = reports.letterhead(conn)
     address = f"{console}/visits/{number}"
     return Slip(
-        visit=visit, shop=name, contact=client.contact, phone=client.phone,
+        visit=visit, shop=name, head=letterhead.head, terms=letterhead.terms,
+        contact=client.contact, phone=client.phone,
         make_and_model=f"{machine.make} {machine.model}".strip(), serial=machine.serial,
         address=address, picture=picture_of(address),
     )  # fmt: skip

@@ -12,6 +12,7 @@
     { href: '/shop/access', name: 'Access' },
     { href: '/shop/days', name: 'Closing days' },
     { href: '/shop/calendars', name: 'Calendars' },
+    { href: '/shop/letterhead', name: 'Letterhead' },
     { href: '/shop/notices', name: 'Notices' },
     { href: '/shop/changes', name: 'Changes', owner: true }
   ];

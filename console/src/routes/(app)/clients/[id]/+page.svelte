@@ -6,6 +6,7 @@
   import Failed from '$lib/components/Failed.svelte';
   import ClientForm from '$lib/machines/ClientForm.svelte';
   import Retiring from '$lib/machines/Retiring.svelte';
+  import Made from '$lib/reports/Made.svelte';
   import { useMay } from '$lib/session';
   import When from '$lib/components/When.svelte';
 
@@ -65,6 +66,7 @@
       </ul>
     {:else}<Failed query={machinesAsked} />{/if}
   </section>
+  {#key client.id}<Made of={{ client_id: client.id }} over="client={client.id}" />{/key}
   {#if may.work && !client.retired_at}
     <section class="noprint mt-8" aria-labelledby="care">
       <h2 id="care">When they leave</h2>

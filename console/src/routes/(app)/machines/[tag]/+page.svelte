@@ -32,6 +32,7 @@
   import Updates from '$lib/upkeep/Updates.svelte';
   import RunsByItself from '$lib/tuning/RunsByItself.svelte';
   import OpenVisit from '$lib/visits/OpenVisit.svelte';
+  import Made from '$lib/reports/Made.svelte';
   import { useMay } from '$lib/session';
   import { dayStart, later, share, size } from '$lib/words';
   import ScanSearch from '@lucide/svelte/icons/scan-search';
@@ -407,6 +408,10 @@
     <h2 id="record">Record</h2>
     <Near room="min-h-96"><MachineRecord {machine} /></Near>
   </section>
+
+  <Near room="min-h-24">
+    {#key machine.id}<Made of={{ machine: machine.tag }} over="machine={machine.id}" />{/key}
+  </Near>
 
   {#if may.work && !machine.retired_at}
     <section class="noprint mt-8" aria-labelledby="care">

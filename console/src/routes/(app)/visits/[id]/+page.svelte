@@ -6,6 +6,7 @@
   import NoteForm from '$lib/components/NoteForm.svelte';
   import Timeline from '$lib/components/Timeline.svelte';
   import When from '$lib/components/When.svelte';
+  import Made from '$lib/reports/Made.svelte';
   import HandOver from '$lib/visits/HandOver.svelte';
   import MoveForm from '$lib/visits/MoveForm.svelte';
   import { day, whereItIs, whoseMove } from '$lib/visits/words';
@@ -89,6 +90,7 @@
       <Timeline records={recordsAsked.data} />
     {:else}<Failed query={recordsAsked} />{/if}
   </section>
+  {#key visit.id}<Made of={{ visit: visit.id }} over="visit={visit.id}" />{/key}
   {#if !visit.closed_at}
     <section class="noprint mt-8" aria-labelledby="over">
       <h2 id="over">Hand it over</h2>

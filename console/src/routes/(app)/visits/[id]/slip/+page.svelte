@@ -32,7 +32,7 @@
       <section aria-label="Part {part}">
         <header>
           <div>
-            <p>{slip.shop}</p>
+            <p class="head">{slip.head || slip.shop}</p>
             <p class="number">{visit.id}</p>
             <p class="small">{part}</p>
           </div>
@@ -49,6 +49,7 @@
         {#if visit.ask_above !== null && visit.ask_above !== undefined}
           <p><strong>We ask before anything above {visit.ask_above}.</strong></p>
         {/if}
+        {#if slip.terms}<p class="small terms">{slip.terms}</p>{/if}
         <p class="signed">Signed</p>
       </section>
     {/each}
@@ -86,6 +87,13 @@
   .small {
     font-size: 9pt;
     color: #333;
+  }
+  .head,
+  .terms {
+    white-space: pre-line;
+  }
+  .terms {
+    font-size: 8pt;
   }
   .signed {
     margin-top: 8mm;

@@ -1,0 +1,25 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
+  import { ask } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
+  import LetterheadForm from '$lib/reports/LetterheadForm.svelte';
+  import MarkForm from '$lib/reports/MarkForm.svelte';
+  import { useMay } from '$lib/session';
+
+  const may = useMay();
+  const asked = createQuery(() => ask('/api/v1/letterhead'));
+</script>
+
+<svelte:head><title>Letterhead – Phylax</title></svelte:head>
+
+<h1>Letterhead</h1>
+<p class="muted mt-1">It stands on reports for clients and on claim slips.</p>
+{#if asked.data}
+  {#if may.own}
+    <LetterheadForm letterhead={asked.data} />
+    <MarkForm letterhead={asked.data} />
+  {:else}
+    <p class="mt-4 whitespace-pre-wrap">{asked.data.head}</p>
+    <p class="muted mt-2">The owner changes it.</p>
+  {/if}
+{:else}<Failed query={asked} />{/if}
