@@ -72,6 +72,25 @@ def test_a_seal_holds_while_entries_are_added(owner: Phylax, machine: Machine) -
     assert [kept.note for kept in owner.records.seals()][-1] == seal.note
 
 
+def test_a_seal_goes_on_from_the_one_before_and_says_what_was_altered_meanwhile(
+    owner: Phylax, machine: Machine, context: Context
+) -> None:
+    note_some(owner, machine, 5)
+    owner.records.seal()
+    note_some(owner, machine, 3)
+    later = seals.opened(owner.records.seal().note).sealed
+    assert context.grown is not None and context.grown.entries == later.entries
+    with context.db.read() as conn:
+        assert later.root == seals.root_of(records.digests(conn))
+    altered(context, f"UPDATE records SET digest = '{'0' * 64}' WHERE id = 2")
+    note_some(owner, machine, 1)
+    assert not owner.records.check_seal(owner.records.seal().note).holds
+    # what was sealed is not there any more: it is gone through anew
+    altered(context, f"DELETE FROM records WHERE id > {later.entries - 2}")
+    note_some(owner, machine, 1)
+    assert owner.records.check_seal(owner.records.seal().note).holds
+
+
 def test_what_the_chain_alone_does_not_show_a_seal_does(
     owner: Phylax, machine: Machine, context: Context
 ) -> None:

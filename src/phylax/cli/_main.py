@@ -48,10 +48,12 @@ _NOUNS = {
     "protect": "what always stays",
     "question": "what is asked once of a client, and decides about settings",
     "record": "the maintenance records",
+    "report": "what a client gets to read",
     "round": "work that recurs",
     "routine": "lists of steps that are done together",
     "rule": "retention rules",
     "run": "cleanings and looks, done now",
+    "search": "everything that the shop knows",
     "serve": "start the shop's service",
     "setting": "settings of machines, and what is wanted of them",
     "shop": "the shop as a whole",
@@ -63,7 +65,6 @@ _NOUNS = {
     "update": "what machines lack, and installing it",
     "upkeep": "disks arranged, file systems repaired, restarts",
     "visit": "machines that are in hand",
-    "report": "what a client gets to read",
 }
 
 

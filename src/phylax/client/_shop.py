@@ -43,6 +43,7 @@ from phylax.core.runs import (
 )
 from phylax.core.scheduling.routines import StepState, StepTick
 from phylax.core.seals import NewSealCheck, Seal, SealCheck, SealKey
+from phylax.core.searching import HitKind, Results
 from phylax.core.shop import (
     Machine,
     Shop,
@@ -321,6 +322,22 @@ class Phylax(Http):
 
     def today(self) -> Today:
         return self.get(Today, "/today")
+
+    def search(self, words: str, *, only: Sequence[HitKind] = (), limit: int = 8) -> Results:
+        """What fits in everything that the shop knows: words, and fields as ``machine:tag``."""
+        return self.get(Results, "/search", words=words, only=list(only), limit=limit)
+
+    def search_as(
+        self,
+        words: str,
+        form: Literal["csv", "jsonl"],
+        *,
+        only: Sequence[HitKind] = (),
+        limit: int = 5000,
+    ) -> str:
+        """The same as CSV or JSON Lines."""
+        params = {"words": words, "only": list(only), "limit": limit, "form": form}
+        return self.send("GET", "/search", params=params).text
 
     def catalogue(self) -> Sequence[Category]:
         return self.get(list[Category], "/catalogue")

@@ -89,6 +89,12 @@ class Tree:
             size, node = 2 * size, node_of(left, node)
         self._edge.append((size, node))
 
+    def copy(self) -> Tree:
+        """One that grows by itself from here on."""
+        tree = Tree()
+        tree._edge = self._edge.copy()
+        return tree
+
     def root(self) -> bytes:
         if not self._edge:
             return sha256(b"").digest()
@@ -96,6 +102,16 @@ class Tree:
         for _, left in reversed(self._edge[:-1]):
             node = node_of(left, node)
         return node
+
+
+class Grown(NamedTuple):
+    """A tree as far as it was grown, so that the next seal goes on from there."""
+
+    entries: int
+    newest: int
+    """Number of the entry up to which it goes."""
+    head: str
+    tree: Tree
 
 
 def leaf_of(digest: str) -> bytes:

@@ -1,13 +1,17 @@
-"""What people type to look something up in the record: words, and fields as ``machine:tag``."""
+"""What people type to look something up, words and fields as ``machine:tag``, and what is found."""
 
 from __future__ import annotations
 
 import re
 import unicodedata
 from datetime import date
+from enum import StrEnum
 from typing import NamedTuple
 
+from pydantic import Field
+
 from phylax.core.records import RecordKind
+from phylax.core.values import Moment, Value
 
 FIELDS = ("machine", "client", "by", "kind", "from", "to")
 _PART = re.compile(r'(?:([a-z]+):)?(?:"([^"]*)"?|(\S+))')
@@ -84,19 +88,63 @@ def _day(value: str | None) -> date | None:
 
 def spelled_out(text: str) -> str:
     """The text with letters as they are written where a keyboard lacks them, lower case."""
-    plain = text.casefold().translate(_SPELLED)
-    marks = unicodedata.normalize("NFD", plain)
+    return without_marks(text.casefold().translate(_SPELLED))
+
+
+def without_marks(text: str) -> str:
+    """The text in lower case without accents."""
+    return _without_marks(text.casefold())
+
+
+def _without_marks(text: str) -> str:
+    marks = unicodedata.normalize("NFD", text)
     return "".join(sign for sign in marks if not unicodedata.combining(sign))
 
 
 def other_spellings(text: str) -> str:
     """Of a text's words, those that are spelled otherwise as well, so spelled."""
     otherwise: dict[str, None] = {}
-    for word in re.findall(r"\w+", text.casefold()):
+    # in lower case alone: folded further, a sharp s would be spelled out already, and the index of
+    # words knows it as it is
+    for word in re.findall(r"\w+", text.lower()):
         spelled = spelled_out(word)
-        bare = "".join(
-            sign for sign in unicodedata.normalize("NFD", word) if not unicodedata.combining(sign)
-        )
-        if spelled != bare:
+        if spelled != _without_marks(word):
             otherwise[spelled] = None
     return " ".join(otherwise)
+
+
+class HitKind(StrEnum):
+    """What a search finds."""
+
+    MACHINE = "machine"
+    CLIENT = "client"
+    VISIT = "visit"
+    FILE = "file"
+    ADVICE = "advice"
+    PROGRAM = "program"
+    ENTRY = "entry"
+
+
+class Hit(Value):
+    """One thing that a search finds."""
+
+    kind: HitKind
+    id: int
+    title: str
+    line: str = Field("", description="The line that fits, or what became of it")
+    machine_tag: str = ""
+    client_name: str = ""
+    at: Moment | None = None
+    page: str = Field(description="Its page in the console")
+
+
+class HitGroup(Value):
+    """What of one kind fits, the newest first."""
+
+    kind: HitKind
+    hits: tuple[Hit, ...]
+    more: bool = Field(description="Whether there are more than are shown")
+
+
+class Results(Value):
+    groups: tuple[HitGroup, ...] = Field(description="Kinds of which something fits")

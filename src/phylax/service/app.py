@@ -50,6 +50,7 @@ from phylax.service.routes import (
     routines,
     rules,
     runs,
+    searching,
     shared_changes,
     shop,
     sign_ins,
@@ -142,6 +143,7 @@ def create_app(context: Context) -> FastAPI:
         visits,
         reports,
         letterhead,
+        searching,
         views,
     ):
         app.include_router(family.router, prefix=API, responses=problems.documented(*_ANYWHERE))

@@ -11,7 +11,7 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 from phylax.core import proofs, seals
 from phylax.core.proofs import EntryProof, ProofCheck
 from phylax.core.records import first_form
-from phylax.core.seals import Opened, Seal, SealCheck, Sealed, SealKey
+from phylax.core.seals import Grown, Opened, Seal, SealCheck, Sealed, SealKey
 from phylax.core.values import from_seconds
 from phylax.service import seal_keys
 from phylax.service.context.context import Context
@@ -27,7 +27,7 @@ def make(context: Context) -> Seal:
     # a long record takes its time: nobody waits for the file meanwhile
     with context.db.read() as conn:
         name = _name(conn)
-        sealed = _now(conn, name, now)
+        sealed = _now(context, conn, name, now)
     text = seals.body(sealed)
     note = seals.note(text, name, seal_keys.public(key), key.sign(text.encode()))
     with context.db.write() as conn:
@@ -78,17 +78,32 @@ def check_proof(context: Context, text: str) -> ProofCheck:
     )
 
 
-def _now(conn: Connection, name: str, at: int) -> Sealed:
-    tree, count, head = seals.Tree(), 0, ""
-    for head in records.digests(conn):
-        tree.add(head)
-        count += 1
+def _grown(context: Context, conn: Connection) -> Grown:
+    """The tree over all entries. What was sealed by this service before stays as it was then:
+    were an older entry altered since, the seals would say so."""
+    known = context.grown
+    if (
+        known is None
+        or known.entries != records.place_of(conn, known.newest + 1)
+        or known.head != records.digest_at(conn, known.newest)
+    ):
+        known = Grown(0, 0, "", seals.Tree())
+    tree, newest, head, more = known.tree.copy(), known.newest, known.head, 0
+    for number, digest in records.digests_after(conn, known.newest):
+        tree.add(digest)
+        newest, head, more = number, digest, more + 1
+    context.grown = Grown(known.entries + more, newest, head, tree)
+    return context.grown
+
+
+def _now(context: Context, conn: Connection, name: str, at: int) -> Sealed:
+    grown = _grown(context, conn)
     audited, audit_head = audit.head(conn)
     return Sealed(
         origin=name,
-        entries=count,
-        root=tree.root(),
-        head=head,
+        entries=grown.entries,
+        root=grown.tree.root(),
+        head=grown.head,
         audit_count=audited,
         audit_head=audit_head,
         generation=generation.current(conn).name,

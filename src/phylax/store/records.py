@@ -15,18 +15,24 @@ from phylax.core.values import from_seconds, to_seconds
 from phylax.store import visits
 
 Connection = sqlite3.Connection
+_NAMED_MONTHS = 40
 
-_RECORD = """
+_WHO = "coalesce(iif(r.hashed IS NULL, r.who, p.who), '')"
+_COLUMNS = """
     SELECT r.id, r.machine_id, r.at, r.kind, r.run_id, r.state, r.freed, r.removed_count,
            coalesce(iif(r.hashed IS NULL, r.who, p.who), '') AS who,
            coalesce(iif(r.hashed IS NULL, r.text, p.text), '') AS text, r.left_count, r.corrects,
            r.previous, r.digest, r.hashed, r.visit_id, p.who_salt, p.text_salt,
            m.tag AS machine_tag, c.name AS client_name
-    FROM records r
+"""
+_JOINED = """
     LEFT JOIN record_parts p ON p.entry = r.id
     JOIN machines m ON m.id = r.machine_id
     JOIN clients c ON c.id = m.client_id
 """
+_RECORD = f"{_COLUMNS} FROM records r {_JOINED}"
+_FOUND = f"{_COLUMNS} FROM records_text t CROSS JOIN records r ON r.id = t.rowid {_JOINED}"
+"""The index of words gives the newest first, and no more of them than are asked for."""
 
 
 def append(conn: Connection, entry: Entry) -> int:
@@ -92,7 +98,7 @@ class RecordChoice(NamedTuple):
     kinds: tuple[RecordKind, ...] = ()
     who: str = ""
     by: str = ""
-    """A part of the name of who wrote it."""
+    """The beginning of a name of who wrote it."""
     since: int | None = None
     until: int | None = None
     words: tuple[str, ...] = ()
@@ -102,22 +108,14 @@ def records(
     conn: Connection, choice: RecordChoice = RecordChoice(), *, before: int, limit: int
 ) -> list[Record]:
     """Entries chosen, newest first, before a number; with all of some words."""
-    where = ["r.id < :before"]
+    where = []
     values: dict[str, object] = {"before": before, "limit": limit}
     for term, value in (
         ("r.machine_id = :machine", choice.machine_id),
         ("m.client_id = :client", choice.client_id),
         ("r.visit_id = :visit", choice.visit_id),
-        (
-            "r.id IN (SELECT id FROM records WHERE who = :who"
-            " UNION ALL SELECT entry FROM record_parts WHERE who = :who)",
-            choice.who or None,
-        ),
-        (
-            "r.id IN (SELECT id FROM records WHERE who LIKE :by ESCAPE '\\'"
-            " UNION ALL SELECT entry FROM record_parts WHERE who LIKE :by ESCAPE '\\')",
-            f"%{_literal(choice.by)}%" if choice.by else None,
-        ),
+        (f"{_WHO} = :who", choice.who or None),
+        (f"{_WHO} LIKE :by ESCAPE '\\'", f"%{_literal(choice.by)}%" if choice.by else None),
         ("r.at >= :since", choice.since),
         ("r.at < :until", choice.until),
         (
@@ -128,14 +126,65 @@ def records(
         if value is not None:
             where.append(term)
             values[_named_in(term)] = value
-    if match := _match(choice.words):
+    if match := _match_of(conn, choice):
         values["match"] = match
-        where.append("r.id IN (SELECT rowid FROM records_text WHERE records_text MATCH :match)")
+        where += ["records_text MATCH :match", "t.rowid < :before"]
+        source, number = _FOUND, "t.rowid"
+    else:
+        where.append("r.id < :before")
+        source, number = _RECORD, "r.id"
     rows = conn.execute(
-        f"{_RECORD} WHERE {' AND '.join(where)} ORDER BY r.id DESC LIMIT :limit",
-        values,
+        f"{source} WHERE {' AND '.join(where)} ORDER BY {number} DESC LIMIT :limit", values
     )
     return [_record(row) for row in rows]
+
+
+def _match_of(conn: Connection, choice: RecordChoice) -> str:
+    """What the index of words knows of a choice; empty where another index serves better.
+
+    Machine, client, author, kind and month stand in it as well: a word that is in every third entry
+    is found on one machine without going through all of them.
+    """
+    has_own_index = choice.machine_id is not None or choice.visit_id is not None
+    if not choice.words and not choice.by and has_own_index:
+        return ""
+    terms = [matching(choice.words)] if choice.words else []
+    for column, text in (
+        ("tag", _name(conn, "SELECT tag FROM machines WHERE id = ?", choice.machine_id)),
+        ("client", _name(conn, "SELECT name FROM clients WHERE id = ?", choice.client_id)),
+        ("who", choice.who),
+    ):
+        # a name of signs alone is no word of the index
+        if re.search(r"\w", text):
+            terms.append(f"{column} : {_quoted(text)}")
+    terms += [f"who : {_quoted(word)} *" for word in choice.by.split() if re.search(r"\w", word)]
+    if choice.kinds:
+        kinds = " OR ".join(_quoted(kind) for kind in choice.kinds)
+        terms.append(f"marks : ({kinds})")
+    if months := _months(choice.since, choice.until):
+        terms.append(f"marks : ({' OR '.join(months)})")
+    return " AND ".join(f"({term})" for term in terms)
+
+
+def _name(conn: Connection, question: str, number: int | None) -> str:
+    row = conn.execute(question, (number,)).fetchone() if number is not None else None
+    return row[0] if row else ""
+
+
+def _months(since: int | None, until: int | None) -> list[str]:
+    """The months of a span as the index has them; none where there are too many to name."""
+    if since is None:
+        return []
+    try:
+        first = from_seconds(since)
+        last = from_seconds(until) if until is not None else None
+    except (ValueError, OverflowError):
+        return []
+    if last is None or (last - first).days > _NAMED_MONTHS * 28:
+        return []
+    count = (last.year - first.year) * 12 + last.month - first.month + 1
+    months = [first.year * 12 + first.month - 1 + number for number in range(count)]
+    return [f"m{month // 12:04}{month % 12 + 1:02}" for month in months]
 
 
 _OF_FIRST_FORM = """
@@ -165,15 +214,20 @@ def place_of(conn: Connection, record_id: int) -> int:
     return int(row[0])
 
 
-def _match(words: Sequence[str]) -> str:
-    """Entries with all of some words, the last as far as it was typed, each as it is written or
-    spelled out. Each is quoted, so that what people type is never FTS5 syntax."""
+def matching(words: Sequence[str]) -> str:
+    """Entries with all of some words; empty where there are none."""
+    return f"{{text who tag client folded}} : ({all_of(words)})" if words else ""
+
+
+def all_of(words: Sequence[str]) -> str:
+    """All of some words, the last as far as it was typed, each as it is written or spelled out.
+    Each is quoted, so that what people type is never FTS5 syntax."""
     terms = []
     for number, word in enumerate(words):
         is_begun = number == len(words) - 1 and len(word) > 1 and word[-2:].isalnum()
         begun = "*" if is_begun else ""
         ways = dict.fromkeys((word, spelled_out(word)))
-        quoted = ['"' + way.replace('"', '""') + '"' + begun for way in ways]
+        quoted = [_quoted(way) + begun for way in ways]
         terms.append(f"({' OR '.join(quoted)})")
     return " AND ".join(terms)
 
@@ -189,6 +243,11 @@ def _literal(text: str) -> str:
     return text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
 
 
+def _quoted(text: str) -> str:
+    """What people type, as no syntax of the index."""
+    return '"' + text.replace('"', '""') + '"'
+
+
 def _kept(row: sqlite3.Row) -> KeptEntry:
     parts = {
         name: Part.kept(row[f"{name}_salt"], row[name])
@@ -199,8 +258,20 @@ def _kept(row: sqlite3.Row) -> KeptEntry:
 
 def digests(conn: Connection) -> Iterator[str]:
     """Of every entry from the first."""
-    for row in conn.execute("SELECT digest FROM records ORDER BY id"):
-        yield row[0]
+    for _, digest in digests_after(conn, 0):
+        yield digest
+
+
+def digests_after(conn: Connection, number: int) -> Iterator[tuple[int, str]]:
+    """Entries after one, in order: number and digest."""
+    for row in conn.execute("SELECT id, digest FROM records WHERE id > ? ORDER BY id", (number,)):
+        yield row[0], row[1]
+
+
+def digest_at(conn: Connection, number: int) -> str:
+    """An entry's digest; empty where it is not there."""
+    row = conn.execute("SELECT digest FROM records WHERE id = ?", (number,)).fetchone()
+    return row[0] if row else ""
 
 
 def authors(conn: Connection) -> list[str]:

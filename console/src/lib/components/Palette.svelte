@@ -2,10 +2,10 @@
   import { Combobox, useListCollection } from '@skeletonlabs/skeleton-svelte';
   import { createQuery, keepPreviousData } from '@tanstack/svelte-query';
   import { goto } from '$app/navigation';
-  import type { Machine } from '$lib/api/client';
+  import type { Schema } from '$lib/api/client';
   import { ask } from '$lib/api/queries';
   import { useMe } from '$lib/session';
-  import { count } from '$lib/words';
+  import { KINDS } from '$lib/search/kinds';
   import { onMount } from 'svelte';
 
   interface Props {
@@ -30,6 +30,9 @@
     ['/rounds?show=yes', 'Listings that wait for a yes'],
     ['/rules', 'Rules'],
     ['/records', 'Records'],
+    ['/search', 'Search'],
+    ['/reports', 'Reports for clients'],
+    ['/shop/letterhead', 'Letterhead'],
     ['/routines', 'Routines'],
     ['/trends', 'Trends over the shop'],
     ['/shop', 'Shop'],
@@ -59,18 +62,8 @@
     return () => clearTimeout(timer);
   });
   const asks = $derived(rested.length > 1);
-  const machinesAsked = createQuery(() => ({
-    ...ask('/api/v1/machines', { params: { query: { words: rested, limit: MOST } } }),
-    placeholderData: keepPreviousData,
-    enabled: asks
-  }));
-  const clientsAsked = createQuery(() => ({
-    ...ask('/api/v1/clients', { params: { query: { words: rested, limit: MOST } } }),
-    placeholderData: keepPreviousData,
-    enabled: asks
-  }));
-  const recordsAsked = createQuery(() => ({
-    ...ask('/api/v1/records', { params: { query: { words: rested, limit: 4 } } }),
+  const hitsAsked = createQuery(() => ({
+    ...ask('/api/v1/search', { params: { query: { words: rested, limit: MOST } } }),
     placeholderData: keepPreviousData,
     enabled: asks
   }));
@@ -81,21 +74,25 @@
       .toLowerCase()
       .split(/\s+/)
       .every((word) => label.toLowerCase().includes(word));
-  const machines = $derived(asks ? ((machinesAsked.data ?? []) as Machine[]) : []);
+  // as JSON, though the address also answers with CSV and JSON Lines
+  const groupsOfHits = $derived(
+    asks ? ((hitsAsked.data as Schema['Results'] | undefined)?.groups ?? []) : []
+  );
+  const shorter = (text: string) => (text.length > 48 ? `${text.slice(0, 47)}…` : text);
   const entries = $derived.by<Entry[]>(() => {
     const text = value.trim();
     const query = encodeURIComponent(text);
     const lists: Entry[] = text
       ? [
           {
-            href: `/machines?words=${query}`,
-            label: `Machines with “${text}”`,
+            href: `/search?words=${query}`,
+            label: `Everything with “${text}”`,
             note: '',
             group: 'Lists'
           },
           {
-            href: `/records?words=${query}`,
-            label: `Entries with “${text}”`,
+            href: `/machines?words=${query}`,
+            label: `Machines with “${text}”`,
             note: '',
             group: 'Lists'
           }
@@ -103,24 +100,15 @@
       : [];
     return [
       ...lists,
-      ...machines.map((m) => ({
-        href: `/machines/${m.tag}`,
-        label: m.tag,
-        note: m.client_name,
-        group: 'Machines'
-      })),
-      ...(asks ? (clientsAsked.data ?? []) : []).map((c) => ({
-        href: `/clients/${c.id}`,
-        label: c.name,
-        note: count(c.machines, 'machine'),
-        group: 'Clients'
-      })),
-      ...(asks ? (recordsAsked.data ?? []) : []).map((r) => ({
-        href: `/records?words=${query}&machine=${r.machine_tag}`,
-        label: r.text.length > 48 ? `${r.text.slice(0, 47)}…` : r.text,
-        note: r.machine_tag,
-        group: 'Entries'
-      })),
+      ...groupsOfHits.flatMap((group) =>
+        group.hits.map((hit) => ({
+          href: hit.page,
+          label: shorter(hit.kind === 'entry' || hit.kind === 'advice' ? hit.line : hit.title),
+          note:
+            hit.machine_tag && hit.machine_tag !== hit.title ? hit.machine_tag : hit.client_name,
+          group: KINDS[group.kind]
+        }))
+      ),
       ...PAGES.filter(([, label]) => fits(label)).map(([href, label]) => ({
         href,
         label,

@@ -11,6 +11,7 @@ from typing import Annotated
 
 from fastapi import Depends, Request
 
+from phylax.core.seals import Grown
 from phylax.core.shop import Shop
 from phylax.core.values import to_seconds
 from phylax.service.context.wakeups import Wakeups
@@ -42,6 +43,8 @@ class Context:
     """Secrets of second steps that wait for their first code, by person, with when they began."""
     challenges: Challenges = field(default_factory=Challenges)
     making_backup: threading.Lock = field(default_factory=threading.Lock)
+    grown: Grown | None = None
+    """How far the record was sealed last."""
     vault: Vault = field(init=False)
     _beats: dict[str, float] = field(default_factory=dict)
 

@@ -2,11 +2,18 @@
 
 from __future__ import annotations
 
+from datetime import date, datetime, time, timedelta
+from typing import NamedTuple
+from zoneinfo import ZoneInfo
+
 from phylax.core.holds import Hold
 from phylax.core.runs import Run
+from phylax.core.searching import Search
 from phylax.core.shop import Client, Machine, Volume
 from phylax.core.survey import Survey
-from phylax.service.problems import Problem, not_found
+from phylax.core.values import to_seconds
+from phylax.service.context.context import the_shop
+from phylax.service.problems import Problem, invalid, not_found
 from phylax.store import holds, runs, shop, surveys
 from phylax.store.database import Connection
 
@@ -70,3 +77,45 @@ def find_survey(conn: Connection, survey_id: int) -> Survey:
     if survey is None:
         raise not_found("survey", survey_id)
     return survey
+
+
+class Searched(NamedTuple):
+    """Whom and which time a search is about; times in epoch seconds, the last not among them."""
+
+    machine_id: int | None
+    client_id: int | None
+    since: int | None
+    until: int | None
+
+
+def find_searched(conn: Connection, asked: Search) -> Searched:
+    """Problem where its machine or client is none, or is more than one."""
+    zone = the_shop(conn).clock
+    return Searched(
+        machine_id=find_machine(conn, asked.machine).id if asked.machine else None,
+        client_id=_client(conn, asked.client),
+        since=_midnight(asked.since, zone),
+        until=_midnight(asked.until and asked.until + timedelta(days=1), zone),
+    )
+
+
+def _midnight(day: date | None, zone: ZoneInfo) -> int | None:
+    return None if day is None else to_seconds(datetime.combine(day, time(), zone))
+
+
+def _client(conn: Connection, name: str) -> int | None:
+    """The one client that is called so, or whose name has all of these words."""
+    if not name:
+        return None
+    # what was written of somebody who is retired is looked up as well
+    known = [
+        client
+        for retired in (False, True)
+        for client in shop.clients(conn, after=0, limit=50, words=name, retired=retired)
+    ]
+    exact = [client for client in known if client.name.casefold() == name.casefold()]
+    chosen = exact or known
+    if len(chosen) != 1:
+        names = ", ".join(client.name for client in chosen[:5]) or "none"
+        raise invalid("/words", f"'client:{name}' has to be one client; there are: {names}")
+    return chosen[0].id

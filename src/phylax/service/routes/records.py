@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime, time, timedelta
 from typing import Annotated
-from zoneinfo import ZoneInfo
 
 from fastapi import APIRouter, Query, Request, Response
 
@@ -15,13 +13,13 @@ from phylax.core.seals import NewSealCheck, Seal, SealCheck, SealKey
 from phylax.core.searching import read_search
 from phylax.core.values import Moment, from_seconds, to_seconds
 from phylax.service import sealing
-from phylax.service.context.context import TheContext, the_shop
+from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange
 from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import documented, invalid, not_found
-from phylax.service.routes.lookup import find_machine
-from phylax.store import records, seals, shop
+from phylax.service.routes.lookup import find_machine, find_searched
+from phylax.store import records, seals
 from phylax.store.database import Connection
 
 router = APIRouter(prefix="/records", tags=["records"])
@@ -58,45 +56,20 @@ def list_records(
     except ValueError as error:
         raise invalid("/words", str(error)) from None
     with context.db.read() as conn:
-        zone = the_shop(conn).clock
-        machine = machine or asked.machine
-        first = since or _midnight(asked.since, zone)
-        last = until or _midnight(asked.until and asked.until + timedelta(days=1), zone)
+        searched = find_searched(conn, asked)
         choice = records.RecordChoice(
-            machine_id=find_machine(conn, machine).id if machine else None,
-            client_id=client_id if client_id is not None else _client(conn, asked.client),
+            machine_id=find_machine(conn, machine).id if machine else searched.machine_id,
+            client_id=client_id if client_id is not None else searched.client_id,
             visit_id=visit,
             kinds=(*kind, *asked.kinds),
             who=who,
             by=asked.by,
-            since=to_seconds(first) if first else None,
-            until=to_seconds(last) if last else None,
+            since=to_seconds(since) if since else searched.since,
+            until=to_seconds(until) if until else searched.until,
             words=asked.words,
         )
         listed = records.records(conn, choice, before=before, limit=limit + 1)
     return page(listed, limit, request, response, "before")
-
-
-def _midnight(day: date | None, zone: ZoneInfo) -> datetime | None:
-    return None if day is None else datetime.combine(day, time(), zone)
-
-
-def _client(conn: Connection, name: str) -> int | None:
-    """The one client that is called so, or whose name has all of these words."""
-    if not name:
-        return None
-    # what was written of somebody who is retired is looked up as well
-    known = [
-        client
-        for retired in (False, True)
-        for client in shop.clients(conn, after=0, limit=50, words=name, retired=retired)
-    ]
-    exact = [client for client in known if client.name.casefold() == name.casefold()]
-    chosen = exact or known
-    if len(chosen) != 1:
-        names = ", ".join(client.name for client in chosen[:5]) or "none"
-        raise invalid("/words", f"'client:{name}' has to be one client; there are: {names}")
-    return chosen[0].id
 
 
 @router.post("", status_code=201, response_model=Record, responses=documented(404, 422))

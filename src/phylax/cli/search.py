@@ -1,0 +1,61 @@
+"""`phylax search`: everything that the shop knows."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import click
+
+from phylax.cli._output import Column, local, print_list
+from phylax.cli._session import Session, pass_session
+from phylax.core.searching import HitKind
+
+_FORMS: dict[str, Literal["csv", "jsonl"]] = {"csv": "csv", "jsonl": "jsonl"}
+
+
+@click.command("search")
+@click.argument("words", nargs=-1, required=True)
+@click.option(
+    "--only",
+    type=click.Choice([kind.value for kind in HitKind]),
+    multiple=True,
+    help="Of this kind; may be said more than once.",
+)
+@click.option("--limit", type=click.IntRange(1, 5000), default=8, show_default=True,
+              help="At most so many of each kind.")  # fmt: skip
+@click.option(
+    "--format",
+    "form",
+    type=click.Choice(["table", "json", "csv", "jsonl"]),
+    default="table",
+    help="How to print it.",
+    show_default=True,
+)
+@pass_session
+def command(
+    session: Session, words: tuple[str, ...], only: tuple[str, ...], limit: int, form: str
+) -> None:
+    """Look up WORDS in machines, clients, visits, entries, advice, programs and files.
+
+    Fields narrow it: machine:TAG, client:NAME, by:NAME, kind:KIND, from:DAY, to:DAY.
+    """
+    kinds = [HitKind(kind) for kind in only]
+    asked = " ".join(f'"{word}"' if " " in word and ":" not in word else word for word in words)
+    if form in _FORMS:
+        click.echo(session.shop.search_as(asked, _FORMS[form], only=kinds, limit=limit), nl=False)
+        return
+    results = session.shop.search(asked, only=kinds, limit=limit)
+    zone = session.the_shop.clock
+    hits = [hit for group in results.groups for hit in group.hits]
+    columns = (
+        Column("what", lambda hit: str(hit.kind)),
+        Column("title", lambda hit: hit.title),
+        Column("machine", lambda hit: hit.machine_tag),
+        Column("client", lambda hit: hit.client_name),
+        Column("when", lambda hit: local(hit.at, zone) if hit.at else ""),
+        Column("line", lambda hit: hit.line, below=True),
+    )
+    print_list(form, hits, columns, empty="Nothing fits. Try fewer words, or the beginning of one.")
+    more = [str(group.kind) for group in results.groups if group.more]
+    if more and form == "table":
+        click.echo(f"There is more of: {', '.join(more)}. Say --limit.")
