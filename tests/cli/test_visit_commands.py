@@ -30,3 +30,22 @@ def test_a_machine_in_hand(phylax: Run, owner: Phylax, machine: Machine) -> None
     assert "mended" in phylax("visit", "list", "--machine", "ferry-desk").stdout
     assert phylax("visit", "hand-over", "1", "--mended").returncode == 4
     assert phylax("visit", "show", "9").returncode == 4
+
+
+def test_parts_sealed_notes_and_ready(phylax: Run, owner: Phylax, machine: Machine) -> None:
+    phylax("visit", "open", "ferry-desk", "--said", "It clicks")
+    assert "No part is on order" in phylax("visit", "parts").stdout
+    ordered = phylax("visit", "order", "1", "SSD, 1 TB", "--from", "Kittiwake",
+                     "--expected", "2026-03-09")  # fmt: skip
+    assert ordered.returncode == 0 and "2026-03-09" in ordered.stdout
+    assert "Kittiwake" in phylax("visit", "parts").stdout
+    assert "arrived" in phylax("visit", "part", "1", "arrived").stdout
+    assert "No part is on order" in phylax("visit", "parts").stdout
+    owner.visits.seal_note(1, "Bram's sign-in", "under the keyboard")
+    assert "under the keyboard" in phylax("visit", "open-note", "1").stdout
+    shown = phylax("visit", "show", "1").stdout
+    assert "SSD, 1 TB, arrived" in shown and "read 1 time" in shown and "keyboard" not in shown
+    ready = phylax("visit", "ready", "1", "--word", "It costs 60.")
+    assert ready.returncode == 0 and "can be fetched" in ready.stdout
+    refused = phylax("visit", "ready", "1", "--mail", "a@b.example")
+    assert refused.returncode == 4 and "No mail server" in refused.stderr

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import date, datetime
 
 import click
 
 from phylax.cli._output import Column, console, format_option, local, print_list, print_one
 from phylax.cli._session import Session, pass_session
+from phylax.core.desk import NewPart, OrderedPart, PartState, Ready
+from phylax.core.quantities import count
 from phylax.core.visits import HandOver, Move, NewVisit, Visit, Whose
 
 _DAY = click.DateTime(["%Y-%m-%d"])
@@ -94,6 +97,11 @@ def show_visit(session: Session, visit: int, form: str) -> None:
     _print(session, current, form)
     if form == "table":
         zone = session.the_shop.clock
+        for part in session.shop.visits.parts(visit):
+            console.print(f"Part {part.id}: {part.what}, {part.state}", highlight=False)
+        for note in session.shop.visits.sealed_notes(visit):
+            gone = "destroyed" if note.destroyed_at else f"read {count(len(note.readings), 'time')}"
+            console.print(f"Sealed note {note.id}: {note.title}, {gone}", highlight=False)
         for entry in session.shop.records.list(visit=visit):
             console.print(f"{local(entry.at, zone)}  {entry.who}: {entry.text}", highlight=False)
 
@@ -128,6 +136,84 @@ def move(
         }
     )  # fmt: skip
     _print(session, session.shop.visits.move(current, asked), form)
+
+
+@command.command("ready")
+@click.argument("visit", type=int)
+@click.option("--mail", help="Tell its client by mail to this address, and remind them.")
+@click.option("--word", default="", help="What the mail says besides, such as what it costs.")
+@format_option
+@pass_session
+def ready(session: Session, visit: int, mail: str | None, word: str, form: str) -> None:
+    """The machine can be fetched."""
+    current = session.shop.visits.get(visit)
+    _print(session, session.shop.visits.ready(current, Ready(mail=mail, word=word)), form)
+
+
+@command.command("order")
+@click.argument("visit", type=int)
+@click.argument("what")
+@click.option("--from", "from_whom", default="", help="From whom.")
+@click.option("--expected", type=_DAY, help="As in 2026-12-04.")
+@format_option
+@pass_session
+def order(
+    session: Session, visit: int, what: str, from_whom: str, expected: datetime | None, form: str
+) -> None:
+    """Write down that a part is ordered for VISIT."""
+    new = NewPart(what=what, from_whom=from_whom, expected=_date(expected))
+    _print_parts([session.shop.visits.order_part(visit, new)], form)
+
+
+@command.command("part")
+@click.argument("part", type=int)
+@click.argument("state", type=click.Choice([state.value for state in PartState]))
+@format_option
+@pass_session
+def set_part(session: Session, part: int, state: str, form: str) -> None:
+    """Write down what became of PART, by its number."""
+    _print_parts([session.shop.visits.set_part(part, PartState(state))], form)
+
+
+@command.command("parts")
+@click.option("--visit", type=int, help="All of this visit; else what the shop waits for.")
+@format_option
+@pass_session
+def parts(session: Session, visit: int | None, form: str) -> None:
+    """List parts on order, the longest expected first."""
+    _print_parts(session.shop.visits.parts(visit), form)
+
+
+def _print_parts(listed: Sequence[OrderedPart], form: str) -> None:
+    columns = (
+        Column("part", lambda p: str(p.id), right=True),
+        Column("what", lambda p: p.what),
+        Column("from", lambda p: p.from_whom),
+        Column("expected", lambda p: f"{p.expected or '–'}{' overdue' if p.overdue else ''}"),
+        Column("state", lambda p: str(p.state)),
+        Column("visit", lambda p: str(p.visit_id), right=True),
+        Column("machine", lambda p: p.machine_tag),
+    )
+    print_list(form, listed, columns, empty="No part is on order.")
+
+
+@command.command("seal-note")
+@click.argument("visit", type=int)
+@click.option("--title", required=True, help="What it is, as in 'Bram's sign-in'.")
+@pass_session
+def seal_note(session: Session, visit: int, title: str) -> None:
+    """Keep what a client left to sign in with: it is asked for, and not shown."""
+    text = click.prompt("What the client left", hide_input=True)
+    note = session.shop.visits.seal_note(visit, title, text)
+    click.echo(f"Sealed as note {note.id}. It is destroyed at hand-over.")
+
+
+@command.command("open-note")
+@click.argument("note", type=int)
+@pass_session
+def open_note(session: Session, note: int) -> None:
+    """Read a sealed note, by its number. Your reading is written down."""
+    click.echo(session.shop.visits.open_note(note).text)
 
 
 @command.command("hand-over")
@@ -187,6 +273,9 @@ def _print(session: Session, visit: Visit, form: str) -> None:
             ("until", _until(visit)),
             ("where", f"{visit.place} {visit.shelf}".strip()),
         ]
+        if visit.ready_at:
+            told = f", told by mail to {visit.ready_mail}" if visit.ready_mail else ""
+            pairs.append(("can be fetched", f"since {local(visit.ready_at, zone)}{told}"))
     else:
         pairs.append(("ended", f"{local(visit.closed_at, zone)}, {visit.outcome}"))
     pairs.append(("guaranteed until", str(visit.guaranteed_until or "")))

@@ -5,10 +5,22 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from phylax.client._family import Family, Which
+from phylax.core.desk import (
+    NewPart,
+    NewSealedNote,
+    OpenedNote,
+    OrderedPart,
+    PartState,
+    PartStep,
+    Ready,
+    SealedNote,
+)
 from phylax.core.values import edit_of
 from phylax.core.visits import HandOver, Move, NewVisit, Slip, Visit, VisitEdit
 
 _VISITS: type[list[Visit]] = list[Visit]
+_PARTS: type[list[OrderedPart]] = list[OrderedPart]
+_NOTES: type[list[SealedNote]] = list[SealedNote]
 """`list` is a method's name below."""
 
 
@@ -40,6 +52,37 @@ class Visits(Family):
     def move(self, visit: Visit, move: Move) -> Visit:
         """Say whose move it is, for what and until when."""
         return self._http.post(Visit, f"/visits/{visit.id}/move", move, visit.version)
+
+    def ready(self, visit: Visit, asked: Ready) -> Visit:
+        """The machine can be fetched; its client is told by mail where `asked` says so."""
+        return self._http.post(Visit, f"/visits/{visit.id}/ready", asked, visit.version)
+
+    def parts(self, number: int | None = None) -> Sequence[OrderedPart]:
+        """Parts of a visit; or all of the shop that are waited for."""
+        return self._http.get(_PARTS, "/ordered-parts", visit=number)
+
+    def order_part(self, number: int, new: NewPart) -> OrderedPart:
+        return self._http.post(OrderedPart, f"/visits/{number}/parts", new)
+
+    def set_part(self, part: int, state: PartState) -> OrderedPart:
+        """A part has arrived, is called off, or is waited for again."""
+        return self._http.post(OrderedPart, f"/ordered-parts/{part}/state", PartStep(state=state))
+
+    def sealed_notes(self, number: int) -> Sequence[SealedNote]:
+        """Which sealed notes a visit has, and who has read them."""
+        return self._http.get(_NOTES, f"/visits/{number}/sealed-notes")
+
+    def seal_note(self, number: int, title: str, text: str) -> SealedNote:
+        """Keep what a client left to sign in with."""
+        new = NewSealedNote(title=title, text=text)
+        return self._http.post(SealedNote, f"/visits/{number}/sealed-notes", new)
+
+    def open_note(self, note: int) -> OpenedNote:
+        """Read a sealed note; each reading is written down."""
+        return self._http.post(OpenedNote, f"/sealed-notes/{note}/open")
+
+    def destroy_note(self, note: int) -> None:
+        self._http.delete(f"/sealed-notes/{note}")
 
     def hand_over(self, visit: Visit, asked: HandOver) -> Visit:
         """The machine goes back to its client; the visit ends."""

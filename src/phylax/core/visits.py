@@ -94,6 +94,9 @@ class Visit(Value):
     todo: str
     until: date | None
     moved_at: Moment
+    ready_at: Moment | None = Field(None, description="Since when it can be fetched")
+    ready_mail: str = Field("", description="Who was told so by mail, and is reminded")
+    reminded: int = 0
     opened_by: str
     opened_at: Moment
     closed_by: str = ""
@@ -119,7 +122,7 @@ class Slip(Value):
 
 
 def is_overdue(visit: Visit, today: date) -> bool:
-    if visit.closed_at is not None:
+    if visit.closed_at is not None or visit.ready_at is not None:
         return False
     return any(day is not None and day < today for day in (visit.until, visit.wanted_by))
 

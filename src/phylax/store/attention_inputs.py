@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable
+from datetime import date
+from zoneinfo import ZoneInfo
 
 from pydantic import TypeAdapter
 
@@ -17,6 +19,7 @@ from phylax.core.tuning.changes import ChangeState
 from phylax.core.values import from_seconds
 from phylax.store import (
     checks,
+    desk,
     inventories,
     outlooks,
     program_looks,
@@ -69,6 +72,7 @@ def candidates(conn: Connection, *, at: int, newest_agent: str) -> set[int]:
               WHERE u.security AND u.since < :now - 86400 * shop.security_days
         UNION SELECT machine_id FROM runs
               WHERE state IN ('offered', 'running') AND lease_until < :now
+        UNION SELECT machine_id FROM visits WHERE closed_at IS NULL
         UNION SELECT machine_id FROM attention WHERE ended_at IS NULL
         """,
         {
@@ -118,6 +122,7 @@ def standings(
     (security_days,) = conn.execute("SELECT security_days FROM shop").fetchone()
     overdue = inventories.overdue(conn, machine_ids, before=at - 86400 * security_days)
     gone = runs.not_back(conn, machine_ids, before=at - GONE_AFTER)
+    in_hand = desk.in_hand(conn, machine_ids, today=_shops_day(conn, at))
     awake_since = _awake_since(conn, at)
     return [
         Standing(
@@ -145,12 +150,18 @@ def standings(
                 for number, run_id, names, judged, since in worse
                 if number == machine.id
             ),
+            in_hand=in_hand.get(machine.id),
             awake_since=awake_since and from_seconds(awake_since),
             newest_agent=newest_agent,
         )
         for machine in machines
         if (row := stand[machine.id])
     ]
+
+
+def _shops_day(conn: Connection, at: int) -> date:
+    (zone,) = conn.execute("SELECT zone FROM shop").fetchone()
+    return from_seconds(at).astimezone(ZoneInfo(zone)).date()
 
 
 def _held(conn: Connection, ids: str) -> dict[int, list[HeldOn]]:

@@ -24,7 +24,7 @@ def _visit(row: sqlite3.Row, today: date) -> Visit:
     fields = {name: row[name] for name in Visit.model_fields if name != "overdue"}
     times = {
         name: None if row[name] is None else from_seconds(row[name])
-        for name in ("moved_at", "opened_at", "closed_at")
+        for name in ("moved_at", "opened_at", "closed_at", "ready_at")
     }
     visit = Visit.model_validate(fields | times)
     return visit.model_copy(update={"overdue": is_overdue(visit, today)})

@@ -15,6 +15,7 @@ from phylax.core.attention.check_causes import (
     not_back,
     updates_overdue,
 )
+from phylax.core.attention.desk_causes import not_fetched, part_late, visit_overdue
 from phylax.core.attention.findings import Cause, Finding, NextStep, Standing, finding
 from phylax.core.attention.tuning_causes import altered, change_undone, made_worse, programs_wait
 from phylax.core.catalogue import category
@@ -359,6 +360,9 @@ def _parts(version: str) -> tuple[int, ...]:
 CAUSES: tuple[Rule, ...] = (
     failing,
     not_back,
+    visit_overdue,
+    part_late,
+    not_fetched,
     malware,
     _nearly_full,
     _run_failed,

@@ -8,6 +8,7 @@ from pydantic import Field, model_validator
 
 from phylax.core.attention.kept_young import KeptYoung
 from phylax.core.checks.kept import OpenFindings
+from phylax.core.in_hand import InHand
 from phylax.core.inventory.updates import Overdue
 from phylax.core.runs import Run
 from phylax.core.shop import Machine
@@ -41,6 +42,9 @@ class Cause(StrEnum):
     MALWARE = "malware"
     UPDATES_OVERDUE = "security updates missing"
     NOT_BACK = "not back from its restart"
+    VISIT_OVERDUE = "visit overdue"
+    PART_LATE = "part late"
+    NOT_FETCHED = "not fetched"
 
 
 class NextStep(StrEnum):
@@ -56,6 +60,7 @@ class NextStep(StrEnum):
     SEE_PROGRAMS = "see what runs by itself"
     SEE_CHECKS = "see the checks"
     SEE_UPDATES = "see the updates"
+    SEE_VISIT = "see the visit"
 
 
 class LeftOften(Value):
@@ -112,6 +117,7 @@ class Standing(Value):
     )
     gone_run_id: int | None = None
     findings: tuple[OpenFindings, ...] = Field((), description="Of checks, and not settled")
+    in_hand: InHand | None = Field(None, description="Its open visit")
     awake_since: Moment | None = Field(
         None, description="Since when the service itself hears without a longer break"
     )

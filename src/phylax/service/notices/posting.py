@@ -31,6 +31,7 @@ from phylax.core.notices import BY_A_PERSON, Hook, MailServer, retry_at
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.context.context import Context
 from phylax.service.notices.composing import compose
+from phylax.service.reporting.fetching import remind
 from phylax.store import notices, shop
 from phylax.store.notices import Message
 
@@ -252,6 +253,7 @@ async def keep_posting(context: Context) -> None:
         context.beat("post")
         try:
             await asyncio.to_thread(compose, context)
+            await asyncio.to_thread(remind, context)
         except Exception:  # noqa: BLE001
             _log.exception("composing notices failed once; it continues")
         for by_mail in (True, False):

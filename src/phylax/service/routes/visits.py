@@ -30,7 +30,7 @@ from phylax.service.http.pictures import ConsoleAddress, picture_of
 from phylax.service.problems import Problem, documented, invalid, not_found
 from phylax.service.routes.lookup import find_client, find_machine
 from phylax.service.runs.care import check_in_care
-from phylax.store import people, records, reports, visits
+from phylax.store import desk, people, records, reports, visits
 from phylax.store.database import Connection
 
 router = APIRouter(prefix="/visits", tags=["visits"])
@@ -53,7 +53,7 @@ def list_visits(
 ) -> list[Visit]:
     """Visits, the newest first; or all that are open."""
     with context.db.read() as conn:
-        today = _today(conn, context.now())
+        today = shops_day(conn, context.now())
         if open_only:
             return visits.opened(conn, today=today, limit=_MOST_OPEN)
         machine_id = find_machine(conn, machine).id if machine else None
@@ -76,8 +76,8 @@ def open_visit(new: NewVisit, change: TheChange) -> Response:
             )  # fmt: skip
         _check(conn, new, new.machine_id)
         _check_person(conn, new.whom)
-        made = _visit(conn, visits.add(conn, new, who=change.who, at=change.now), change.now)
-        _write(conn, change, made, opened_in_words(made))
+        made = visit_of(conn, visits.add(conn, new, who=change.who, at=change.now), change.now)
+        write(conn, change, made, opened_in_words(made))
         change.audit(conn, "open visit", made.machine_tag, after=made)
         return made
 
@@ -87,7 +87,7 @@ def open_visit(new: NewVisit, change: TheChange) -> Response:
 @router.get("/{number}", responses=documented(404))
 def get_visit(number: int, context: TheContext, actor: Signed, response: Response) -> Visit:
     with context.db.read() as conn:
-        visit = _visit(conn, number, context.now())
+        visit = visit_of(conn, number, context.now())
     with_etag(visit, response)
     return visit
 
@@ -96,7 +96,7 @@ def get_visit(number: int, context: TheContext, actor: Signed, response: Respons
 def get_slip(number: int, context: TheContext, actor: Signed, console: ConsoleAddress) -> Slip:
     """The claim slip, with a code that opens the visit's page."""
     with context.db.read() as conn:
-        visit = _visit(conn, number, context.now())
+        visit = visit_of(conn, number, context.now())
         machine = find_machine(conn, str(visit.machine_id))
         client = find_client(conn, visit.client_id)
         name = the_shop(conn).name
@@ -116,10 +116,10 @@ def change_visit(
 ) -> Visit:
     """What the desk wrote down is put right."""
     with change.context.db.write() as conn:
-        before = _open_as_read(conn, number, change, request)
+        before = open_as_read(conn, number, change, request)
         _check(conn, edit, before.machine_id, number)
         visits.change(conn, number, edit, who=change.who, at=change.now)
-        after = _visit(conn, number, change.now)
+        after = visit_of(conn, number, change.now)
         change.audit(conn, "change visit", after.machine_tag, before, after)
         change.tell(conn, EventKind.MACHINE, after.machine_id)
     with_etag(after, response)
@@ -131,13 +131,14 @@ def move_visit(number: int, asked: Move, change: TheChange, request: Request) ->
     """Say whose move it is, for what, until when, and where the machine is."""
 
     def act(conn: Connection) -> Visit:
-        before = _open_as_read(conn, number, change, request)
+        before = open_as_read(conn, number, change, request)
         if asked.whom is not None and asked.whose is not Whose.OURS:
             raise invalid("/whom", "only where the move is ours it is somebody's by name")
         _check_person(conn, asked.whom)
         visits.move(conn, number, asked, who=change.who, at=change.now)
-        after = _visit(conn, number, change.now)
-        _write(conn, change, after, moved_in_words(after))
+        desk.not_ready(conn, number)
+        after = visit_of(conn, number, change.now)
+        write(conn, change, after, moved_in_words(after))
         change.audit(conn, "move visit", after.machine_tag, before, after)
         return after
 
@@ -149,7 +150,7 @@ def hand_over(number: int, asked: HandOver, change: TheChange, request: Request)
     """The machine goes back to its client, mended or not; the visit ends."""
 
     def act(conn: Connection) -> Visit:
-        before = _open_as_read(conn, number, change, request)
+        before = open_as_read(conn, number, change, request)
         closing = before.model_copy(
             update={
                 "outcome": asked.outcome,
@@ -157,31 +158,32 @@ def hand_over(number: int, asked: HandOver, change: TheChange, request: Request)
             }
         )
         # written while it is open, so that it belongs to it
-        _write(conn, change, before, closed_in_words(closing, asked.word))
+        write(conn, change, before, closed_in_words(closing, asked.word))
         visits.close(
             conn, number, asked.outcome, asked.guaranteed_until, who=change.who, at=change.now
         )
-        after = _visit(conn, number, change.now)
+        desk.destroy_notes(conn, number, at=change.now)
+        after = visit_of(conn, number, change.now)
         change.audit(conn, "hand over", after.machine_tag, before, after)
         return after
 
     return change.once(asked, act, 200)
 
 
-def _today(conn: Connection, now: int) -> date:
+def shops_day(conn: Connection, now: int) -> date:
     return from_seconds(now).astimezone(the_shop(conn).clock).date()
 
 
-def _visit(conn: Connection, number: int, now: int) -> Visit:
-    visit = visits.visit(conn, number, today=_today(conn, now))
+def visit_of(conn: Connection, number: int, now: int) -> Visit:
+    visit = visits.visit(conn, number, today=shops_day(conn, now))
     if visit is None:
         raise not_found("visit", number)
     return visit
 
 
-def _open_as_read(conn: Connection, number: int, change: Change, request: Request) -> Visit:
+def open_as_read(conn: Connection, number: int, change: Change, request: Request) -> Visit:
     """An open visit, as it was read by whoever asks."""
-    visit = _visit(conn, number, change.now)
+    visit = visit_of(conn, number, change.now)
     if visit.closed_at is not None:
         raise Problem(
             409,
@@ -208,7 +210,7 @@ def _check_person(conn: Connection, whom: int | None) -> None:
         raise invalid("/whom", f"nobody of the shop has the number {whom}")
 
 
-def _write(conn: Connection, change: Change, visit: Visit, text: str) -> None:
+def write(conn: Connection, change: Change, visit: Visit, text: str) -> None:
     records.append(
         conn,
         Entry(

@@ -1,0 +1,57 @@
+"""Clients are told that a machine can be fetched, and reminded of it."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from phylax.core.desk import Ready
+from phylax.core.in_hand import REMIND_AFTER, reminders_due
+from phylax.core.reporting.language import words
+from phylax.core.visits import Visit
+from phylax.service.context.context import Context, the_shop
+from phylax.service.reporting.mailing import send
+from phylax.store import desk, notices, reports
+from phylax.store.database import Connection
+
+
+def tell(conn: Connection, visit: Visit, asked: Ready, *, at: int) -> None:
+    """By mail. Problem where no mail can go out."""
+    assert asked.mail is not None
+    w = words(reports.letterhead(conn).language)
+    text = w.say(
+        "ready_body",
+        machine=visit.machine_tag,
+        visit=visit.id,
+        word=f"{asked.word}\n\n" if asked.word else "",
+        shop=the_shop(conn).name,
+    )
+    subject = w.say("ready_subject", machine=visit.machine_tag)
+    send(conn, "ready", asked.mail, subject, text, at=at)
+
+
+def remind(context: Context) -> None:
+    """Who was told by mail is reminded after 7, 14 and 30 days."""
+    now = context.now()
+    first = now - int(REMIND_AFTER[0].total_seconds())
+    with context.db.read() as conn:
+        due = [
+            waiting
+            for waiting in desk.waiting(conn, before=first)
+            if reminders_due(timedelta(seconds=now - waiting.ready_at)) > waiting.reminded
+        ]
+        has_server = notices.mail_server(conn) is not None
+    if not due or not has_server:
+        return
+    with context.db.write() as conn:
+        w = words(reports.letterhead(conn).language)
+        name = the_shop(conn).name
+        for waiting in due:
+            ready_for = timedelta(seconds=now - waiting.ready_at)
+            text = w.say(
+                "reminder_body", machine=waiting.make_and_model or waiting.machine_tag,
+                visit=waiting.visit, days=ready_for.days, shop=name,
+            )  # fmt: skip
+            subject = w.say("reminder_subject", machine=waiting.machine_tag)
+            # after a long absence of the service one reminder stands for those that were due
+            desk.note_reminded(conn, waiting.visit, reminders_due(ready_for))
+            send(conn, "ready", waiting.mail, subject, text, at=now)
