@@ -8,6 +8,7 @@ from bench import (
     heavy_messages,
     long_work,
     reading_settings,
+    record_shop,
     removal,
     rounds_shop,
     strangers,
@@ -33,4 +34,5 @@ if __name__ == "__main__":
     trials.main()
     strangers.main()
     heavy_messages.main()
+    record_shop.main()
     footprint.main()

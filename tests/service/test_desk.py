@@ -17,7 +17,7 @@ from phylax.client import (
     RefusedError,
 )
 from phylax.core.attention import Cause, NextStep
-from phylax.core.desk import NewPart, PartState, Ready
+from phylax.core.desk import NewPart, PartState, ReadyToFetch
 from phylax.core.notices import MailServerEdit
 from phylax.core.people import Role
 from phylax.core.shop import Machine
@@ -85,7 +85,7 @@ def test_an_overdue_visit_needs_somebody(
     assert (late.reason, late.evidence) == (
         f"Visit {visit.id} is overdue", "The move is the client's: say yes",
     )  # fmt: skip
-    owner.visits.ready(owner.visits.get(visit.id), Ready())
+    owner.visits.ready(owner.visits.get(visit.id), ReadyToFetch())
     assert not [item for item in needs_you(context, owner) if item.cause is Cause.VISIT_OVERDUE]
 
 
@@ -93,7 +93,7 @@ def test_a_client_is_told_by_mail_and_reminded_three_times_and_then_somebody_rin
     owner: Phylax, visit: Visit, clock: Clock, context: Context
 ) -> None:
     with pytest.raises(RefusedError, match="No mail server"):
-        owner.visits.ready(visit, Ready(mail="aoife@ferry.example"))
+        owner.visits.ready(visit, ReadyToFetch(mail="aoife@ferry.example"))
     assert owner.visits.get(visit.id).ready_at is None
     with running_box() as (box, server):
         owner.notices.set_mail_server(
@@ -102,12 +102,14 @@ def test_a_client_is_told_by_mail_and_reminded_three_times_and_then_somebody_rin
             ),
             None,
         )
-        ready = owner.visits.ready(visit, Ready(mail="aoife@ferry.example", word="It costs 60."))
+        ready = owner.visits.ready(
+            visit, ReadyToFetch(mail="aoife@ferry.example", word="It costs 60.")
+        )
         assert (ready.whose, ready.todo, ready.ready_mail) == (
             "the client's", "fetch it", "aoife@ferry.example",
         )  # fmt: skip
         with pytest.raises(ChangedMeanwhileError):
-            owner.visits.ready(visit, Ready())
+            owner.visits.ready(visit, ReadyToFetch())
         mails = []
         for day in range(40):
             remind(context)
@@ -135,7 +137,7 @@ def test_a_client_is_told_by_mail_and_reminded_three_times_and_then_somebody_rin
 def test_who_was_told_otherwise_is_rung_after_a_week_and_a_move_ends_it(
     owner: Phylax, visit: Visit, clock: Clock, context: Context
 ) -> None:
-    owner.visits.ready(visit, Ready())
+    owner.visits.ready(visit, ReadyToFetch())
     clock.pass_(timedelta(days=7))
     (ring,) = [item for item in needs_you(context, owner) if item.cause is Cause.NOT_FETCHED]
     assert "nobody was told by mail" in ring.evidence

@@ -77,11 +77,14 @@ def list_records(
 @click.argument("machine")
 @click.argument("text")
 @click.option("--corrects", type=int, help="The entry that this one puts right.")
+@click.option("--call", "is_call", is_flag=True, help="It was said with the client.")
 @format_option
 @pass_session
-def add_note(session: Session, machine: str, text: str, corrects: int | None, form: str) -> None:
+def add_note(
+    session: Session, machine: str, text: str, corrects: int | None, is_call: bool, form: str
+) -> None:
     """Add TEXT to a machine's record."""
-    made = session.shop.records.add_note(machine, text, corrects=corrects)
+    made = session.shop.records.add_note(machine, text, corrects=corrects, is_call=is_call)
     print_one(form, made, [("entry", str(made.id)), ("machine", made.machine_tag)])
 
 

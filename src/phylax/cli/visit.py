@@ -9,7 +9,7 @@ import click
 
 from phylax.cli._output import Column, console, format_option, local, print_list, print_one
 from phylax.cli._session import Session, pass_session
-from phylax.core.desk import NewPart, OrderedPart, PartState, Ready
+from phylax.core.desk import NewPart, OrderedPart, PartState, ReadyToFetch
 from phylax.core.quantities import count
 from phylax.core.visits import HandOver, Move, NewVisit, Visit, Whose
 
@@ -147,7 +147,7 @@ def move(
 def ready(session: Session, visit: int, mail: str | None, word: str, form: str) -> None:
     """The machine can be fetched."""
     current = session.shop.visits.get(visit)
-    _print(session, session.shop.visits.ready(current, Ready(mail=mail, word=word)), form)
+    _print(session, session.shop.visits.ready(current, ReadyToFetch(mail=mail, word=word)), form)
 
 
 @command.command("order")

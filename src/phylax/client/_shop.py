@@ -226,9 +226,14 @@ class Records(Family):
             words=words or None,
         )
 
-    def add_note(self, which: Which, text: str, *, corrects: int | None = None) -> Record:
+    def add_note(
+        self, which: Which, text: str, *, corrects: int | None = None, is_call: bool = False
+    ) -> Record:
+        """Write something into a machine's record; a call is what was said with its client."""
         machine = self._http.get(Machine, f"/machines/{which}")
-        note = NewNote(machine_id=machine.id, text=text, corrects=corrects)
+        kind: Literal[RecordKind.NOTE, RecordKind.CALL]
+        kind = RecordKind.CALL if is_call else RecordKind.NOTE
+        note = NewNote(machine_id=machine.id, text=text, corrects=corrects, kind=kind)
         return self._http.post(Record, "/records", note)
 
     def verify(self) -> ChainCheck:

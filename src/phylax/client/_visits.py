@@ -12,7 +12,7 @@ from phylax.core.desk import (
     OrderedPart,
     PartState,
     PartStep,
-    Ready,
+    ReadyToFetch,
     SealedNote,
 )
 from phylax.core.values import edit_of
@@ -53,7 +53,7 @@ class Visits(Family):
         """Say whose move it is, for what and until when."""
         return self._http.post(Visit, f"/visits/{visit.id}/move", move, visit.version)
 
-    def ready(self, visit: Visit, asked: Ready) -> Visit:
+    def ready(self, visit: Visit, asked: ReadyToFetch) -> Visit:
         """The machine can be fetched; its client is told by mail where `asked` says so."""
         return self._http.post(Visit, f"/visits/{visit.id}/ready", asked, visit.version)
 

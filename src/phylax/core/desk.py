@@ -48,7 +48,7 @@ class OrderedPart(Value):
     ended_at: Moment | None = None
 
 
-class Ready(Demand):
+class ReadyToFetch(Demand):
     """A machine can be fetched."""
 
     mail: MailAddress | None = Field(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Mapping
 from enum import StrEnum
-from typing import Annotated, Any, NamedTuple
+from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import Field
 
@@ -20,6 +20,8 @@ PERSONAL = ("who", "text")
 class RecordKind(StrEnum):
     RUN = "run"
     NOTE = "note"
+    CALL = "call"
+    """What was said with the client."""
     MACHINE = "machine"
     REPORT = "report"
     """A report sent to the client."""
@@ -35,6 +37,9 @@ class NewNote(Demand):
     machine_id: int
     text: Annotated[str, Field(min_length=1, max_length=4000, examples=["Client told by phone."])]
     corrects: int | None = Field(None, description="The entry that this one puts right")
+    kind: Literal[RecordKind.NOTE, RecordKind.CALL] = Field(
+        RecordKind.NOTE, description="A call is what was said with the client"
+    )
 
 
 class Entry(Value):

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from datetime import date, datetime, timedelta
 
+from phylax.core.desk import NewPart
 from phylax.core.records import Entry, RecordKind
 from phylax.core.reporting.asked import LetterheadEdit
 from phylax.core.values import to_seconds
 from phylax.core.visits import Move, NewVisit, Whose, moved_in_words, opened_in_words
-from phylax.store import people, records, reports, visits
+from phylax.store import desk, people, records, reports, visits
 from phylax.store.database import Connection
 
 
@@ -49,7 +50,12 @@ def take_in(conn: Connection, machine_ids: dict[str, int], now: datetime) -> Non
             3,
         ),
     ):  # fmt: skip
-        _open(conn, new, move, now - timedelta(hours=hours_ago), today)
+        number = _open(conn, new, move, now - timedelta(hours=hours_ago), today)
+        if move.whose is Whose.SUPPLIER:
+            part = NewPart(
+                what="a solid-state disk, 500 GB", from_whom="Kittiwake Parts", expected=move.until
+            )
+            desk.add_part(conn, number, part, who="Petra Lund", at=to_seconds(now))
 
 
 _MARK = b"""<svg xmlns="http://www.w3.org/2000/svg" width="64" height="40" viewBox="0 0 64 40">
@@ -72,7 +78,7 @@ def print_papers(conn: Connection, now: datetime) -> None:
     reports.put_mark(conn, "svg", _MARK, who="Ines Marrow", at=at)
 
 
-def _open(conn: Connection, new: NewVisit, move: Move, at: datetime, today: date) -> None:
+def _open(conn: Connection, new: NewVisit, move: Move, at: datetime, today: date) -> int:
     number = visits.add(conn, new, who="Petra Lund", at=to_seconds(at))
     opened = visits.visit(conn, number, today=today)
     assert opened is not None
@@ -82,6 +88,7 @@ def _open(conn: Connection, new: NewVisit, move: Move, at: datetime, today: date
     moved = visits.visit(conn, number, today=today)
     assert moved is not None
     _write(conn, new.machine_id, moved_in_words(moved), "Wren Halloran", later)
+    return number
 
 
 def _write(conn: Connection, machine_id: int, text: str, who: str, at: datetime) -> None:

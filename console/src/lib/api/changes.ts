@@ -39,7 +39,12 @@ const CONCERNS: Concern[] = [
   },
   { paths: ['/api/v1/records'], kinds: ['record'], fold: 500 },
   {
-    paths: ['/api/v1/visits', '/api/v1/visits/{number}'],
+    paths: [
+      '/api/v1/visits',
+      '/api/v1/visits/{number}',
+      '/api/v1/visits/{number}/sealed-notes',
+      '/api/v1/ordered-parts'
+    ],
     kinds: ['machine'],
     fold: 300
   },

@@ -19,7 +19,8 @@
     'see what is held': { name: 'See what is held', part: 'held' },
     'see what runs by itself': { name: 'See what runs by itself', part: 'tuning' },
     'see the checks': { name: 'See the checks', part: 'checks' },
-    'see the updates': { name: 'See the updates', part: 'updates' }
+    'see the updates': { name: 'See the updates', part: 'updates' },
+    'see the visit': { name: 'See the visits', part: '' }
   };
 
   /** Neighbours of one group: a machine, or one thing on many machines of a client. */
@@ -69,7 +70,9 @@
       </p>
     </div>
     <div class="flex flex-wrap justify-end gap-2">
-      <a class="act" href="/machines/{one.machine_tag}#{step.part}">{step.name}</a>
+      <a class="act" href={step.part ? `/machines/${one.machine_tag}#${step.part}` : '/visits'}
+        >{step.name}</a
+      >
       <HandleIt {one} onhandle={(body) => handle(one, body)} />
     </div>
   </div>

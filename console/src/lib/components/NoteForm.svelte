@@ -6,7 +6,7 @@
 
   /** One machine's; made anew for another. */
   let { machine }: { machine: Pick<Machine, 'id' | 'tag'> } = $props();
-  const draft = untrack(() => new Draft(`note:${machine.id}`, { text: '' }));
+  const draft = untrack(() => new Draft(`note:${machine.id}`, { text: '', isCall: false }));
   let problem = $state('');
   let saving = $state(false);
 
@@ -17,7 +17,7 @@
     saving = true;
     const { error } = await api.POST('/api/v1/records', {
       headers: { 'Idempotency-Key': crypto.randomUUID() },
-      body: { machine_id: machine.id, text }
+      body: { machine_id: machine.id, text, kind: draft.fields.isCall ? 'call' : 'note' }
     });
     saving = false;
     problem = error ? inWords(error) : '';
@@ -37,6 +37,9 @@
     maxlength="4000"
     placeholder="Write something down: what was said, advised, done by hand"
   />
+  <label class="flex items-center gap-2">
+    <input type="checkbox" bind:checked={draft.fields.isCall} /> said with the client
+  </label>
   <button class="act" disabled={!draft.fields.text.trim() || saving}>
     {saving ? 'Writing…' : 'Write down'}
   </button>

@@ -6,6 +6,7 @@
   import FileText from '@lucide/svelte/icons/file-text';
   import Monitor from '@lucide/svelte/icons/monitor-smartphone';
   import Settings from '@lucide/svelte/icons/sliders-horizontal';
+  import Phone from '@lucide/svelte/icons/phone';
   import PencilLine from '@lucide/svelte/icons/pencil-line';
   import When from './When.svelte';
 
@@ -14,6 +15,7 @@
   const marks = {
     run: Cleaned,
     note: PencilLine,
+    call: Phone,
     machine: Monitor,
     report: FileText,
     visit: ClipboardList,
@@ -36,7 +38,11 @@
               (puts entry {entry.corrects} right)</span
             >{/if}
         </p>
-        <p class="muted text-sm">{entry.who}, <When at={entry.at} />, entry {entry.id}</p>
+        <p class="muted text-sm">
+          {entry.kind === 'call' ? 'call with the client, ' : ''}{entry.who}, <When
+            at={entry.at}
+          />, entry {entry.id}
+        </p>
       </div>
       <div class="text-right whitespace-nowrap">
         {#if entry.freed !== null && entry.freed !== undefined}

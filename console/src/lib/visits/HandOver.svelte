@@ -17,7 +17,12 @@
         body: { outcome, word, guaranteed_until: guaranteed || null }
       })
     );
-    await refresh('/api/v1/visits/{number}', '/api/v1/visits', '/api/v1/records');
+    await refresh(
+      '/api/v1/visits/{number}',
+      '/api/v1/visits/{number}/sealed-notes',
+      '/api/v1/visits',
+      '/api/v1/records'
+    );
   }
 </script>
 

@@ -15,7 +15,7 @@ export function whoseMove(visit: Visit): string {
 export function whereItIs(visit: Visit): string {
   if (visit.place === 'client') return "at the client's";
   if (visit.place === 'bench') return 'on the bench';
-  return visit.shelf ? `shelf ${visit.shelf}` : 'on the shelf';
+  return visit.shelf ? `on shelf ${visit.shelf}` : 'on the shelf';
 }
 
 /** A day as it is written down: "Fri 4 Dec". */

@@ -11,7 +11,7 @@ from phylax.core.attention import AttentionEdit
 from phylax.core.backups import BackupPlanEdit
 from phylax.core.checks.kept import SettleFindings
 from phylax.core.consents import NewConsent, NewStandingConsent, NewYes
-from phylax.core.desk import NewPart, NewSealedNote, PartStep, Ready
+from phylax.core.desk import NewPart, NewSealedNote, PartStep, ReadyToFetch
 from phylax.core.notices import HookEdit, MailServerEdit, WishesEdit
 from phylax.core.people import (
     Activity,
@@ -96,7 +96,7 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
                 "leave_out": ["free space"]},
     NewPart: {"what": "SSD, 1 TB", "from_whom": "Kittiwake Parts", "expected": "2026-03-09"},
     PartStep: {"state": "arrived"},
-    Ready: {"mail": "aoife@ferry.example", "word": "It costs 60."},
+    ReadyToFetch: {"mail": "aoife@ferry.example", "word": "It costs 60."},
     NewSealedNote: {"title": "Bram's sign-in", "text": "under the keyboard"},
     ReportMail: {"to": "office@ferry.example"},
     LetterheadEdit: {"head": "Quayside Repairs\n1 Harbour Road", "language": "en"},

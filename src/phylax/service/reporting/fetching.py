@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import timedelta
 
-from phylax.core.desk import Ready
+from phylax.core.desk import ReadyToFetch
 from phylax.core.in_hand import REMIND_AFTER, reminders_due
 from phylax.core.reporting.language import words
 from phylax.core.visits import Visit
@@ -14,7 +14,7 @@ from phylax.store import desk, notices, reports
 from phylax.store.database import Connection
 
 
-def tell(conn: Connection, visit: Visit, asked: Ready, *, at: int) -> None:
+def tell(conn: Connection, visit: Visit, asked: ReadyToFetch, *, at: int) -> None:
     """By mail. Problem where no mail can go out."""
     assert asked.mail is not None
     w = words(reports.letterhead(conn).language)

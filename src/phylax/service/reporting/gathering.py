@@ -65,6 +65,7 @@ _FEW_STARTS = 3
 _READ = frozenset({"updates", "programs", "drivers", "browsers", "condition", "hardware"})
 """What is only read out, and is no check of anything for a client."""
 _CLOSED = (AdviceFate.DECLINED, AdviceFate.DONE)
+_WRITTEN = (RecordKind.NOTE, RecordKind.CALL)
 _TELLS = (RecordKind.RUN, RecordKind.VISIT, RecordKind.SETTING)
 _ENDED_WELL = (RunState.DONE, RunState.PARTLY, RunState.CALLED_OFF)
 
@@ -162,7 +163,7 @@ def _notes(conn: Connection, asked: ReportAsk, machines: Sequence[Machine]) -> l
     known = {machine.id for machine in machines}
     for number in dict.fromkeys(asked.notes):
         note = records.record(conn, number)
-        if note is None or note.machine_id not in known or note.kind is not RecordKind.NOTE:
+        if note is None or note.machine_id not in known or note.kind not in _WRITTEN:
             raise invalid("/notes", f"entry {number} is no note of what this report is about")
         chosen.append(note)
     return chosen

@@ -11,7 +11,7 @@ from phylax.core.desk import (
     OrderedPart,
     PartState,
     PartStep,
-    Ready,
+    ReadyToFetch,
     SealedNote,
     ready_in_words,
 )
@@ -78,7 +78,7 @@ def set_part(part: int, step: PartStep, change: TheChange) -> Response:
 @router.post(
     "/visits/{number}/ready", response_model=Visit, responses=documented(404, 409, 412, 422, 428)
 )
-def set_ready(number: int, asked: Ready, change: TheChange, request: Request) -> Response:
+def set_ready(number: int, asked: ReadyToFetch, change: TheChange, request: Request) -> Response:
     """A machine can be fetched; its client is told by mail where somebody says yes to that."""
 
     def act(conn: Connection) -> Visit:

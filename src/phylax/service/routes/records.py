@@ -88,7 +88,7 @@ def add_note(new: NewNote, change: TheChange) -> Response:
                 machine_id=new.machine_id,
                 at=from_seconds(change.now),
                 who=change.who,
-                kind=RecordKind.NOTE,
+                kind=new.kind,
                 text=new.text,
                 corrects=new.corrects,
             ),

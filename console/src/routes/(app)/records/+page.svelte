@@ -12,7 +12,9 @@
   const KINDS = [
     { kind: 'run', name: 'runs' },
     { kind: 'note', name: 'notes' },
+    { kind: 'call', name: 'calls' },
     { kind: 'visit', name: 'visits' },
+    { kind: 'report', name: 'reports sent' },
     { kind: 'setting', name: 'settings' },
     { kind: 'machine', name: 'machines added' }
   ] as const;

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Parts from '$lib/visits/Parts.svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
@@ -69,6 +70,10 @@
       </table>
     </section>
   {/each}
+  <section class="mt-8" aria-labelledby="parts">
+    <h2 id="parts">Parts on order</h2>
+    <Parts />
+  </section>
 {:else}<Failed query={asked} />{/if}
 
 <style>

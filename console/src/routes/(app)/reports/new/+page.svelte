@@ -29,7 +29,7 @@
     ...ask('/api/v1/records', {
       params: {
         query: {
-          kind: ['note'],
+          kind: ['note', 'call'],
           limit: 50,
           ...(visit ? { visit } : machine ? { machine: String(machine) } : { client_id: client! })
         }

@@ -8,6 +8,10 @@
   import When from '$lib/components/When.svelte';
   import Made from '$lib/reports/Made.svelte';
   import HandOver from '$lib/visits/HandOver.svelte';
+  import Parts from '$lib/visits/Parts.svelte';
+  import Ready from '$lib/visits/Ready.svelte';
+  import SealedNotes from '$lib/visits/SealedNotes.svelte';
+  import { count } from '$lib/words';
   import MoveForm from '$lib/visits/MoveForm.svelte';
   import { day, whereItIs, whoseMove } from '$lib/visits/words';
 
@@ -16,6 +20,16 @@
   const visit = $derived(asked.data ?? null);
   const recordsAsked = createQuery(() =>
     ask('/api/v1/records', { params: { query: { visit: number, limit: 100 } } })
+  );
+  // the list that is worked through at the bench, for whoever goes on with it
+  const runsAsked = createQuery(() => ({
+    ...ask('/api/v1/runs', { params: { query: { machine: visit?.machine_tag, limit: 10 } } }),
+    enabled: visit !== null && !visit.closed_at
+  }));
+  const benched = $derived(
+    (runsAsked.data ?? []).find(
+      (run) => run.routine_name && ['waiting', 'offered', 'running'].includes(run.state)
+    )
   );
   const facts = $derived(
     visit
@@ -64,6 +78,13 @@
           class="lossy">, overdue</span
         >{/if}. The machine is {whereItIs(visit)}.
     </p>
+    {#if visit.ready_at}
+      <p data-testid="ready">
+        It can be fetched since <When at={visit.ready_at} />{visit.ready_mail
+          ? `; its client was told by mail to ${visit.ready_mail}`
+          : ''}{visit.reminded ? ` and reminded ${count(visit.reminded, 'time')}` : ''}.
+      </p>
+    {/if}
   {/if}
   <dl class="mt-4 grid max-w-4xl gap-x-4 gap-y-1 sm:grid-cols-[14rem_1fr]">
     {#each facts as [name, value] (name)}
@@ -81,6 +102,23 @@
       {#key visit.id}<MoveForm {visit} />{/key}
     </section>
   {/if}
+  {#if benched}
+    <section class="noprint mt-8" aria-labelledby="bench">
+      <h2 id="bench">On the bench</h2>
+      <p>
+        <a class="anchor" href="/runs/{benched.id}">{benched.routine_name ?? benched.work}</a>
+        <span class="muted">
+          begun by {benched.made_by}
+          <When at={benched.made_at} />{benched.at_hand ? '; the next step is by hand' : ''}
+        </span>
+      </p>
+    </section>
+  {/if}
+  <section class="mt-8" aria-labelledby="parts">
+    <h2 id="parts">Parts</h2>
+    {#key visit.id}<Parts visit={visit.id} isOpen={!visit.closed_at} />{/key}
+  </section>
+  {#key visit.id}<SealedNotes {visit} />{/key}
   <section class="mt-8" aria-labelledby="meanwhile">
     <h2 id="meanwhile">What was done meanwhile</h2>
     {#if !visit.closed_at}
@@ -92,6 +130,12 @@
   </section>
   {#key visit.id}<Made of={{ visit: visit.id }} over="visit={visit.id}" />{/key}
   {#if !visit.closed_at}
+    {#if !visit.ready_at}
+      <section class="noprint mt-8" aria-labelledby="ready">
+        <h2 id="ready">When it can be fetched</h2>
+        {#key visit.id}<Ready {visit} />{/key}
+      </section>
+    {/if}
     <section class="noprint mt-8" aria-labelledby="over">
       <h2 id="over">Hand it over</h2>
       {#key visit.id}<HandOver {visit} />{/key}
