@@ -45,3 +45,21 @@ def test_the_letterhead(phylax: Run, tmp_path: Path) -> None:
     mark.write_text('<svg xmlns="http://www.w3.org/2000/svg"><script/></svg>')
     refused = phylax("report", "letterhead", "--mark", str(mark))
     assert refused.returncode == 4 and "without links and scripts" in refused.stderr
+
+
+def test_an_attachment_and_what_a_run_stands_on(
+    phylax: Run, owner: Phylax, machine: Machine, tmp_path: Path
+) -> None:
+    bill = tmp_path / "bill.pdf"
+    bill.write_bytes(b"%PDF-1.7 a bill")
+    noted = phylax("record", "note", "ferry-desk", "The bill.", "--attach", str(bill), "--call")
+    assert noted.returncode == 0
+    entry = next(owner.records.list())
+    assert entry.kind == "call" and entry.attached[0].name == "bill.pdf"
+    bill.write_bytes(b"no bill")
+    refused = phylax("record", "note", "ferry-desk", "The bill.", "--attach", str(bill))
+    assert refused.returncode == 4 and "cannot be read" in refused.stderr
+    run = owner.runs.survey(machine.tag)
+    assert "stands on nothing" in phylax("run", "evidence", str(run.id)).stdout
+    assert phylax("search", "bill").stdout.count("The bill.") == 1
+    assert '"kind":"entry"' in phylax("search", "bill", "--format", "jsonl").stdout

@@ -165,7 +165,7 @@ def test_every_place_is_a_key_away_and_fit_for_everyone(today: Page, machine: Ma
     expect(page.get_by_role("option", name="Machines with “ferry”")).to_be_visible()
     check_for_everyone(page, "finding")
     page.keyboard.press("Enter")
-    expect(page.get_by_test_id("machines")).to_contain_text("ferry-desk")
+    expect(page.get_by_test_id("hits-machine")).to_contain_text("ferry-desk")
     assert "words=ferry" in page.url
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from playwright.sync_api import Page, expect
 
 from console_checks import check_for_everyone
@@ -11,7 +13,7 @@ from phylax.core.visits import NewVisit
 
 
 def test_a_part_a_sealed_note_a_call_and_ready(
-    page: Page, owner: Phylax, machine: Machine
+    page: Page, owner: Phylax, machine: Machine, tmp_path: Path
 ) -> None:
     visit = owner.visits.open(NewVisit(machine_id=machine.id, said="It clicks"))
     page.goto(f"/visits/{visit.id}")
@@ -36,8 +38,15 @@ def test_a_part_a_sealed_note_a_call_and_ready(
 
     page.get_by_label("Write something down").fill("Agreed to 90 by phone.")
     page.get_by_label("said with the client").check()
+    (tmp_path / "slip.pdf").write_bytes(b"%PDF-1.7\n[[[[")
+    (tmp_path / "broken.png").write_bytes(b"no picture")
+    page.get_by_label("Pictures or PDFs").set_input_files([tmp_path / "broken.png"])
+    page.get_by_role("button", name="Write down").click()
+    expect(page.get_by_role("alert")).to_contain_text("broken.png: This cannot be read")
+    page.get_by_label("Pictures or PDFs").set_input_files([tmp_path / "slip.pdf"])
     page.get_by_role("button", name="Write down").click()
     expect(page.get_by_test_id("record")).to_contain_text("call with the client, Ines Marrow")
+    expect(page.get_by_test_id("record").get_by_role("link", name="slip.pdf")).to_be_visible()
     check_for_everyone(page, "visit at the desk")
 
     parts.get_by_role("button", name="It arrived").click()

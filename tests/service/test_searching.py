@@ -53,7 +53,7 @@ def test_entries_are_found(
 @pytest.mark.parametrize(
     ("words", "why"),
     [
-        ("kind:joke", "there are run, note, machine"), ("from:yesterday", "write it as"),
+        ("kind:joke", "there are run, note, call, machine"), ("from:yesterday", "write it as"),
         ("from:2026-03-02 to:2026-03-01", "is later than"), ("machine: fan", "without a space"),
         ("machine:nobody", "no machine"), ("client:nobody", "has to be one client"),
         ("by:a by:b", "there twice"), ("client:o", "there are: "),

@@ -77,14 +77,29 @@ def list_records(
 @click.argument("machine")
 @click.argument("text")
 @click.option("--corrects", type=int, help="The entry that this one puts right.")
+@click.option(
+    "--attach",
+    type=click.Path(exists=True, dir_okay=False, path_type=Path),
+    multiple=True,
+    help="A picture or PDF that belongs to it; may be said more than once.",
+)
 @click.option("--call", "is_call", is_flag=True, help="It was said with the client.")
 @format_option
 @pass_session
 def add_note(
-    session: Session, machine: str, text: str, corrects: int | None, is_call: bool, form: str
+    session: Session,
+    machine: str,
+    text: str,
+    corrects: int | None,
+    attach: tuple[Path, ...],
+    is_call: bool,
+    form: str,
 ) -> None:
     """Add TEXT to a machine's record."""
-    made = session.shop.records.add_note(machine, text, corrects=corrects, is_call=is_call)
+    uploads = [session.shop.records.upload(path.name[-120:], path.read_bytes()) for path in attach]
+    made = session.shop.records.add_note(
+        machine, text, corrects=corrects, is_call=is_call, attachments=uploads
+    )
     print_one(form, made, [("entry", str(made.id)), ("machine", made.machine_tag)])
 
 

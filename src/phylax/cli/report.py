@@ -225,9 +225,9 @@ def _print(session: Session, report: Report, form: str) -> None:
 
 
 def _print_document(document: Document) -> None:
-    click.echo("\n".join((document.title, *document.lines)))
-    for block in document.blocks:
-        click.echo(f"\n{_in_lines(block)}")
+    # what people and machines wrote moves no cursor
+    for text in ("\n".join((document.title, *document.lines)), *map(_in_lines, document.blocks)):
+        console.print(f"{text}\n", markup=False, highlight=False, soft_wrap=True)
 
 
 def _in_lines(block: Block) -> str:

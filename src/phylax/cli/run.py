@@ -47,6 +47,22 @@ def list_runs(session: Session, machine: str | None, most: int, form: str) -> No
     print_list(form, runs, columns, empty="No runs yet.")
 
 
+@command.command("evidence")
+@click.argument("run", type=int)
+@format_option
+@pass_session
+def evidence(session: Session, run: int, form: str) -> None:
+    """Check what a run's entry stands on: listing, consents, outcomes."""
+    columns = (
+        Column("what", lambda e: str(e.what)),
+        Column("lines", lambda e: str(e.lines), right=True),
+        Column("as its entry says", lambda e: "yes" if e.holds else f"no: {e.why}"),
+        Column("digest", lambda e: e.digest, below=True),
+    )
+    checked = session.shop.runs.evidence(run)
+    print_list(form, checked, columns, empty="Its entry stands on nothing of this.")
+
+
 @command.command("show")
 @click.argument("run", type=int)
 @format_option

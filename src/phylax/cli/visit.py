@@ -213,7 +213,8 @@ def seal_note(session: Session, visit: int, title: str) -> None:
 @pass_session
 def open_note(session: Session, note: int) -> None:
     """Read a sealed note, by its number. Your reading is written down."""
-    click.echo(session.shop.visits.open_note(note).text)
+    text = session.shop.visits.open_note(note).text
+    console.print(text, markup=False, highlight=False, soft_wrap=True)
 
 
 @command.command("hand-over")

@@ -94,15 +94,17 @@ class Http:
         path: str,
         *,
         body: BaseModel | None = None,
+        content: bytes | None = None,
         params: dict[str, Any] | None = None,
         headers: dict[str, str] | None = None,
         timeout: float | None = None,
     ) -> httpx.Response:
         """Send a request; UnreachableError or a RefusedError where it fails."""
         headers = dict(headers or {})
-        content = None
+        if content is not None:
+            headers["Content-Type"] = "application/octet-stream"
         if body is not None:
-            content = body.model_dump_json(exclude_none=True)
+            content = body.model_dump_json(exclude_none=True).encode()
             headers["Content-Type"] = "application/json"
         if method == "POST":
             # if the answer is lost, the same request may be sent again without being done twice
@@ -140,6 +142,10 @@ class Http:
     ) -> T:
         headers = {} if version is None else {"If-Match": f'"{version}"'}
         return _parse(kind, self.send("POST", path, body=body, headers=headers))
+
+    def upload(self, kind: type[T], path: str, content: bytes, **params: Any) -> T:
+        """Bytes as they are."""
+        return _parse(kind, self.send("POST", path, content=content, params=params))
 
     def put(self, kind: type[T], path: str, body: BaseModel, version: int | None) -> T:
         """Replace what has a version; the version is the one that was read and edited."""

@@ -27,7 +27,9 @@ from phylax.client._tuning import Programs, Questions, Settings, SharedChanges
 from phylax.client._upkeep import Upkeep
 from phylax.client._visits import Visits
 from phylax.client._watching import Attentions, Hooks, Notices, Trends
+from phylax.core.attachments import Attachment
 from phylax.core.catalogue import Category
+from phylax.core.evidence import Evidence
 from phylax.core.holds import HeldPick, IfTaken
 from phylax.core.people import SignIn, TokenShown
 from phylax.core.proofs import EntryProof, NewProofCheck, ProofCheck
@@ -179,6 +181,10 @@ class Runs(Family):
         edit = StepTick(state=state, word=word)
         return self._http.post(RunDetail, f"/runs/{run_id}/steps/{number}", edit)
 
+    def evidence(self, run_id: int) -> Sequence[Evidence]:
+        """What a run's entry stands on, compared with what the entry says."""
+        return self._http.get(list[Evidence], f"/runs/{run_id}/evidence")
+
     def follow(self, run_id: int, *, every: float = 0.5) -> Iterator[RunDetail]:
         """The run each time it has changed, until it has ended.
 
@@ -227,14 +233,34 @@ class Records(Family):
         )
 
     def add_note(
-        self, which: Which, text: str, *, corrects: int | None = None, is_call: bool = False
+        self,
+        which: Which,
+        text: str,
+        *,
+        corrects: int | None = None,
+        is_call: bool = False,
+        attachments: Sequence[Attachment] = (),
     ) -> Record:
-        """Write something into a machine's record; a call is what was said with its client."""
+        """Write something into a machine's record; a call is what was said with its client, and
+        attachments were uploaded before."""
         machine = self._http.get(Machine, f"/machines/{which}")
         kind: Literal[RecordKind.NOTE, RecordKind.CALL]
         kind = RecordKind.CALL if is_call else RecordKind.NOTE
-        note = NewNote(machine_id=machine.id, text=text, corrects=corrects, kind=kind)
+        note = NewNote(
+            machine_id=machine.id,
+            text=text,
+            corrects=corrects,
+            kind=kind,
+            attachments=tuple(attachment.id for attachment in attachments),
+        )
         return self._http.post(Record, "/records", note)
+
+    def upload(self, name: str, content: bytes) -> Attachment:
+        """A picture or PDF for an entry that is written within a day."""
+        return self._http.upload(Attachment, "/attachments", content, name=name)
+
+    def attachment(self, number: int) -> bytes:
+        return self._http.send("GET", f"/attachments/{number}").content
 
     def verify(self) -> ChainCheck:
         """Follow the chain of digests from the first entry to the last."""

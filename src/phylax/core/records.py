@@ -9,6 +9,7 @@ from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import Field
 
+from phylax.core.attachments import MOST_OF_AN_ENTRY, Attachment
 from phylax.core.chain import FIRST, Link, Part, digest_of, hashed_text, why_broken
 from phylax.core.runs import RunState
 from phylax.core.values import Demand, Moment, Value, to_seconds
@@ -40,6 +41,9 @@ class NewNote(Demand):
     kind: Literal[RecordKind.NOTE, RecordKind.CALL] = Field(
         RecordKind.NOTE, description="A call is what was said with the client"
     )
+    attachments: Annotated[tuple[int, ...], Field(max_length=MOST_OF_AN_ENTRY)] = Field(
+        (), description="Numbers of uploads that belong to it"
+    )
 
 
 class Entry(Value):
@@ -57,10 +61,17 @@ class Entry(Value):
     left_count: int | None = None
     corrects: int | None = None
     visit_id: int | None = Field(None, description="The visit that was open then")
+    attachments: tuple[str, ...] | None = Field(
+        None, description="SHA-256 of each picture or PDF that belongs to it"
+    )
+    evidence: dict[str, str] | None = Field(
+        None, description="Salted digests of the listing, the consents and the outcomes of a run"
+    )
 
 
 class Record(Entry):
     id: int
+    attached: tuple[Attachment, ...] = ()
     machine_tag: str
     client_name: str
     previous: str

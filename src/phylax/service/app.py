@@ -27,6 +27,7 @@ from phylax.service.notices import keep_posting
 from phylax.service.rounds import scheduler
 from phylax.service.routes import (
     agent,
+    attachments,
     attention,
     backups,
     calendars,
@@ -137,6 +138,7 @@ def create_app(context: Context) -> FastAPI:
         notices,
         backups,
         records,
+        attachments,
         tuning,
         shared_changes,
         checks,

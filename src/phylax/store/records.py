@@ -18,11 +18,17 @@ Connection = sqlite3.Connection
 _NAMED_MONTHS = 40
 
 _WHO = "coalesce(iif(r.hashed IS NULL, r.who, p.who), '')"
-_COLUMNS = """
+_ATTACHED = """iif(r.attachments IS NULL, NULL, (
+        SELECT json_group_array(json_object('id', a.id, 'name', a.name, 'kind', a.kind,
+                                            'size', a.size, 'sha256', a.sha256))
+        FROM attachments a WHERE a.entry = r.id)) AS attached"""
+_COLUMNS = f"""
     SELECT r.id, r.machine_id, r.at, r.kind, r.run_id, r.state, r.freed, r.removed_count,
            coalesce(iif(r.hashed IS NULL, r.who, p.who), '') AS who,
            coalesce(iif(r.hashed IS NULL, r.text, p.text), '') AS text, r.left_count, r.corrects,
-           r.previous, r.digest, r.hashed, r.visit_id, p.who_salt, p.text_salt,
+           r.previous, r.digest, r.hashed, r.visit_id, r.attachments, r.evidence,
+           p.who_salt, p.text_salt,
+           {_ATTACHED},
            m.tag AS machine_tag, c.name AS client_name
 """
 _JOINED = """
@@ -45,13 +51,14 @@ def append(conn: Connection, entry: Entry) -> int:
     cursor = conn.execute(
         """
         INSERT INTO records (machine_id, at, who, kind, text, run_id, state, freed, removed_count,
-                             left_count, corrects, visit_id, previous, hashed, digest)
-        VALUES (?, ?, '', ?, '', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+                             left_count, corrects, visit_id, attachments, evidence,
+                             previous, hashed, digest)
+        VALUES (?, ?, '', ?, '', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
         """,
         (
             entry.machine_id, to_seconds(entry.at), entry.kind, entry.run_id, entry.state,
             entry.freed, entry.removed_count, entry.left_count, entry.corrects, entry.visit_id,
-            previous, hashed,
+            _json(entry.attachments), _json(entry.evidence), previous, hashed,
             digest_of(hashed),
         ),
     )  # fmt: skip
@@ -73,9 +80,19 @@ def append(conn: Connection, entry: Entry) -> int:
     return number
 
 
+def _json(value: object) -> str | None:
+    return None if value is None else json.dumps(value)
+
+
 def _record(row: sqlite3.Row) -> Record:
     fields = {name: row[name] for name in Record.model_fields}
-    return Record.model_validate(fields | {"at": from_seconds(row["at"])})
+    fields |= {
+        "at": from_seconds(row["at"]),
+        "attachments": row["attachments"] and json.loads(row["attachments"]),
+        "evidence": row["evidence"] and json.loads(row["evidence"]),
+        "attached": json.loads(row["attached"] or "[]"),
+    }
+    return Record.model_validate(fields)
 
 
 def record(conn: Connection, record_id: int) -> Record | None:
@@ -188,18 +205,32 @@ def _months(since: int | None, until: int | None) -> list[str]:
 
 
 _OF_FIRST_FORM = """
-    SELECT r.*, NULL AS hashed, NULL AS visit_id, m.tag AS machine_tag, c.name AS client_name
+    SELECT r.*, NULL AS hashed, NULL AS visit_id, NULL AS attachments, NULL AS evidence,
+           NULL AS attached,
+           m.tag AS machine_tag, c.name AS client_name
     FROM records r JOIN machines m ON m.id = r.machine_id JOIN clients c ON c.id = m.client_id
 """
 
 
 def chain(conn: Connection) -> Iterator[KeptEntry]:
-    """Every entry from the first; also of a file that knows the first form alone."""
-    (has_parts,) = conn.execute(
-        "SELECT count(*) FROM sqlite_schema WHERE name = 'record_parts'"
-    ).fetchone()
-    for row in conn.execute(f"{_RECORD if has_parts else _OF_FIRST_FORM} ORDER BY r.id"):
+    """Every entry from the first; also of a file of an earlier version."""
+    columns = {row[1] for row in conn.execute("PRAGMA table_info(records)")}
+    for row in conn.execute(f"{_of_columns(columns)} ORDER BY r.id"):
         yield _kept(row)
+
+
+def _of_columns(columns: set[str]) -> str:
+    """The question for entries, to a file that has these columns of them."""
+    if "hashed" not in columns:
+        return _OF_FIRST_FORM
+    question = _RECORD
+    if "attachments" not in columns:
+        question = question.replace(_ATTACHED, "NULL AS attached")
+        question = question.replace("r.attachments,", "NULL AS attachments,")
+        question = question.replace("r.evidence,", "NULL AS evidence,")
+    if "visit_id" not in columns:
+        question = question.replace("r.visit_id,", "NULL AS visit_id,")
+    return question
 
 
 def kept(conn: Connection, record_id: int) -> KeptEntry | None:

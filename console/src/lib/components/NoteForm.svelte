@@ -9,20 +9,37 @@
   const draft = untrack(() => new Draft(`note:${machine.id}`, { text: '', isCall: false }));
   let problem = $state('');
   let saving = $state(false);
+  let files = $state<FileList | undefined>();
 
   async function save(event: SubmitEvent) {
     event.preventDefault();
     const text = draft.fields.text.trim();
     if (!text || saving) return;
     saving = true;
-    const { error } = await api.POST('/api/v1/records', {
-      headers: { 'Idempotency-Key': crypto.randomUUID() },
-      body: { machine_id: machine.id, text, kind: draft.fields.isCall ? 'call' : 'note' }
-    });
+    problem = '';
+    const attachments: number[] = [];
+    for (const file of files ?? []) {
+      const upload = await api.POST('/api/v1/attachments', {
+        params: { query: { name: file.name.slice(-120) } },
+        headers: { 'Content-Type': 'application/octet-stream' },
+        body: file as unknown as string,
+        bodySerializer: (body) => body as unknown as BodyInit
+      });
+      if (upload.error) problem = `${file.name}: ${inWords(upload.error)}`;
+      else attachments.push(upload.data.id);
+    }
+    if (!problem) {
+      const kind = draft.fields.isCall ? 'call' : 'note';
+      const { error } = await api.POST('/api/v1/records', {
+        headers: { 'Idempotency-Key': crypto.randomUUID() },
+        body: { machine_id: machine.id, text, kind, attachments }
+      });
+      problem = error ? inWords(error) : '';
+    }
     saving = false;
-    problem = error ? inWords(error) : '';
-    if (!error) {
+    if (!problem) {
       draft.reset();
+      files = undefined;
       await refresh('/api/v1/records');
     }
   }
@@ -39,6 +56,16 @@
   />
   <label class="flex items-center gap-2">
     <input type="checkbox" bind:checked={draft.fields.isCall} /> said with the client
+  </label>
+  <label class="field">
+    <span class="sr-only">Pictures or PDFs</span>
+    <input
+      type="file"
+      multiple
+      accept="image/jpeg,image/png,image/webp,application/pdf"
+      bind:files
+      class="max-w-56"
+    />
   </label>
   <button class="act" disabled={!draft.fields.text.trim() || saving}>
     {saving ? 'Writing…' : 'Write down'}

@@ -10,8 +10,17 @@
   import PencilLine from '@lucide/svelte/icons/pencil-line';
   import When from './When.svelte';
 
-  let { records, withMachine = false }: { records: MaintenanceRecord[]; withMachine?: boolean } =
-    $props();
+  interface Props {
+    records: MaintenanceRecord[];
+    withMachine?: boolean;
+    /** Whether what belongs to a visit stands below its number. */
+    byVisit?: boolean;
+  }
+  let { records, withMachine = false, byVisit = false }: Props = $props();
+  /** Whether another visit, or none, begins with an entry. */
+  const begins = (at: number) =>
+    byVisit &&
+    (records[at]?.visit_id ?? null) !== (at ? (records[at - 1]?.visit_id ?? null) : null);
   const marks = {
     run: Cleaned,
     note: PencilLine,
@@ -24,8 +33,15 @@
 </script>
 
 <ol class="ruled" data-testid="record">
-  {#each records as entry (entry.id)}
+  {#each records as entry, at (entry.id)}
     {@const Mark = marks[entry.kind]}
+    {#if begins(at)}
+      <li class="pt-4 pb-1 font-semibold" data-testid="of-visit">
+        {#if entry.visit_id}
+          <a class="anchor" href="/visits/{entry.visit_id}">Visit {entry.visit_id}</a>
+        {:else}Before visit {records[at - 1]?.visit_id}{/if}
+      </li>
+    {/if}
     <li class="grid grid-cols-[1.5rem_1fr_auto] gap-x-2 py-2.5">
       <Mark size={16} class="mt-1 text-[var(--muted)]" aria-hidden="true" />
       <div>
@@ -38,6 +54,24 @@
               (puts entry {entry.corrects} right)</span
             >{/if}
         </p>
+        {#if entry.attached?.length}
+          <p class="flex flex-wrap gap-2 py-1">
+            {#each entry.attached as attached (attached.id)}
+              <a
+                class="anchor"
+                href="/api/v1/attachments/{attached.id}"
+                target="_blank"
+                rel="noreferrer"
+                >{#if attached.kind === 'pdf'}{attached.name}{:else}<img
+                    src="/api/v1/attachments/{attached.id}"
+                    alt={attached.name}
+                    class="h-16 w-auto"
+                    loading="lazy"
+                  />{/if}</a
+              >
+            {/each}
+          </p>
+        {/if}
         <p class="muted text-sm">
           {entry.kind === 'call' ? 'call with the client, ' : ''}{entry.who}, <When
             at={entry.at}

@@ -12,7 +12,7 @@
 </script>
 
 {#key machine.id}<NoteForm {machine} />{/key}
-{#if recordsAsked.data}<Timeline records={itemsOf(recordsAsked.data)} />{:else}<Failed
+{#if recordsAsked.data}<Timeline records={itemsOf(recordsAsked.data)} byVisit />{:else}<Failed
     query={recordsAsked}
   />{/if}
 {#if recordsAsked.hasNextPage}

@@ -69,8 +69,8 @@ def compose(facts: Facts, language: Language, leave_out: Collection[Part] = ()) 
             name = f"{machine.tag} ({machine.make_and_model})"
             blocks.append(Heading(level=2, text=name if machine.make_and_model else machine.tag))
             blocks += _of_machine(machine, wanted, 3, w)
-        if len(facts.machines) > len(shown):
-            rest = w.count(len(facts.machines) - len(shown), "machine")
+        if more := len(facts.machines) - len(shown) + facts.more:
+            rest = w.count(more, "machine")
             blocks.append(Paragraph(text=w.say("more_machines", machines=rest)))
     else:
         machine = facts.machines[0]

@@ -121,4 +121,6 @@ class Facts(NamedTuple):
     day: date
     visit: int | None = None
     is_of_client: bool = False
+    more: int = 0
+    """So many machines of the client are not gone into."""
     cover: str = ""

@@ -25,7 +25,10 @@ _BODIES = {
     "/api/v1/command-line/sign-in": 4096,
     "/api/v1/agent/enrolment": 16 * 1024,
     "/api/v1/agent/messages": 16 * 2**20,
+    "/api/v1/attachments": 8 * 2**20,
 }
+_NO_JSON = ("/api/v1/attachments",)
+"""What is not read as JSON may have as many brackets as it likes."""
 _IDLE_SECONDS = 15.0
 _SLOWEST = 32 * 1024
 """Bytes a second, over the whole body."""
@@ -105,9 +108,10 @@ class Limits:
                     await held.enter_async_context(self._large)
             # so long as what is to come may take
             most = most if declared is None else declared
+            is_json = scope["path"].rstrip("/") not in _NO_JSON
             try:
                 async with asyncio.timeout(_IDLE_SECONDS + most / _SLOWEST):
-                    body = await _read(receive, most)
+                    body = await _read(receive, most, is_json)
             except TimeoutError:
                 raise Problem(408, "too-slow", "The body took too long to come.") from None
             return body
@@ -127,7 +131,7 @@ def _body_first(body: bytes, receive: Receive) -> Receive:
     return receive_body
 
 
-async def _read(receive: Receive, most: int) -> bytes:
+async def _read(receive: Receive, most: int, is_json: bool) -> bytes:
     body = bytearray()
     while True:
         async with asyncio.timeout(_IDLE_SECONDS):
@@ -139,7 +143,7 @@ async def _read(receive: Receive, most: int) -> bytes:
             raise _too_large(most)
         if not message.get("more_body", False):
             break
-    too_deep = (
+    too_deep = is_json and (
         is_too_deep(body)
         if len(body) <= SMALL
         # nobody else waits for a look at a large one

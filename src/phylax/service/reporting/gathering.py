@@ -12,6 +12,7 @@ from phylax.core.advice import AdviceFate, GivenAdvice
 from phylax.core.checks.kind import kinds
 from phylax.core.records import Record, RecordKind
 from phylax.core.reporting.asked import ReportAsk
+from phylax.core.reporting.composing import MOST_MACHINES
 from phylax.core.reporting.facts import (
     ByHand,
     Changed,
@@ -106,7 +107,8 @@ def gather(conn: Connection, asked: ReportAsk, now: int) -> Gathered:
     notes = _notes(conn, asked, machines)
     entries: set[int] = {note.id for note in notes}
     of_machines = []
-    for machine in machines:
+    # what no report shows is not gone into: a client may have thousands
+    for machine in machines[:MOST_MACHINES]:
         of_machine, numbers = _of_machine(conn, machine, span, visit, notes, now)
         of_machines.append(of_machine)
         entries.update(numbers)
@@ -114,14 +116,15 @@ def gather(conn: Connection, asked: ReportAsk, now: int) -> Gathered:
         client=machines[0].client_name,
         machines=tuple(of_machines),
         first=span.day(from_seconds(span.since)),
-        last=span.day(from_seconds(max(span.since, span.until - 1))),
+        last=min(today, span.day(from_seconds(max(span.since, span.until - 1)))),
         day=today,
         visit=visit.id if visit else None,
         is_of_client=asked.client_id is not None,
+        more=max(0, len(machines) - MOST_MACHINES),
         cover=asked.cover,
     )
     newest = sorted(entries)[-_MOST_ENTRIES:]
-    return Gathered(facts, tuple(machines), tuple(newest))
+    return Gathered(facts, tuple(machines[:MOST_MACHINES]), tuple(newest))
 
 
 def _machines(conn: Connection, asked: ReportAsk, visit: Visit | None) -> list[Machine]:
@@ -155,7 +158,7 @@ def _span(asked: ReportAsk, visit: Visit | None, zone: ZoneInfo, today: date, no
         raise invalid("/first", f"write days between {_FIRST_YEAR} and {_LAST_YEAR}")
     ends = [datetime.combine(day, time(), zone) for day in (first, last + timedelta(days=1))]
     begin, end = map(to_seconds, ends)
-    return Span(begin, min(end, now + 1), zone)
+    return Span(begin, end, zone)
 
 
 def _notes(conn: Connection, asked: ReportAsk, machines: Sequence[Machine]) -> list[Record]:
@@ -177,12 +180,6 @@ def _of_machine(
     notes: Sequence[Record],
     now: int,
 ) -> tuple[MachineFacts, list[int]]:
-    ended = runs.ended_between(conn, machine.id, span.since, span.until, limit=_MOST_RUNS)
-    details = [
-        detail
-        for number in reversed(ended)
-        if (detail := runs.detail(conn, number)) is not None and detail.state in _ENDED_WELL
-    ]
     choice = records.RecordChoice(
         machine_id=machine.id,
         kinds=_TELLS,
@@ -191,6 +188,17 @@ def _of_machine(
         until=None if visit else span.until,
     )
     written = records.records(conn, choice, before=2**62, limit=_MOST_ENTRIES)
+    # what belongs to a visit its entries say; a machine's clock may be some seconds ahead
+    ended = (
+        [record.run_id for record in written if record.run_id is not None]
+        if visit
+        else runs.ended_between(conn, machine.id, span.since, span.until, limit=_MOST_RUNS)
+    )
+    details = [
+        detail
+        for number in reversed(ended)
+        if (detail := runs.detail(conn, number)) is not None and detail.state in _ENDED_WELL
+    ]
     own_notes = [note for note in notes if note.machine_id == machine.id]
     let_go, held, held_until = _let_go(conn, machine.id, details, now, span)
     volumes = [volume for volume in machine.volumes if volume.gone_at is None]

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-import io
 import re
-import warnings
 from xml.etree.ElementTree import Element, ParseError
 
 import typst
 from defusedxml import DefusedXmlException
 from defusedxml.ElementTree import fromstring
-from PIL import Image, ImageOps
 
 from phylax.core.reporting.asked import MOST_MARK
+from phylax.service.redrawing import redrawn
 from phylax.service.reporting.printing import compiled, mark_as_data
 
 _WIDEST, _HIGHEST = 1200, 400
@@ -42,23 +40,13 @@ def checked(content: bytes) -> tuple[str, bytes]:
 
 
 def _picture(content: bytes) -> bytes:
-    """A picture drawn anew: whatever else lies in the file stays behind."""
-    with warnings.catch_warnings():
-        # a small file that unfolds to a huge picture
-        warnings.simplefilter("error", Image.DecompressionBombWarning)
-        try:
-            with Image.open(io.BytesIO(content), formats=["PNG", "JPEG"]) as opened:
-                picture = ImageOps.exif_transpose(opened)
-                picture.thumbnail((_WIDEST, _HIGHEST))
-                picture = picture.convert("RGBA")
-        except (OSError, SyntaxError, ValueError, Image.DecompressionBombError,
-                Image.DecompressionBombWarning) as error:  # fmt: skip
-            raise ValueError(f"This picture cannot be read: {error}. {_ALLOWED}") from None
-    anew = Image.new("RGBA", picture.size)
-    anew.paste(picture)
-    out = io.BytesIO()
-    anew.save(out, "PNG", optimize=True)
-    return out.getvalue()
+    try:
+        _, kept = redrawn(
+            content, widest=_WIDEST, highest=_HIGHEST, formats=("PNG", "JPEG"), into="PNG"
+        )
+    except ValueError as error:
+        raise ValueError(f"This picture cannot be read: {error}. {_ALLOWED}") from None
+    return kept
 
 
 def _drawing(content: bytes) -> bytes:

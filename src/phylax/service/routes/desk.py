@@ -64,7 +64,8 @@ def set_part(part: int, step: PartStep, change: TheChange) -> Response:
 
     def act(conn: Connection) -> OrderedPart:
         before = _part(conn, part, change)
-        visit = _open(conn, before.visit_id, change)
+        # it may come after the machine was handed over
+        visit = visit_of(conn, before.visit_id, change.now)
         if step.state is not before.state:
             desk.set_part(conn, part, step.state, who=change.who, at=change.now)
             became = "waited for again" if step.state is PartState.ORDERED else step.state

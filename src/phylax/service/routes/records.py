@@ -19,7 +19,7 @@ from phylax.service.http.changes import TheChange
 from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import documented, invalid, not_found
 from phylax.service.routes.lookup import find_machine, find_searched
-from phylax.store import records, seals
+from phylax.store import attachments, records, seals
 from phylax.store.database import Connection
 
 router = APIRouter(prefix="/records", tags=["records"])
@@ -82,6 +82,9 @@ def add_note(new: NewNote, change: TheChange) -> Response:
             wrong = records.record(conn, new.corrects)
             if wrong is None or wrong.machine_id != new.machine_id:
                 raise invalid("/corrects", f"this machine's record has no entry {new.corrects}")
+        attached = attachments.to_be_used(conn, new.attachments, change.who)
+        if attached is None:
+            raise invalid("/attachments", "not all of these are uploads of yours of no entry")
         record_id = records.append(
             conn,
             Entry(
@@ -91,8 +94,10 @@ def add_note(new: NewNote, change: TheChange) -> Response:
                 kind=new.kind,
                 text=new.text,
                 corrects=new.corrects,
+                attachments=tuple(each.sha256 for each in attached) or None,
             ),
         )
+        attachments.tie(conn, [each.id for each in attached], record_id)
         change.tell(conn, EventKind.RECORD, new.machine_id)
         made = records.record(conn, record_id)
         assert made is not None
@@ -112,7 +117,17 @@ def list_authors(context: TheContext, actor: Signed) -> list[str]:
 def verify_chain(context: TheContext, actor: Signed) -> ChainCheck:
     """Follow the digests from the first entry to the last."""
     with context.db.read() as conn:
-        return verify(records.chain(conn))
+        checked = verify(records.chain(conn))
+        altered = next(attachments.altered(conn), None) if checked.intact else None
+    if altered is None:
+        return checked
+    return checked.model_copy(
+        update={
+            "intact": False,
+            "broken_at": altered,
+            "why": "a picture or PDF of it is not what was hashed: it was altered",
+        }
+    )
 
 
 @router.post("/verification", responses=documented(422))

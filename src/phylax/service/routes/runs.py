@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
+from phylax.core.evidence import Evidence
 from phylax.core.runs import NewRun, Run, RunDetail, RunsAgain, RunsMade
 from phylax.core.scheduling.routines import StepTick
 from phylax.core.values import Moment, to_seconds
@@ -15,7 +16,7 @@ from phylax.service.problems import documented, not_found
 from phylax.service.routes.lookup import find_machine, find_run
 from phylax.service.runs import checklist, create
 from phylax.service.runs.finish import call_off as call_off_run
-from phylax.store import occurrences, runs
+from phylax.store import evidence, occurrences, runs
 from phylax.store.database import Connection
 
 router = APIRouter(prefix="/runs", tags=["runs"])
@@ -53,6 +54,15 @@ def start_run(new: NewRun, change: TheChange, technician: Technician) -> Respons
     response = change.once(new, act)
     change.context.wakeups.notify_machine(new.machine_id)
     return response
+
+
+@router.get("/{run_id}/evidence", responses=documented(404))
+def get_evidence(run_id: int, context: TheContext, actor: Signed) -> list[Evidence]:
+    """What the run's entry stands on (the listing that was agreed to, the consents, the outcomes),
+    compared with the digests that the entry carries."""
+    with context.db.read() as conn:
+        find_run(conn, run_id)
+        return evidence.checked(conn, run_id)
 
 
 @router.get("/{run_id}", responses=documented(404))

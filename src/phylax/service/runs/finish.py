@@ -11,7 +11,7 @@ from phylax.core.tuning.changes import ChangeState
 from phylax.core.values import from_seconds
 from phylax.service.problems import Problem
 from phylax.service.upkeep import checked, telling
-from phylax.store import events, leases, records, runs, settings_changes, shared_changes
+from phylax.store import events, evidence, leases, records, runs, settings_changes, shared_changes
 from phylax.store.database import Connection
 
 _DEEDS: dict[Work, str] = {
@@ -42,6 +42,7 @@ def write_down(conn: Connection, run: Run, conclusion: Conclusion, *, at: int) -
             freed=None if looked else conclusion.freed,
             removed_count=None if looked else conclusion.removed.count,
             left_count=None if looked else sum(stay.count for stay in stuck),
+            evidence=None if looked else evidence.seal(conn, run.id),
         ),
     )
     events.publish(conn, EventKind.RECORD, at=at, machine_id=run.machine_id)
