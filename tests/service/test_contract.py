@@ -31,6 +31,8 @@ def test_every_body_is_strict_and_every_operation_says_what_it_is_for() -> None:
             body = operation.get("requestBody")
             if not body:
                 continue
+            if list(body["content"]) == ["application/octet-stream"]:
+                continue
             schema = body["content"]["application/json"]["schema"]
             for ref in [schema, *schema.get("oneOf", [])]:
                 name = ref.get("$ref", "").rpartition("/")[2]

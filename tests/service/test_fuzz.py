@@ -92,7 +92,14 @@ def asked(
         headers["Idempotency-Key"] = maker.random.choice(("a" * 8, "x" * 300, "é".encode().hex()))
     said: dict[str, Any] = {"params": query, "headers": headers}
     body = operation.get("requestBody")
-    if body:
+    if body and "application/octet-stream" in body["content"]:
+        said["content"] = maker.random.choice(
+            (b"", b"%PDF-", b"%PDF-1.7 [[[", b"\x89PNG\r\n\x1a\n", b"GIF89a", b"\xff\xd8\xff", b"x")
+        ) + maker.random.randbytes(maker.random.choice((0, 9, 3000)))
+        headers["Content-Type"] = maker.random.choice(
+            ("application/octet-stream", "application/json", "text/html", "")
+        )
+    elif body:
         value = maker.value(body["content"]["application/json"]["schema"])
         text = json.dumps(value).encode("utf-8", "replace")
         if maker.random.random() < 0.05:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 import click
 
 from phylax.cli._output import Column, console, format_option, local, print_list
@@ -49,8 +51,14 @@ def give(session: Session, machine: str, kind: str, text: str) -> None:
 @click.argument("number", type=int)
 @click.argument("fate", type=click.Choice([str(fate) for fate in AdviceFate]))
 @click.option("--word", default="", help="As the client put it.")
+@click.option(
+    "--again-on",
+    type=click.DateTime(["%Y-%m-%d"]),
+    help="Declined: not asked again before that day.",
+)
 @pass_session
-def fate(session: Session, number: int, fate: str, word: str) -> None:
+def fate(session: Session, number: int, fate: str, word: str, again_on: datetime | None) -> None:
     """Say what became of advice NUMBER."""
-    after = session.shop.upkeep.set_fate(number, AdviceFate(fate), word)
+    again = again_on.date() if again_on else None
+    after = session.shop.upkeep.set_fate(number, AdviceFate(fate), word, again_on=again)
     console.print(f"Advice {after.id}, {after.kind}: {after.fate}.")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import date, datetime
 
 from phylax.client._family import Family, Which
 from phylax.core.actions import ActedPart, Action
@@ -66,8 +66,9 @@ class Upkeep(Family):
         """Write down advice that was given."""
         return self._http.post(GivenAdvice, f"/machines/{machine}/advice", advice)
 
-    def set_fate(self, number: int, fate: AdviceFate, word: str = "") -> GivenAdvice:
-        """Say what became of advice."""
-        return self._http.post(
-            GivenAdvice, f"/advice/{number}/fate", AdviceStep(fate=fate, word=word)
-        )
+    def set_fate(
+        self, number: int, fate: AdviceFate, word: str = "", *, again_on: date | None = None
+    ) -> GivenAdvice:
+        """Say what became of advice; of what was declined, when it may be asked again."""
+        step = AdviceStep(fate=fate, word=word, again_on=again_on)
+        return self._http.post(GivenAdvice, f"/advice/{number}/fate", step)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import date
 from enum import StrEnum
 from typing import Annotated
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from phylax.core.inventory import HardwareListed
 from phylax.core.quantities import show_size
@@ -65,6 +66,15 @@ class AdviceStep(Demand):
 
     fate: AdviceFate
     word: Annotated[str, Field(max_length=400)] = ""
+    again_on: date | None = Field(
+        None, description="Of declined advice: the client is not asked again before that day"
+    )
+
+    @model_validator(mode="after")
+    def _again_is_of_declined(self) -> AdviceStep:
+        if self.again_on is not None and self.fate is not AdviceFate.DECLINED:
+            raise ValueError("'again_on' is for advice that was declined")
+        return self
 
 
 class GivenAdvice(Value):
@@ -82,7 +92,14 @@ class GivenAdvice(Value):
     at: Moment
     made_by: str
     made_at: Moment
+    again_on: date | None = Field(None, description="Not asked again before that day")
     version: int = 1
+
+    def comes_up(self, today: date) -> bool:
+        """Whether the client is to be asked: never within the time in which they said not now."""
+        if self.fate is AdviceFate.DECLINED:
+            return self.again_on is not None and self.again_on <= today
+        return self.fate in (AdviceFate.PROPOSED, AdviceFate.TOLD, AdviceFate.ACCEPTED)
 
 
 class Proposal(Value):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from datetime import date
 
 from phylax.core.advice import AdviceFate, AdviceKind, Figure, GivenAdvice, Proposal
 from phylax.core.values import from_seconds
@@ -59,11 +60,21 @@ def withdraw(conn: Connection, number: int) -> None:
 
 
 def set_fate(
-    conn: Connection, number: int, fate: AdviceFate, *, who: str, word: str, at: int
+    conn: Connection,
+    number: int,
+    fate: AdviceFate,
+    *,
+    who: str,
+    word: str,
+    at: int,
+    again_on: date | None = None,
 ) -> None:
     conn.execute(
-        "UPDATE advice SET fate = ?, word = ?, by = ?, at = ?, version = version + 1 WHERE id = ?",
-        (fate, word, who, at, number),
+        """
+        UPDATE advice SET fate = ?, word = ?, by = ?, at = ?, again_on = ?, version = version + 1
+        WHERE id = ?
+        """,
+        (fate, word, who, at, again_on and again_on.isoformat(), number),
     )
 
 
@@ -85,5 +96,6 @@ def _advice(row: sqlite3.Row) -> GivenAdvice:
         at=from_seconds(row["at"]),
         made_by=row["made_by"],
         made_at=from_seconds(row["made_at"]),
+        again_on=row["again_on"] and date.fromisoformat(row["again_on"]),
         version=row["version"],
     )

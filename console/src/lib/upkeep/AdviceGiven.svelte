@@ -8,7 +8,7 @@
   import When from '$lib/components/When.svelte';
   import { useMay } from '$lib/session';
 
-  let { machine }: { machine: Machine } = $props();
+  let { machine }: { machine: Pick<Machine, 'tag'> } = $props();
   type Advice = Schema['GivenAdvice'];
   type Fate = Advice['fate'];
   const NEXT: Record<Fate, { fate: Fate; name: string }[]> = {
@@ -21,7 +21,7 @@
       { fate: 'declined', name: 'Declined' }
     ],
     accepted: [{ fate: 'done', name: 'Done' }],
-    declined: [],
+    declined: [{ fate: 'told', name: 'The client was asked again' }],
     done: [],
     dropped: []
   };
@@ -31,12 +31,17 @@
     ask('/api/v1/machines/{machine}/advice', { params: { path: { machine: machine.tag } } })
   );
   let words = $state<Record<number, string>>({});
+  let days = $state<Record<number, string>>({});
 
   async function say(advice: Advice, fate: Fate) {
     const call = () =>
       api.POST('/api/v1/advice/{number}/fate', {
         params: { path: { number: advice.id } },
-        body: { fate, word: (words[advice.id] ?? '').trim() }
+        body: {
+          fate,
+          word: (words[advice.id] ?? '').trim(),
+          again_on: fate === 'declined' ? days[advice.id] || null : null
+        }
       });
     if (await doing.try(call)) {
       words[advice.id] = '';
@@ -59,7 +64,7 @@
         <p class="muted text-sm">
           {advice.fate} by {advice.by}, <When at={advice.at} />{advice.word
             ? `: ${advice.word}`
-            : ''}
+            : ''}{advice.again_on ? `; not asked again before ${advice.again_on}` : ''}
         </p>
         {#if may.work && NEXT[advice.fate].length}
           <div class="noprint mt-1 flex flex-wrap items-center gap-2">
@@ -70,6 +75,12 @@
               maxlength="400"
               bind:value={words[advice.id]}
             />
+            {#if advice.fate === 'told'}
+              <label class="flex items-center gap-2 text-sm">
+                Declined: ask again on
+                <input class="box" type="date" bind:value={days[advice.id]} />
+              </label>
+            {/if}
             {#each NEXT[advice.fate] as { fate, name } (fate)}
               <button class="act" disabled={doing.busy} onclick={() => say(advice, fate)}
                 >{name}</button

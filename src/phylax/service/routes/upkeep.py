@@ -127,7 +127,15 @@ def set_fate(
         before = advice.advice(conn, number)
         if before is None:
             raise not_found("advice", number)
-        advice.set_fate(conn, number, step.fate, who=change.who, word=step.word, at=change.now)
+        advice.set_fate(
+            conn,
+            number,
+            step.fate,
+            who=change.who,
+            word=step.word,
+            at=change.now,
+            again_on=step.again_on,
+        )
         after = advice.advice(conn, number)
         assert after is not None
         _record(conn, change, after)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from phylax.core.advice import AdviceFate, GivenAdvice, Proposal, proposals
 from phylax.core.inventory import HardwareListed
 from phylax.core.survey import Tally
+from phylax.core.values import from_seconds
 from phylax.store import advice, inventories, outlooks, shop
 from phylax.store.database import Connection
 
@@ -22,6 +23,7 @@ def propose(conn: Connection, machine_id: int, *, at: int) -> None:
         return
     row = conn.execute("SELECT can_go FROM machines WHERE id = ?", (machine_id,)).fetchone()
     can_go = Tally.model_validate_json(row["can_go"]).size if row["can_go"] else 0
+    today = from_seconds(at).date()
     hardware = inventories.of_kind(conn, machine_id, "hardware")
     speaks_for = proposals(
         machine.volumes,
@@ -34,6 +36,11 @@ def propose(conn: Connection, machine_id: int, *, at: int) -> None:
         kept = known.pop((proposal.kind, proposal.subject), None)
         if kept is None:
             advice.add(conn, machine_id, proposal, AdviceFate.PROPOSED, who=_BY, at=at)
+            continue
+        if kept.fate is AdviceFate.DECLINED and kept.comes_up(today):
+            # the time is over in which the client said not now, and the figures still speak for it
+            advice.set_fate(conn, kept.id, AdviceFate.PROPOSED, who=_BY, word="asked again", at=at)
+            advice.refresh(conn, kept.id, proposal)
         elif kept.fate is AdviceFate.PROPOSED and not _says(kept, proposal):
             advice.refresh(conn, kept.id, proposal)
     for kept in known.values():

@@ -37,3 +37,6 @@ CREATE TABLE sealed_note_readings (
     at INTEGER NOT NULL
 ) STRICT;
 CREATE INDEX sealed_note_readings_of_note ON sealed_note_readings (note_id);
+
+-- Until when a client who declined is not asked again.
+ALTER TABLE advice ADD COLUMN again_on TEXT;

@@ -8,6 +8,7 @@
   import When from '$lib/components/When.svelte';
   import Made from '$lib/reports/Made.svelte';
   import HandOver from '$lib/visits/HandOver.svelte';
+  import AdviceGiven from '$lib/upkeep/AdviceGiven.svelte';
   import Parts from '$lib/visits/Parts.svelte';
   import Ready from '$lib/visits/Ready.svelte';
   import SealedNotes from '$lib/visits/SealedNotes.svelte';
@@ -119,6 +120,10 @@
     {#key visit.id}<Parts visit={visit.id} isOpen={!visit.closed_at} />{/key}
   </section>
   {#key visit.id}<SealedNotes {visit} />{/key}
+  <section class="mt-8" aria-labelledby="advice">
+    <h2 id="advice">Advice</h2>
+    {#key visit.id}<AdviceGiven machine={{ tag: visit.machine_tag }} />{/key}
+  </section>
   <section class="mt-8" aria-labelledby="meanwhile">
     <h2 id="meanwhile">What was done meanwhile</h2>
     {#if !visit.closed_at}

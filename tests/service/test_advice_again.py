@@ -1,0 +1,56 @@
+"""Who said not now is not asked again within that time, and is asked after it."""
+
+from __future__ import annotations
+
+from datetime import date, timedelta
+
+import pytest
+
+from helpers import Clock
+from phylax.client import Phylax
+from phylax.core.advice import AdviceFate, AdviceStep
+from phylax.core.shop import Machine, ReadingIn, by_volume
+from phylax.service.context.context import Context
+from phylax.service.upkeep.advising import propose
+from phylax.store import readings
+
+GIB = 2**30
+
+
+def look(context: Context, machine: Machine, used: int = 97) -> None:
+    reading = ReadingIn(mount="C:", capacity=100 * GIB, free=(100 - used) * GIB, at=context.clock())
+    with context.db.write() as conn:
+        readings.add(conn, machine.id, by_volume([reading]))
+        propose(conn, machine.id, at=context.now())
+
+
+def test_not_now_is_kept_to_and_then_it_comes_up_again(
+    owner: Phylax, machine: Machine, context: Context, clock: Clock
+) -> None:
+    look(context, machine)
+    (proposed,) = owner.upkeep.advice(machine.tag)
+    assert proposed.fate is AdviceFate.PROPOSED
+    owner.upkeep.set_fate(proposed.id, AdviceFate.TOLD)
+    declined = owner.upkeep.set_fate(
+        proposed.id, AdviceFate.DECLINED, "not this year", again_on=date(2026, 6, 1)
+    )
+    assert declined.again_on == date(2026, 6, 1) and not declined.comes_up(date(2026, 5, 31))
+    for _ in range(3):
+        clock.pass_(timedelta(days=29))
+        look(context, machine)
+        (kept,) = owner.upkeep.advice(machine.tag)
+        assert (kept.fate, kept.word) == (AdviceFate.DECLINED, "not this year")
+    clock.pass_(timedelta(days=10))
+    look(context, machine)
+    (again,) = owner.upkeep.advice(machine.tag)
+    assert (again.id, again.fate, again.again_on) == (proposed.id, AdviceFate.PROPOSED, None)
+    # declined without a day, it never comes up again
+    owner.upkeep.set_fate(again.id, AdviceFate.DECLINED)
+    clock.pass_(timedelta(days=900))
+    look(context, machine)
+    assert owner.upkeep.advice(machine.tag)[0].fate is AdviceFate.DECLINED
+
+
+def test_a_day_is_for_what_was_declined() -> None:
+    with pytest.raises(ValueError, match="was declined"):
+        AdviceStep(fate=AdviceFate.DONE, again_on=date(2026, 6, 1))
