@@ -73,5 +73,7 @@ def test_what_was_altered_is_told(
 
 def test_salts_cannot_be_exchanged(owner: Phylax, context: Context, run_id: int) -> None:
     with context.db.write() as conn:
+        salts = [row[0] for row in conn.execute("SELECT salt FROM run_evidence")]
+        assert len(set(salts)) == 3 and {len(salt) for salt in salts} == {16}
         conn.execute("UPDATE run_evidence SET salt = x'00' WHERE what = 'consents'")
     assert not owner.runs.evidence(run_id)[1].holds

@@ -82,6 +82,12 @@ def test_a_seal_goes_on_from_the_one_before_and_says_what_was_altered_meanwhile(
     assert context.grown is not None and context.grown.entries == later.entries
     with context.db.read() as conn:
         assert later.root == seals.root_of(records.digests(conn))
+    with context.db.read() as conn:
+        newest = max(number for number, _ in records.digests_after(conn, 0))
+    altered(context, f"UPDATE records SET digest = '{'1' * 64}' WHERE id = {newest}")
+    with context.db.read() as conn:
+        anew = seals.root_of(records.digests(conn))
+    assert seals.opened(owner.records.seal().note).sealed.root == anew, "of what is there"
     altered(context, f"UPDATE records SET digest = '{'0' * 64}' WHERE id = 2")
     note_some(owner, machine, 1)
     assert not owner.records.check_seal(owner.records.seal().note).holds

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import io
 import threading
-import warnings
 from typing import Literal
 
 from PIL import Image, ImageOps
@@ -25,11 +24,10 @@ def redrawn(
 ) -> tuple[Literal["png", "jpeg"], bytes]:
     """A picture no larger than so many pixels; ValueError where it is none, or would unfold to
     more than can be handled."""
-    with _one_at_a_time, warnings.catch_warnings():
-        # a small file that unfolds to a huge picture
-        warnings.simplefilter("error", Image.DecompressionBombWarning)
+    with _one_at_a_time:
         try:
             with Image.open(io.BytesIO(content), formats=list(formats)) as opened:
+                # a small file may unfold to a huge picture
                 if opened.width * opened.height > MOST_PIXELS:
                     raise ValueError(f"it has more than {MOST_PIXELS:,} pixels")
                 kind = into if into != "as it is" else str(opened.format)
@@ -39,8 +37,7 @@ def redrawn(
                 picture = ImageOps.exif_transpose(opened)
                 picture.thumbnail((widest, highest))
                 picture = picture.convert("RGBA" if kind == "PNG" else "RGB")
-        except (OSError, SyntaxError, ValueError, Image.DecompressionBombError,
-                Image.DecompressionBombWarning) as error:  # fmt: skip
+        except (OSError, SyntaxError, ValueError, Image.DecompressionBombError) as error:
             raise ValueError(str(error)) from None
         anew = Image.new(picture.mode, picture.size)
         anew.paste(picture)

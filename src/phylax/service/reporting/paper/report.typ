@@ -89,5 +89,5 @@
 #if data.seal != "" {
   heading(level: 2, data.proof)
   par(data.proof_text)
-  std.block(breakable: false, text(font: "DejaVu Sans Mono", size: 5.6pt, hyphenate: false, ligatures: false, data.seal.split("\n").map(line => box(text(line))).join(linebreak())))
+  std.block(breakable: false, text(font: "DejaVu Sans Mono", size: 5.6pt, hyphenate: false, ligatures: false, data.seal.split("\n").map(text).join(linebreak())))
 }
