@@ -14,12 +14,14 @@ def test_a_report_is_read_made_and_written_to_a_file(
 ) -> None:
     assert "No report was made yet" in phylax("report", "list").stdout
     assert phylax("report", "make").returncode == 2
-    assert phylax("visit", "open", "ferry-desk", "--said", "It howls \x1b[31mred").returncode == 0
+    assert (
+        phylax("visit", "open", "ferry-desk", "--said", "It howls \x07\x9b31mred").returncode == 0
+    )
     shown = phylax("report", "preview", "--visit", "1", "--cover", "It was the fan.")
     assert shown.returncode == 0
     for line in ("What we did for ferry-desk", "It was the fan.", "WHAT YOU TOLD US", "“It howls"):
         assert line in shown.stdout
-    assert "\x1b" not in phylax("report", "preview", "--visit", "1").stdout
+    assert "\x07" not in phylax("report", "preview", "--visit", "1").stdout
     brief = phylax("report", "preview", "--visit", "1", "--leave-out", "what the client said")
     assert "howls" not in brief.stdout
     made = phylax("report", "make", "--visit", "1", "-o", str(tmp_path / "a.pdf"))

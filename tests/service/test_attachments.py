@@ -95,8 +95,12 @@ def test_what_is_no_picture_is_refused(owner: Phylax) -> None:
         b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", side + side + b"\x01\x00\x00\x00\x00")
         + chunk(b"IDAT", zlib.compress(bytes(3751 * 300), 9)) + chunk(b"IEND", b"")
     )  # fmt: skip
+    out = io.BytesIO()
+    Image.new("1", (8000, 8000)).save(out, "PNG")
+    large = out.getvalue()
+    assert len(large) < 100_000
     for content in (
-        bomb, b"", b"<svg xmlns='http://www.w3.org/2000/svg'/>", b"GIF89a/*<html>", b"MZ\x90",
+        bomb, large, b"", b"<svg xmlns='http://www.w3.org/2000/svg'/>", b"GIF89a/*<html>", b"MZ\x90",
         b"\n%PDF-1.7", picture("PNG")[:50], b"[" * 5000, picture("GIF"), picture("TIFF"),
     ):  # fmt: skip
         with pytest.raises(RefusedError):
