@@ -100,7 +100,8 @@ def test_what_is_no_picture_is_refused(owner: Phylax) -> None:
     large = out.getvalue()
     assert len(large) < 100_000
     for content in (
-        bomb, large, b"", b"<svg xmlns='http://www.w3.org/2000/svg'/>", b"GIF89a/*<html>", b"MZ\x90",
+        bomb, large, b"", b"<svg xmlns='http://www.w3.org/2000/svg'/>", b"GIF89a/*<html>",
+        b"MZ\x90",
         b"\n%PDF-1.7", picture("PNG")[:50], b"[" * 5000, picture("GIF"), picture("TIFF"),
     ):  # fmt: skip
         with pytest.raises(RefusedError):
