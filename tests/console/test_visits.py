@@ -83,3 +83,26 @@ def test_visits_are_for_everyone(page: Page, owner: Phylax) -> None:
         check_for_everyone(page, path)
     page.goto("/visits/1")
     expect(page.get_by_text("<b>It</b> *howls*").first).to_be_visible()
+
+HOSTILE = '<img src=x onerror="document.title=1">#panic("x") *b* \u202eevil\u202c \U0001f600 漢字 {{x}} '
+
+
+def test_hostile_text_on_slip_and_label_is_text(page: Page, owner: Phylax) -> None:
+    client = owner.clients.add(ClientEdit(name=f"{HOSTILE[:60]} & sons", contact=HOSTILE))
+    machine = owner.machines.add(
+        MachineEdit(tag="odd", client_id=client.id, system="linux", make=HOSTILE, model="<b>x</b>")
+    )
+    said = (HOSTILE + "\n" * 1900)[:3900]
+    visit = owner.visits.open(NewVisit(machine_id=machine.id, said=said, condition=HOSTILE * 9))
+    page.goto(f"/visits/{visit.id}/slip")
+    slip = page.get_by_test_id("slip")
+    expect(slip.get_by_text('#panic("x") *b*').first).to_be_visible()
+    expect(slip.locator("img")).to_have_count(2)
+    assert page.title().startswith("Claim slip")
+    assert page.evaluate("document.documentElement.scrollWidth <= innerWidth")
+    page.goto(f"/machines/labels?of={machine.id}")
+    label = page.get_by_test_id("label")
+    expect(label).to_contain_text("<b>x</b>")
+    expect(label.locator("img")).to_have_count(1)
+    box = label.bounding_box()
+    assert box is not None and box["height"] < 150, "it stays a label"

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import subprocess
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -16,6 +17,25 @@ ROOT = Path(__file__).parents[2]
 PYTHON = ROOT / ".windows/python.exe"
 WINE = shutil.which("wine")
 SID = "S-1-5-21-1-2-3-1001"
+
+
+_WINE_DIED = re.compile(r"wine: Unhandled page fault[^\n]*\n?")
+
+
+def started(start: Callable[[], subprocess.Popen[str]], word: str) -> subprocess.Popen[str]:
+    """A program that runs and has said a word. Now and then Wine dies while it starts; nothing of
+    ours has run by then, and it is started again."""
+    printed = ""
+    for _ in range(3):
+        process = start()
+        assert process.stdout is not None
+        for line in process.stdout:
+            # Wine itself may have something to say before
+            if line.strip() == word:
+                return process
+            printed += line
+        process.wait(timeout=60)
+    raise AssertionError(f"it never said {word!r}: {printed}")
 
 
 @dataclass
@@ -61,30 +81,23 @@ class Windows:
 
     def run(self, *words: str) -> str:
         """Run the Windows Python to its end; what it printed. Fails where it failed."""
-        process = self.start(*words)
-        try:
-            out, _ = process.communicate("", timeout=300)
-        except subprocess.TimeoutExpired:
-            process.kill()
-            raise
+        for _ in range(3):
+            process = self.start(*words)
+            try:
+                out, _ = process.communicate("", timeout=300)
+            except subprocess.TimeoutExpired:
+                process.kill()
+                raise
+            # Wine died while it started: nothing of ours has run
+            if process.returncode == 0 or not _WINE_DIED.fullmatch(out):
+                break
         assert process.returncode == 0, out
         return out
 
     def keep_open(self, path: Path) -> subprocess.Popen[str]:
         """A program that keeps a file open until it is written a line."""
         code = f"f = open({self.path(path)!r}); print('open', flush=True); input()"
-        printed = ""
-        for _ in range(3):
-            process = self.start("-c", code)
-            assert process.stdout is not None
-            for line in process.stdout:
-                # Wine itself may have something to say before
-                if line.strip() == "open":
-                    return process
-                printed += line
-            # now and then Wine dies while it starts; nothing of ours has run by then
-            process.wait(timeout=60)
-        raise AssertionError(f"the file was never opened: {printed}")
+        return started(lambda: self.start("-c", code), "open")
 
     def system(self, *words: str) -> subprocess.CompletedProcess[str]:
         """Run a program of the system."""

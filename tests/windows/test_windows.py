@@ -20,7 +20,7 @@ from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.rules import TuningRule
 
-from .conftest import Windows
+from .conftest import Windows, started
 
 
 @pytest.mark.parametrize(
@@ -170,16 +170,17 @@ def test_the_task_scheduler_takes_the_task(windows: Windows) -> None:
 
 
 def start(windows: Windows, program: Path) -> subprocess.Popen[str]:
-    running = subprocess.Popen(
-        ["wine", str(program), "-c", "print('up', flush=True); input()"],
-        env=windows.environment(),
-        stdin=subprocess.PIPE,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.STDOUT,
-        text=True,
-    )
-    assert running.stdout is not None and "up" in running.stdout.readline()
-    return running
+    def run() -> subprocess.Popen[str]:
+        return subprocess.Popen(
+            ["wine", str(program), "-c", "print('up', flush=True); input()"],
+            env=windows.environment(),
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+        )
+
+    return started(run, "up")
 
 
 @pytest.mark.parametrize(
