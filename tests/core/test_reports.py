@@ -58,9 +58,9 @@ MACHINE = f.MachineFacts(
     held=Tally(count=7, size=GIB),
     held_until=date(2026, 12, 3),
     left=((Reason.IN_USE, Tally(count=3, size=100)),),
-    found=(
-        f.Found("A disk is about to fail.", "C:", Severity.FAILING, False),
-        f.Found("Malware", "C:\\Users\\Bram\\Downloads\\game.exe", Severity.WARNING, True),
+    findings=(
+        f.ReportedFinding("A disk is about to fail.", "C:", Severity.FAILING, False),
+        f.ReportedFinding("Malware", "C:\\Users\\Bram\\game.exe", Severity.WARNING, True),
     ),
     advice=(advice(AdviceFate.TOLD), advice(AdviceFate.DROPPED, "secret")),
     next=((date(2026, 12, 1), "Light weekly"),),

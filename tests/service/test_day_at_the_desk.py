@@ -102,11 +102,11 @@ def test_a_machine_is_taken_in_worked_on_reported_handed_over_and_comes_back(
     assert back.back_from == visit.id
     span = "machine:oakes-laptop from:2026-03-01 to:2026-03-10"
     groups = {group.kind: group for group in owner.search(span, limit=50).groups}
-    lines = [found.line for found in groups[HitKind.ENTRY].hits]
-    for told in ("the fan howls", "Removed", "agreed to by phone", "a fan from Kittiwake",
+    lines = [hit.line for hit in groups[HitKind.ENTRY].hits]
+    for words in ("the fan howls", "Removed", "agreed to by phone", "a fan from Kittiwake",
                  "can be fetched", "Report 1 sent to bram@oakes.example", "A new fan"):  # fmt: skip
-        assert any(told in text for text in lines), (told, lines)
-    assert [found.title for found in groups[HitKind.VISIT].hits] == [f"Visit {visit.id}"]
+        assert any(words in text for text in lines), (words, lines)
+    assert [hit.title for hit in groups[HitKind.VISIT].hits] == [f"Visit {visit.id}"]
     everything = list(owner.records.list(visit=visit.id))
     assert len(everything) >= 10 and {entry.visit_id for entry in everything} == {visit.id}
     assert owner.records.verify().intact

@@ -77,7 +77,7 @@ def shop(owner: Phylax, machine: Machine, context: Context, clock: Clock) -> Phy
     return owner
 
 
-def found(shop: Phylax, words: str) -> dict[str, list[str]]:
+def titles(shop: Phylax, words: str) -> dict[str, list[str]]:
     results = shop.search(words)
     return {group.kind: [hit.title for hit in group.hits] for group in results.groups}
 
@@ -88,33 +88,33 @@ def line(shop: Phylax, words: str, kind: HitKind) -> str:
 
 
 def test_what_became_of_this_file(shop: Phylax) -> None:
-    assert found(shop, "tickets-2024.xlsx") == {"file": ["tickets-2024.xlsx"]}
-    assert found(shop, "tickets-2024.xlsx machine:ferry-desk") == {"file": ["tickets-2024.xlsx"]}
-    assert found(shop, "tickets-2024.xlsx machine:muller-laptop") == {}
-    assert found(shop, "tickets-2024.xlsx to:2020-01-01") == {}
+    assert titles(shop, "tickets-2024.xlsx") == {"file": ["tickets-2024.xlsx"]}
+    assert titles(shop, "tickets-2024.xlsx machine:ferry-desk") == {"file": ["tickets-2024.xlsx"]}
+    assert titles(shop, "tickets-2024.xlsx machine:muller-laptop") == {}
+    assert titles(shop, "tickets-2024.xlsx to:2020-01-01") == {}
     assert line(shop, "film.iso", HitKind.FILE) == (
         "held until 9 Mar, 1.0 KiB: C:\\Users\\Maren\\Downloads/old/film.iso"
     )
     assert line(shop, "gone.txt", HitKind.FILE).startswith("gone for good, 1.0 KiB")
     assert line(shop, "locked.docx", HitKind.FILE) == "left, in use, 5 B: C:\\/locked.docx"
-    assert "tickets-2024.xlsx" in found(shop, "tick")["file"]
-    assert "locked.docx" in found(shop, '"locked.docx"')["file"]
+    assert "tickets-2024.xlsx" in titles(shop, "tick")["file"]
+    assert "locked.docx" in titles(shop, '"locked.docx"')["file"]
 
 
 def test_each_kind_is_found_by_what_people_remember(shop: Phylax) -> None:
-    assert found(shop, "CO-913") == {"machine": ["muller-laptop"]}
+    assert titles(shop, "CO-913") == {"machine": ["muller-laptop"]}
     for words in ("mueller", "Müller", "muller", "Aoife", "055501", "0187"):
-        assert found(shop, words)["client"] == ["Jörg Müller"], words
-    assert found(shop, "wolf")["visit"] == ["Visit 1"]
-    assert found(shop, "dust")["visit"] == ["Visit 1"]
-    assert found(shop, "1 machine:muller-laptop")["visit"] == ["Visit 1"]
-    assert found(shop, "printer") == {"advice": ["told"], "entry": ["Ines Marrow"] * 2}
-    assert found(shop, "strasse")["entry"] == ["Ines Marrow"]
-    assert found(shop, "tunebox") == {"program": ["Tunebox Player"]}
-    assert found(shop, "tunebox client:Müller") == {}
-    assert set(found(shop, "machine:ferry-desk")) == {"advice", "entry"}
-    assert set(found(shop, "kind:visit")) == {"entry"}
-    assert found(shop, "") == {} and found(shop, "nothing-like-it") == {}
+        assert titles(shop, words)["client"] == ["Jörg Müller"], words
+    assert titles(shop, "wolf")["visit"] == ["Visit 1"]
+    assert titles(shop, "dust")["visit"] == ["Visit 1"]
+    assert titles(shop, "1 machine:muller-laptop")["visit"] == ["Visit 1"]
+    assert titles(shop, "printer") == {"advice": ["told"], "entry": ["Ines Marrow"] * 2}
+    assert titles(shop, "strasse")["entry"] == ["Ines Marrow"]
+    assert titles(shop, "tunebox") == {"program": ["Tunebox Player"]}
+    assert titles(shop, "tunebox client:Müller") == {}
+    assert set(titles(shop, "machine:ferry-desk")) == {"advice", "entry"}
+    assert set(titles(shop, "kind:visit")) == {"entry"}
+    assert titles(shop, "") == {} and titles(shop, "nothing-like-it") == {}
 
 
 def test_what_cannot_be_is_said(shop: Phylax) -> None:

@@ -89,8 +89,8 @@ def test_a_report_of_a_visit_is_made_and_stays_as_it_was(
     ):
         assert sentence in " ".join(text.split()), text
     of_visit = list(owner.records.list(visit=visit.id))
-    told = {entry.id for entry in of_visit if entry.kind is not RecordKind.MACHINE}
-    assert set(made.entries) == told and len(told) > 3
+    numbers = {entry.id for entry in of_visit if entry.kind is not RecordKind.MACHINE}
+    assert set(made.entries) == numbers and len(numbers) > 3
     assert all(word in text for word in made.seal.split() if word != "—"), "can be copied out"
     owner.visits.hand_over(visit, HandOver(outcome="mended"))
     # a machine's clock is ahead: what it did belongs to the visit all the same
@@ -256,8 +256,8 @@ def test_it_is_sent_with_a_yes_and_the_client_has_been_told(
     (entry,) = owner.records.list(kinds=[RecordKind.REPORT])
     assert entry.text == f"Report {made.id} sent to aoife@ferry.example."
     assert (entry.who, entry.visit_id) == ("Petra Lund", visit.id)
-    (given,) = owner.upkeep.advice(machine.tag)
-    assert (given.id, given.fate, given.word) == (
+    (kept,) = owner.upkeep.advice(machine.tag)
+    assert (kept.id, kept.fate, kept.word) == (
         advised.id, AdviceFate.TOLD, f"in report {made.id}",
     )  # fmt: skip
 

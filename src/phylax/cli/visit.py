@@ -275,8 +275,8 @@ def _print(session: Session, visit: Visit, form: str) -> None:
             ("where", f"{visit.place} {visit.shelf}".strip()),
         ]
         if visit.ready_at:
-            told = f", told by mail to {visit.ready_mail}" if visit.ready_mail else ""
-            pairs.append(("can be fetched", f"since {local(visit.ready_at, zone)}{told}"))
+            by_mail = f", told by mail to {visit.ready_mail}" if visit.ready_mail else ""
+            pairs.append(("can be fetched", f"since {local(visit.ready_at, zone)}{by_mail}"))
     else:
         pairs.append(("ended", f"{local(visit.closed_at, zone)}, {visit.outcome}"))
     pairs.append(("guaranteed until", str(visit.guaranteed_until or "")))

@@ -92,5 +92,5 @@ class OpenedNote(Value):
 
 
 def ready_in_words(visit: int, mail: str, word: str) -> str:
-    told = f" Its client is told by mail to {mail}." if mail else ""
-    return f"Visit {visit}: the machine can be fetched.{told}{f' {word}' if word else ''}"
+    by_mail = f" Its client is told by mail to {mail}." if mail else ""
+    return f"Visit {visit}: the machine can be fetched.{by_mail}{f' {word}' if word else ''}"

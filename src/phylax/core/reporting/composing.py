@@ -34,7 +34,6 @@ from phylax.core.reporting.facts import (
     VolumeThen,
 )
 from phylax.core.reporting.language import Language, Words, words
-from phylax.core.survey import Tally
 
 MOST_MACHINES = 60
 MOST_LINES = 60
@@ -249,12 +248,12 @@ def _left(machine: MachineFacts, w: Words) -> list[Block]:
 
 def _found(machine: MachineFacts, w: Words) -> list[Block]:
     lines = []
-    for found in machine.found:
-        what = found.what.rstrip(". ")
-        if found.severity is Severity.FAILING:
+    for finding in machine.findings:
+        what = finding.what.rstrip(". ")
+        if finding.severity is Severity.FAILING:
             what = w.say("urgent", what=what)
-        where = _shorter(found.where)
-        state = w.say("seen_to" if found.is_settled else "open")
+        where = _shorter(finding.where)
+        state = w.say("seen_to" if finding.is_settled else "open")
         lines.append(f"{what}{f' ({where})' if where else ''}: {state}.")
     return _bullets(lines, w)
 
@@ -265,18 +264,18 @@ def _shorter(where: str) -> str:
     return path[1] if path else where
 
 
-def _advised(advice: Iterable[GivenAdvice], w: Words) -> list[Block]:
+def _advised(all_advice: Iterable[GivenAdvice], w: Words) -> list[Block]:
     lines = []
-    for given in advice:
-        if given.fate not in _FATES:
+    for advice in all_advice:
+        if advice.fate not in _FATES:
             continue
-        is_own = given.kind is AdviceKind.OTHER or given.made_by != "Phylax"
-        text = given.text if is_own else w.advice(given.kind, given.text)
+        is_own = advice.kind is AdviceKind.OTHER or advice.made_by != "Phylax"
+        text = advice.text if is_own else w.advice(advice.kind, advice.text)
         figures = "; ".join(
-            f"{figure.name}: {figure.value}" for figure in given.figures[:_MOST_FIGURES]
+            f"{figure.name}: {figure.value}" for figure in advice.figures[:_MOST_FIGURES]
         )
         because = f" {w.say('because', figures=figures)}" if figures else ""
-        lines.append(f"{text}{because} {w.say(_FATES[given.fate])}")
+        lines.append(f"{text}{because} {w.say(_FATES[advice.fate])}")
     return _bullets(lines, w)
 
 
@@ -336,7 +335,3 @@ def _more(number: int, w: Words) -> list[Block]:
     if number <= MOST_LINES:
         return []
     return [Paragraph(text=w.say("more_lines", lines=w.count(number - MOST_LINES, "line")))]
-
-
-def sum_of(tallies: Iterable[Tally]) -> Tally:
-    return sum(tallies, Tally())

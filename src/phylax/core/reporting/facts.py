@@ -85,7 +85,7 @@ class LetGo(NamedTuple):
     gone: Tally
 
 
-class Found(NamedTuple):
+class ReportedFinding(NamedTuple):
     what: str
     where: str
     severity: Severity
@@ -106,7 +106,7 @@ class MachineFacts(NamedTuple):
     held: Tally = Tally()
     held_until: date | None = None
     left: tuple[tuple[Reason, Tally], ...] = ()
-    found: tuple[Found, ...] = ()
+    findings: tuple[ReportedFinding, ...] = ()
     advice: tuple[GivenAdvice, ...] = ()
     next: tuple[tuple[date, str], ...] = ()
 

@@ -20,10 +20,10 @@ from phylax.core.reporting.facts import (
     Cleaned,
     Deed,
     Facts,
-    Found,
     LetGo,
     MachineFacts,
     PutBack,
+    ReportedFinding,
     Said,
     VisitSaid,
     VolumeThen,
@@ -215,9 +215,9 @@ def _of_machine(
         held=held,
         held_until=held_until,
         left=_left(details),
-        found=_found(conn, machine.id, details),
+        findings=_findings(conn, machine.id, details),
         advice=tuple(
-            given for given in advice.of_machine(conn, machine.id) if _is_told(given, span)
+            kept for kept in advice.of_machine(conn, machine.id) if _is_reported(kept, span)
         ),
         next=tuple(
             (span.day(planned.next_at), planned.routine_name)
@@ -232,12 +232,12 @@ def _visits(
     conn: Connection, machine_id: int, visit: Visit | None, span: Span
 ) -> tuple[VisitSaid, ...]:
     if visit is not None:
-        told = [visit]
+        in_span = [visit]
     else:
         known = visits.listed(
             conn, machine_id=machine_id, before=2**62, today=date.min, limit=_MOST_VISITS
         )
-        told = [
+        in_span = [
             earlier
             for earlier in reversed(known)
             if to_seconds(earlier.opened_at) < span.until
@@ -252,7 +252,7 @@ def _visits(
             said=each.said,
             guaranteed_until=each.guaranteed_until,
         )
-        for each in told
+        for each in in_span
     )
 
 
@@ -410,20 +410,24 @@ def _left(details: Sequence[RunDetail]) -> tuple[tuple[Reason, Tally], ...]:
     return tuple((reason, tally) for reason, tally in by_size if tally.count)
 
 
-def _found(conn: Connection, machine_id: int, details: Sequence[RunDetail]) -> tuple[Found, ...]:
+def _findings(
+    conn: Connection, machine_id: int, details: Sequence[RunDetail]
+) -> tuple[ReportedFinding, ...]:
     """What is open, and what was found in the span and seen to."""
     kept = {check.id: check for check in checks.newest(conn, [machine_id]) if check.is_open}
     for run in details:
         kept |= {check.id: check for check in checks.of_run(conn, run.id) if check.settled_at}
     return tuple(
-        Found(finding.what, finding.where or check.checked.of, finding.severity, not check.is_open)
+        ReportedFinding(
+            finding.what, finding.where or check.checked.of, finding.severity, not check.is_open
+        )
         for check in kept.values()
         for finding in check.checked.findings
         if finding.needs_somebody
     )
 
 
-def _is_told(given: GivenAdvice, span: Span) -> bool:
-    if given.fate is AdviceFate.DROPPED:
+def _is_reported(kept: GivenAdvice, span: Span) -> bool:
+    if kept.fate is AdviceFate.DROPPED:
         return False
-    return given.fate not in _CLOSED or span.has(given.at)
+    return kept.fate not in _CLOSED or span.has(kept.at)

@@ -60,12 +60,10 @@ class Proof(NamedTuple):
     """Numbers of entries, as ``12–15, 18``."""
 
 
-def mark_data(paper: Paper) -> dict[str, Any] | None:
-    """The mark as a template takes it."""
-    return mark_as_data(paper.letterhead.mark, paper.mark) if paper.mark else None
-
-
-def mark_as_data(kind: str, content: bytes) -> dict[str, Any]:
+def mark_as_data(kind: str, content: bytes) -> dict[str, Any] | None:
+    """A mark as a template takes it; None where there is none."""
+    if not content:
+        return None
     text = content.decode() if kind == "svg" else ""
     return {"kind": kind, "text": text, "bytes": [] if text else list(content)}
 
@@ -159,7 +157,7 @@ def printed(document: Document, paper: Paper, who: str, proof: Proof | None) -> 
         "proof_text": _whole(w.say("proof_text", entries=proof.entries)) if proof else "",
         "seal": _whole(proof.seal) if proof else "",
     }
-    return compiled("report.typ", data | {"mark": mark_data(paper)})
+    return compiled("report.typ", data | {"mark": mark_as_data(paper.letterhead.mark, paper.mark)})
 
 
 @cache

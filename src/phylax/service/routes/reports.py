@@ -126,11 +126,11 @@ def mail_report(number: int, asked: ReportMail, change: TheChange) -> Response:
 def _tell_advice(conn: Connection, change: Change, report: Report) -> None:
     """What was advised in a report that is sent, the client has been told."""
     for machine_id in reports.machines_of(conn, report.id):
-        for given in advice.of_machine(conn, machine_id):
-            was_in_it = to_seconds(given.made_at) <= to_seconds(report.made_at)
-            if given.fate is AdviceFate.PROPOSED and was_in_it:
+        for kept in advice.of_machine(conn, machine_id):
+            was_in_it = to_seconds(kept.made_at) <= to_seconds(report.made_at)
+            if kept.fate is AdviceFate.PROPOSED and was_in_it:
                 advice.set_fate(
-                    conn, given.id, AdviceFate.TOLD, who=change.who, at=change.now,
+                    conn, kept.id, AdviceFate.TOLD, who=change.who, at=change.now,
                     word=f"in report {report.id}",
                 )  # fmt: skip
 
