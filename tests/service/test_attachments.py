@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import zlib
 
 import httpx
 import pytest
@@ -14,14 +13,9 @@ from phylax.client import NotFoundError, Phylax, RefusedError
 from phylax.core.attachments import MOST_BYTES
 from phylax.core.shop import Machine
 from phylax.service.context.context import Context
+from pictures import bomb, picture
 
 PDF = b"%PDF-1.7\n1 0 obj <</S /JavaScript>> endobj\n"
-
-
-def picture(kind: str, size: tuple[int, int] = (60, 40), **more: object) -> bytes:
-    out = io.BytesIO()
-    Image.new("RGB", size, "teal").save(out, kind, **more)
-    return out.getvalue()
 
 
 def with_place() -> bytes:
@@ -86,21 +80,13 @@ def test_one_that_was_altered_or_taken_away_is_found(
 
 
 def test_what_is_no_picture_is_refused(owner: Phylax) -> None:
-    def chunk(name: bytes, data: bytes) -> bytes:
-        crc = zlib.crc32(name + data).to_bytes(4, "big")
-        return len(data).to_bytes(4, "big") + name + data + crc
-
-    side = (30_000).to_bytes(4, "big")
-    bomb = (
-        b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", side + side + b"\x01\x00\x00\x00\x00")
-        + chunk(b"IDAT", zlib.compress(bytes(3751 * 300), 9)) + chunk(b"IEND", b"")
-    )  # fmt: skip
+    too_much = bomb()
     out = io.BytesIO()
     Image.new("1", (8000, 8000)).save(out, "PNG")
     large = out.getvalue()
     assert len(large) < 100_000
     for content in (
-        bomb, large, b"", b"<svg xmlns='http://www.w3.org/2000/svg'/>", b"GIF89a/*<html>",
+        too_much, large, b"", b"<svg xmlns='http://www.w3.org/2000/svg'/>", b"GIF89a/*<html>",
         b"MZ\x90",
         b"\n%PDF-1.7", picture("PNG")[:50], b"[" * 5000, picture("GIF"), picture("TIFF"),
     ):  # fmt: skip
