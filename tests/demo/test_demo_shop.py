@@ -41,14 +41,6 @@ def told(folder: Path) -> dict[str, list[tuple]]:
         }
 
 
-@pytest.fixture(scope="module")
-def made(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    folder = tmp_path_factory.mktemp("demo") / "shop"
-    folder.mkdir()
-    make(folder, NOW, "http://127.0.0.1:1", lives_in=folder)
-    return folder
-
-
 def test_it_is_the_same_each_time(made: Path, tmp_path: Path) -> None:
     make(tmp_path, NOW, "http://127.0.0.1:1", lives_in=tmp_path)
     assert told(tmp_path) == told(made)

@@ -7,6 +7,7 @@ import json
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
+from pathlib import Path
 from typing import Any, Literal, NamedTuple, TypeVar
 from zoneinfo import ZoneInfo
 
@@ -180,3 +181,12 @@ def print_one(form: str, item: BaseModel, pairs: Sequence[tuple[str, str]]) -> N
 def local(at: datetime | None, zone: ZoneInfo) -> str:
     """A time as the shop's clock shows it."""
     return f"{at.astimezone(zone):%Y-%m-%d %H:%M}" if at else "–"
+
+
+def write_archive(take: Callable[[Path], int], file: Path) -> int:
+    """Take an archive out into a new file; its size."""
+    try:
+        return take(file)
+    except OSError as error:
+        said = f"{file}: {error.strerror}." if error.strerror else f"{error}."
+        raise click.ClickException(said) from error

@@ -3,12 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
+from pathlib import Path
 
 import click
 
-from phylax.cli._output import Column, console, format_option, print_list, print_one
+from phylax.cli._output import (
+    Column,
+    console,
+    format_option,
+    print_list,
+    print_one,
+    write_archive,
+)
 from phylax.cli._session import Session, pass_session
-from phylax.core.quantities import count
+from phylax.core.quantities import count, show_size
 from phylax.core.shop import Client, ClientEdit
 from phylax.core.values import edit_of
 
@@ -106,6 +115,17 @@ def _print(form: str, client: Client) -> None:
         ("retired", f"{client.retired_at:%Y-%m-%d}" if client.retired_at else ""),
     ]
     print_one(form, client, [(name, value) for name, value in pairs if value])
+
+
+@command.command("archive")
+@click.argument("client")
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
+@pass_session
+def archive(session: Session, client: str, file: Path) -> None:
+    """Write everything the shop has about CLIENT into FILE, a ZIP to be handed out."""
+    current = session.shop.clients.find(client)
+    size = write_archive(partial(session.shop.archives.client, current.id), file)
+    console.print(f"Everything about {current.name}: {show_size(size)} in {file}.")
 
 
 @command.command("retire")

@@ -9,7 +9,15 @@ from pathlib import Path
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list, print_one
+from phylax.cli._output import (
+    Column,
+    console,
+    format_option,
+    local,
+    print_list,
+    print_one,
+    write_archive,
+)
 from phylax.cli._session import EXIT_REFUSED, Session, pass_session
 from phylax.core.quantities import count, show_size
 from phylax.core.records import RecordKind
@@ -130,6 +138,16 @@ def prove(session: Session, entry: int, file: Path | None) -> None:
     else:
         file.write_text(proof, "utf-8")
         console.print(f"The proof of entry {entry} is in {file}.")
+
+
+@command.command("archive")
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
+@pass_session
+def archive(session: Session, file: Path) -> None:
+    """Write the record with its chain into FILE, a ZIP: to be verified by anybody, without
+    Phylax."""
+    size = write_archive(session.shop.archives.record, file)
+    console.print(f"{show_size(size)} in {file}. docs/chain.md has a program that verifies it.")
 
 
 _FILE = click.Path(exists=True, dir_okay=False, path_type=Path)

@@ -6,9 +6,10 @@ from pathlib import Path
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._output import Column, console, format_option, local, print_list, write_archive
 from phylax.cli._session import Session, pass_session
 from phylax.cli.serve import data_option
+from phylax.core.quantities import count, show_size
 
 
 @click.group("shop")
@@ -83,6 +84,49 @@ def new_seal_key(data: Path) -> None:
         f"From now on by {fingerprint}. Seals by the key before are still believed. Keep "
         "seal-key.pem as you kept the one before: it is in no backup."
     )
+
+
+@command.command("archive")
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
+@pass_session
+def archive(session: Session, file: Path) -> None:
+    """Write everything the shop has into FILE, a ZIP that any program reads. 'phylax shop load'
+    builds the shop anew from it."""
+    size = write_archive(session.shop.archives.shop, file)
+    console.print(f"{show_size(size)} in {file}. It names every client: keep it well.")
+
+
+@command.command("load")
+@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@data_option
+def load(file: Path, data: Path) -> None:
+    """Build a shop anew from the archive FILE, in a data directory that has none."""
+    from phylax.service.archives import loading
+
+    try:
+        loaded = loading.load(data, file)
+    except loading.BadArchiveError as error:
+        raise click.ClickException(f"{file}: {error}.") from error
+    except OSError as error:
+        raise click.ClickException(
+            f"{error.filename or data}: {error.strerror}." if error.strerror else str(error)
+        ) from error
+    console.print(
+        f"{loaded.shop} as of {loaded.written_at}: {count(loaded.rows, 'row')}, "
+        f"{count(loaded.entries, 'entry')} of the record, each fits the one before it."
+    )
+    if not loaded.intact_audit:
+        console.print("The audit does not hold: it was altered before it was taken out.")
+    console.print("What did not come along, and what to do:")
+    for sentence in (
+        "Passwords: make a link for an owner with 'phylax person let-in LOGIN'; an owner makes one "
+        "for each of the others with 'phylax person link'.",
+        "Agents' keys: enrol each machine anew.",
+        "The key of the seals: put the old seal-key.pem beside the shop's file before the service "
+        "starts, or seals by it are not believed any more.",
+        "Hooks, calendars' addresses and tokens: make them anew.",
+    ):
+        console.print(f"- {sentence}")
 
 
 @command.command("unit")

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Literal
 
+from phylax.client._archives import Archives
 from phylax.client._backups import Backups
 from phylax.client._checks import Checks
 from phylax.client._decisions import Holds, Protections, Rules, StandingConsents, Surveys
@@ -331,6 +332,7 @@ class Phylax(Http):
         self.records = Records(self)
         self.people = People(self)
         self.backups = Backups(self)
+        self.archives = Archives(self)
         self.programs = Programs(self)
         self.questions = Questions(self)
         self.settings = Settings(self)

@@ -15,6 +15,7 @@ from fastapi.openapi.utils import get_openapi
 from phylax import __version__
 from phylax.core.events import Event
 from phylax.service import problems
+from phylax.service.archives.giving import clear_halves
 from phylax.service.backups.making import keep_backups
 from phylax.service.context.context import Context
 from phylax.service.http import static
@@ -27,6 +28,7 @@ from phylax.service.notices import keep_posting
 from phylax.service.rounds import scheduler
 from phylax.service.routes import (
     agent,
+    archives,
     attachments,
     attention,
     backups,
@@ -85,6 +87,7 @@ def create_app(context: Context) -> FastAPI:
         with context.db.write() as conn:
             ship(conn, at=context.now())
         close_all(context)
+        clear_halves(context)
         app.state.feed.begin()
         tasks = [
             asyncio.create_task(scheduler.keep_time(context)),
@@ -115,6 +118,7 @@ def create_app(context: Context) -> FastAPI:
     app.add_middleware(Requests, measures=app.state.measures)
     problems.install(app)
     for family in (
+        archives,
         shop,
         sign_ins,
         people,

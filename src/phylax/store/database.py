@@ -51,8 +51,8 @@ def _undo(connection: sqlite3.Connection) -> None:
 class Database:
     """Owns the connections to one file. Callers only ask questions and make short changes."""
 
-    def __init__(self, path: Path) -> None:
-        """Open or make the file and bring its schema up to date.
+    def __init__(self, path: Path, *, schema: int | None = None) -> None:
+        """Open or make the file and bring its schema up to date, or up to an earlier one.
 
         Raises NewerFileError for a file of a newer program, sqlite3.Error for what is no database,
         OSError where it cannot be written.
@@ -66,7 +66,7 @@ class Database:
         self._listeners: list[Callable[[], None]] = []
         self._writer = self._connect()
         try:
-            self._migrate()
+            self._migrate(schema)
         except BaseException:
             self._writer.close()
             raise
@@ -81,9 +81,9 @@ class Database:
         connection.execute("PRAGMA synchronous = FULL")
         return connection
 
-    def _migrate(self) -> None:
+    def _migrate(self, schema: int | None) -> None:
         writer = self._writer
-        known = migrations()
+        known = [step for step in migrations() if schema is None or step[0] <= schema]
         version = writer.execute("PRAGMA user_version").fetchone()[0]
         newest = known[-1][0]
         if version > newest:

@@ -212,10 +212,13 @@ _OF_FIRST_FORM = """
 """
 
 
-def chain(conn: Connection) -> Iterator[KeptEntry]:
-    """Every entry from the first; also of a file of an earlier version."""
+def chain(conn: Connection, client_id: int | None = None) -> Iterator[KeptEntry]:
+    """Every entry from the first; also of a file of an earlier version. Of a client: only those of
+    their machines."""
     columns = {row[1] for row in conn.execute("PRAGMA table_info(records)")}
-    for row in conn.execute(f"{_of_columns(columns)} ORDER BY r.id"):
+    where = "" if client_id is None else "WHERE m.client_id = :client"
+    question = f"{_of_columns(columns)} {where} ORDER BY r.id"
+    for row in conn.execute(question, {"client": client_id}):
         yield _kept(row)
 
 

@@ -43,6 +43,7 @@ class Context:
     """Secrets of second steps that wait for their first code, by person, with when they began."""
     challenges: Challenges = field(default_factory=Challenges)
     making_backup: threading.Lock = field(default_factory=threading.Lock)
+    making_archive: threading.Lock = field(default_factory=threading.Lock)
     grown: Grown | None = None
     """How far the record was sealed last."""
     vault: Vault = field(init=False)

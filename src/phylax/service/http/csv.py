@@ -27,7 +27,7 @@ def as_csv(heading: tuple[str, ...], rows: Iterable[tuple[object, ...]]) -> Stre
         writer = csv.writer(text)
         writer.writerow(heading)
         for number, row in enumerate(rows, 1):
-            writer.writerow([_cell(cell) for cell in row])
+            writer.writerow([cell(value) for value in row])
             if number % 500 == 0:
                 yield text.getvalue()
                 text.seek(0)
@@ -37,10 +37,11 @@ def as_csv(heading: tuple[str, ...], rows: Iterable[tuple[object, ...]]) -> Stre
     return StreamingResponse(lines(), media_type="text/csv; header=present")
 
 
-def _cell(cell: object) -> object:
-    if hasattr(cell, "isoformat"):
-        return cell.isoformat().replace("+00:00", "Z")
+def cell(value: object) -> object:
+    """A value as it stands in a listing."""
+    if hasattr(value, "isoformat"):
+        return value.isoformat().replace("+00:00", "Z")
     # a spreadsheet must not take a client's name for a formula
-    if isinstance(cell, str) and cell[:1] in "=+-@\t\r":
-        return f"'{cell}"
-    return "" if cell is None else cell
+    if isinstance(value, str) and value[:1] in "=+-@\t\r":
+        return f"'{value}"
+    return "" if value is None else value

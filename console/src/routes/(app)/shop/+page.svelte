@@ -4,9 +4,12 @@
   import { api, inWords, type Schema } from '$lib/api/client';
   import Backups from '$lib/components/Backups.svelte';
   import Failed from '$lib/components/Failed.svelte';
+  import TakeOut from '$lib/components/TakeOut.svelte';
+  import { useMay } from '$lib/session';
   import { count } from '$lib/words';
 
   const asked = createQuery(() => ask('/api/v1/shop'));
+  const may = useMay();
   let chain = $state<Schema['ChainCheck'] | null>(null);
   let problem = $state('');
   let checking = $state(false);
@@ -50,6 +53,7 @@
     {/if}
   </section>
   <Backups />
+  {#if may.own}<TakeOut />{/if}
 {:else}
   <Failed query={asked} />
 {/if}

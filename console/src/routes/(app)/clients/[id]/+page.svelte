@@ -67,6 +67,16 @@
     {:else}<Failed query={machinesAsked} />{/if}
   </section>
   {#key client.id}<Made of={{ client_id: client.id }} over="client={client.id}" />{/key}
+  {#if may.own}
+    <section class="noprint mt-8" aria-labelledby="take-out">
+      <h2 id="take-out">Everything about them</h2>
+      <p class="muted mb-2 text-sm">
+        All that the shop has on this client and their machines, and nothing of others, as a ZIP to
+        be handed out.
+      </p>
+      <a class="act" href="/api/v1/clients/{client.id}/archive" download>Take it out</a>
+    </section>
+  {/if}
   {#if may.work && !client.retired_at}
     <section class="noprint mt-8" aria-labelledby="care">
       <h2 id="care">When they leave</h2>

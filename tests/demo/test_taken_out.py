@@ -1,0 +1,94 @@
+"""A year of a shop taken out, and the shop built anew from it."""
+
+from __future__ import annotations
+
+import shutil
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from phylax.core.records import verify
+from phylax.service import sealing
+from phylax.service.archives import loading, writing
+from phylax.service.context.context import Context
+from phylax.store import archive, audit, records
+from phylax.store.database import Database
+from phylax.store.shop_file import FILE
+
+NOW = datetime(2026, 3, 2, 9, 30, tzinfo=UTC)
+
+
+def rows_of(file: Path) -> dict[str, list[tuple[Any, ...]]]:
+    """All that leaves with an archive, as the file keeps it."""
+    database = Database(file)
+    try:
+        with database.read() as conn:
+            return {
+                table: [tuple(row.values()) for row in archive.rows(conn, table)]
+                for table in archive.leaving(None)
+            }
+    finally:
+        database.close()
+
+
+@pytest.fixture(scope="module")
+def demo(made: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A year of a shop, and its archive."""
+    folder = tmp_path_factory.mktemp("archive")
+    shutil.copy(made / FILE, folder)
+    database = Database(folder / FILE)
+    with database.write() as conn:
+        # a number that was given once is not given again
+        conn.execute("DELETE FROM events WHERE id = (SELECT max(id) FROM events)")
+    seal = sealing.make(Context(database, lambda: NOW))
+    (folder / "kept.seal").write_text(seal.note, "utf-8")
+    with database.read() as conn:
+        writing.write(conn, folder / "all.zip", writing.SHOP, at=NOW)
+    database.close()
+    return folder
+
+
+def test_a_shop_built_anew_is_the_same(demo: Path, tmp_path: Path) -> None:
+    shutil.copy(demo / "seal-key.pem", tmp_path)
+    loaded = loading.load(tmp_path, demo / "all.zip")
+    before, after = rows_of(demo / FILE), rows_of(tmp_path / FILE)
+    assert loaded.rows == sum(map(len, before.values())) > 10_000 and loaded.intact_audit
+    deeds = after["audit"].pop(), after["audit_parts"].pop()
+    assert "load" in deeds[0] and "an archive of 2026-03-02" in str(deeds[1])
+    # of these the old shop alone goes on with what waits
+    for table, column in (("hooks", 4), ("notices", 10)):
+        for kept in (before, after):
+            kept[table] = [row[:column] for row in kept[table]]
+    for table, rows in before.items():
+        assert after[table] == rows, table
+    assert (tmp_path / FILE).stat().st_mode & 0o077 == 0
+    assert sorted(path.name for path in tmp_path.iterdir()) == [FILE, "seal-key.pem"]
+
+    database = Database(tmp_path / FILE)
+    context = Context(database, lambda: NOW)
+    with database.write() as conn:
+        for index in ("records_text", "files_text"):
+            conn.execute(f"INSERT INTO {index} ({index}, rank) VALUES ('integrity-check', 1)")
+        assert verify(records.chain(conn)).intact and audit.verify(conn).intact
+        assert records.records(
+            conn, records.RecordChoice(words=("ferry-desk",)), before=2**62, limit=5
+        )
+        newest = conn.execute("SELECT max(id) FROM events").fetchone()[0]
+        conn.execute("INSERT INTO events (at, kind) VALUES (0, 'shop')")
+        assert conn.execute("SELECT max(id) FROM events").fetchone()[0] == newest + 2
+        triggers = "SELECT name FROM sqlite_schema WHERE type = 'trigger' ORDER BY name"
+        kept = [row[0] for row in conn.execute(triggers)]
+        assert "records_are_searched" in kept
+    seal = (demo / "kept.seal").read_text("utf-8")
+    assert sealing.check(context, seal).holds
+    database.close()
+
+
+def test_without_its_key_older_seals_are_not_believed(demo: Path, tmp_path: Path) -> None:
+    loading.load(tmp_path, demo / "all.zip")
+    database = Database(tmp_path / FILE)
+    said = sealing.check(Context(database, lambda: NOW), (demo / "kept.seal").read_text("utf-8"))
+    database.close()
+    assert not said.holds and "lost" in said.why
