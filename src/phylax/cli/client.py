@@ -8,6 +8,7 @@ from pathlib import Path
 
 import click
 
+from phylax.cli._importing import command as import_list
 from phylax.cli._output import (
     Column,
     console,
@@ -115,6 +116,9 @@ def _print(form: str, client: Client) -> None:
         ("retired", f"{client.retired_at:%Y-%m-%d}" if client.retired_at else ""),
     ]
     print_one(form, client, [(name, value) for name, value in pairs if value])
+
+
+command.add_command(import_list)
 
 
 @command.command("archive")

@@ -14,6 +14,7 @@ from phylax.client._decisions import Holds, Protections, Rules, StandingConsents
 from phylax.client._errors import UnreachableError
 from phylax.client._family import Family, Which
 from phylax.client._http import Http
+from phylax.client._imports import Imports
 from phylax.client._machines import Clients, Machines
 from phylax.client._people import People
 from phylax.client._planning import (
@@ -333,6 +334,7 @@ class Phylax(Http):
         self.people = People(self)
         self.backups = Backups(self)
         self.archives = Archives(self)
+        self.imports = Imports(self)
         self.programs = Programs(self)
         self.questions = Questions(self)
         self.settings = Settings(self)

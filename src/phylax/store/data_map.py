@@ -49,7 +49,8 @@ class Table(NamedTuple):
 
     what: str
     of: str | Through | None
-    """`machine`, `client`, `self`, `scope`, `about`; through another table; None: the shop's."""
+    """`machine`, `client`, `self`, `scope`, `listed`, `about`; through another table; None: the
+    shop's."""
     ends: Ends
     columns: dict[str, Holds]
     leaves: bool
@@ -129,6 +130,8 @@ TABLES: dict[str, Table] = {
                        code="system can_go waits_for_yes clock_doubt kept_young",
                        client="tag make model serial note retired_why processor system_version"
                               " used_for used_by stands_at", staff="changed_by"),
+    "list_numbers": _table("Numbers that clients and machines had in lists that were taken in.",
+                           "listed", _GONE, code="kind", client="number", shop="source"),
     "machine_facts": _table("What a machine is, by people and by its agent.", "machine", _GONE,
                             code="name", client="value source"),
     "answers": _table("Answers of clients to questions.", "scope", _GONE,
@@ -317,5 +320,7 @@ def of_client(name: str) -> str:
         "machine": f"machine_id IN ({machines})",
         "scope": "(scope = 'client' AND subject_id = :client OR scope = 'machine' AND"
                  f" subject_id IN ({machines}))",
+        "listed": "(kind = 'client' AND subject_id = :client OR kind = 'machine' AND"
+                  f" subject_id IN ({machines}))",
         "about": "about = 'client' AND subject_id = :client",
     }[table.of]  # fmt: skip

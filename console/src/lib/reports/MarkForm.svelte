@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { inBase64 } from '$lib/api/base64';
   import { api, type Schema } from '$lib/api/client';
   import { Doing } from '$lib/api/doing.svelte';
   import { refresh } from '$lib/api/queries';
@@ -8,15 +9,6 @@
   const doing = new Doing();
   const headers = $derived({ 'If-Match': `"${letterhead.version ?? 0}"` });
 
-  async function inBase64(file: File): Promise<string> {
-    const url = await new Promise<string>((resolve, reject) => {
-      const reader = new FileReader();
-      reader.onload = () => resolve(String(reader.result));
-      reader.onerror = () => reject(new Error('The file cannot be read.'));
-      reader.readAsDataURL(file);
-    });
-    return url.slice(url.indexOf(',') + 1);
-  }
   async function upload(event: Event) {
     const input = event.currentTarget as HTMLInputElement;
     const file = input.files?.[0];

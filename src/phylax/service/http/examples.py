@@ -12,6 +12,7 @@ from phylax.core.backups import BackupPlanEdit
 from phylax.core.checks.kept import SettleFindings
 from phylax.core.consents import NewConsent, NewStandingConsent, NewYes
 from phylax.core.desk import NewPart, NewSealedNote, PartStep, ReadyToFetch
+from phylax.core.importing.asked import ImportAsk, ImportCommit
 from phylax.core.notices import HookEdit, MailServerEdit, WishesEdit
 from phylax.core.people import (
     Activity,
@@ -72,6 +73,7 @@ _READING = {
 }  # fmt: skip
 _SPAN = {"started_at": "2026-03-02T18:30:00Z", "ended_at": "2026-03-02T18:34:00Z"}
 
+_LIST = "Q2xpZW50O1RhZwpLZWxwaWUgQm9hdHlhcmQ7Ym9hdHlhcmQtY2FkCg=="
 EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
     ShopEdit: {"name": "Quayside Computer Repair", "zone": "Europe/Dublin",
                "threshold_percent": 90},
@@ -157,6 +159,8 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
     NewProtection: {"scope": "client", "subject_id": 3,
                     "entry": {"kind": "pattern", "what": "*.dcm"}, "note": "X-ray pictures"},
     NewStandingConsent: {"category": "downloads", "word": "agreed in the contract"},
+    ImportAsk: {"content": _LIST, "source": "spreadsheet", "system": "windows"},
+    ImportCommit: {"content": _LIST, "source": "spreadsheet", "preview": "5a" * 32},
     NewNote: {"machine_id": 1, "text": "Client told by phone."},
     NewPerson: {"login": "wren", "name": "Wren Halloran", "role": "technician",
                 "password": "four plain words here"},

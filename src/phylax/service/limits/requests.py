@@ -26,6 +26,8 @@ _BODIES = {
     "/api/v1/agent/enrolment": 16 * 1024,
     "/api/v1/agent/messages": 16 * 2**20,
     "/api/v1/attachments": 8 * 2**20,
+    "/api/v1/imports": 12 * 2**20,
+    "/api/v1/imports/preview": 12 * 2**20,
 }
 _NO_JSON = ("/api/v1/attachments",)
 """What is not read as JSON may have as many brackets as it likes."""

@@ -47,7 +47,10 @@
 
 <div class="flex flex-wrap items-center justify-between gap-4">
   <h1>Clients</h1>
-  <a class="anchor" href="/machines">All machines</a>
+  <span class="flex gap-4">
+    <a class="anchor" href="/clients/import">Take in a list</a>
+    <a class="anchor" href="/machines">All machines</a>
+  </span>
 </div>
 <div class="mt-4 flex flex-wrap items-end gap-3">
   <label class="field">

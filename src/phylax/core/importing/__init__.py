@@ -1,0 +1,1 @@
+"""Lists of clients and machines that were kept elsewhere, taken in from CSV."""
