@@ -5,8 +5,6 @@ from __future__ import annotations
 import json
 import re
 import sqlite3
-import subprocess
-import sys
 import zipfile
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
@@ -28,9 +26,9 @@ from phylax.store import people, records, shop
 from phylax.store.database import Database, migrations
 from phylax.store.shop_file import FILE
 from pictures import picture
+from verifiers import run_verifier, verifier
 
 NOW = datetime(2026, 3, 2, 9, 30, tzinfo=UTC)
-DOCS = Path(__file__).parents[2] / "docs/chain.md"
 Change = Callable[[dict[str, bytes]], None]
 
 
@@ -296,19 +294,6 @@ def test_one_archive_at_a_time_and_halves_are_cleared(
 # --- verified by others --------------------------------------------------------------------------
 
 
-def verifier(language: str) -> str:
-    written = re.search(rf"```{language}\n(.*?)```", DOCS.read_text("utf-8"), re.DOTALL)
-    assert written
-    return written[1]
-
-
-def run(folder: Path, language: str) -> subprocess.CompletedProcess[str]:
-    command = [sys.executable, "-c"] if language == "python" else ["sh", "-c"]
-    return subprocess.run(
-        [*command, verifier(language)], cwd=folder, capture_output=True, text=True, timeout=300
-    )
-
-
 def test_the_verifier_of_the_docs_has_forty_lines() -> None:
     assert len(verifier("python").strip().splitlines()) <= 40
 
@@ -322,7 +307,7 @@ def test_the_record_is_verified_without_the_service(
     with zipfile.ZipFile(tmp_path / "record.zip") as opened:
         opened.extractall(tmp_path)
     folder = tmp_path / "record"
-    good = run(folder, language)
+    good = run_verifier(folder, language)
     assert good.returncode == 0 and "sealed" in good.stdout, good.stderr
     names = [path.name for path in folder.iterdir() if path.suffix in (".txt", ".jsonl")]
     whole = {name: (folder / name).read_text("utf-8") for name in names}
@@ -330,7 +315,7 @@ def test_the_record_is_verified_without_the_service(
     def broken(**files: str) -> None:
         for name, text in (whole | {k.replace("_", "."): v for k, v in files.items()}).items():
             (folder / name).write_text(text, "utf-8", newline="\n")
-        assert run(folder, language).returncode != 0, files.keys()
+        assert run_verifier(folder, language).returncode != 0, files.keys()
 
     lines = {name: whole[name].splitlines(keepends=True) for name in
              ("entries.jsonl", "hashed.txt", "digests.txt")}  # fmt: skip

@@ -134,6 +134,30 @@ def once(folder: Path | None) -> None:
     click.echo("Reported; the work is done." if worked else "Reported; there was no work.")
 
 
+@command.command("forget")
+@_folder
+@click.option("--yes", is_flag=True, help="Without asking.")
+def forget(folder: Path | None, yes: bool) -> None:
+    """Let go of all that this agent holds, and of all that it noted. Afterwards it is not enrolled
+    any more; guard.toml stays."""
+    from phylax.agent.runtime import commands
+
+    home = commands.home_at(folder)
+    if not yes:
+        click.confirm(
+            "What is held cannot be put back then, nor settings that were changed. Forget it all?",
+            abort=True,
+        )
+    try:
+        is_done = commands.forget(home)
+    except (OSError, commands.NotEnrolledError, commands.BusyError,
+            commands.LooseGuardError) as error:  # fmt: skip
+        raise click.ClickException(str(error)) from error
+    if not is_done:
+        raise click.ClickException("Not all that is held could be let go; the log says what.")
+    click.echo(f"Nothing is left in {home.folder} but what its administrator wrote.")
+
+
 @command.command("put-back-settings")
 @_folder
 @click.argument("changes", nargs=-1)

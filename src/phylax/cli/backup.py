@@ -146,7 +146,7 @@ def restore(file: Path, data: Path, identity: Path | None, yes: bool) -> None:
 
     try:
         with _in_clear(file, identity, data) as clear:
-            kept = _restore(clear, data, yes)
+            kept = _restore(clear, file.parent, data, yes)
     except restoring.BadCopyError as error:
         raise click.ClickException(f"{file}: {error}.") from error
     except restoring.HeldError as error:
@@ -158,7 +158,7 @@ def restore(file: Path, data: Path, identity: Path | None, yes: bool) -> None:
         click.echo(f"What was there is kept as {kept}.")
 
 
-def _restore(file: Path, data: Path, yes: bool) -> Path | None:
+def _restore(file: Path, known_in: Path, data: Path, yes: bool) -> Path | None:
     from phylax.service.backups import restoring
 
     looked = restoring.outlook(data, file)
@@ -172,7 +172,7 @@ def _restore(file: Path, data: Path, yes: bool) -> Path | None:
         click.echo(f"What is there now has {looked.replaced.entries} entries, {compared}.")
     if not yes:
         click.confirm("Put the backup in its place?", abort=True)
-    return restoring.restore(data, file)
+    return restoring.restore(data, file, known_in)
 
 
 @command.command("rehearse")

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import click
 
+from phylax.cli._forgetting import forget, forgotten
 from phylax.cli._importing import command as import_list
 from phylax.cli._output import (
     Column,
@@ -119,6 +120,8 @@ def _print(form: str, client: Client) -> None:
 
 
 command.add_command(import_list)
+command.add_command(forget)
+command.add_command(forgotten)
 
 
 @command.command("archive")

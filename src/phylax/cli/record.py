@@ -65,7 +65,7 @@ def list_records(
         Column("when", lambda r: local(r.at, zone)),
         Column("machine", lambda r: r.machine_tag),
         Column("who", lambda r: r.who),
-        Column("what", lambda r: r.text),
+        Column("what", lambda r: "(its words were erased)" if r.erased else r.text),
         Column("freed", lambda r: "–" if r.freed is None else show_size(r.freed), right=True),
         Column("left", lambda r: "–" if r.left_count is None else str(r.left_count), right=True),
     )
@@ -168,6 +168,8 @@ def verify(session: Session, sealed: Path | None, proof: Path | None) -> None:
         console.print(f"Broken at entry {check.broken_at}: {check.why}.")
         sys.exit(EXIT_REFUSED)
     console.print(f"{count(check.entries, 'entry')}, each fits the one before it.")
+    if check.erased:
+        console.print(f"Of {count(check.erased, 'entry')} words were erased, as the record says.")
     if sealed is None:
         return
     said = session.shop.records.check_seal(sealed.read_text("utf-8"))

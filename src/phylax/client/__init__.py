@@ -12,6 +12,7 @@ with Phylax("http://127.0.0.1:8610", token) as shop:
 from phylax.client._errors import (
     ChangedMeanwhileError,
     ClearHttpError,
+    ForgottenError,
     NotAllowedError,
     NotAnOrderError,
     NotFoundError,
@@ -29,6 +30,7 @@ __all__ = [
     "AgentLink",
     "ChangedMeanwhileError",
     "ClearHttpError",
+    "ForgottenError",
     "NotAllowedError",
     "NotAnOrderError",
     "NotFoundError",

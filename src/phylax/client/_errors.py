@@ -58,6 +58,10 @@ class NotSignedInError(RefusedError):
     """No valid token or key was sent."""
 
 
+class ForgottenError(RefusedError):
+    """The client of the agent's machine was forgotten."""
+
+
 class NotAllowedError(RefusedError):
     """The person's role does not allow it."""
 
@@ -84,6 +88,7 @@ _BY_STATUS: dict[int, type[RefusedError]] = {
     401: NotSignedInError,
     403: NotAllowedError,
     404: NotFoundError,
+    410: ForgottenError,
     412: ChangedMeanwhileError,
 }
 

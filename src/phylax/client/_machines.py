@@ -11,6 +11,7 @@ from phylax.client._errors import PhylaxError
 from phylax.client._family import Family, Which
 from phylax.core.consents import Consent
 from phylax.core.facts import Fact
+from phylax.core.forgetting.asked import Forget, ForgetOutlook, Forgetting
 from phylax.core.labels import Label
 from phylax.core.machine_list import MachineSort
 from phylax.core.retention import RuleInForce
@@ -29,6 +30,7 @@ _NUMBERS: type[list[int]] = list[int]
 _MACHINES: type[list[Machine]] = list[Machine]
 """`list` is a method's name below."""
 _FACTS: type[list[Fact]] = list[Fact]
+_FORGETTINGS: type[list[Forgetting]] = list[Forgetting]
 _LABELS: type[list[Label]] = list[Label]
 _ROWS = 200
 """Machines asked for at once by their numbers."""
@@ -70,6 +72,23 @@ class Clients(Family):
         """A client with all its machines is not looked after any more."""
         path = f"/clients/{client.id}/retire"
         return self._http.post(Client, path, Retire(why=why), version=client.version)
+
+    def what_forgetting_means(self, client_id: int) -> ForgetOutlook:
+        """What would be gone for good, and what stays."""
+        return self._http.get(ForgetOutlook, f"/clients/{client_id}/forgetting")
+
+    def forget(self, client: Client, asked: Forget) -> Forgetting:
+        """Forget a client who is retired, for good; it is carried out in the background."""
+        path = f"/clients/{client.id}/forgetting"
+        return self._http.post(Forgetting, path, asked, version=client.version)
+
+    def call_forgetting_off(self, client_id: int) -> None:
+        """So long as it has not begun."""
+        self._http.delete(f"/clients/{client_id}/forgetting")
+
+    def forgettings(self) -> Sequence[Forgetting]:
+        """Those that are to be forgotten, or were; the newest first."""
+        return self._http.get(_FORGETTINGS, "/forgettings")
 
     def bring_back(self, client: Client) -> Client:
         """With the machines that were retired with it."""

@@ -65,8 +65,9 @@ def digest_of(hashed: str) -> str:
     return sha256(hashed.encode("utf-8", "surrogatepass")).hexdigest()
 
 
-def why_broken(link: Link, previous: str) -> str:
-    """Why an entry of form 2 does not follow a digest; empty: it does."""
+def why_broken(link: Link, previous: str, *, may_lack: bool = False) -> str:
+    """Why an entry of form 2 does not follow a digest; empty: it does. `may_lack`: words of it may
+    have been erased."""
     try:
         said = json.loads(link.hashed)
     except (ValueError, RecursionError):
@@ -80,7 +81,7 @@ def why_broken(link: Link, previous: str) -> str:
     if said != shown | {"v": FORM}:
         return "what it shows is not what was hashed: it was altered"
     for name, part in link.parts.items():
-        if part is None and digests[name] is not None:
+        if part is None and digests[name] is not None and not may_lack:
             return f"its {name} is gone"
         if part is not None and part.digest != digests[name]:
             return f"its {name} is not what was hashed: it was altered"

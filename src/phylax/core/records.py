@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Mapping
 from enum import StrEnum
+from hashlib import sha256
 from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import Field
@@ -28,6 +29,8 @@ class RecordKind(StrEnum):
     """A report sent to the client."""
     VISIT = "visit"
     """A visit opened, moved, ended."""
+    ERASURE = "erasure"
+    """Words of entries were erased: a client was forgotten."""
     SETTING = "setting"
     """A trial that ended, a change that undid itself, a setting that somebody altered."""
 
@@ -44,6 +47,29 @@ class NewNote(Demand):
     attachments: Annotated[tuple[int, ...], Field(max_length=MOST_OF_AN_ENTRY)] = Field(
         (), description="Numbers of uploads that belong to it"
     )
+
+
+class Erasure(Value):
+    """That words of entries were erased: how many, and a digest of what of them stays."""
+
+    entries: int
+    digest: str
+
+
+class Erased:
+    """Goes over what stays of entries that lost their words, in their order."""
+
+    def __init__(self) -> None:
+        self._entries = 0
+        self._over = sha256()
+
+    def add(self, record: Record, hashed: str | None) -> None:
+        stays = "" if hashed is not None else json.dumps(_impersonal(record), sort_keys=True)
+        self._over.update(f"{record.id} {record.digest} {stays}\n".encode())
+        self._entries += 1
+
+    def sum(self) -> Erasure:
+        return Erasure(entries=self._entries, digest=self._over.hexdigest())
 
 
 class Entry(Value):
@@ -67,11 +93,13 @@ class Entry(Value):
     evidence: dict[str, str] | None = Field(
         None, description="Salted digests of the listing, the consents and the outcomes of a run"
     )
+    erasure: Erasure | None = Field(None, description="What of other entries was erased by this")
 
 
 class Record(Entry):
     id: int
     attached: tuple[Attachment, ...] = ()
+    erased: bool = Field(False, description="Its words were erased")
     machine_tag: str
     client_name: str
     previous: str
@@ -83,6 +111,7 @@ class ChainCheck(Value):
 
     entries: int
     intact: bool
+    erased: int = Field(0, description="Entries that lost words, as an entry of the record says")
     broken_at: int | None = None
     why: str = ""
 
@@ -94,6 +123,8 @@ class KeptEntry(NamedTuple):
     hashed: str | None
     """None: an entry of the first form."""
     parts: Mapping[str, Part | None]
+    erased_by: tuple[int, ...] = ()
+    """Entries that say that words of this one were erased."""
 
 
 def digest(entry: Entry, previous: str) -> str:
@@ -129,22 +160,46 @@ def _impersonal(entry: Entry) -> dict[str, Any]:
 def verify(entries: Iterable[KeptEntry]) -> ChainCheck:
     """Follow the chain from the first entry; stops at the first that does not fit."""
     previous = FIRST
-    number = 0
+    number = erased = 0
     is_new_form = False
-    for record, hashed, parts in entries:
+    sums: dict[int, Erased] = {}
+    for entry in entries:
         number += 1
-        if record.previous != previous:
-            why = "it does not follow the entry before it: one was taken out or put in"
-        elif hashed is not None:
-            is_new_form = True
-            why = why_broken(Link(hashed, record.digest, _impersonal(record), parts), previous)
-        elif is_new_form:
-            why = "it is of a form that was not written any more"
-        elif digest(record, previous) != record.digest:
-            why = "its text does not fit its digest: it was altered"
-        else:
-            why = ""
+        record = entry.record
+        why = _why_broken(entry, previous, is_new_form) or _why_not_erased(entry, sums)
         if why:
             return ChainCheck(entries=number, intact=False, broken_at=record.id, why=why)
+        is_new_form = is_new_form or entry.hashed is not None
+        erased += bool(entry.erased_by)
         previous = record.digest
-    return ChainCheck(entries=number, intact=True)
+    if sums:
+        return ChainCheck(entries=number, intact=False, broken_at=min(sums),
+                          why="words were erased, and no entry says so")  # fmt: skip
+    return ChainCheck(entries=number, intact=True, erased=erased)
+
+
+def _why_broken(entry: KeptEntry, previous: str, is_new_form: bool) -> str:
+    record, hashed, parts, erased_by = entry
+    if record.previous != previous:
+        return "it does not follow the entry before it: one was taken out or put in"
+    if hashed is not None:
+        link = Link(hashed, record.digest, _impersonal(record), parts)
+        return why_broken(link, previous, may_lack=bool(erased_by))
+    if is_new_form:
+        return "it is of a form that was not written any more"
+    # of the first form, the words were hashed with all the rest
+    if not erased_by and digest(record, previous) != record.digest:
+        return "its text does not fit its digest: it was altered"
+    return ""
+
+
+def _why_not_erased(entry: KeptEntry, sums: dict[int, Erased]) -> str:
+    """Why what is erased is not what an entry says; takes off what that entry settles."""
+    for number in entry.erased_by:
+        sums.setdefault(number, Erased()).add(entry.record, entry.hashed)
+    said = entry.record.erasure
+    if said is None:
+        return ""
+    if sums.pop(entry.record.id, Erased()).sum() != said:
+        return "what it says was erased is not what is gone: something was altered"
+    return ""

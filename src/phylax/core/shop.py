@@ -126,6 +126,7 @@ class Client(Value):
     machines: int = 0
     retired_at: Moment | None = Field(None, description="Since when it is not looked after")
     retired_why: str = ""
+    forgotten_at: Moment | None = Field(None, description="Since when nothing of theirs is known")
     version: int
 
 

@@ -169,7 +169,8 @@ def documented(*statuses: int) -> dict[int | str, dict[str, Any]]:
     titles = {
         400: "Not understood",
         401: "Not signed in", 403: "Not allowed for this role", 404: "Not found",
-        408: "Came too slowly", 409: "In conflict with what is there", 412: "Changed meanwhile",
+        408: "Came too slowly", 409: "In conflict with what is there", 410: "Forgotten",
+        412: "Changed meanwhile",
         413: "Too large", 414: "Address too long", 422: "Value not allowed",
         428: "If-Match is missing", 429: "Too many tries", 503: "Not ready",
         507: "The disk is full",

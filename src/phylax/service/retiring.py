@@ -13,7 +13,7 @@ from phylax.core.values import from_seconds
 from phylax.service.problems import Problem
 from phylax.service.runs.finish import call_off
 from phylax.service.schedule.timetable import place_machine
-from phylax.store import events, leases, records, retired, rounds, runs, shop, visits
+from phylax.store import events, forgettings, leases, records, retired, rounds, runs, shop, visits
 from phylax.store.database import Connection
 
 
@@ -113,6 +113,8 @@ def bring_machine_back(conn: Connection, machine: Machine, *, who: str, at: int)
             f"{client.name} is retired: bring the client back first, or move {machine.tag} to "
             "another client.",
         )  # fmt: skip
+    if client is not None and client.forgotten_at is not None:
+        raise Problem(409, "forgotten", f"{client.name} is forgotten: there is nothing left.")
     retired.bring_machine_back(conn, machine.id, who=who, at=at)
     place_machine(conn, machine.id, at=at)
     _tell(conn, machine.id, "Back in care", who, at)
@@ -133,6 +135,14 @@ def bring_client_back(conn: Connection, client: Client, *, who: str, at: int) ->
     """With the machines that were retired with it."""
     if client.retired_at is None:
         raise Problem(409, "not-retired", f"{client.name} is not retired.")
+    if client.forgotten_at is not None:
+        raise Problem(409, "forgotten", f"{client.name} is forgotten: there is nothing left.")
+    asked = forgettings.of_client(conn, client.id)
+    if asked is not None and asked.state != "done":
+        raise Problem(
+            409, "to-be-forgotten",
+            f"{client.name} is to be forgotten: call that off first, while it has not begun.",
+        )  # fmt: skip
     retired.set_client(conn, client.id, None, "", who=who, at=at)
     for number in retired.machines_of(conn, client.id, retired_with_it=True):
         bring_machine_back(conn, _machine(conn, number), who=who, at=at)

@@ -10,7 +10,7 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 
 from phylax.core import proofs, seals
 from phylax.core.proofs import EntryProof, ProofCheck
-from phylax.core.records import first_form
+from phylax.core.records import KeptEntry, first_form
 from phylax.core.seals import Grown, Opened, Seal, SealCheck, Sealed, SealKey
 from phylax.core.values import from_seconds
 from phylax.service import seal_keys
@@ -48,7 +48,7 @@ def prove_all(context: Context, record_ids: Sequence[int], note: str) -> list[st
         kept = {number: records.kept(conn, number) for number in record_ids}
         places = {number: records.place_of(conn, number) for number in record_ids}
         digests = list(islice(records.digests(conn), count))
-    proved = [number for number in record_ids if kept[number] and places[number] < count]
+    proved = [number for number in record_ids if _can_prove(kept[number], places[number], count)]
     paths = proofs.paths_to(digests, [places[number] for number in proved])
     written = []
     for number, path in zip(proved, paths, strict=True):
@@ -58,6 +58,13 @@ def prove_all(context: Context, record_ids: Sequence[int], note: str) -> list[st
         parts = {name: part for name, part in entry.parts.items() if part is not None}
         written.append(proofs.written(hashed, parts, places[number], path, note))
     return written
+
+
+def _can_prove(entry: KeptEntry | None, place: int, count: int) -> bool:
+    """Of the first form, without its words, an entry's digest cannot be computed anew."""
+    if entry is None or place >= count:
+        return False
+    return entry.hashed is not None or not entry.erased_by
 
 
 def check_proof(context: Context, text: str) -> ProofCheck:

@@ -76,7 +76,12 @@ def tie(conn: Connection, numbers: Sequence[int], entry: int) -> None:
 
 def altered(conn: Connection) -> Iterator[int]:
     """Entries of which an attachment is gone, or is not what the entry says."""
-    rows = conn.execute("SELECT id, attachments FROM records WHERE attachments IS NOT NULL")
+    rows = conn.execute(
+        """
+        SELECT r.id, r.attachments FROM records r WHERE r.attachments IS NOT NULL
+          AND NOT EXISTS (SELECT 1 FROM erased_entries e WHERE e.entry = r.id)
+        """
+    )
     for entry, digests in rows:
         kept = conn.execute("SELECT content FROM attachments WHERE entry = ?", (entry,))
         known = sorted(sha256(row[0]).hexdigest() for row in kept)

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Sequence
 from hashlib import sha256
 from typing import Any
 
 from phylax.core.chain import FIRST, Link, Part, digest_of, hashed_text, why_broken
 from phylax.core.people import Audited
-from phylax.core.records import ChainCheck
+from phylax.core.records import ChainCheck, Erasure
 from phylax.core.seals import Sealed
 from phylax.core.values import from_seconds
 
@@ -17,9 +18,12 @@ Connection = sqlite3.Connection
 PERSONAL = ("who", "subject", "before", "after")
 """What of a deed may be about a person."""
 
-_DEED = """
+_ERASED_BY = """(
+        SELECT group_concat(e.by_deed) FROM erased_deeds e WHERE e.deed = a.id) AS erased_by"""
+_DEED = f"""
     SELECT a.id, a.at, a.deed, a.hashed, a.digest, p.who_salt, p.subject_salt, p.before_salt,
-           p.after_salt, coalesce(p.who, a.who) AS who, coalesce(p.subject, a.subject) AS subject,
+           p.after_salt, {_ERASED_BY}, coalesce(p.who, a.who) AS who,
+           coalesce(p.subject, a.subject) AS subject,
            coalesce(p.before, a.before) AS before, coalesce(p.after, a.after) AS after
     FROM audit a LEFT JOIN audit_parts p ON p.deed = a.id
 """
@@ -34,13 +38,15 @@ def record(
     subject: str,
     before: str | None = None,
     after: str | None = None,
-) -> None:
-    """Note a deed, with the digest of what was noted before it."""
+    erasure: Erasure | None = None,
+) -> int:
+    """Note a deed, with the digest of what was noted before it; its number."""
     last = conn.execute("SELECT digest FROM audit ORDER BY id DESC LIMIT 1").fetchone()
     previous = (last["digest"] or _of_older(conn)) if last else FIRST
     words = {"who": who, "subject": subject, "before": before, "after": after}
     parts = {name: Part.of(text) for name, text in words.items() if text is not None}
-    hashed = hashed_text({"at": at, "deed": deed}, parts, previous)
+    content = {"at": at, "deed": deed, "erasure": erasure and erasure.model_dump()}
+    hashed = hashed_text(content, parts, previous)
     cursor = conn.execute(
         "INSERT INTO audit (at, who, deed, subject, hashed, digest) VALUES (?, '', ?, '', ?, ?)",
         (at, deed, hashed, digest_of(hashed)),
@@ -54,6 +60,56 @@ def record(
         """,
         (cursor.lastrowid, *kept),
     )
+    return int(cursor.lastrowid or 0)
+
+
+def erase(conn: Connection, deeds: Sequence[int], *, who: str, at: int, subject: str) -> None:
+    """Take the words of deeds away, but for who of the shop did them; a deed says so."""
+    rows = conn.execute(
+        f"{_DEED} WHERE a.id IN (SELECT value FROM json_each(?)) ORDER BY a.id",
+        (json.dumps(list(deeds)),),
+    ).fetchall()
+    over = _Erased()
+    for row in rows:
+        over.add(row)
+    by_deed = record(
+        conn, who=who, at=at, deed="erase", subject=subject, erasure=over.sum()
+    )  # fmt: skip
+    for row in rows:
+        conn.execute("INSERT INTO erased_deeds VALUES (?, ?)", (row["id"], by_deed))
+        conn.execute(
+            """
+            UPDATE audit_parts SET subject = NULL, subject_salt = NULL, before = NULL,
+                   before_salt = NULL, after = NULL, after_salt = NULL,
+                   who_salt = iif(who LIKE 'agent on %', NULL, who_salt),
+                   who = iif(who LIKE 'agent on %', NULL, who) WHERE deed = ?
+            """,
+            (row["id"],),
+        )
+        # before there were parts, the words were hashed with all the rest
+        is_of_parts = bool(_said(row["hashed"]).get("v"))
+        conn.execute(
+            """
+            UPDATE audit SET subject = '', before = NULL, after = NULL, hashed = ?,
+                   who = iif(who LIKE 'agent on %', '', who) WHERE id = ?
+            """,
+            (row["hashed"] if is_of_parts else None, row["id"]),
+        )
+
+
+class _Erased:
+    """Goes over what stays of deeds that lost their words, in their order."""
+
+    def __init__(self) -> None:
+        self._entries, self._over = 0, sha256()
+
+    def add(self, row: sqlite3.Row) -> None:
+        stays = f"{row['id']} {row['digest'] or ''} {row['at']} {row['deed']}\n"
+        self._over.update(stays.encode())
+        self._entries += 1
+
+    def sum(self) -> Erasure:
+        return Erasure(entries=self._entries, digest=self._over.hexdigest())
 
 
 def _of_older(conn: Connection) -> str:
@@ -69,31 +125,60 @@ def _of_older(conn: Connection) -> str:
 
 def verify(conn: Connection) -> ChainCheck:
     """Follow the chain of deeds."""
-    older = conn.execute("SELECT count(*) FROM audit WHERE digest IS NULL").fetchone()[0]
-    previous = _of_older(conn) if older else FIRST
-    number = older
+    older = conn.execute(f"{_DEED} WHERE a.digest IS NULL ORDER BY a.id").fetchall()
+    sums: dict[int, _Erased] = {}
+    for row in older:
+        _note_erased(row, sums)
+    # of deeds that lost words, the digest cannot be computed anew: that they did, a deed says
+    previous = (_of_older(conn) if older else FIRST) if not sums else None
+    number, erased = len(older), sum(bool(row["erased_by"]) for row in older)
     is_new_form = False
     for row in conn.execute(f"{_DEED} WHERE a.digest IS NOT NULL ORDER BY a.id"):
         number += 1
         said = _said(row["hashed"])
-        if said.get("v"):
-            is_new_form = True
-            why = why_broken(_link(row, said), previous)
-        else:
-            why = (
-                "it is of a form that was not written any more"
-                if is_new_form
-                else _why_older_is_broken(row, said, previous)
-            )
+        if previous is None:
+            previous = str(said.get("previous"))
+        is_new_form = is_new_form or bool(said.get("v"))
+        why = _why_broken(row, said, previous, is_new_form) or _why_not_erased(row, said, sums)
         if why:
             return ChainCheck(entries=number, intact=False, broken_at=row["id"], why=why)
+        erased += bool(row["erased_by"])
         previous = row["digest"]
-    return ChainCheck(entries=number, intact=True)
+    if sums:
+        why = "words were erased, and no deed says so"
+        return ChainCheck(entries=number, intact=False, broken_at=min(sums), why=why)
+    return ChainCheck(entries=number, intact=True, erased=erased)
 
 
-def _said(hashed: str) -> dict[str, Any]:
+def _why_broken(row: sqlite3.Row, said: dict[str, Any], previous: str, is_new_form: bool) -> str:
+    if said.get("v"):
+        return why_broken(_link(row, said), previous, may_lack=bool(row["erased_by"]))
+    if row["erased_by"] and row["hashed"] is None:
+        return ""
+    if is_new_form:
+        return "it is of a form that was not written any more"
+    return _why_older_is_broken(row, said, previous)
+
+
+def _note_erased(row: sqlite3.Row, sums: dict[int, _Erased]) -> None:
+    for number in (row["erased_by"] or "").split(","):
+        if number:
+            sums.setdefault(int(number), _Erased()).add(row)
+
+
+def _why_not_erased(row: sqlite3.Row, said: dict[str, Any], sums: dict[int, _Erased]) -> str:
+    """Why what is erased is not what a deed says; takes off what that deed settles."""
+    _note_erased(row, sums)
+    if "erasure" not in said:
+        return ""
+    if sums.pop(row["id"], _Erased()).sum().model_dump() != said["erasure"]:
+        return "what it says was erased is not what is gone: something was altered"
+    return ""
+
+
+def _said(hashed: str | None) -> dict[str, Any]:
     try:
-        said = json.loads(hashed)
+        said = json.loads(hashed or "")
     except (ValueError, RecursionError):
         return {}
     return said if isinstance(said, dict) else {}
@@ -106,7 +191,8 @@ def _link(row: sqlite3.Row, said: dict[str, Any]) -> Link:
         # a deed need not have a before and an after
         if name in said or row[f"{name}_salt"] is not None
     }
-    return Link(row["hashed"], row["digest"], {"at": row["at"], "deed": row["deed"]}, parts)
+    content = {"at": row["at"], "deed": row["deed"], "erasure": said.get("erasure")}
+    return Link(row["hashed"], row["digest"], content, parts)
 
 
 def _why_older_is_broken(row: sqlite3.Row, said: dict[str, Any], previous: str) -> str:

@@ -49,6 +49,8 @@ def _condition(choice: MachineChoice) -> tuple[str, dict[str, object]]:
     """The condition on `m` and `c` that needs no sums, and its values."""
     condition, values = words_in(("m.tag", "c.name", "m.make", "m.model", "m.serial"), choice.words)
     where = [condition, f"m.retired_at IS {'NOT ' if choice.retired else ''}NULL"]
+    if choice.retired:
+        where.append("c.forgotten_at IS NULL")
     if choice.client_id is not None:
         where.append("m.client_id = :client")
         values["client"] = choice.client_id

@@ -22,11 +22,14 @@ _ATTACHED = """iif(r.attachments IS NULL, NULL, (
         SELECT json_group_array(json_object('id', a.id, 'name', a.name, 'kind', a.kind,
                                             'size', a.size, 'sha256', a.sha256))
         FROM attachments a WHERE a.entry = r.id)) AS attached"""
+_ERASED_BY = """(
+        SELECT group_concat(e.by_entry) FROM erased_entries e WHERE e.entry = r.id) AS erased_by"""
 _COLUMNS = f"""
     SELECT r.id, r.machine_id, r.at, r.kind, r.run_id, r.state, r.freed, r.removed_count,
            coalesce(iif(r.hashed IS NULL, r.who, p.who), '') AS who,
            coalesce(iif(r.hashed IS NULL, r.text, p.text), '') AS text, r.left_count, r.corrects,
-           r.previous, r.digest, r.hashed, r.visit_id, r.attachments, r.evidence,
+           r.previous, r.digest, r.hashed, r.visit_id, r.attachments, r.evidence, r.erasure,
+           {_ERASED_BY},
            p.who_salt, p.text_salt,
            {_ATTACHED},
            m.tag AS machine_tag, c.name AS client_name
@@ -51,15 +54,15 @@ def append(conn: Connection, entry: Entry) -> int:
     cursor = conn.execute(
         """
         INSERT INTO records (machine_id, at, who, kind, text, run_id, state, freed, removed_count,
-                             left_count, corrects, visit_id, attachments, evidence,
+                             left_count, corrects, visit_id, attachments, evidence, erasure,
                              previous, hashed, digest)
-        VALUES (?, ?, '', ?, '', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+        VALUES (?, ?, '', ?, '', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
         """,
         (
             entry.machine_id, to_seconds(entry.at), entry.kind, entry.run_id, entry.state,
             entry.freed, entry.removed_count, entry.left_count, entry.corrects, entry.visit_id,
-            _json(entry.attachments), _json(entry.evidence), previous, hashed,
-            digest_of(hashed),
+            _json(entry.attachments), _json(entry.evidence),
+            entry.erasure and entry.erasure.model_dump_json(), previous, hashed, digest_of(hashed),
         ),
     )  # fmt: skip
     number = int(cursor.lastrowid or 0)
@@ -85,11 +88,13 @@ def _json(value: object) -> str | None:
 
 
 def _record(row: sqlite3.Row) -> Record:
-    fields = {name: row[name] for name in Record.model_fields}
+    fields = {name: row[name] for name in Record.model_fields if name != "erased"}
     fields |= {
         "at": from_seconds(row["at"]),
         "attachments": row["attachments"] and json.loads(row["attachments"]),
         "evidence": row["evidence"] and json.loads(row["evidence"]),
+        "erasure": row["erasure"] and json.loads(row["erasure"]),
+        "erased": row["erased_by"] is not None and not row["text"],
         "attached": json.loads(row["attached"] or "[]"),
     }
     return Record.model_validate(fields)
@@ -168,7 +173,7 @@ def _match_of(conn: Connection, choice: RecordChoice) -> str:
     terms = [matching(choice.words)] if choice.words else []
     for column, text in (
         ("tag", _name(conn, "SELECT tag FROM machines WHERE id = ?", choice.machine_id)),
-        ("client", _name(conn, "SELECT name FROM clients WHERE id = ?", choice.client_id)),
+        ("client", _name(conn, _CLIENT_NAME, choice.client_id)),
         ("who", choice.who),
     ):
         # a name of signs alone is no word of the index
@@ -181,6 +186,10 @@ def _match_of(conn: Connection, choice: RecordChoice) -> str:
     if months := _months(choice.since, choice.until):
         terms.append(f"marks : ({' OR '.join(months)})")
     return " AND ".join(f"({term})" for term in terms)
+
+
+_CLIENT_NAME = "SELECT name FROM clients WHERE id = ? AND forgotten_at IS NULL"
+"""The entries of the forgotten are not in the index by a name."""
 
 
 def _name(conn: Connection, question: str, number: int | None) -> str:
@@ -206,7 +215,7 @@ def _months(since: int | None, until: int | None) -> list[str]:
 
 _OF_FIRST_FORM = """
     SELECT r.*, NULL AS hashed, NULL AS visit_id, NULL AS attachments, NULL AS evidence,
-           NULL AS attached,
+           NULL AS attached, NULL AS erasure, NULL AS erased_by,
            m.tag AS machine_tag, c.name AS client_name
     FROM records r JOIN machines m ON m.id = r.machine_id JOIN clients c ON c.id = m.client_id
 """
@@ -227,6 +236,9 @@ def _of_columns(columns: set[str]) -> str:
     if "hashed" not in columns:
         return _OF_FIRST_FORM
     question = _RECORD
+    if "erasure" not in columns:
+        question = question.replace("r.erasure,", "NULL AS erasure,")
+        question = question.replace(_ERASED_BY, "NULL AS erased_by")
     if "attachments" not in columns:
         question = question.replace(_ATTACHED, "NULL AS attached")
         question = question.replace("r.attachments,", "NULL AS attachments,")
@@ -287,7 +299,8 @@ def _kept(row: sqlite3.Row) -> KeptEntry:
         name: Part.kept(row[f"{name}_salt"], row[name])
         for name in (() if row["hashed"] is None else PERSONAL)
     }
-    return KeptEntry(_record(row), row["hashed"], parts)
+    erased_by = tuple(int(number) for number in (row["erased_by"] or "").split(",") if number)
+    return KeptEntry(_record(row), row["hashed"], parts, erased_by)
 
 
 def digests(conn: Connection) -> Iterator[str]:

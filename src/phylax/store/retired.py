@@ -24,6 +24,14 @@ def retire_machine(
         """,
         {"at": at, "why": why, "whole": int(with_client), "who": who, "machine": number},
     )
+    # should its client be forgotten, its agent is told to forget
+    conn.execute(
+        """
+        INSERT OR REPLACE INTO left_agents (key_hash, machine_id, left_at)
+        SELECT key_hash, machine_id, ? FROM agents WHERE machine_id = ?
+        """,
+        (at, number),
+    )
     conn.execute("DELETE FROM agents WHERE machine_id = ?", (number,))
     conn.execute("DELETE FROM enrolment_codes WHERE machine_id = ? AND used_at IS NULL", (number,))
     conn.execute("DELETE FROM round_machines WHERE machine_id = ?", (number,))

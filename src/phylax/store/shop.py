@@ -73,7 +73,8 @@ _CLIENT = """
 
 def _client(row: sqlite3.Row) -> Client:
     fields = {name: row[name] for name in Client.model_fields}
-    return Client.model_validate(fields | {"retired_at": _moment(row["retired_at"])})
+    times = {name: _moment(row[name]) for name in ("retired_at", "forgotten_at")}
+    return Client.model_validate(fields | times)
 
 
 def client(conn: Connection, client_id: int) -> Client | None:
@@ -100,7 +101,8 @@ def clients(
     where, values = words_in(("c.name", "c.contact", "c.mail", "c.phone"), words)
     rows = conn.execute(
         f"{_CLIENT} WHERE c.id > :after AND {where}"
-        f" AND c.retired_at IS {'NOT ' if retired else ''}NULL ORDER BY c.id LIMIT :limit",
+        f" AND c.retired_at IS {'NOT ' if retired else ''}NULL AND c.forgotten_at IS NULL"
+        " ORDER BY c.id LIMIT :limit",
         {**values, "after": after, "limit": limit},
     )
     return [_client(row) for row in rows]
@@ -110,8 +112,8 @@ def add_client(conn: Connection, edit: ClientEdit, *, who: str, at: int) -> int:
     cursor = conn.execute(
         """
         INSERT INTO clients (name, contact, mail, phone, note, reach_by, hours, agreements, zone,
-                             at_once, threshold_percent, changed_by, changed_at)
-        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+                             at_once, threshold_percent, changed_by, changed_at, uid)
+        VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, lower(hex(randomblob(16))))
         """,
         (*_client_columns(edit), who, at),
     )

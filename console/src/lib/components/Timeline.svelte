@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { MaintenanceRecord } from '$lib/api/client';
   import { size } from '$lib/words';
+  import Eraser from '@lucide/svelte/icons/eraser';
   import ClipboardList from '@lucide/svelte/icons/clipboard-list';
   import Cleaned from '@lucide/svelte/icons/list-x';
   import FileText from '@lucide/svelte/icons/file-text';
@@ -28,7 +29,8 @@
     machine: Monitor,
     report: FileText,
     visit: ClipboardList,
-    setting: Settings
+    setting: Settings,
+    erasure: Eraser
   };
 </script>
 
@@ -50,7 +52,8 @@
           <span class="muted">{entry.client_name}</span>
         {/if}
         <p>
-          {entry.text}{#if entry.corrects}<span class="muted">
+          {#if entry.erased}<span class="muted">(its words were erased)</span
+            >{:else}{entry.text}{/if}{#if entry.corrects}<span class="muted">
               (puts entry {entry.corrects} right)</span
             >{/if}
         </p>

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import sys
 import tomllib
 from collections.abc import Iterator
@@ -15,6 +16,7 @@ import platformdirs
 import tomli_w
 from pydantic import Field
 
+from phylax.agent.config.guard import GUARD_FILE
 from phylax.agent.platform.locks import TakenError, locked
 from phylax.core.values import Demand
 
@@ -81,6 +83,20 @@ class AgentHome:
         handle = os.open(self.folder / KEY, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
         with os.fdopen(handle, "w", encoding="ascii") as file:
             file.write(key)
+
+    def forget(self) -> None:
+        """Empty the folder, but for the administrator's own file; at the end nobody is enrolled in
+        it. OSError: it goes on the next time."""
+        last = (CONFIG, KEY)
+        for path in self.folder.iterdir():
+            if path.name in (*last, GUARD_FILE, LOCK):
+                continue
+            if path.is_dir() and not path.is_symlink():
+                shutil.rmtree(path)
+            else:
+                path.unlink()
+        for name in last:
+            (self.folder / name).unlink(missing_ok=True)
 
     @contextmanager
     def alone(self) -> Iterator[None]:

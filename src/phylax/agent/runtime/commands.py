@@ -32,6 +32,7 @@ __all__ = [
     "LooseGuardError",
     "NotEnrolledError",
     "enrol",
+    "forget",
     "home_at",
     "once",
     "put_settings_back",
@@ -154,6 +155,15 @@ def start(home: AgentHome) -> None:
     """Work until told to stop, behind everything else that runs on the machine."""
     step_back()
     Agent(home).start()
+
+
+def forget(home: AgentHome) -> bool:
+    """Let go of all that is held and noted here; whether nothing is left."""
+    agent = Agent(home)
+    try:
+        return agent.forget()
+    finally:
+        agent.close()
 
 
 def step_back() -> None:

@@ -9,6 +9,7 @@ import time
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import UTC, datetime
 from pathlib import Path
 from types import FrameType
 
@@ -29,6 +30,7 @@ from phylax.agent.runtime.sleep import SleepWatch
 from phylax.agent.runtime.telling import ShutDown
 from phylax.client import (
     AgentLink,
+    ForgottenError,
     NotAnOrderError,
     NotSignedInError,
     RefusedError,
@@ -38,6 +40,7 @@ from phylax.core.protocol import ReadingsMessage
 
 _LONGEST_POLL = 25.0
 _LONGEST_PAUSE = 60.0
+_END_OF_TIME = datetime(9999, 1, 1, tzinfo=UTC)
 _log = logging.getLogger("phylax.agent")
 
 
@@ -116,7 +119,27 @@ class Agent:
         to be had; what could not be sent is kept. BusyError where another agent works here.
         """
         with self._home.alone():
-            return self._once()
+            try:
+                return self._once()
+            except ForgottenError:
+                self._forget()
+                return False
+
+    def forget(self) -> bool:
+        """Let go of all that is held, and of all that was noted; whether nothing is left. BusyError
+        where another agent works here."""
+        with self._home.alone():
+            return self._forget()
+
+    def _forget(self) -> bool:
+        self._crew.recover()
+        self._keeper.end_what_is_due(_END_OF_TIME)
+        if self._crew.holds_something():
+            _log.error("%s: not all that is held can be let go; it is tried again", self.tag)
+            return False
+        self._home.forget()
+        _log.warning("%s: forgotten; this agent is not enrolled any more", self.tag)
+        return True
 
     def _once(self) -> bool:
         self._spool.tidy()
@@ -159,6 +182,10 @@ class Agent:
                     self._finish_cut_off()
                     self._step()
                     pause = 0.0
+                except ForgottenError:
+                    if self._forget():
+                        return
+                    pause = _LONGEST_PAUSE
                 except NotSignedInError as error:
                     self._settings.reached()
                     _log.error("%s: %s", self.tag, error)

@@ -139,6 +139,9 @@ class Crew:
         """Let go what has had its time, or gives way."""
         end_what_is_due(self.hold, spool, now, check)
 
+    def holds_something(self) -> bool:
+        return any(True for _ in self.hold.batches())
+
     def tell_untold(self, send: Callable[[HeldMessage], None]) -> None:
         """Say what is held for people and was not told yet. Raises what `send` raises."""
 

@@ -316,6 +316,9 @@ class CrewWithWorkers(Crew):
             )
             self.index.remove(entry.batch)
 
+    def holds_something(self) -> bool:
+        return super().holds_something() or any(True for _ in self.index.entries())
+
     def tell_untold(self, send: Callable[[HeldMessage], None]) -> None:
         """Say what lies in batches that were not told yet, as their person's worker sees it, page
         by page."""

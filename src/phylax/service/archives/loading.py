@@ -11,7 +11,8 @@ import json
 import os
 import sqlite3
 import zipfile
-from collections.abc import Iterator
+import zlib
+from collections.abc import Iterator, Sequence
 from contextlib import closing
 from hashlib import sha256
 from pathlib import Path
@@ -25,6 +26,7 @@ from phylax.store.archive import BadRowError
 from phylax.store.copies import BadCopyError
 from phylax.store.data_map import TABLES
 from phylax.store.database import Database, migrations
+from phylax.store.erasing.whole import again
 from phylax.store.shop_file import FILE
 
 _LONGEST_MANIFEST = 8 << 20
@@ -59,11 +61,13 @@ def load(data: Path, file: Path) -> Loaded:
     _clear(part)
     try:
         with zipfile.ZipFile(file) as opened:
-            loaded = _load(part, opened)
+            loaded = _load(part, opened, [data, file.parent])
         copies.to_disk(part)
         # never over a shop that was opened meanwhile
         os.link(part, target)
-    except (zipfile.BadZipFile, zipfile.LargeZipFile, NotImplementedError, EOFError) as error:
+    except (
+        zipfile.BadZipFile, zipfile.LargeZipFile, NotImplementedError, EOFError, zlib.error
+    ) as error:  # fmt: skip
         raise BadArchiveError(f"it is no whole ZIP: {error}") from error
     finally:
         _clear(part)
@@ -76,7 +80,7 @@ def _clear(part: Path) -> None:
         path.unlink()
 
 
-def _load(part: Path, opened: zipfile.ZipFile) -> Loaded:
+def _load(part: Path, opened: zipfile.ZipFile, known_in: Sequence[Path]) -> Loaded:
     manifest = _manifest(opened)
     now = system_clock()
     _fill(part, opened, manifest)
@@ -96,6 +100,7 @@ def _load(part: Path, opened: zipfile.ZipFile) -> Loaded:
                 conn, who="the service's machine", at=to_seconds(now), deed="load",
                 subject=f"an archive of {manifest['written_at']}, {rows} rows",
             )  # fmt: skip
+        again(database, known_in, at=to_seconds(now))
     except sqlite3.Error as error:
         raise BadArchiveError(f"the shop cannot be built from it: {error}") from error
     finally:

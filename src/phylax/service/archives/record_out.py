@@ -20,7 +20,7 @@ def files(conn: Connection, client: int | None) -> Iterator[tuple[str, Iterator[
     """Names and lines. Of a client alone there is no chain to follow: proofs stand for it."""
     yield "entries.jsonl", (_entry(entry) for entry in records.chain(conn, client))
     if client is None:
-        yield "hashed.txt", (_hashed(entry) for entry in records.chain(conn))
+        yield "hashed.txt", (_hashed(entry) or "" for entry in records.chain(conn))
         yield "digests.txt", records.digests(conn)
     known = seals.listed(conn, most=_SEALS if client is None else 1)
     for seal in known[:1]:
@@ -33,8 +33,11 @@ def files(conn: Connection, client: int | None) -> Iterator[tuple[str, Iterator[
         yield f"key-{number}.pem", iter(pem)
 
 
-def _hashed(entry: KeptEntry) -> str:
-    return entry.hashed or first_form(entry.record, entry.record.previous)
+def _hashed(entry: KeptEntry) -> str | None:
+    """None: of the first form, and its words were erased."""
+    if entry.hashed is not None:
+        return entry.hashed
+    return None if entry.erased_by else first_form(entry.record, entry.record.previous)
 
 
 def _entry(entry: KeptEntry) -> str:
@@ -42,6 +45,7 @@ def _entry(entry: KeptEntry) -> str:
         "id": entry.record.id,
         "digest": entry.record.digest,
         "hashed": _hashed(entry),
+        "erased_by": list(entry.erased_by),
         "parts": {
             name: None if part is None else {"salt": part.salt.hex(), "text": part.text}
             for name, part in entry.parts.items()

@@ -19,7 +19,7 @@ from phylax.service import sealing
 from phylax.service.backups import encrypting
 from phylax.service.backups.encrypting import END
 from phylax.service.context.context import Context
-from phylax.store import audit, backups, copies, shop
+from phylax.store import audit, backups, copies, forgotten_file, shop
 from phylax.store.copies import BadCopyError, CopyChecked
 from phylax.store.database import Connection
 
@@ -68,6 +68,8 @@ def make(context: Context, *, who: str = "") -> Backup:
             seal = sealing.make(context)
             checked = _copy(context.db.path, place / name, plan.public_key)
             (place / f"{name}.seal").write_text(seal.note, "utf-8")
+            # whoever has the backups alone forgets again who was forgotten
+            forgotten_file.carry(context.db.path.parent, place)
         except (OSError, sqlite3.Error, BadCopyError, NoPlaceError) as error:
             said = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
             backup = backup.model_copy(update={"why": f"{said}"[:500]})

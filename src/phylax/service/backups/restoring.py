@@ -7,6 +7,7 @@ import shutil
 import sqlite3
 import tempfile
 import time
+from collections.abc import Sequence
 from contextlib import closing, suppress
 from datetime import datetime
 from pathlib import Path
@@ -14,9 +15,10 @@ from typing import NamedTuple
 
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.context.context import system_clock
-from phylax.store import audit, copies, generation
+from phylax.store import audit, copies, forgotten_file, generation
 from phylax.store.copies import BadCopyError, CopyChecked
 from phylax.store.database import Database
+from phylax.store.erasing.whole import again
 from phylax.store.shop_file import FILE, HeldError, alone
 
 __all__ = ["BadCopyError", "HeldError", "Outlook", "Rehearsed", "outlook", "rehearse", "restore"]
@@ -57,9 +59,10 @@ def outlook(data: Path, backup: Path) -> Outlook:
     return Outlook(checked, newest, replaced, why)
 
 
-def restore(data: Path, backup: Path) -> Path | None:
+def restore(data: Path, backup: Path, known_in: Path | None = None) -> Path | None:
     """Put a backup in the place of the shop's file; where what was there is kept now, None where
-    nothing was. OSError, BadCopyError, HeldError where a service runs.
+    nothing was. OSError, BadCopyError, HeldError where a service runs. `known_in` is where backups
+    lie, if not where this one does: who was forgotten is known there too.
 
     Whoever held agents' word for it is told: the records begin a new life, so that agents tell
     again what they hold. Cut off anywhere, the old file or the new one is there, whole.
@@ -67,15 +70,17 @@ def restore(data: Path, backup: Path) -> Path | None:
     data.mkdir(parents=True, exist_ok=True, mode=0o700)
     if (data / FILE).is_file():
         with alone(data, "a restore"):
-            return _restore(data, backup)
-    return _restore(data, backup)
+            return _restore(data, backup, known_in or backup.parent)
+    return _restore(data, backup, known_in or backup.parent)
 
 
-def _restore(data: Path, backup: Path) -> Path | None:
+def _restore(data: Path, backup: Path, known_in: Path) -> Path | None:
     looked = outlook(data, backup)
     now = system_clock()
     part = data / f"{FILE}.restoring"
-    _prepare(part, backup, looked, now)
+    _prepare(part, backup, looked, now, [data, known_in])
+    with suppress(OSError):
+        forgotten_file.carry(known_in, data)
     kept = None
     if (data / FILE).exists():
         kept = data / f"{FILE}.replaced-{now:%Y-%m-%dT%H%M%SZ}"
@@ -109,9 +114,11 @@ def rehearse(backup: Path) -> Rehearsed:
     return Rehearsed(time.monotonic() - began, checked)
 
 
-def _prepare(part: Path, backup: Path, looked: Outlook, now: datetime) -> None:
-    """The backup as it will be there: with the newest schema, in a new life, and with the word of
-    it in the audit."""
+def _prepare(
+    part: Path, backup: Path, looked: Outlook, now: datetime, known_in: Sequence[Path]
+) -> None:
+    """The backup as it will be there: with the newest schema, in a new life, with the word of it in
+    the audit, and without those who were forgotten since."""
     for end in ("", "-wal", "-shm"):
         Path(f"{part}{end}").unlink(missing_ok=True)
     shutil.copyfile(backup, part)
@@ -124,6 +131,7 @@ def _prepare(part: Path, backup: Path, looked: Outlook, now: datetime) -> None:
                 conn, who="the service's machine", at=to_seconds(now), deed="restore",
                 subject=_in_words(looked),
             )  # fmt: skip
+        again(database, known_in, at=to_seconds(now))
     finally:
         database.close()
     for copied in part.parent.glob(f"{part.name}.schema-*"):

@@ -22,7 +22,7 @@ from phylax.core.generations import HEADER
 from phylax.core.people import CodesFor, Person, Role, TokenScope
 from phylax.service.context.context import Context, TheContext
 from phylax.service.problems import Problem
-from phylax.store import agents, generation, people
+from phylax.store import agents, forgotten, generation, people
 from phylax.store.database import Connection
 
 COOKIE = "phylax_session"
@@ -235,11 +235,21 @@ def the_agents_machine(request: Request, context: TheContext, response: Response
     """The machine whose agent is calling, by its key. Each answer says which life the records are
     in, so that agents notice where they were set back."""
     if key := _bearer(request.headers.get("authorization", "")):
+        by = hashed(key)
         with context.db.read() as conn:
-            machine_id = agents.machine_of_key(conn, hashed(key))
+            machine_id = agents.machine_of_key(conn, by)
             response.headers[HEADER] = generation.current(conn).said()
+            is_forgotten = machine_id is None and forgotten.is_of_forgotten(conn, by)
         if machine_id is not None:
             return machine_id
+        if is_forgotten:
+            with context.db.write() as conn:
+                forgotten.note_told(conn, by, at=context.now())
+            raise Problem(
+                410, "forgotten",
+                "This machine's client was forgotten: let go of what is held, and of all that was "
+                "noted here.",
+            )  # fmt: skip
     raise _unknown("This agent's key is not known; enrol the machine again.")
 
 

@@ -12,6 +12,7 @@ from phylax.core.backups import BackupPlanEdit
 from phylax.core.checks.kept import SettleFindings
 from phylax.core.consents import NewConsent, NewStandingConsent, NewYes
 from phylax.core.desk import NewPart, NewSealedNote, PartStep, ReadyToFetch
+from phylax.core.forgetting.asked import Forget
 from phylax.core.importing.asked import ImportAsk, ImportCommit
 from phylax.core.notices import HookEdit, MailServerEdit, WishesEdit
 from phylax.core.people import (
@@ -161,6 +162,7 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
     NewStandingConsent: {"category": "downloads", "word": "agreed in the contract"},
     ImportAsk: {"content": _LIST, "source": "spreadsheet", "system": "windows"},
     ImportCommit: {"content": _LIST, "source": "spreadsheet", "preview": "5a" * 32},
+    Forget: {"why": "A claim is open.", "postponed_until": "2030-01-01"},
     NewNote: {"machine_id": 1, "text": "Client told by phone."},
     NewPerson: {"login": "wren", "name": "Wren Halloran", "role": "technician",
                 "password": "four plain words here"},

@@ -81,7 +81,7 @@ async def _body(request: Request) -> bytes:
     return await request.body()
 
 
-@router.post("/messages", status_code=204, responses=documented(401, 422, 429))
+@router.post("/messages", status_code=204, responses=documented(401, 410, 422, 429))
 def take_message(
     body: Annotated[bytes, Depends(_body)],
     context: TheContext,
@@ -130,7 +130,7 @@ def _end_holds(
 @router.get(
     "/order",
     response_model=Order,
-    responses=documented(401) | {204: {"description": "No work within the wait"}},
+    responses=documented(401, 410) | {204: {"description": "No work within the wait"}},
 )
 async def next_order(
     context: TheContext,
@@ -164,7 +164,7 @@ def _offer(context: Context, machine_id: int) -> Order | None:
         return None if idle else dispatch.offer(conn, machine_id, at=now)
 
 
-@router.post("/runs/{run_id}/progress", responses=documented(401))
+@router.post("/runs/{run_id}/progress", responses=documented(401, 410))
 def take_progress(
     run_id: int, progress: LeasedProgress, context: TheContext, machine_id: AgentsMachine
 ) -> GoOn:

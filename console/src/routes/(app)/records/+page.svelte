@@ -16,7 +16,8 @@
     { kind: 'visit', name: 'visits' },
     { kind: 'report', name: 'reports sent' },
     { kind: 'setting', name: 'settings' },
-    { kind: 'machine', name: 'machines added' }
+    { kind: 'machine', name: 'machines added' },
+    { kind: 'erasure', name: 'words erased' }
   ] as const;
 
   const params = $derived(page.url.searchParams);

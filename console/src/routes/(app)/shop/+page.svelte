@@ -47,7 +47,8 @@
     {#if chain}
       <p role="status" class="mt-2" class:lossy={!chain.intact}>
         {chain.intact
-          ? `${count(chain.entries, 'entry')}, each fits the one before it.`
+          ? `${count(chain.entries, 'entry')}, each fits the one before it.` +
+            (chain.erased ? ` Of ${count(chain.erased, 'entry')} words were erased.` : '')
           : `Broken at entry ${chain.broken_at}: ${chain.why}.`}
       </p>
     {/if}

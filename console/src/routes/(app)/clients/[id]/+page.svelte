@@ -5,6 +5,7 @@
   import { ask } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
   import ClientForm from '$lib/machines/ClientForm.svelte';
+  import Forgetting from '$lib/machines/Forgetting.svelte';
   import Retiring from '$lib/machines/Retiring.svelte';
   import Made from '$lib/reports/Made.svelte';
   import { useMay } from '$lib/session';
@@ -31,12 +32,14 @@
     <h1>{client.name}</h1>
     <a class="anchor" href="/clients">All clients</a>
   </div>
-  {#if client.retired_at && may.work}<Retiring {client} />{:else if client.retired_at}<p
+  {#if client.forgotten_at}
+    <p class="mt-2">Nothing is known of them any more but figures.</p>
+  {:else if client.retired_at && may.work}<Retiring {client} />{:else if client.retired_at}<p
       class="mt-2"
     >
       Retired <When at={client.retired_at} />.
     </p>{/if}
-  {#key client.id}<ClientForm {client} />{/key}
+  {#if !client.forgotten_at}{#key client.id}<ClientForm {client} />{/key}{/if}
 
   <section class="mt-8" aria-labelledby="machines">
     <div class="flex flex-wrap items-center justify-between gap-2">
@@ -75,6 +78,13 @@
         be handed out.
       </p>
       <a class="act" href="/api/v1/clients/{client.id}/archive" download>Take it out</a>
+    </section>
+  {/if}
+  {#if may.own && client.retired_at}
+    <section class="noprint mt-8" aria-labelledby="forget">
+      <h2 id="forget">Forgetting</h2>
+      <p class="muted mb-2 text-sm">Who left can be forgotten; figures stay, without names.</p>
+      <Forgetting {client} />
     </section>
   {/if}
   {#if may.work && !client.retired_at}

@@ -1,0 +1,1 @@
+"""Forgetting a client: what it means, and the words that are looked for."""

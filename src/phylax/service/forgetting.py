@@ -1,0 +1,102 @@
+"""Clients are forgotten: what it means is said before; it is carried out while the shop works."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import sqlite3
+from contextlib import suppress
+from datetime import date, timedelta
+from pathlib import Path
+
+from phylax.core.backups import Backup
+from phylax.core.events import EventKind
+from phylax.core.forgetting.asked import ForgetOutlook, Forgetting, means
+from phylax.core.shop import Client
+from phylax.service.backups import making
+from phylax.service.context.context import Context
+from phylax.store import backups, events, forgettings, forgotten
+from phylax.store.database import Connection
+from phylax.store.erasing import chain
+from phylax.store.erasing.whole import carry_out
+
+_log = logging.getLogger("phylax.forgetting")
+_EVERY = 3.0
+
+
+def outlook(conn: Connection, client: Client, *, today: date) -> ForgetOutlook:
+    """What forgetting a client means as things stand."""
+    known = forgotten.counted(conn, client.id)
+    words = forgettings.words_of(conn, client.id)
+    good = backups.good(conn)
+    plan = backups.plan(conn)
+    last = today + timedelta(days=max(plan.daily, 7 * plan.weekly, 31 * plan.monthly))
+    facts = ForgetOutlook(
+        client_name=client.name,
+        retired=client.retired_at is not None,
+        machines=known.tags,
+        entries=sum(map(len, chain.of_machines(conn, client.id).values())),
+        elsewhere=len(chain.naming(conn, client.id, words)),
+        reports=known.reports,
+        attachments=known.attachments,
+        held=known.held,
+        changes=known.changes,
+        agents=known.agents,
+        backups=len(good),
+        in_backups_until=last if good else None,
+        already=forgettings.of_client(conn, client.id),
+    )
+    return facts.model_copy(update={"in_words": means(facts)})
+
+
+def go_on(context: Context) -> None:
+    """Carry out what is due."""
+    now = context.now()
+    with context.db.read() as conn:
+        due = forgettings.due(conn, at=now)
+    for asked in due:
+        try:
+            is_done = carry_out(context.db, asked.id, at=now)
+            if is_done and asked.with_backups:
+                _drop_backups(context, asked)
+        except (OSError, sqlite3.Error) as error:
+            _log.error("forgetting client %s is cut off: %s", asked.client_id, error)
+            with suppress(sqlite3.Error), context.db.write() as conn:
+                forgettings.note(conn, asked.id, waits_for=str(error)[:200])
+            continue
+        if is_done:
+            with context.db.write() as conn:
+                forgettings.end(conn, asked.id, at=context.now())
+                events.publish(conn, EventKind.CLIENT, at=context.now())
+
+
+def _drop_backups(context: Context, asked: Forgetting) -> None:
+    """Those that were made before it ended; a new one first, so that there always is one."""
+    with context.db.read() as conn:
+        older = backups.good(conn)
+    made = making.make(context, who=asked.asked_by)
+    if made.why:
+        raise OSError(f"no backup could be made in place of the older ones: {made.why}")
+    for backup in older:
+        _drop(context, backup)
+
+
+def _drop(context: Context, backup: Backup) -> None:
+    path = Path(backup.place, backup.name)
+    if not path.parent.is_dir():
+        raise OSError(f"{path.parent} is not there: a backup in it cannot be deleted")
+    path.unlink(missing_ok=True)
+    Path(f"{path}.seal").unlink(missing_ok=True)
+    with context.db.write() as conn:
+        backups.note_gone(conn, backup.id, at=context.now())
+
+
+async def keep_forgetting(context: Context) -> None:
+    """Carry out forgettings as they are asked for, until the service stops."""
+    while not context.wakeups.stopping.is_set():
+        context.beat("forgetting")
+        try:
+            await asyncio.to_thread(go_on, context)
+        except Exception:  # noqa: BLE001
+            _log.exception("a forgetting failed in an unforeseen way; it goes on later")
+        await context.wakeups.wait_for_stop(_EVERY)

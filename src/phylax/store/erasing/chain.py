@@ -1,0 +1,170 @@
+"""Words of entries and deeds erased; the chain says so."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+
+from phylax.core.forgetting.words import Words
+from phylax.core.records import Entry, Erased, RecordKind
+from phylax.core.values import from_seconds
+from phylax.store import audit, records
+from phylax.store.database import Connection, Database
+from phylax.store.erasing.slices import in_slices
+from phylax.store.erasing.sweep import roughly
+
+_LOST = "coalesce(iif(r.hashed IS NULL, r.text, p.text), '') = ''"
+
+
+def of_machines(conn: Connection, client_id: int) -> dict[int, list[int]]:
+    """Entries of a client's machines that have words, by machine. Those that say what was erased
+    keep theirs: they name nobody."""
+    entries: dict[int, list[int]] = {}
+    for machine, entry in conn.execute(
+        f"""
+        SELECT r.machine_id, r.id FROM machines m JOIN records r ON r.machine_id = m.id
+        LEFT JOIN record_parts p ON p.entry = r.id
+        WHERE m.client_id = ? AND r.erasure IS NULL AND NOT {_LOST} ORDER BY r.machine_id, r.id
+        """,
+        (client_id,),
+    ):
+        entries.setdefault(machine, []).append(entry)
+    return entries
+
+
+def naming(conn: Connection, client_id: int, words: Words) -> list[tuple[int, int, str]]:
+    """Entries of other machines that name a client: machine, number, text."""
+    where, wanted = roughly(["coalesce(p.text, r.text)"], words)
+    rows = conn.execute(
+        f"""
+        SELECT r.machine_id, r.id, coalesce(p.text, r.text) FROM records r
+        LEFT JOIN record_parts p ON p.entry = r.id JOIN machines m ON m.id = r.machine_id
+        WHERE m.client_id <> :client AND ({where}) ORDER BY r.id
+        """,
+        wanted | {"client": client_id},
+    )
+    return [tuple(row) for row in rows if words.are_in(row[2])]
+
+
+def erase_machine(
+    database: Database, machine: int, entries: Sequence[int], *, who: str, at: int
+) -> None:
+    """All words of a machine's entries."""
+
+    def act(conn: Connection, numbers: Sequence[int]) -> None:
+        count = len(numbers)
+        told = "Words of 1 entry erased" if count == 1 else f"Words of {count} entries erased"
+        erase(conn, machine, numbers, f"{told}: the client was forgotten.", who=who, at=at)
+
+    in_slices(database, entries, act)
+
+
+def erase_naming(
+    database: Database, client_id: int, words: Words, put: str, *, who: str, at: int
+) -> int:
+    """Words of other machines' entries that name a client; what is left is written down anew. How
+    many."""
+    with database.read() as conn:
+        entries = naming(conn, client_id, words)
+
+    def act(conn: Connection, rows: Sequence[tuple[int, int, str]]) -> None:
+        for machine, number, text in rows:
+            left = words.taken_out(text, put)
+            said = f"Entry {number} named a client who was forgotten. What is left of it: {left}"
+            erase(conn, machine, [number], said, who=who, at=at)
+
+    in_slices(database, entries, act)
+    return len(entries)
+
+
+def erase(
+    conn: Connection, machine: int, numbers: Sequence[int], text: str, *, who: str, at: int
+) -> None:
+    """Take the words of entries away, but for who of the shop wrote them; an entry says so."""
+    over = Erased()
+    for number in numbers:
+        kept = records.kept(conn, number)
+        assert kept is not None
+        over.add(kept.record, kept.hashed)
+    by_entry = records.append(
+        conn,
+        Entry(
+            machine_id=machine, at=from_seconds(at), who=who, kind=RecordKind.ERASURE, text=text,
+            erasure=over.sum(),
+        ),
+    )  # fmt: skip
+    listed = (json.dumps(list(numbers)),)
+    # out of the index as it was put in, and in again as it is now
+    conn.execute(
+        """
+        INSERT INTO records_text (records_text, rowid, text, who, tag, client, folded, marks)
+        SELECT 'delete', id, text, who, tag, client, folded, marks FROM record_words
+        WHERE id IN (SELECT value FROM json_each(?))
+        """,
+        listed,
+    )
+    conn.executemany(
+        "INSERT INTO erased_entries VALUES (?, ?)", [(number, by_entry) for number in numbers]
+    )
+    conn.execute(
+        """
+        UPDATE record_parts SET text = NULL, text_salt = NULL, folded = '',
+               who_salt = iif(who LIKE 'agent on %', NULL, who_salt),
+               who = iif(who LIKE 'agent on %', NULL, who)
+        WHERE entry IN (SELECT value FROM json_each(?))
+        """,
+        listed,
+    )
+    conn.execute(
+        """
+        UPDATE records SET text = '', who = iif(who LIKE 'agent on %', '', who)
+        WHERE text <> '' AND id IN (SELECT value FROM json_each(?))
+        """,
+        listed,
+    )
+    conn.execute("DELETE FROM attachments WHERE entry IN (SELECT value FROM json_each(?))", listed)
+    conn.execute(
+        """
+        INSERT INTO records_text (rowid, text, who, tag, client, folded, marks)
+        SELECT id, text, who, tag, client, folded, marks FROM record_words
+        WHERE id IN (SELECT value FROM json_each(?))
+        """,
+        listed,
+    )
+
+
+def erase_deeds(
+    database: Database, client_id: int, machines: Sequence[int], words: Words, subject: str,
+    *, who: str, at: int,
+) -> None:  # fmt: skip
+    """Deeds that name a client, or show one of theirs as it was."""
+    where, wanted = roughly(["s.who", "s.subject", "s.before", "s.after"], words)
+    marks = [f'"client_id":{client_id},', f'"client_id":{client_id}}}']
+    marks += [f'"machine_id":{machine},' for machine in machines]
+    more = " OR ".join(
+        f"instr(s.before, :mark{n}) OR instr(s.after, :mark{n})" for n in range(len(marks))
+    )
+    wanted |= {f"mark{n}": mark for n, mark in enumerate(marks)}
+    with database.read() as conn:
+        rows = conn.execute(
+            f"""
+            SELECT s.* FROM (
+                SELECT a.id, coalesce(p.who, a.who, '') AS who,
+                       coalesce(p.subject, a.subject, '') AS subject,
+                       coalesce(p.before, a.before, '') AS before,
+                       coalesce(p.after, a.after, '') AS after
+                FROM audit a LEFT JOIN audit_parts p ON p.deed = a.id) s
+            WHERE {where} OR {more} ORDER BY s.id
+            """,
+            wanted,
+        ).fetchall()
+    deeds = [
+        row["id"]
+        for row in rows
+        if words.are_in("\n".join(row[1:]))
+        or any(mark in text for mark in marks for text in row[3:])
+    ]
+    in_slices(
+        database, deeds,
+        lambda conn, some: audit.erase(conn, some, who=who, at=at, subject=subject),
+    )  # fmt: skip

@@ -1,0 +1,127 @@
+"""A client's rows: deleted, or blanked where their figures stay."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from phylax.store.data_map import TABLES, Ends, Holds, of_client
+from phylax.store.database import Connection, Database
+from phylax.store.erasing.slices import in_slices, values
+from phylax.store.erasing.sweep import keys_of
+
+_BY_THEMSELVES = frozenset({"records", "record_parts", "forgettings"})
+"""What is chained is erased, not blanked; what is looked for is needed until the end."""
+_LAST = ("machines", "clients")
+"""By them, all the rest is known as the client's."""
+_CALLED = {
+    "machines": ("tag", "'forgotten-' || id"),
+    "clients": ("name", "'Forgotten client ' || id"),
+}
+
+
+def remove(database: Database, client_id: int) -> None:
+    """Everything of theirs that goes whole; what hangs on others goes first."""
+    _unlist_files(database, client_id)
+    with database.read() as conn:
+        order = _children_first(conn)
+    for table in order:
+        if TABLES[table].ends is Ends.DELETED:
+            keys, rows = _rows_of(database, table, client_id)
+            question = f"DELETE FROM {table} WHERE {' AND '.join(f'{key} = ?' for key in keys)}"
+            in_slices(database, rows, lambda conn, some: conn.executemany(question, some))  # noqa: B023
+    _remove_orphans(database)
+
+
+def blank(database: Database, client_id: int, *, at: int) -> None:
+    """What stays of theirs, without words."""
+    names = [
+        name
+        for name, table in TABLES.items()
+        if table.ends is Ends.BLANKED and name not in _BY_THEMSELVES and name not in _LAST
+    ]
+    for table in (*names, *_LAST):
+        keys, rows = _rows_of(database, table, client_id)
+        with database.read() as conn:
+            sets = _blanks(conn, table)
+        if table == "clients":
+            sets += f", forgotten_at = coalesce(forgotten_at, {int(at)})"
+        question = f"UPDATE {table} SET {sets} WHERE {' AND '.join(f'{key} = ?' for key in keys)}"
+        in_slices(database, rows, lambda conn, some: conn.executemany(question, some))  # noqa: B023
+
+
+def _blanks(conn: Connection, table: str) -> str:
+    called = dict([_CALLED[table]]) if table in _CALLED else {}
+    can_be_null = {
+        row["name"]: not row["notnull"] for row in conn.execute(f"PRAGMA table_info({table})")
+    }
+    sets = []
+    for column, holds in TABLES[table].columns.items():
+        if column in called:
+            sets.append(f"{column} = {called[column]}")
+        elif holds is Holds.CLIENT:
+            sets.append(f"{column} = {'NULL' if can_be_null[column] else repr('')}")
+    return ", ".join(sets)
+
+
+def _rows_of(
+    database: Database, table: str, client_id: int
+) -> tuple[list[str], list[tuple[object, ...]]]:
+    with database.read() as conn:
+        keys = keys_of(conn, table)
+        rows = conn.execute(
+            f"SELECT {', '.join(keys)} FROM {table} WHERE {of_client(table)}", {"client": client_id}
+        )
+        return keys, values(rows)
+
+
+def _children_first(conn: Connection) -> list[str]:
+    """Tables in an order in which nothing goes before what hangs on it."""
+    parents = {
+        name: {row["table"] for row in conn.execute(f"PRAGMA foreign_key_list({name})")} - {name}
+        for name in TABLES
+    }
+    order: list[str] = []
+
+    def place(name: str) -> None:
+        if name not in order:
+            for other, above in parents.items():
+                if name in above:
+                    place(other)
+            order.append(name)
+
+    for name in TABLES:
+        place(name)
+    return order
+
+
+def _unlist_files(database: Database, client_id: int) -> None:
+    """Names of files, out of their index."""
+    _, rows = _rows_of(database, "named_files", client_id)
+
+    def act(conn: Connection, some: Sequence[tuple[object, ...]]) -> None:
+        for (number,) in some:
+            conn.execute(
+                """
+                INSERT INTO files_text (files_text, rowid, path, place)
+                SELECT 'delete', id, path, place FROM file_words WHERE id = ?
+                """,
+                (number,),
+            )
+            conn.execute("DELETE FROM named_files WHERE id = ?", (number,))
+
+    in_slices(database, rows, act)
+
+
+def _remove_orphans(database: Database) -> None:
+    """Names of programs that no machine has any more."""
+    for table, question in (
+        ("program_names", "SELECT name FROM program_names n WHERE NOT EXISTS"
+                          " (SELECT 1 FROM installed i WHERE i.name = n.name)"),
+        ("programs", "SELECT id FROM programs p WHERE NOT EXISTS"
+                     " (SELECT 1 FROM machine_programs m WHERE m.program_id = p.id)"),
+    ):  # fmt: skip
+        key = "name" if table == "program_names" else "id"
+        with database.read() as conn:
+            rows = values(conn.execute(question))
+        removal = f"DELETE FROM {table} WHERE {key} = ?"
+        in_slices(database, rows, lambda conn, some: conn.executemany(removal, some))  # noqa: B023

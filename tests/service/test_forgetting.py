@@ -1,0 +1,525 @@
+"""A client is forgotten: nothing of theirs is left anywhere, and the chain still holds."""
+
+from __future__ import annotations
+
+import logging
+import shutil
+import sqlite3
+from collections.abc import Callable, Iterator
+from contextlib import closing, suppress
+from datetime import date, timedelta
+from pathlib import Path
+
+import pytest
+
+from conftest import Service
+from forgotten_shop import FILM, MAIL, NAME, NOTE, TAG, bytes_below, left_in, live_through_much
+from helpers import Clock, wait_until
+from phylax.agent.config.home import AgentHome, NotEnrolledError
+from phylax.agent.runtime.loop import Agent
+from phylax.client import NotAllowedError, Phylax, RefusedError
+from phylax.core.forgetting.asked import Forget
+from phylax.core.forgetting.words import Words, name_somebody
+from phylax.core.records import Entry, RecordKind, digest, verify
+from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit
+from phylax.service import forgetting
+from phylax.service.archives import loading
+from phylax.service.backups import making, restoring
+from phylax.service.context.context import Context
+from phylax.store import audit, forgettings, forgotten_file, records
+from phylax.store.database import Connection, Database
+from phylax.store.erasing import chain, pages, rows, slices, sweep, whole
+from phylax.store.shop_file import FILE
+from verifiers import run_verifier
+
+
+@pytest.fixture
+def other(owner: Phylax) -> Machine:
+    client = owner.clients.add(ClientEdit(name="Tidewrack Pottery", contact="Ottilie Vane"))
+    edit = MachineEdit(tag="pottery-mac", client_id=client.id, system="macos")
+    return owner.machines.add(edit)
+
+
+@pytest.fixture
+def by_hand(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The service carries nothing out by itself: the test does, step by step."""
+    monkeypatch.setattr(forgetting, "go_on", lambda context: None)
+
+
+GO_ON = forgetting.go_on
+
+
+@pytest.fixture
+def lived(
+    by_hand: None, owner: Phylax, service: Service, context: Context, other: Machine, tmp_path: Path
+) -> Iterator[tuple[Client, Agent]]:
+    client, agent = live_through_much(owner, service, context, other, tmp_path / "client")
+    with context.db.read() as conn:
+        content = b"\n".join(part.encode() for part in conn.iterdump() if part)
+    assert {NAME, TAG, FILM, NOTE, MAIL} <= {*left_in(content)}, "else nothing is shown below"
+    yield client, agent
+    agent.close()
+
+
+def left_anywhere(context: Context) -> list[str]:
+    """In the data directory, but the backups."""
+    return left_in(bytes_below(context.db.path.parent, making.BESIDE, "client"))
+
+
+def check_indexes(conn: Connection) -> None:
+    """Each index of words is what it would be if it were made anew."""
+    for index in ("records_text", "files_text"):
+        conn.execute(f"INSERT INTO {index} ({index}, rank) VALUES ('integrity-check', 1)")
+        with_terms = "SELECT term, col, doc, offset FROM temp.terms ORDER BY 1, 2, 3, 4"
+        conn.execute(f"CREATE VIRTUAL TABLE temp.terms USING fts5vocab(main, {index}, instance)")
+        kept = [tuple(row) for row in conn.execute(with_terms)]
+        conn.execute(f"INSERT INTO {index} ({index}) VALUES ('rebuild')")
+        assert kept == [tuple(row) for row in conn.execute(with_terms)], index
+        conn.execute("DROP TABLE temp.terms")
+
+
+def test_nothing_of_a_forgotten_client_is_left(
+    lived: tuple[Client, Agent], owner: Phylax, context: Context, other: Machine, tmp_path: Path,
+    caplog: pytest.LogCaptureFixture,
+) -> None:  # fmt: skip
+    client, agent = lived
+    copy = context.db.path.with_name(f"{context.db.path.name}.schema-12")
+    shutil.copy(context.db.path, copy)
+    entries = owner.records.verify().entries
+    seal = owner.records.seal()
+    meaning = owner.clients.what_forgetting_means(client.id)
+    assert meaning.machines == (TAG,) and meaning.retired and meaning.held == 2
+    assert (meaning.elsewhere, meaning.reports, meaning.attachments, meaning.agents) == (1, 1, 1, 1)
+
+    with caplog.at_level(logging.DEBUG, "phylax"):
+        asked = owner.clients.forget(client, Forget(why=f"{NAME} asked for it"))
+        GO_ON(context)
+    (done,) = owner.clients.forgettings()
+    assert done.state == "done" and done.id == asked.id and not done.why
+    assert done.entries == meaning.entries + meaning.elsewhere >= 5
+
+    assert left_anywhere(context) == []
+    assert left_in(caplog.text.encode()) == [] and not copy.exists()
+    with context.db.write() as conn:
+        check_indexes(conn)
+        assert conn.execute("PRAGMA integrity_check").fetchone()[0] == "ok"
+        assert conn.execute("PRAGMA foreign_key_check").fetchone() is None
+        said = audit.verify(conn)
+        assert said.intact and said.erased >= 5, said
+    checked = owner.records.verify()
+    assert checked.intact and checked.erased == done.entries and checked.entries > entries
+    assert owner.records.check_seal(seal.note).holds, "what was sealed before still holds"
+
+    gone = owner.clients.get(client.id)
+    assert gone.name == f"Forgotten client {client.id}" and gone.forgotten_at
+    assert (gone.contact, gone.mail, gone.phone, gone.note, gone.retired_why) == ("",) * 5
+    assert client.id not in [each.id for each in owner.clients.list(retired=True)]
+    # what happened is known by time, kind and figures; of others' entries the rest is kept
+    erased = [entry for entry in owner.records.list(client_id=client.id) if entry.erased]
+    assert {"run", "visit", "note", "machine"} <= {entry.kind for entry in erased}
+    assert any(entry.freed is not None for entry in erased)
+    (said_elsewhere, *_) = owner.records.list(machine="pottery-mac")
+    assert said_elsewhere.kind is RecordKind.ERASURE and "14 EUR" in said_elsewhere.text
+    assert f"forgotten client {client.id}" in said_elsewhere.text
+    assert [round_.name for round_ in owner.rounds.list()] == [
+        f"Nights of forgotten client {client.id}"
+    ]
+    for path in ("shop", "record"):
+        file = tmp_path / f"{path}.zip"
+        getattr(owner.archives, path)(file)
+        shutil.unpack_archive(file, tmp_path / path)
+    assert left_in(bytes_below(tmp_path / "shop") + bytes_below(tmp_path / "record")) == []
+    for language in ("python", "sh"):
+        verified = run_verifier(tmp_path / "record/record", language)
+        assert verified.returncode == 0, verified.stdout + verified.stderr
+    # its rows beside remain whole
+    assert owner.clients.get(other.client_id).contact == "Ottilie Vane"
+    with pytest.raises(RefusedError, match="nothing left"):
+        owner.clients.bring_back(gone)
+
+    # the agent is told when it calls, and lets go of everything
+    folder = tmp_path / "client" / "agent"
+    assert left_in(bytes_below(folder)) and left_in(bytes_below(tmp_path / "client" / "machine"))
+    assert agent.once() is False
+    assert [path.name for path in folder.iterdir()] == ["guard.toml", "agent.lock"] or {
+        path.name for path in folder.iterdir()
+    } == {"guard.toml", "agent.lock"}
+    assert left_in(bytes_below(folder)) == []
+    assert left_in(bytes_below(tmp_path / "client" / "machine")) == []
+    with pytest.raises(NotEnrolledError):
+        AgentHome(folder).config()
+
+
+def test_only_the_owner_and_only_who_is_retired(
+    by_hand: None, owner: Phylax, service: Service, other: Machine
+) -> None:
+    client = owner.clients.get(other.client_id)
+    with pytest.raises(RefusedError, match="retire the client first"):
+        owner.clients.forget(client, Forget())
+    assert "Retire Tidewrack Pottery first" in " ".join(
+        owner.clients.what_forgetting_means(client.id).in_words
+    )
+    client = owner.clients.retire(client)
+    for login in ("wren", "petra"):
+        with service.as_(login) as person, pytest.raises(NotAllowedError):
+            person.clients.forget(client, Forget())
+    owner.clients.forget(client, Forget())
+    with pytest.raises(RefusedError, match="already"):
+        owner.clients.forget(client, Forget())
+    with pytest.raises(RefusedError, match="to be forgotten"):
+        owner.clients.bring_back(owner.clients.get(client.id))
+
+
+def test_one_that_is_postponed_begins_by_itself_on_its_day(
+    by_hand: None, owner: Phylax, context: Context, other: Machine, clock: Clock
+) -> None:
+    client = owner.clients.retire(owner.clients.get(other.client_id))
+    day = clock.now.date() + timedelta(days=30)
+    with pytest.raises(ValueError, match="say why"):
+        Forget(postponed_until=day)
+    with pytest.raises(RefusedError, match="a day to come"):
+        owner.clients.forget(client, Forget(why="A claim", postponed_until=date(2020, 1, 1)))
+    asked = owner.clients.forget(client, Forget(why="A claim is open", postponed_until=day))
+    assert asked.state == "postponed" and asked.why
+    clock.pass_(timedelta(days=29))
+    GO_ON(context)
+    assert owner.clients.get(client.id).name == "Tidewrack Pottery"
+    owner.clients.call_forgetting_off(client.id)
+    assert owner.clients.forgettings() == []
+    owner.clients.forget(client, Forget(why="A claim", postponed_until=day))
+    clock.pass_(timedelta(days=2))
+    GO_ON(context)
+    assert owner.clients.forgettings()[0].state == "done"
+    with pytest.raises(RefusedError, match="waits"):
+        owner.clients.call_forgetting_off(client.id)
+
+
+def test_the_service_does_it_by_itself(owner: Phylax, other: Machine) -> None:
+    client = owner.clients.retire(owner.clients.get(other.client_id))
+    owner.clients.forget(client, Forget())
+    wait_until(lambda: owner.clients.forgettings()[0].state == "done", "forgotten")
+    assert owner.clients.get(client.id).name == f"Forgotten client {client.id}"
+
+
+# --- kept from it ---------------------------------------------------------------------------------
+
+
+class KilledError(BaseException):
+    """As a kill is: nobody catches it."""
+
+
+STEPS: list[tuple[object, str]] = [
+    (chain, "erase_machine"), (chain, "erase_naming"), (chain, "erase_deeds"),
+    (rows, "_unlist_files"), (rows, "remove"), (rows, "_remove_orphans"), (rows, "blank"),
+    (whole, "sweep"), (sweep, "_sweep"), (forgettings, "wipe"), (pages, "merge_indexes"),
+    (pages, "fold_log"), (forgettings, "end"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("half", [False, True], ids=["before", "amid"])
+def test_cut_off_anywhere_it_goes_on_from_there(
+    lived: tuple[Client, Agent], owner: Phylax, context: Context, half: bool,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    """Each step is begun, and cut off before it did anything or after its first slice."""
+    client, _ = lived
+    owner.clients.forget(client, Forget())
+    monkeypatch.setattr(slices, "_FIRST", 1)
+    monkeypatch.setattr(slices, "_MOST", 1)
+    for place, name in STEPS:
+        cut_off_in(context, place, name, half)
+        with context.db.read() as conn:
+            assert verify(records.chain(conn)).intact, name
+            assert audit.verify(conn).intact, name
+    GO_ON(context)
+    assert owner.clients.forgettings()[0].state == "done"
+    assert left_anywhere(context) == []
+    with context.db.write() as conn:
+        check_indexes(conn)
+        assert conn.execute("PRAGMA foreign_key_check").fetchone() is None
+
+
+def cut_off_in(context: Context, place: object, name: str, half: bool) -> None:
+    with pytest.MonkeyPatch.context() as here:
+        act: Callable[..., object] = getattr(place, name)
+        write = Database.write
+        writes = 0
+
+        def killed(*args: object, **more: object) -> object:
+            if not half:
+                raise KilledError
+            here.setattr(Database, "write", killed_write)
+            return act(*args, **more)
+
+        def killed_write(self: Database, **more: bool) -> object:
+            nonlocal writes
+            writes += 1
+            if writes > 1:
+                raise KilledError
+            return write(self, **more)
+
+        here.setattr(place, name, killed)
+        with suppress(KilledError):
+            GO_ON(context)
+
+
+def test_a_reader_keeps_it_waiting_and_that_is_said(
+    lived: tuple[Client, Agent], owner: Phylax, context: Context, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    client, _ = lived
+    owner.clients.forget(client, Forget())
+    monkeypatch.setattr(whole, "_WAITS_FOR_READERS", 0.2)
+    monkeypatch.setattr(whole.carry_out, "__kwdefaults__", {"seconds": 0.2})
+    with context.db.read() as conn:
+        conn.execute("SELECT count(*) FROM records").fetchone()
+        GO_ON(context)
+        (waiting,) = owner.clients.forgettings()
+        assert waiting.state == "under way" and "reads the file" in waiting.waits_for
+        assert left_anywhere(context), "else there was nothing to wait for"
+    GO_ON(context)
+    (done,) = owner.clients.forgettings()
+    assert done.state == "done" and not done.waits_for
+    assert left_anywhere(context) == []
+
+
+def test_a_full_disk_is_said_and_it_goes_on_later(
+    lived: tuple[Client, Agent], owner: Phylax, context: Context
+) -> None:
+    client, _ = lived
+    owner.clients.forget(client, Forget())
+    with context.db.write() as conn:
+        size = conn.execute("PRAGMA page_count").fetchone()[0]
+        was = conn.execute("PRAGMA max_page_count").fetchone()[0]
+        conn.execute(f"PRAGMA max_page_count = {size}")
+        # until there is no page left for anybody
+        with pytest.raises(sqlite3.OperationalError, match="full"):
+            conn.execute("SAVEPOINT filling")
+            conn.execute("CREATE TABLE filling (content BLOB)")
+            while True:
+                conn.execute("INSERT INTO filling VALUES (randomblob(3000))")
+        if conn.in_transaction:
+            conn.execute("ROLLBACK TO filling")
+        else:
+            conn.execute("BEGIN")
+    try:
+        GO_ON(context)
+    finally:
+        with context.db.write() as conn:
+            conn.execute(f"PRAGMA max_page_count = {was}")
+    with context.db.read() as conn:
+        assert verify(records.chain(conn)).intact and audit.verify(conn).intact
+    GO_ON(context)
+    assert owner.clients.forgettings()[0].state == "done"
+    assert left_anywhere(context) == []
+
+
+# --- brought back ---------------------------------------------------------------------------------
+
+
+def test_a_restored_backup_forgets_again_at_once(
+    lived: tuple[Client, Agent], owner: Phylax, context: Context, tmp_path: Path
+) -> None:
+    client, _ = lived
+    backup = owner.backups.make()
+    file = Path(backup.place, backup.name)
+    owner.archives.shop(tmp_path / "shop.zip")
+    owner.clients.forget(client, Forget())
+    GO_ON(context)
+    assert left_in(file.read_bytes()), "the backup has them, until its time comes"
+    later = owner.backups.make()
+    assert left_in(Path(later.place, later.name).read_bytes()) == []
+    assert left_in((Path(later.place) / forgotten_file.FILE).read_bytes()) == []
+
+    # on another machine: nothing is known there but what lies beside the backups
+    data = tmp_path / "elsewhere"
+    restoring.restore(data, file)
+    assert left_in(bytes_below(data)) == []
+    loading.load(tmp_path / "loaded", _beside(tmp_path / "shop.zip", Path(later.place)))
+    assert left_in(bytes_below(tmp_path / "loaded")) == []
+    for folder in (data, tmp_path / "loaded"):
+        with closing(sqlite3.connect(folder / FILE)) as conn:
+            conn.row_factory = sqlite3.Row
+            checked = verify(records.chain(conn))
+            assert checked.intact and checked.erased >= 5 and audit.verify(conn).intact
+            assert conn.execute("SELECT state FROM forgettings").fetchone()[0] == "done"
+        # once more is not done again
+        database = Database(folder / FILE)
+        assert whole.again(database, [folder], at=1) == 0
+        database.close()
+
+
+def _beside(archive: Path, known_in: Path) -> Path:
+    folder = archive.parent / "beside"
+    folder.mkdir()
+    shutil.copy(known_in / forgotten_file.FILE, folder)
+    return Path(shutil.copy(archive, folder))
+
+
+def test_backups_made_before_can_go_too(
+    lived: tuple[Client, Agent], owner: Phylax, context: Context
+) -> None:
+    client, _ = lived
+    older = owner.backups.make()
+    owner.clients.forget(client, Forget(with_backups=True))
+    GO_ON(context)
+    (now,) = [backup for backup in owner.backups.list() if not backup.gone_at]
+    assert now.id != older.id and owner.clients.forgettings()[0].state == "done"
+    assert left_in(bytes_below(Path(now.place))) == []
+
+
+def test_another_client_of_the_same_number_is_not_forgotten(
+    by_hand: None, owner: Phylax, context: Context, other: Machine, tmp_path: Path
+) -> None:
+    """A backup of before the client was there, and another who got the number then."""
+    backup = owner.backups.make()
+    client = owner.clients.add(ClientEdit(name=NAME))
+    owner.clients.forget(owner.clients.retire(client), Forget())
+    GO_ON(context)
+    data = context.db.path.parent
+    restoring.restore(tmp_path / "data", Path(backup.place, backup.name))
+    shutil.copy(data / forgotten_file.FILE, tmp_path / "data")
+    database = Database(tmp_path / "data" / FILE)
+    with database.write() as conn:
+        conn.execute(
+            "INSERT INTO clients (id, name, contact, mail, phone, note, changed_by, changed_at,"
+            " uid) VALUES (?, 'Harbour Choir', '', '', '', '', '', 1, 'another')",
+            (client.id,),
+        )
+    assert whole.again(database, [tmp_path / "data"], at=1) == 0
+    with database.read() as conn:
+        name = conn.execute("SELECT name FROM clients WHERE id = ?", (client.id,)).fetchone()[0]
+    database.close()
+    assert name == "Harbour Choir"
+
+
+def test_what_lies_outside_may_be_torn(tmp_path: Path) -> None:
+    known = [forgotten_file.Forgotten("s", number, "u") for number in range(3)]
+    for each in known:
+        forgotten_file.note(tmp_path, each)
+        forgotten_file.note(tmp_path, each)
+    path = tmp_path / forgotten_file.FILE
+    content = path.read_bytes()
+    path.write_bytes(content + b'{"shop": "s", "cli')
+    forgotten_file.note(tmp_path, known[0]._replace(client=7))
+    path.write_bytes(path.read_bytes() + b"\xff[[[\n[]\n" + b"[" * 5000)
+    assert [each.client for each in forgotten_file.read([tmp_path, tmp_path / "none"])] == [
+        0,
+        1,
+        2,
+        7,
+    ]
+
+
+# --- the chain says what was erased ---------------------------------------------------------------
+
+
+def test_entries_of_the_first_form_lose_their_words_too(
+    by_hand: None, owner: Phylax, context: Context, other: Machine, tmp_path: Path
+) -> None:
+    with context.db.write() as conn:
+        conn.execute("DROP TRIGGER records_are_not_removed")
+        conn.execute("DROP TRIGGER record_parts_are_not_removed")
+        conn.execute("DELETE FROM record_parts")
+        conn.execute("DELETE FROM records")
+        conn.execute("INSERT INTO records_text (records_text) VALUES ('rebuild')")
+        entry = Entry(machine_id=other.id, at=context.clock(), who="Ines", kind=RecordKind.NOTE,
+                      text=f"{NOTE} in the fan.")  # fmt: skip
+        conn.execute(
+            "INSERT INTO records (machine_id, at, who, kind, text, previous, digest)"
+            " VALUES (?, ?, 'Ines', 'note', ?, ?, ?)",
+            (other.id, context.now(), entry.text, "0" * 64, digest(entry, "0" * 64)),
+        )
+        conn.execute("INSERT INTO records_text (records_text) VALUES ('rebuild')")
+        # and deeds that were noted before there was a chain, and before there were parts
+        conn.execute("DROP TRIGGER audit_is_not_removed")
+        conn.execute("DROP TRIGGER audit_parts_are_not_removed")
+        conn.execute("DELETE FROM audit_parts")
+        conn.execute("DELETE FROM audit")
+        conn.execute(
+            "INSERT INTO audit (at, who, deed, subject)"
+            " VALUES (1, 'Ines', 'note', 'Tidewrack Pottery')"
+        )
+        audit.record(conn, who="Ines", at=2, deed="note", subject="Tidewrack Pottery")
+        assert audit.verify(conn).intact and verify(records.chain(conn)).intact
+    client = owner.clients.retire(owner.clients.get(other.client_id))
+    owner.clients.forget(client, Forget())
+    GO_ON(context)
+    with context.db.write() as conn:
+        checked = verify(records.chain(conn))
+        assert checked.intact and checked.erased >= 2, checked
+        said = audit.verify(conn)
+        assert said.intact and said.erased >= 3, said
+        check_indexes(conn)
+    owner.archives.record(tmp_path / "record.zip")
+    shutil.unpack_archive(tmp_path / "record.zip", tmp_path / "record")
+    assert b'"hashed":null' in bytes_below(tmp_path / "record")
+    for language in ("python", "sh"):
+        verified = run_verifier(tmp_path / "record/record", language)
+        assert verified.returncode == 0, verified.stdout + verified.stderr
+    folder = context.db.path.parent
+    assert left_in(bytes_below(folder)) == [] and b"Tidewrack" not in bytes_below(folder)
+
+
+TAMPERED = [
+    "UPDATE record_parts SET text = NULL, text_salt = NULL WHERE entry = (SELECT max(r.id)"
+    " FROM records r WHERE r.kind = 'note' AND r.machine_id = {other})",
+    "DELETE FROM erased_entries WHERE entry = (SELECT min(entry) FROM erased_entries)",
+    "INSERT INTO erased_entries VALUES ((SELECT max(id) FROM records WHERE kind = 'note'),"
+    " (SELECT min(id) FROM records WHERE kind = 'erasure'))",
+    "INSERT INTO erased_entries VALUES ((SELECT max(id) FROM records WHERE kind = 'note'), 1)",
+    "UPDATE records SET freed = 7 WHERE id = (SELECT min(entry) FROM erased_entries)",
+    "UPDATE records SET erasure = json_set(erasure, '$.entries', 1) WHERE kind = 'erasure'",
+]
+
+
+@pytest.mark.parametrize("number", range(len(TAMPERED)))
+def test_whoever_takes_words_out_by_hand_is_found_out(
+    lived: tuple[Client, Agent], owner: Phylax, context: Context, other: Machine, number: int
+) -> None:
+    owner.clients.forget(lived[0], Forget())
+    GO_ON(context)
+    owner.records.add_note(other.id, "Kiln dust.")
+    assert owner.records.verify().intact
+    with context.db.write() as conn:
+        for (name,) in conn.execute(
+            "SELECT name FROM sqlite_schema WHERE type = 'trigger' AND name LIKE '%_are_not_%'"
+        ).fetchall():
+            conn.execute(f"DROP TRIGGER {name}")
+        assert conn.execute(TAMPERED[number].format(other=other.id)).rowcount > 0
+    assert not owner.records.verify().intact
+
+
+def test_nothing_but_what_was_erased_can_be_changed(
+    lived: tuple[Client, Agent], owner: Phylax, context: Context
+) -> None:
+    owner.clients.forget(lived[0], Forget())
+    GO_ON(context)
+    for sql in (
+        "UPDATE record_parts SET text = NULL WHERE text IS NOT NULL",
+        "UPDATE record_parts SET text = 'x' WHERE text IS NULL",
+        "UPDATE records SET digest = 'x' WHERE id IN (SELECT entry FROM erased_entries)",
+        "UPDATE audit_parts SET subject = 'x' WHERE subject IS NULL",
+        "UPDATE audit SET deed = 'x' WHERE id IN (SELECT deed FROM erased_deeds)",
+    ):
+        with pytest.raises(sqlite3.IntegrityError), context.db.write() as conn:
+            conn.execute(sql)
+
+
+# --- words ----------------------------------------------------------------------------------------
+
+
+def test_words_that_name_others_too_are_not_looked_for() -> None:
+    words = Words(
+        name_somebody(
+            names=["Mill", "Ed"], persons=["Anna", "Anna Vane"], tags=["pc-1"], mails=[""],
+            phones=["112", "555 0123"], serials=["none", "0000", "AB123"],
+        )
+    )  # fmt: skip
+    assert {*words.all} == {"Mill", "Anna Vane", "pc-1", "555 0123", "AB123"}
+    for text in ("Miller", "pc-12", "my-pc-1", "Anna said", "WindMill", "xAB123"):
+        assert not words.are_in(text), text
+    for text in ("the Mill's", "mill", "pc-1:", "Anna\n Vane", '{"tag":"pc-1"}', "(AB123)"):
+        assert words.are_in(text), text
+    assert words.taken_out("Mill, Miller, mill", "-") == "-, Miller, -"
+    assert Words(['Ö "x"']).are_in('{"a":"\\u00d6 \\"x\\""}')
+    assert not Words([]).are_in("") and Words([]).taken_out("a", "b") == "a"
