@@ -24,7 +24,8 @@ from pictures import picture
 NAME, PERSON, MAIL = "Zwirbelkontor Quitzow", "Hjalmar Vöxquist", "kontor@zwirbelpost.example"
 PHONE, TAG, SERIAL = "0777 313 3331", "zwirbel-kasse", "ZQX88120K"
 FILM, NOTE, EARLIER = "urlaubsfilm-jjqv.mkv", "Krumpholzwurzel", "Blixtfaden Handel"
-WORDS = (NAME, PERSON, MAIL, PHONE, TAG, SERIAL, FILM, NOTE, EARLIER)
+NICK = "Hjallepantz"
+WORDS = (NAME, PERSON, MAIL, PHONE, TAG, SERIAL, FILM, NOTE, EARLIER, NICK)
 
 
 def left_in(content: bytes) -> list[str]:
@@ -77,6 +78,8 @@ def live_through_much(
               "recurrence": "FREQ=DAILY", "at": "19:00", "starts_on": "2026-03-01",
               "client_ids": [client.id]}  # fmt: skip
     owner.rounds.add(RoundEdit.model_validate(nights))
+    owner.rounds.add(RoundEdit.model_validate(nights | {"name": "Vöxquists, weekly"}))
+    owner.records.add_note(others.id, f"{NICK} came by for it.")
     entry = ProtectEntry(kind=ProtectKind.PATTERN, what=f"*{FILM}")
     owner.protections.add(entry, scope=Scope.CLIENT, subject_id=client.id, note=NOTE)
     listed = f"client,number,tag,system\n{NAME},{SERIAL},{TAG},linux\n".encode()

@@ -13,7 +13,17 @@ from pathlib import Path
 import pytest
 
 from conftest import Service
-from forgotten_shop import FILM, MAIL, NAME, NOTE, TAG, bytes_below, left_in, live_through_much
+from forgotten_shop import (
+    FILM,
+    MAIL,
+    NAME,
+    NICK,
+    NOTE,
+    TAG,
+    bytes_below,
+    left_in,
+    live_through_much,
+)
 from helpers import Clock, wait_until
 from phylax.agent.config.home import AgentHome, NotEnrolledError
 from phylax.agent.runtime.loop import Agent
@@ -47,6 +57,7 @@ def by_hand(monkeypatch: pytest.MonkeyPatch) -> None:
 
 
 GO_ON = forgetting.go_on
+FORGET = Forget(why=f"{NAME} asked for it", words=(NICK,))
 
 
 @pytest.fixture
@@ -92,11 +103,12 @@ def test_nothing_of_a_forgotten_client_is_left(
     assert (meaning.elsewhere, meaning.reports, meaning.attachments, meaning.agents) == (1, 1, 1, 1)
 
     with caplog.at_level(logging.DEBUG, "phylax"):
-        asked = owner.clients.forget(client, Forget(why=f"{NAME} asked for it"))
+        asked = owner.clients.forget(client, FORGET)
         GO_ON(context)
     (done,) = owner.clients.forgettings()
     assert done.state == "done" and done.id == asked.id and not done.why
-    assert done.entries == meaning.entries + meaning.elsewhere >= 5
+    # and one that names them by a word that only the owner knows
+    assert done.entries == meaning.entries + meaning.elsewhere + 1 >= 5
 
     assert left_anywhere(context) == []
     assert left_in(caplog.text.encode()) == [] and not copy.exists()
@@ -118,12 +130,12 @@ def test_nothing_of_a_forgotten_client_is_left(
     erased = [entry for entry in owner.records.list(client_id=client.id) if entry.erased]
     assert {"run", "visit", "note", "machine"} <= {entry.kind for entry in erased}
     assert any(entry.freed is not None for entry in erased)
-    (said_elsewhere, *_) = owner.records.list(machine="pottery-mac")
+    (by_nickname, said_elsewhere, *_) = owner.records.list(machine="pottery-mac")
+    assert by_nickname.text.endswith(f"forgotten client {client.id} came by for it.")
     assert said_elsewhere.kind is RecordKind.ERASURE and "14 EUR" in said_elsewhere.text
     assert f"forgotten client {client.id}" in said_elsewhere.text
-    assert [round_.name for round_ in owner.rounds.list()] == [
-        f"Nights of forgotten client {client.id}"
-    ]
+    called = [round_.name for round_ in owner.rounds.list()]
+    assert called == [f"Round {number} of forgotten client {client.id}" for number in (1, 2)]
     for path in ("shop", "record"):
         file = tmp_path / f"{path}.zip"
         getattr(owner.archives, path)(file)
@@ -223,7 +235,7 @@ def test_cut_off_anywhere_it_goes_on_from_there(
 ) -> None:  # fmt: skip
     """Each step is begun, and cut off before it did anything or after its first slice."""
     client, _ = lived
-    owner.clients.forget(client, Forget())
+    owner.clients.forget(client, FORGET)
     monkeypatch.setattr(slices, "_FIRST", 1)
     monkeypatch.setattr(slices, "_MOST", 1)
     for place, name in STEPS:
@@ -267,9 +279,9 @@ def test_a_reader_keeps_it_waiting_and_that_is_said(
     lived: tuple[Client, Agent], owner: Phylax, context: Context, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     client, _ = lived
-    owner.clients.forget(client, Forget())
+    owner.clients.forget(client, FORGET)
     monkeypatch.setattr(whole, "_WAITS_FOR_READERS", 0.2)
-    monkeypatch.setattr(whole.carry_out, "__kwdefaults__", {"seconds": 0.2})
+    monkeypatch.setattr(whole.carry_out, "__kwdefaults__", {"also": (), "seconds": 0.2})
     with context.db.read() as conn:
         conn.execute("SELECT count(*) FROM records").fetchone()
         GO_ON(context)
@@ -286,7 +298,7 @@ def test_a_full_disk_is_said_and_it_goes_on_later(
     lived: tuple[Client, Agent], owner: Phylax, context: Context
 ) -> None:
     client, _ = lived
-    owner.clients.forget(client, Forget())
+    owner.clients.forget(client, FORGET)
     with context.db.write() as conn:
         size = conn.execute("PRAGMA page_count").fetchone()[0]
         was = conn.execute("PRAGMA max_page_count").fetchone()[0]
@@ -323,7 +335,7 @@ def test_a_restored_backup_forgets_again_at_once(
     backup = owner.backups.make()
     file = Path(backup.place, backup.name)
     owner.archives.shop(tmp_path / "shop.zip")
-    owner.clients.forget(client, Forget())
+    owner.clients.forget(client, FORGET)
     GO_ON(context)
     assert left_in(file.read_bytes()), "the backup has them, until its time comes"
     later = owner.backups.make()
@@ -360,7 +372,7 @@ def test_backups_made_before_can_go_too(
 ) -> None:
     client, _ = lived
     older = owner.backups.make()
-    owner.clients.forget(client, Forget(with_backups=True))
+    owner.clients.forget(client, FORGET.model_copy(update={"with_backups": True}))
     GO_ON(context)
     (now,) = [backup for backup in owner.backups.list() if not backup.gone_at]
     assert now.id != older.id and owner.clients.forgettings()[0].state == "done"
@@ -476,7 +488,7 @@ TAMPERED = [
 def test_whoever_takes_words_out_by_hand_is_found_out(
     lived: tuple[Client, Agent], owner: Phylax, context: Context, other: Machine, number: int
 ) -> None:
-    owner.clients.forget(lived[0], Forget())
+    owner.clients.forget(lived[0], FORGET)
     GO_ON(context)
     owner.records.add_note(other.id, "Kiln dust.")
     assert owner.records.verify().intact
@@ -492,7 +504,7 @@ def test_whoever_takes_words_out_by_hand_is_found_out(
 def test_nothing_but_what_was_erased_can_be_changed(
     lived: tuple[Client, Agent], owner: Phylax, context: Context
 ) -> None:
-    owner.clients.forget(lived[0], Forget())
+    owner.clients.forget(lived[0], FORGET)
     GO_ON(context)
     for sql in (
         "UPDATE record_parts SET text = NULL WHERE text IS NOT NULL",

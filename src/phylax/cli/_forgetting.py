@@ -20,6 +20,8 @@ _LOOK_EVERY = 0.5
 @click.option("--why", default="", help="As in 'asked for it by mail'; gone as well at the end.")
 @click.option("--postpone", "until", type=click.DateTime(["%Y-%m-%d"]),
               help="Not before this day; --why says which claim or law wants that.")  # fmt: skip
+@click.option("--word", "words", multiple=True,
+              help="What else names them, as a surname; may be repeated.")  # fmt: skip
 @click.option("--with-backups", is_flag=True,
               help="Delete the backups made before, too; a new one is made.")  # fmt: skip
 @click.option("--call-off", is_flag=True, help="Not after all, if it has not begun.")
@@ -30,6 +32,7 @@ def forget(
     client: str,
     why: str,
     until: datetime | None,
+    words: tuple[str, ...],
     with_backups: bool,
     call_off: bool,
     yes: bool,
@@ -48,7 +51,10 @@ def forget(
     if not yes:
         click.confirm(f"Forget {current.name}, for good?", abort=True)
     asked = Forget(
-        why=why, postponed_until=until.date() if until else None, with_backups=with_backups
+        why=why,
+        postponed_until=until.date() if until else None,
+        with_backups=with_backups,
+        words=words,
     )
     made = family.forget(current, asked)
     if asked.postponed_until is not None:

@@ -81,8 +81,8 @@ def erase(conn: Connection, deeds: Sequence[int], *, who: str, at: int, subject:
             """
             UPDATE audit_parts SET subject = NULL, subject_salt = NULL, before = NULL,
                    before_salt = NULL, after = NULL, after_salt = NULL,
-                   who_salt = iif(who LIKE 'agent on %', NULL, who_salt),
-                   who = iif(who LIKE 'agent on %', NULL, who) WHERE deed = ?
+                   who_salt = iif(who IN (SELECT name FROM people), who_salt, NULL),
+                   who = iif(who IN (SELECT name FROM people), who, NULL) WHERE deed = ?
             """,
             (row["id"],),
         )
@@ -91,7 +91,7 @@ def erase(conn: Connection, deeds: Sequence[int], *, who: str, at: int, subject:
         conn.execute(
             """
             UPDATE audit SET subject = '', before = NULL, after = NULL, hashed = ?,
-                   who = iif(who LIKE 'agent on %', '', who) WHERE id = ?
+                   who = iif(who IN (SELECT name FROM people), who, '') WHERE id = ?
             """,
             (row["hashed"] if is_of_parts else None, row["id"]),
         )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 
 from phylax.core.forgetting.asked import Forget, Forgetting
@@ -44,11 +44,11 @@ def add(
     cursor = conn.execute(
         """
         INSERT INTO forgettings (client_id, asked_at, asked_by, why, postponed_until, with_backups,
-                                 state)
-        VALUES (?, ?, ?, ?, ?, ?, ?)
+                                 state, words)
+        VALUES (?, ?, ?, ?, ?, ?, ?, ?)
         """,
         (client_id, at, who, asked.why, until, int(asked.with_backups),
-         "waiting" if until is None else "postponed"),
+         "waiting" if until is None else "postponed", _json(asked.words)),
     )  # fmt: skip
     return int(cursor.lastrowid or 0)
 
@@ -91,8 +91,12 @@ def begin(conn: Connection, number: int, words: Words, *, at: int) -> None:
         UPDATE forgettings SET state = 'under way', words = ?, began_at = coalesce(began_at, ?)
         WHERE id = ?
         """,
-        (json.dumps(words.all, ensure_ascii=False), at, number),
+        (_json(words.all), at, number),
     )
+
+
+def _json(words: Sequence[str]) -> str:
+    return json.dumps(list(words), ensure_ascii=False)
 
 
 def words(conn: Connection, number: int) -> Words:

@@ -63,7 +63,7 @@ def is_there(conn: Connection, known: Forgotten) -> bool:
             SELECT 1 FROM forgettings f WHERE f.client_id = c.id AND f.state = 'done') AS ended
         FROM clients c, shop s WHERE s.uid = ? AND c.id = ? AND c.uid = ?
         """,
-        tuple(known),
+        known[:3],
     ).fetchone()
     return row is not None and not (row["forgotten_at"] and row["ended"])
 

@@ -22,6 +22,8 @@ class Forgotten(NamedTuple):
     shop: str
     client: int
     uid: str
+    entries: tuple[str, ...] = ()
+    """Digests of entries of other machines that named them."""
 
 
 def note(folder: Path, forgotten: Forgotten) -> None:
@@ -39,7 +41,7 @@ def note(folder: Path, forgotten: Forgotten) -> None:
 
 def read(folders: Iterable[Path]) -> list[Forgotten]:
     """Each once; what cannot be read is left."""
-    known: dict[Forgotten, None] = {}
+    known: dict[tuple[str, int, str], Forgotten] = {}
     for folder in dict.fromkeys(folders):
         try:
             lines = (folder / FILE).read_text("utf-8", "replace").splitlines()
@@ -48,10 +50,13 @@ def read(folders: Iterable[Path]) -> list[Forgotten]:
         for line in lines:
             try:
                 said = json.loads(line)
-                known[Forgotten(str(said["shop"]), int(said["client"]), str(said["uid"]))] = None
-            except (ValueError, KeyError, TypeError, RecursionError):
+                key = str(said["shop"]), int(said["client"]), str(said["uid"])
+                entries = tuple(map(str, said.get("entries", ())))
+            except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
                 continue
-    return list(known)
+            before = known[key].entries if key in known else ()
+            known[key] = Forgotten(*key, tuple(dict.fromkeys((*before, *entries))))
+    return list(known.values())
 
 
 def carry(source: Path, target: Path) -> None:

@@ -14,6 +14,7 @@
   let open = $state(false);
   let why = $state('');
   let until = $state('');
+  let words = $state('');
   let withBackups = $state(false);
   const doing = new Doing();
   const path = $derived({ params: { path: { client_id: client.id } } });
@@ -33,7 +34,13 @@
   async function forget(event: SubmitEvent) {
     event.preventDefault();
     const headers = { 'If-Match': `"${client.version}"` };
-    const body = { why, postponed_until: until || null, with_backups: withBackups };
+    const others = words.split(',').map((word) => word.trim());
+    const body = {
+      why,
+      postponed_until: until || null,
+      with_backups: withBackups,
+      words: others.filter(Boolean)
+    };
     const isDone = await doing.try<unknown>(() =>
       api.POST('/api/v1/clients/{client_id}/forgetting', { ...path, headers, body })
     );
@@ -78,6 +85,10 @@
       <label class="field">
         <span>Not before (an open claim, a span that the law sets)</span>
         <input class="box" type="date" bind:value={until} />
+      </label>
+      <label class="field">
+        <span>What else names them, as a surname or a nickname; commas between</span>
+        <input class="box w-full" bind:value={words} maxlength="400" />
       </label>
       {#if asked.data.backups}
         <label class="flex items-center gap-2">

@@ -22,6 +22,10 @@ class Forget(Demand):
     with_backups: bool = Field(
         False, description="Backups made before are deleted too, and a new one is made"
     )
+    words: Annotated[tuple[Annotated[str, Field(min_length=3, max_length=120)], ...],
+                     Field(max_length=20)] = Field(
+        (), description="What else names them: a surname, a nickname, an earlier name"
+    )  # fmt: skip
 
     @model_validator(mode="after")
     def _says_why_not_yet(self) -> Forget:

@@ -10,6 +10,7 @@ from phylax.core.records import Entry, Erased, RecordKind
 from phylax.core.values import from_seconds
 from phylax.store import audit, records
 from phylax.store.database import Connection, Database
+from phylax.store.erasing.rows import rounds_of
 from phylax.store.erasing.slices import in_slices
 from phylax.store.erasing.sweep import roughly
 
@@ -32,18 +33,26 @@ def of_machines(conn: Connection, client_id: int) -> dict[int, list[int]]:
     return entries
 
 
-def naming(conn: Connection, client_id: int, words: Words) -> list[tuple[int, int, str]]:
-    """Entries of other machines that name a client: machine, number, text."""
+def naming(
+    conn: Connection, client_id: int, words: Words, also: Sequence[str] = ()
+) -> list[tuple[int, int, str]]:
+    """Entries of other machines that name a client: machine, number, text; `also` by digest."""
     where, wanted = roughly(["coalesce(p.text, r.text)"], words)
+    wanted["also"] = json.dumps(list(also))
+    where = f"({where}) OR r.digest IN (SELECT value FROM json_each(:also)) AND NOT {_LOST}"
     rows = conn.execute(
         f"""
-        SELECT r.machine_id, r.id, coalesce(p.text, r.text) FROM records r
+        SELECT r.machine_id, r.id, coalesce(p.text, r.text), r.digest FROM records r
         LEFT JOIN record_parts p ON p.entry = r.id JOIN machines m ON m.id = r.machine_id
         WHERE m.client_id <> :client AND ({where}) ORDER BY r.id
         """,
         wanted | {"client": client_id},
     )
-    return [tuple(row) for row in rows if words.are_in(row[2])]
+    return [
+        (machine, number, text)
+        for machine, number, text, digest in rows
+        if words.are_in(text) or digest in also
+    ]
 
 
 def erase_machine(
@@ -60,17 +69,19 @@ def erase_machine(
 
 
 def erase_naming(
-    database: Database, client_id: int, words: Words, put: str, *, who: str, at: int
-) -> int:
+    database: Database, client_id: int, words: Words, put: str, *, also: Sequence[str] = (),
+    who: str, at: int,
+) -> int:  # fmt: skip
     """Words of other machines' entries that name a client; what is left is written down anew. How
     many."""
     with database.read() as conn:
-        entries = naming(conn, client_id, words)
+        entries = naming(conn, client_id, words, also)
 
     def act(conn: Connection, rows: Sequence[tuple[int, int, str]]) -> None:
         for machine, number, text in rows:
-            left = words.taken_out(text, put)
-            said = f"Entry {number} named a client who was forgotten. What is left of it: {left}"
+            said = f"Entry {number} named a client who was forgotten."
+            if words.are_in(text):
+                said += f" What is left of it: {words.taken_out(text, put)}"
             erase(conn, machine, [number], said, who=who, at=at)
 
     in_slices(database, entries, act)
@@ -109,15 +120,15 @@ def erase(
     conn.execute(
         """
         UPDATE record_parts SET text = NULL, text_salt = NULL, folded = '',
-               who_salt = iif(who LIKE 'agent on %', NULL, who_salt),
-               who = iif(who LIKE 'agent on %', NULL, who)
+               who_salt = iif(who IN (SELECT name FROM people), who_salt, NULL),
+               who = iif(who IN (SELECT name FROM people), who, NULL)
         WHERE entry IN (SELECT value FROM json_each(?))
         """,
         listed,
     )
     conn.execute(
         """
-        UPDATE records SET text = '', who = iif(who LIKE 'agent on %', '', who)
+        UPDATE records SET text = '', who = iif(who IN (SELECT name FROM people), who, '')
         WHERE text <> '' AND id IN (SELECT value FROM json_each(?))
         """,
         listed,
@@ -139,6 +150,9 @@ def erase_deeds(
 ) -> None:  # fmt: skip
     """Deeds that name a client, or show one of theirs as it was."""
     where, wanted = roughly(["s.who", "s.subject", "s.before", "s.after"], words)
+    with database.read() as conn:
+        rounds = [name for _, name in rounds_of(conn, client_id, machines)]
+    wanted["rounds"] = json.dumps(rounds)
     marks = [f'"client_id":{client_id},', f'"client_id":{client_id}}}']
     marks += [f'"machine_id":{machine},' for machine in machines]
     more = " OR ".join(
@@ -154,14 +168,16 @@ def erase_deeds(
                        coalesce(p.before, a.before, '') AS before,
                        coalesce(p.after, a.after, '') AS after
                 FROM audit a LEFT JOIN audit_parts p ON p.deed = a.id) s
-            WHERE {where} OR {more} ORDER BY s.id
+            WHERE {where} OR {more} OR s.subject IN (SELECT value FROM json_each(:rounds))
+            ORDER BY s.id
             """,
             wanted,
         ).fetchall()
     deeds = [
         row["id"]
         for row in rows
-        if words.are_in("\n".join(row[1:]))
+        if row["subject"] in rounds
+        or words.are_in("\n".join(row[1:]))
         or any(mark in text for mark in marks for text in row[3:])
     ]
     in_slices(

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
+from typing import Any
 
 from phylax.store.data_map import TABLES, Ends, Holds, of_client
 from phylax.store.database import Connection, Database
@@ -47,6 +49,45 @@ def blank(database: Database, client_id: int, *, at: int) -> None:
             sets += f", forgotten_at = coalesce(forgotten_at, {int(at)})"
         question = f"UPDATE {table} SET {sets} WHERE {' AND '.join(f'{key} = ?' for key in keys)}"
         in_slices(database, rows, lambda conn, some: conn.executemany(question, some))  # noqa: B023
+
+
+def rename_rounds(database: Database, client_id: int, machines: Sequence[int]) -> None:
+    """Rounds that were theirs alone are often called after them."""
+    with database.read() as conn:
+        theirs = rounds_of(conn, client_id, machines)
+
+    def act(conn: Connection, some: Sequence[tuple[int, str]]) -> None:
+        for number, name in some:
+            called = f"Round {number} of forgotten client {client_id}"
+            for table, key in (("rounds", "id"), ("round_versions", "round_id")):
+                conn.execute(
+                    f"UPDATE {table} SET plan = json_set(plan, '$.name', ?) WHERE {key} = ?",
+                    (called, number),
+                )
+            conn.execute("UPDATE rounds SET name = ? WHERE id = ?", (called, number))
+            conn.execute("DELETE FROM idempotency WHERE instr(body, ?)", (json.dumps(name)[1:-1],))
+            conn.execute("DELETE FROM idempotency WHERE instr(body, ?)", (name,))
+
+    in_slices(database, theirs, act)
+
+
+def rounds_of(conn: Connection, client_id: int, machines: Sequence[int]) -> list[tuple[int, str]]:
+    """Rounds that are a client's alone: number and name."""
+    theirs = []
+    for number, name, plan in conn.execute("SELECT id, name, plan FROM rounds"):
+        said = json.loads(plan)
+        if said.get("machines_like") is None and _are_among(said, client_id, machines):
+            theirs.append((number, name))
+    return theirs
+
+
+def _are_among(plan: dict[str, Any], client_id: int, machines: Sequence[int]) -> bool:
+    clients, of_machines = plan.get("client_ids") or [], plan.get("machine_ids") or []
+    return (
+        bool([*clients, *of_machines])
+        and {*clients} <= {client_id}
+        and {*of_machines} <= {*machines}
+    )
 
 
 def _blanks(conn: Connection, table: str) -> str:

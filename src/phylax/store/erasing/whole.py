@@ -3,11 +3,12 @@ an archive brought them back."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from phylax.core.forgetting.asked import Forget, Forgetting
-from phylax.store import forgettings, forgotten, forgotten_file
+from phylax.core.forgetting.words import Words
+from phylax.store import forgettings, forgotten, forgotten_file, records
 from phylax.store.database import Database
 from phylax.store.erasing import chain, pages, rows
 from phylax.store.erasing.sweep import sweep
@@ -17,10 +18,12 @@ _SERVICE = "the service"
 
 
 def carry_out(
-    database: Database, number: int, *, at: int, seconds: float = _WAITS_FOR_READERS
-) -> bool:
+    database: Database, number: int, *, at: int, also: Sequence[str] = (),
+    seconds: float = _WAITS_FOR_READERS,
+) -> bool:  # fmt: skip
     """Forget a client, from wherever it was cut off; whether it is done. Nothing of theirs is in
-    the file then, nor in copies beside it. OSError, sqlite3.Error: it goes on the next time."""
+    the file then, nor in copies beside it. OSError, sqlite3.Error: it goes on the next time.
+    `also`: digests of entries that are known to name them, by words that nobody knows any more."""
     with database.read() as conn:
         asked = forgettings.get(conn, number)
     assert asked is not None
@@ -33,7 +36,7 @@ def carry_out(
     put = f"forgotten client {client}"
     for machine, numbers in entries.items():
         chain.erase_machine(database, machine, numbers, who=who, at=at)
-    elsewhere = chain.erase_naming(database, client, words, put, who=who, at=at)
+    elsewhere = chain.erase_naming(database, client, words, put, also=also, who=who, at=at)
     with database.write() as conn:
         count = sum(map(len, entries.values())) + elsewhere
         forgettings.note(conn, number, entries=count)
@@ -41,6 +44,7 @@ def carry_out(
                       at=at)  # fmt: skip
     rows.remove(database, client)
     rows.blank(database, client, at=at)
+    rows.rename_rounds(database, client, machines)
     sweep(database, words, put)
     with database.write() as conn:
         forgettings.wipe(conn, number)
@@ -58,8 +62,12 @@ def _begin(database: Database, asked: Forgetting, at: int) -> None:
     """What is looked for is settled once: later, some of it is gone already. Outside the file it is
     known first, so that whatever happens now, a restored backup forgets again."""
     with database.read() as conn:
-        forgotten_file.note(database.path.parent, forgotten.numbered(conn, asked.client_id))
-        words = forgettings.words_of(conn, asked.client_id)
+        told = forgettings.words(conn, asked.id)
+        words = Words([*forgettings.words_of(conn, asked.client_id).all, *told.all])
+        elsewhere = chain.naming(conn, asked.client_id, words)
+        numbered = forgotten.numbered(conn, asked.client_id)
+        digests = tuple(records.digest_at(conn, number) for _, number, _ in elsewhere)
+    forgotten_file.note(database.path.parent, numbered._replace(entries=digests))
     if asked.state != "under way":
         with database.write() as conn:
             forgettings.begin(conn, asked.id, words, at=at)
@@ -87,7 +95,7 @@ def again(database: Database, folders: Iterable[Path], *, at: int) -> int:
                 number = forgettings.add(conn, known.client, Forget(), None, who=_SERVICE, at=at)
             else:
                 number = already.id
-        if carry_out(database, number, at=at):
+        if carry_out(database, number, at=at, also=known.entries):
             with database.write() as conn:
                 forgettings.end(conn, number, at=at)
         count += 1
