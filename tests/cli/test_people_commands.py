@@ -21,6 +21,10 @@ def test_people_come_and_leave_by_the_command_line(service: Service, phylax: Run
     refused = phylax("person", "add", "x", "--name", "X", "--role", "captain")
     assert refused.returncode == 2 and "owner" in refused.stderr
     assert phylax("person", "link", "nobody").returncode == 2
+    left = phylax("person", "leave", "tobias", "--yes")
+    assert left.returncode == 0 and "At once end all their sign-ins" in left.stdout
+    back = phylax("person", "return", "tobias")
+    assert back.returncode == 0 and "/welcome#" in back.stdout
     assert phylax("person", "leave", "tobias", "--yes").returncode == 0
     assert "left" in phylax("person", "list").stdout
 

@@ -100,12 +100,30 @@ def activity(session: Session, login: str, active: bool) -> None:
 
 @command.command("leave")
 @click.argument("login")
-@click.confirmation_option(prompt="They leave for good; this login stays taken. Go on?")
+@click.option("--yes", is_flag=True, help="Without asking.")
 @pass_session
-def leave(session: Session, login: str) -> None:
-    """LOGIN leaves the shop for good; what they did stays theirs."""
-    person = session.shop.people.leave_for_good(_whose(session, login).id)
-    console.print(f"{person.name} left. What they did stays in the records.")
+def leave(session: Session, login: str, yes: bool) -> None:
+    """LOGIN leaves the shop; what they did stays theirs. Says first what that means."""
+    current = _whose(session, login)
+    for sentence in session.shop.people.what_leaving_means(current.id).in_words:
+        console.print(sentence)
+    if not yes:
+        click.confirm(f"{current.name} leaves?", abort=True)
+    person = session.shop.people.leave_for_good(current.id)
+    console.print(f"{person.name} left. 'phylax person return {login}' undoes it.")
+
+
+@command.command("return")
+@click.argument("login")
+@pass_session
+def bring_back(session: Session, login: str) -> None:
+    """LOGIN, who left, is of the shop again, and gets a link to choose a password."""
+    current = _whose(session, login)
+    meaning = session.shop.people.what_leaving_means(current.id)
+    back = session.shop.people.bring_back(current.id)
+    for sentence in meaning.in_words:
+        console.print(sentence)
+    _show_link(session, back)
 
 
 @command.command("sign-out")

@@ -129,6 +129,34 @@ def load(file: Path, data: Path) -> None:
         console.print(f"- {sentence}")
 
 
+@command.command("keeping")
+@click.option("--file-names", type=click.IntRange(1, 240), metavar="MONTHS",
+              help="Names of files that went or were left.")  # fmt: skip
+@click.option("--notices", type=click.IntRange(1, 240), metavar="MONTHS",
+              help="Mails and messages that went out.")  # fmt: skip
+@click.option("--staff", type=click.IntRange(0, 240), metavar="MONTHS",
+              help="Names of people after they left the shop; 0: they stay.")  # fmt: skip
+@pass_session
+def keep(session: Session, file_names: int | None, notices: int | None, staff: int | None) -> None:
+    """Say how many months names are kept, after which they go for good; without options, what is
+    set. Figures are kept."""
+    family = session.shop.archives
+    plan = family.keeping()
+    wanted: dict[str, object] = {
+        name: value
+        for name, value in (("file_names_months", file_names), ("notices_months", notices))
+        if value is not None
+    }
+    if staff is not None:
+        wanted["staff_months"] = staff or None
+    if wanted:
+        plan = family.set_keeping(plan, **wanted)
+    console.print(f"Names of files: {count(plan.file_names_months, 'month')} after they went.")
+    console.print(f"Mails that went out: {count(plan.notices_months, 'month')}.")
+    after = f"{count(plan.staff_months, 'month')} after they left" if plan.staff_months else "stay"
+    console.print(f"Names of people who left: {after}.")
+
+
 @command.command("unit")
 @data_option
 def unit(data: Path) -> None:

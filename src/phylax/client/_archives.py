@@ -6,6 +6,8 @@ import os
 from pathlib import Path
 
 from phylax.client._family import Family
+from phylax.core.keeping import Keeping, KeepingEdit
+from phylax.core.values import edit_of
 
 
 class Archives(Family):
@@ -22,6 +24,15 @@ class Archives(Family):
     def client(self, client_id: int, file: Path) -> int:
         """Everything about one client."""
         return self._take(f"/clients/{client_id}/archive", file)
+
+    def keeping(self) -> Keeping:
+        """How long names are kept."""
+        return self._http.get(Keeping, "/keeping")
+
+    def set_keeping(self, keeping: Keeping, **changes: object) -> Keeping:
+        """Changed from what was read."""
+        edit = edit_of(KeepingEdit, keeping, **changes)
+        return self._http.put(Keeping, "/keeping", edit, keeping.version)
 
     def _take(self, path: str, file: Path) -> int:
         part = file.with_name(f"{file.name}.part")

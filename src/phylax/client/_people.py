@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from itertools import islice
 
 from phylax.client._family import Family
+from phylax.core.leaving import Leaving
 from phylax.core.people import (
     Activity,
     Audited,
@@ -60,6 +61,14 @@ class People(Family):
     def take_codes_off(self, person_id: int) -> None:
         """Of somebody who lost what makes their codes; for the owner."""
         self._http.delete(f"/people/{person_id}/codes")
+
+    def what_leaving_means(self, person_id: int) -> Leaving:
+        """What hangs on somebody; of who left, what returning means."""
+        return self._http.get(Leaving, f"/people/{person_id}/leaving")
+
+    def bring_back(self, person_id: int) -> Person:
+        """Who left is of the shop again; a link lets them choose a password."""
+        return self._http.post(Person, f"/people/{person_id}/return")
 
     def me(self) -> Person:
         return self._http.get(Person, "/me")

@@ -41,6 +41,7 @@ class Person(Value):
     role: Role
     active: bool = True
     left_at: Moment | None = Field(None, description="When they left for good")
+    forgotten_at: Moment | None = Field(None, description="Since when their name is not known")
     needs_code: bool = Field(False, description="They sign in with a code as well")
     passkeys: int = Field(0, description="How many of their devices they sign in by")
 

@@ -39,6 +39,8 @@ class Retirement(Value):
     held: Tally = Field(default=Tally(), description="What is held on them")
     held_until: Moment | None = Field(None, description="When the last of it goes")
     changes: int = Field(0, description="Changes of settings that stay on them")
+    rules: int = Field(0, description="Rules and protect entries of their own, which stay")
+    consents: int = Field(0, description="Standing consents, which rest")
     open_attention: int = Field(0, description="What needs a person there, and ends")
     in_words: tuple[str, ...] = ()
 
@@ -75,6 +77,13 @@ def _retiring(facts: Retirement) -> Iterator[str]:
     if facts.enrolled:
         agents = "Its agent" if len(facts.machines) == 1 else count(facts.enrolled, "agent")
         yield f"{agents} may not call any more; a machine that returns is enrolled anew."
+    kept = []
+    if facts.rules:
+        kept.append(count(facts.rules, "rule"))
+    if facts.consents:
+        kept.append(count(facts.consents, "standing consent"))
+    if kept:
+        yield f"{' and '.join(kept)} rest, and count again on return."
     yield "Records, runs, trends and reports stay."
 
 
@@ -83,5 +92,7 @@ def _returning(facts: Retirement) -> Iterator[str]:
         yield f"The round “{round_.name}” runs there again."
     if not facts.rounds:
         yield "No round takes it in; add it to one."
+    if facts.rules or facts.consents:
+        yield "Rules, protect entries and standing consents count as before."
     whose = "Its agent is" if len(facts.machines) == 1 else "Their agents are"
     yield f"{whose} to be enrolled anew: make a one-time code."

@@ -13,15 +13,18 @@ from phylax.core.backups import Backup
 from phylax.core.events import EventKind
 from phylax.core.forgetting.asked import ForgetOutlook, Forgetting, means
 from phylax.core.shop import Client
+from phylax.core.values import to_seconds
 from phylax.service.backups import making
 from phylax.service.context.context import Context
-from phylax.store import backups, events, forgettings, forgotten
+from phylax.store import backups, events, forgettings, forgotten, keeping
 from phylax.store.database import Connection
 from phylax.store.erasing import chain
+from phylax.store.erasing.spans import sweep_spans
 from phylax.store.erasing.whole import carry_out
 
 _log = logging.getLogger("phylax.forgetting")
 _EVERY = 3.0
+_DAY = 86400
 
 
 def outlook(conn: Connection, client: Client, *, today: date) -> ForgetOutlook:
@@ -50,8 +53,9 @@ def outlook(conn: Connection, client: Client, *, today: date) -> ForgetOutlook:
 
 
 def go_on(context: Context) -> None:
-    """Carry out what is due."""
+    """Carry out what is due; once a day, what was kept for its span."""
     now = context.now()
+    _sweep(context, now)
     with context.db.read() as conn:
         due = forgettings.due(conn, at=now)
     for asked in due:
@@ -68,6 +72,17 @@ def go_on(context: Context) -> None:
             with context.db.write() as conn:
                 forgettings.end(conn, asked.id, at=context.now())
                 events.publish(conn, EventKind.CLIENT, at=context.now())
+
+
+def _sweep(context: Context, now: int) -> None:
+    with context.db.read() as conn:
+        swept = keeping.keeping(conn).swept_at
+    if swept is not None and 0 <= now - to_seconds(swept) < _DAY:
+        return
+    try:
+        sweep_spans(context.db, at=now)
+    except (OSError, sqlite3.Error) as error:
+        _log.error("what was kept for its span goes later: %s", error)
 
 
 def _drop_backups(context: Context, asked: Forgetting) -> None:

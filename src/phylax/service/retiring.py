@@ -19,19 +19,19 @@ from phylax.store.database import Connection
 
 def for_machine(conn: Connection, machine: Machine, *, at: int) -> Retirement:
     """What retiring a machine means, or what its returning does."""
-    return _meaning(conn, [machine], machine.retired_at is not None, at=at)
+    return _meaning(conn, [machine], machine.retired_at is not None, None, at=at)
 
 
 def for_client(conn: Connection, client: Client, *, at: int) -> Retirement:
     """What retiring a client with all its machines means, or what its returning does."""
     numbers = retired.machines_of(conn, client.id, retired_with_it=client.retired_at is not None)
     return _meaning(
-        conn, shop.machines_by_id(conn, numbers), client.retired_at is not None, at=at
+        conn, shop.machines_by_id(conn, numbers), client.retired_at is not None, client.id, at=at
     ).model_copy(update={"retired_at": client.retired_at})
 
 
 def _meaning(
-    conn: Connection, machines: Sequence[Machine], returns: bool, *, at: int
+    conn: Connection, machines: Sequence[Machine], returns: bool, client_id: int | None, *, at: int
 ) -> Retirement:
     numbers = [machine.id for machine in machines]
     held, held_until = retired.held_on(conn, numbers)
@@ -47,6 +47,8 @@ def _meaning(
         held=held,
         held_until=None if held_until is None else from_seconds(held_until),
         changes=retired.number_of(conn, "changes", "t.state = 'made'", numbers),
+        rules=retired.decisions_of(conn, numbers, client_id),
+        consents=retired.number_of(conn, "standing_consents", "t.taken_back_at IS NULL", numbers),
         open_attention=retired.number_of(conn, "attention", "t.ended_at IS NULL", numbers),
     )
     return facts.model_copy(update={"in_words": means(facts)})

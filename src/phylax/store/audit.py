@@ -65,18 +65,8 @@ def record(
 
 def erase(conn: Connection, deeds: Sequence[int], *, who: str, at: int, subject: str) -> None:
     """Take the words of deeds away, but for who of the shop did them; a deed says so."""
-    rows = conn.execute(
-        f"{_DEED} WHERE a.id IN (SELECT value FROM json_each(?)) ORDER BY a.id",
-        (json.dumps(list(deeds)),),
-    ).fetchall()
-    over = _Erased()
+    rows = _note_erasure(conn, deeds, who=who, at=at, subject=subject)
     for row in rows:
-        over.add(row)
-    by_deed = record(
-        conn, who=who, at=at, deed="erase", subject=subject, erasure=over.sum()
-    )  # fmt: skip
-    for row in rows:
-        conn.execute("INSERT INTO erased_deeds VALUES (?, ?)", (row["id"], by_deed))
         conn.execute(
             """
             UPDATE audit_parts SET subject = NULL, subject_salt = NULL, before = NULL,
@@ -95,6 +85,39 @@ def erase(conn: Connection, deeds: Sequence[int], *, who: str, at: int, subject:
             """,
             (row["hashed"] if is_of_parts else None, row["id"]),
         )
+
+
+def erase_authors(conn: Connection, deeds: Sequence[int], *, who: str, at: int) -> None:
+    """Take away who did some deeds; a deed says so."""
+    subject = "who did some deeds: somebody who left"
+    for row in _note_erasure(conn, deeds, who=who, at=at, subject=subject):
+        conn.execute(
+            "UPDATE audit_parts SET who = NULL, who_salt = NULL WHERE deed = ?", (row["id"],)
+        )
+        # before there were parts, the words were hashed with all the rest
+        is_of_parts = bool(_said(row["hashed"]).get("v"))
+        conn.execute(
+            "UPDATE audit SET who = '', hashed = ? WHERE id = ?",
+            (row["hashed"] if is_of_parts else None, row["id"]),
+        )
+
+
+def _note_erasure(
+    conn: Connection, deeds: Sequence[int], *, who: str, at: int, subject: str
+) -> list[sqlite3.Row]:
+    """The deeds as they are now, and that they lose words."""
+    rows = conn.execute(
+        f"{_DEED} WHERE a.id IN (SELECT value FROM json_each(?)) ORDER BY a.id",
+        (json.dumps(list(deeds)),),
+    ).fetchall()
+    over = _Erased()
+    for row in rows:
+        over.add(row)
+    by_deed = record(conn, who=who, at=at, deed="erase", subject=subject, erasure=over.sum())
+    conn.executemany(
+        "INSERT INTO erased_deeds VALUES (?, ?)", [(row["id"], by_deed) for row in rows]
+    )
+    return rows
 
 
 class _Erased:

@@ -91,6 +91,7 @@ TABLES: dict[str, Table] = {
     "shop": _table("The shop itself: its name, its time zone, its limits.",
                    code="zone uid codes_for", shop="name", staff="changed_by"),
     "generation": _table("Which life of the records this is.", code="name", leaves=False),
+    "keeping": _table("How long names are kept.", staff="changed_by"),
     "letterhead": _table("What stands above and below reports, and the terms on claim slips.",
                          code="language mark_kind", shop="head foot terms mark",
                          staff="changed_by"),

@@ -19,6 +19,7 @@ def _person(row: sqlite3.Row) -> Person:
         role=Role(row["role"]),
         active=bool(row["active"]),
         left_at=None if row["left_at"] is None else from_seconds(row["left_at"]),
+        forgotten_at=None if row["forgotten_at"] is None else from_seconds(row["forgotten_at"]),
         needs_code=row["codes_secret"] is not None,
         passkeys=row["passkeys"],
     )
@@ -72,7 +73,19 @@ def set_left(conn: Connection, person_id: int, *, at: int) -> None:
     """For good: what they did stays theirs, the login stays taken."""
     set_active(conn, person_id, active=False, at=at)
     conn.execute("UPDATE people SET left_at = ?, codes_secret = NULL WHERE id = ?", (at, person_id))
+    conn.execute(
+        "UPDATE calendars SET withdrawn_at = ?"
+        " WHERE about = 'person' AND subject_id = ? AND withdrawn_at IS NULL",
+        (at, person_id),
+    )
     conn.execute("DELETE FROM passkeys WHERE person_id = ?", (person_id,))
+
+
+def set_back(conn: Connection, person_id: int) -> None:
+    """They are of the shop again; a password they choose anew."""
+    conn.execute(
+        "UPDATE people SET left_at = NULL, active = 1, password = '' WHERE id = ?", (person_id,)
+    )
 
 
 def set_role(conn: Connection, person_id: int, role: Role) -> None:

@@ -105,6 +105,20 @@ def record(conn: Connection, record_id: int) -> Record | None:
     return _record(row) if row else None
 
 
+OUT_OF_INDEX = """
+    INSERT INTO records_text (records_text, rowid, text, who, tag, client, folded, marks)
+    SELECT 'delete', id, text, who, tag, client, folded, marks FROM record_words
+    WHERE id IN (SELECT value FROM json_each(?))
+"""
+"""Entries, by a list of their numbers, before something of them changes."""
+INTO_INDEX = """
+    INSERT INTO records_text (rowid, text, who, tag, client, folded, marks)
+    SELECT id, text, who, tag, client, folded, marks FROM record_words
+    WHERE id IN (SELECT value FROM json_each(?))
+"""
+"""The same afterwards."""
+
+
 def of_run(conn: Connection, run_id: int) -> int | None:
     """The number of a run's entry."""
     row = conn.execute("SELECT id FROM records WHERE run_id = ?", (run_id,)).fetchone()

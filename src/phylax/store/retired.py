@@ -95,13 +95,31 @@ def held_on(conn: Connection, machines: Sequence[int]) -> tuple[Tally, int | Non
 
 def number_of(conn: Connection, table: str, condition: str, machines: Sequence[int]) -> int:
     """How many rows of a table about some machines meet a condition."""
-    assert table in {"agents", "changes", "attention"}
+    assert table in {"agents", "changes", "attention", "standing_consents"}
     row = conn.execute(
         f"""
         SELECT count(*) FROM json_each(?) wanted
         CROSS JOIN {table} t ON t.machine_id = wanted.value WHERE {condition}
         """,
         (json.dumps(list(machines)),),
+    ).fetchone()
+    return int(row[0])
+
+
+def decisions_of(conn: Connection, machines: Sequence[int], client_id: int | None) -> int:
+    """Rules and protect entries of some machines, and of a client."""
+    whose = """
+        (scope = 'machine' AND subject_id IN (SELECT value FROM json_each(:machines))
+         OR scope = 'client' AND subject_id = :client)
+    """
+    row = conn.execute(
+        f"""
+        SELECT (SELECT count(*) FROM rules WHERE {whose})
+             + (SELECT count(*) FROM protections WHERE {whose})
+             + (SELECT count(*) FROM program_rules WHERE {whose})
+             + (SELECT count(*) FROM setting_rules WHERE {whose})
+        """,
+        {"machines": json.dumps(list(machines)), "client": client_id},
     ).fetchone()
     return int(row[0])
 

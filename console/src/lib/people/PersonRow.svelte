@@ -1,6 +1,8 @@
 <script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
   import { api, inWords, type Schema } from '$lib/api/client';
-  import { refresh } from '$lib/api/queries';
+  import { ask, refresh } from '$lib/api/queries';
+  import Failed from '$lib/components/Failed.svelte';
   import Modal from '$lib/components/Modal.svelte';
   import When from '$lib/components/When.svelte';
   import type { Shown } from './LinkOnce.svelte';
@@ -15,6 +17,10 @@
   const ROLES = ['owner', 'technician', 'desk'] as const;
   const params = $derived({ path: { person_id: person.id } });
   let leaving = $state(false);
+  const meaning = createQuery(() => ({
+    ...ask('/api/v1/people/{person_id}/leaving', { params }),
+    enabled: leaving
+  }));
 
   async function ended(call: Promise<{ error?: unknown }>) {
     const { error } = await call;
@@ -29,7 +35,13 @@
   const signOut = () => ended(api.DELETE('/api/v1/people/{person_id}/sign-ins', { params }));
   const takeCodesOff = () => ended(api.DELETE('/api/v1/people/{person_id}/codes', { params }));
   async function leave() {
-    if (await ended(api.POST('/api/v1/people/{person_id}/leaving', { params }))) leaving = false;
+    const call = person.left_at
+      ? api.POST('/api/v1/people/{person_id}/return', { params })
+      : api.POST('/api/v1/people/{person_id}/leaving', { params });
+    if (await ended(call)) {
+      leaving = false;
+      if (person.left_at) await makeLink();
+    }
   }
   async function makeLink() {
     const { data, error } = await api.POST('/api/v1/people/{person_id}/link', { params });
@@ -78,19 +90,26 @@
       {:else}
         <button class="act" onclick={() => setActive(true)}>Let in again</button>
       {/if}
-      <button class="act" onclick={() => (leaving = true)}>Leaves for good</button>
+      <button class="act" onclick={() => (leaving = true)}>Leaves</button>
     </span>
-    <Modal bind:open={leaving} title="{person.name} leaves for good">
-      <p>
-        All they are signed in with ends now, programs' tokens too. What they did stays in the
-        records. The login {person.login} cannot be used again.
-      </p>
-      <p class="mt-4 flex gap-2">
-        <button class="act main" onclick={leave}>{person.name} leaves</button>
-        <button class="act" onclick={() => (leaving = false)}>Not now</button>
-      </p>
-    </Modal>
   {:else}
     <span>{person.role}</span>
+    {#if mayChange && person.left_at && !person.forgotten_at}
+      <button class="act" onclick={() => (leaving = true)}>Returns</button>
+    {/if}
   {/if}
+  <Modal bind:open={leaving} title="{person.name} {person.left_at ? 'returns' : 'leaves'}">
+    {#if meaning.data}
+      <ul class="list-disc space-y-1 pl-5">
+        {#each meaning.data.in_words ?? [] as sentence (sentence)}<li>{sentence}</li>{/each}
+      </ul>
+      <p class="mt-4 flex gap-2">
+        <button class="act main" onclick={leave}>
+          {person.name}
+          {person.left_at ? 'is back' : 'leaves'}
+        </button>
+        <button class="act" onclick={() => (leaving = false)}>Not now</button>
+      </p>
+    {:else}<Failed query={meaning} />{/if}
+  </Modal>
 </li>

@@ -14,6 +14,7 @@ from phylax.core.consents import NewConsent, NewStandingConsent, NewYes
 from phylax.core.desk import NewPart, NewSealedNote, PartStep, ReadyToFetch
 from phylax.core.forgetting.asked import Forget
 from phylax.core.importing.asked import ImportAsk, ImportCommit
+from phylax.core.keeping import KeepingEdit
 from phylax.core.notices import HookEdit, MailServerEdit, WishesEdit
 from phylax.core.people import (
     Activity,
@@ -162,6 +163,7 @@ EXAMPLES: dict[type[BaseModel], dict[str, Any]] = {
     NewStandingConsent: {"category": "downloads", "word": "agreed in the contract"},
     ImportAsk: {"content": _LIST, "source": "spreadsheet", "system": "windows"},
     ImportCommit: {"content": _LIST, "source": "spreadsheet", "preview": "5a" * 32},
+    KeepingEdit: {"file_names_months": 24, "notices_months": 12, "staff_months": 36},
     Forget: {"why": "A claim is open.", "postponed_until": "2030-01-01"},
     NewNote: {"machine_id": 1, "text": "Client told by phone."},
     NewPerson: {"login": "wren", "name": "Wren Halloran", "role": "technician",

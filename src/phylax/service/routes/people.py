@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
+from phylax.core.leaving import Leaving
 from phylax.core.people import (
     Activity,
     Audited,
@@ -25,7 +26,7 @@ from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.http.signing_in import check_guessable
 from phylax.service.limits.hashing import hash_password
 from phylax.service.problems import Problem, documented, not_found
-from phylax.store import audit, people
+from phylax.store import audit, keeping, leaving, people
 from phylax.store.database import Connection
 
 router = APIRouter(tags=["people"])
@@ -101,6 +102,36 @@ def leave_for_good(person_id: int, change: TheChange, owner: Owner) -> Person:
         )
         change.audit(conn, "leave for good", before.login, before, after)
     return after
+
+
+@router.get("/people/{person_id}/leaving", responses=documented(403, 404))
+def what_leaving_means(person_id: int, context: TheContext, owner: Owner) -> Leaving:
+    """What hangs on somebody, before they leave; of who left, what returning means."""
+    with context.db.read() as conn:
+        months = keeping.keeping(conn).staff_months
+        return leaving.of_person(conn, _anybody(conn, person_id), months)
+
+
+@router.post("/people/{person_id}/return", responses=documented(403, 404, 409))
+def bring_person_back(person_id: int, change: TheChange, owner: Owner) -> Person:
+    """Who left is of the shop again, in the role they had; a link lets them choose a password."""
+    with change.context.db.write() as conn:
+        before = _anybody(conn, person_id)
+        if before.left_at is None:
+            raise Problem(409, "not-left", f"{before.name} has not left.")
+        if before.forgotten_at is not None:
+            raise Problem(409, "forgotten", "Their name is gone; add them anew.")
+        people.set_back(conn, person_id)
+        after = _anybody(conn, person_id)
+        change.audit(conn, "bring person back", before.login, before, after)
+    return after
+
+
+def _anybody(conn: Connection, person_id: int) -> Person:
+    person = people.by_id(conn, person_id)
+    if person is None:
+        raise not_found("person", person_id)
+    return person
 
 
 @router.post("/people/{person_id}/link", status_code=201, responses=documented(403, 404, 409))

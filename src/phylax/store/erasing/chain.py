@@ -106,14 +106,7 @@ def erase(
     )  # fmt: skip
     listed = (json.dumps(list(numbers)),)
     # out of the index as it was put in, and in again as it is now
-    conn.execute(
-        """
-        INSERT INTO records_text (records_text, rowid, text, who, tag, client, folded, marks)
-        SELECT 'delete', id, text, who, tag, client, folded, marks FROM record_words
-        WHERE id IN (SELECT value FROM json_each(?))
-        """,
-        listed,
-    )
+    conn.execute(records.OUT_OF_INDEX, listed)
     conn.executemany(
         "INSERT INTO erased_entries VALUES (?, ?)", [(number, by_entry) for number in numbers]
     )
@@ -134,14 +127,7 @@ def erase(
         listed,
     )
     conn.execute("DELETE FROM attachments WHERE entry IN (SELECT value FROM json_each(?))", listed)
-    conn.execute(
-        """
-        INSERT INTO records_text (rowid, text, who, tag, client, folded, marks)
-        SELECT id, text, who, tag, client, folded, marks FROM record_words
-        WHERE id IN (SELECT value FROM json_each(?))
-        """,
-        listed,
-    )
+    conn.execute(records.INTO_INDEX, listed)
 
 
 def erase_deeds(

@@ -4,6 +4,7 @@
   import { api, inWords, type Schema } from '$lib/api/client';
   import Backups from '$lib/components/Backups.svelte';
   import Failed from '$lib/components/Failed.svelte';
+  import KeepingSpans from '$lib/components/KeepingSpans.svelte';
   import TakeOut from '$lib/components/TakeOut.svelte';
   import { useMay } from '$lib/session';
   import { count } from '$lib/words';
@@ -55,6 +56,7 @@
   </section>
   <Backups />
   {#if may.own}<TakeOut />{/if}
+  <KeepingSpans mayChange={may.own} />
 {:else}
   <Failed query={asked} />
 {/if}

@@ -1,0 +1,38 @@
+"""How long names are kept."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Request, Response
+
+from phylax.core.keeping import Keeping, KeepingEdit
+from phylax.service.context.context import TheContext
+from phylax.service.http.auth import Owner, Signed
+from phylax.service.http.changes import TheChange, check_match, with_etag
+from phylax.service.problems import documented
+from phylax.store import keeping
+
+router = APIRouter(prefix="/keeping", tags=["keeping"])
+
+
+@router.get("")
+def get_keeping(context: TheContext, actor: Signed, response: Response) -> Keeping:
+    """Spans after which names go: of files, in mails, of people who left."""
+    with context.db.read() as conn:
+        plan = keeping.keeping(conn)
+    with_etag(plan, response)
+    return plan
+
+
+@router.put("", responses=documented(403, 412, 422, 428))
+def set_keeping(
+    edit: KeepingEdit, change: TheChange, owner: Owner, request: Request, response: Response
+) -> Keeping:
+    """What is older than a shorter span goes within the hour, for good."""
+    with change.context.db.write() as conn:
+        before = keeping.keeping(conn)
+        check_match(request, before, keeping.changed(conn))
+        keeping.put(conn, edit, who=change.who, at=change.now)
+        after = keeping.keeping(conn)
+        change.audit(conn, "change keeping", "spans of keeping", before, after)
+    with_etag(after, response)
+    return after
