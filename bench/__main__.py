@@ -5,6 +5,7 @@ from bench import (
     console_machines,
     footprint,
     forecasts,
+    forgetting,
     heavy_messages,
     long_work,
     reading_settings,
@@ -35,4 +36,5 @@ if __name__ == "__main__":
     strangers.main()
     heavy_messages.main()
     record_shop.main()
+    forgetting.main()
     footprint.main()

@@ -60,7 +60,7 @@ def main(entries: int = ENTRIES, machines: int = MACHINES) -> None:
             path = Path(folder) / "shop.sqlite3"
             context = Context(Database(path), lambda: NOW)
             began = time.perf_counter()
-            visit = _fill(context, size, machines)
+            visit = fill(context, size, machines)
             print(f"  written in {time.perf_counter() - began:.0f} s, "
                   f"{path.stat().st_size / 2**20:,.0f} MiB")  # fmt: skip
             _search(context)
@@ -69,7 +69,7 @@ def main(entries: int = ENTRIES, machines: int = MACHINES) -> None:
             context.db.close()
 
 
-def _fill(context: Context, entries: int, machines: int) -> int:
+def fill(context: Context, entries: int, machines: int) -> int:
     chance = random.Random(19)
     first = to_seconds(NOW) - 3 * 365 * 86400
     step = max(1, (to_seconds(NOW) - first) // entries)

@@ -10,6 +10,7 @@ from contextlib import closing, suppress
 from datetime import date, timedelta
 from pathlib import Path
 
+import httpx
 import pytest
 
 from conftest import Service
@@ -32,6 +33,7 @@ from phylax.core.forgetting.asked import Forget
 from phylax.core.forgetting.words import Words, name_somebody
 from phylax.core.records import Entry, RecordKind, digest, verify
 from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit
+from phylax.core.values import edit_of
 from phylax.service import forgetting
 from phylax.service.archives import loading
 from phylax.service.backups import making, restoring
@@ -148,6 +150,14 @@ def test_nothing_of_a_forgotten_client_is_left(
     assert owner.clients.get(other.client_id).contact == "Ottilie Vane"
     with pytest.raises(RefusedError, match="nothing left"):
         owner.clients.bring_back(gone)
+    machine = owner.machines.get(f"forgotten-{other.id + 1}")
+    for write in (
+        lambda: owner.records.add_note(machine.id, f"{NAME} again"),
+        lambda: owner.clients.change(gone, edit_of(ClientEdit, gone, name=NAME)),
+        lambda: owner.machines.change(machine, edit_of(MachineEdit, machine, tag=TAG)),
+    ):
+        with pytest.raises(RefusedError, match="is forgotten"):
+            write()
 
     # the agent is told when it calls, and lets go of everything
     folder = tmp_path / "client" / "agent"
@@ -323,6 +333,50 @@ def test_a_full_disk_is_said_and_it_goes_on_later(
     GO_ON(context)
     assert owner.clients.forgettings()[0].state == "done"
     assert left_anywhere(context) == []
+
+
+def test_what_is_written_meanwhile_goes_too(
+    lived: tuple[Client, Agent], owner: Phylax, context: Context, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """By something that had begun before it was asked for."""
+    client, _ = lived
+    owner.clients.forget(client, FORGET)
+    remove = rows.remove
+
+    def removed(database: Database, client_id: int) -> None:
+        with database.write() as conn:
+            machine = conn.execute("SELECT id FROM machines WHERE tag = ?", (TAG,)).fetchone()[0]
+            entry = Entry(machine_id=machine, at=context.clock(), who="Ines Marrow",
+                          kind=RecordKind.NOTE, text=f"{NOTE} and Zwiebelfisch")  # fmt: skip
+            records.append(conn, entry)
+        remove(database, client_id)
+
+    monkeypatch.setattr(rows, "remove", removed)
+    GO_ON(context)
+    assert left_anywhere(context) == [] and b"wiebelfisch" not in bytes_below(
+        context.db.path.parent, making.BESIDE, "client"
+    )
+    assert owner.records.verify().intact
+
+
+def test_an_agent_forgets_at_the_shops_own_word_alone(
+    lived: tuple[Client, Agent], tmp_path: Path
+) -> None:
+    """A proxy that says *gone* of something it does not know is not believed."""
+    _, agent = lived
+    folder = tmp_path / "client" / "agent"
+    before = {path.name for path in folder.iterdir()}
+
+    def gone(request: httpx.Request) -> httpx.Response:
+        return httpx.Response(410, json={"type": "about:blank", "detail": "forgotten"})
+
+    agent._link._client = httpx.Client(
+        base_url="http://127.0.0.1:1", transport=httpx.MockTransport(gone)
+    )
+    with pytest.raises(RefusedError):
+        agent.once()
+    assert before <= {path.name for path in folder.iterdir()}
+    assert left_in(bytes_below(tmp_path / "client" / "machine"))
 
 
 # --- brought back ---------------------------------------------------------------------------------

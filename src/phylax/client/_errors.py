@@ -88,7 +88,6 @@ _BY_STATUS: dict[int, type[RefusedError]] = {
     401: NotSignedInError,
     403: NotAllowedError,
     404: NotFoundError,
-    410: ForgottenError,
     412: ChangedMeanwhileError,
 }
 
@@ -105,4 +104,7 @@ def from_response(response: httpx.Response) -> RefusedError:
     default = ServiceError if status >= 500 else RefusedError
     kind = str(body.get("type", "")).rpartition(":")[2]
     detail = str(body.get("detail") or response.reason_phrase)
+    if status == 410 and kind == "forgotten":
+        # a proxy says 410 for reasons of its own: by that alone nobody may forget anything
+        return ForgottenError(status, kind, detail, body)
     return _BY_STATUS.get(status, default)(status, kind, detail, body)

@@ -24,9 +24,14 @@ def preview(conn: Connection, asked: ImportAsk) -> Prepared:
         raise invalid("/content", f"{error}.") from None
 
 
-def take_in(conn: Connection, asked: ImportCommit, change: Change) -> ImportDone:
-    """A problem where the shop or the list is not as it was when it was previewed."""
-    prepared = preview(conn, asked)
+def take_in(
+    conn: Connection, asked: ImportCommit, prepared: Prepared, before: str, change: Change
+) -> ImportDone:
+    """A problem where the shop or the list is not as it was when it was previewed. `prepared` was
+    made of the shop as it was `before`: nobody waits while a long list is read."""
+    if importing.state(conn) != before:
+        # rare: somebody changed something within this moment
+        prepared = preview(conn, asked)
     if prepared.preview.todo:
         raise invalid("/content", prepared.preview.todo)
     if prepared.preview.preview != asked.preview:

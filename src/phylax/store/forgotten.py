@@ -68,6 +68,22 @@ def is_there(conn: Connection, known: Forgotten) -> bool:
     return row is not None and not (row["forgotten_at"] and row["ended"])
 
 
+def why_closed(conn: Connection, client_id: int) -> str:
+    """Why nothing may be written of a client any more; empty: it may."""
+    row = conn.execute(
+        """
+        SELECT c.forgotten_at, EXISTS (
+            SELECT 1 FROM forgettings f
+            WHERE f.client_id = c.id AND f.state IN ('waiting', 'under way')) AS begun
+        FROM clients c WHERE c.id = ?
+        """,
+        (client_id,),
+    ).fetchone()
+    if row is None or not (row["forgotten_at"] or row["begun"]):
+        return ""
+    return "their client is forgotten" if row["forgotten_at"] else "their client is being forgotten"
+
+
 def is_of_forgotten(conn: Connection, key_hash: bytes) -> bool:
     """Whether an agent's machine was a client's who is being forgotten, or was."""
     row = conn.execute(

@@ -30,6 +30,21 @@ def known(conn: Connection, source: str) -> Known:
     return Known(list(clients.values()), machines, numbers["client"], numbers["machine"])
 
 
+def state(conn: Connection) -> str:
+    """Changes with every client and machine, and every number of a list."""
+    row = conn.execute(
+        """
+        SELECT (SELECT count(*) || ' ' || coalesce(sum(version), 0) || ' ' || coalesce(max(id), 0)
+                FROM clients)
+            || ' ' ||
+               (SELECT count(*) || ' ' || coalesce(sum(version), 0) || ' ' || coalesce(max(id), 0)
+                FROM machines)
+            || ' ' || (SELECT count(*) FROM list_numbers)
+        """
+    ).fetchone()
+    return str(row[0])
+
+
 def _kept(row: sqlite3.Row, fields: dict[ListField, str]) -> Kept:
     return Kept(
         {field: str(row[name]) for field, name in fields.items() if row[name] not in ("", None)},

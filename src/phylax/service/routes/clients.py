@@ -13,7 +13,7 @@ from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.http.paging import After, Limit, page
 from phylax.service.problems import documented
-from phylax.service.routes.lookup import find_client
+from phylax.service.routes.lookup import check_known, find_client
 from phylax.service.schedule.timetable import place_all
 from phylax.store import shop
 from phylax.store.database import Connection
@@ -66,6 +66,7 @@ def change_client(
     with change.context.db.write() as conn:
         before = find_client(conn, client_id)
         check_match(request, before, shop.last_change(conn, "clients", client_id))
+        check_known(conn, client_id)
         shop.change_client(conn, client_id, edit, who=change.who, at=change.now)
         if before.zone != edit.zone or before.name != edit.name:
             place_all(conn, at=change.now)

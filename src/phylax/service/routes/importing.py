@@ -10,6 +10,7 @@ from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange
 from phylax.service.problems import documented
+from phylax.store import importing as kept
 
 router = APIRouter(prefix="/imports", tags=["imports"])
 
@@ -24,4 +25,6 @@ def preview_import(asked: ImportAsk, context: TheContext, actor: Signed) -> Impo
 @router.post("", status_code=201, response_model=ImportDone, responses=documented(409, 422))
 def take_in_list(asked: ImportCommit, change: TheChange) -> Response:
     """Take the list in as a preview said: all of it, or nothing where something changed since."""
-    return change.once(asked, lambda conn: importing.take_in(conn, asked, change))
+    with change.context.db.read() as conn:
+        before, prepared = kept.state(conn), importing.preview(conn, asked)
+    return change.once(asked, lambda conn: importing.take_in(conn, asked, prepared, before, change))

@@ -14,7 +14,7 @@ from phylax.core.survey import Survey
 from phylax.core.values import to_seconds
 from phylax.service.context.context import the_shop
 from phylax.service.problems import Problem, invalid, not_found
-from phylax.store import holds, runs, shop, surveys
+from phylax.store import forgotten, holds, runs, shop, surveys
 from phylax.store.database import Connection
 
 
@@ -45,6 +45,12 @@ def find_client(conn: Connection, client_id: int) -> Client:
     if client is None:
         raise not_found("client", client_id)
     return client
+
+
+def check_known(conn: Connection, client_id: int) -> None:
+    """A problem where a client is forgotten, or is being: nothing may be written of them."""
+    if why := forgotten.why_closed(conn, client_id):
+        raise Problem(409, "forgotten", f"Nothing can be written here: {why}.")
 
 
 def find_volume(machine: Machine, mount: str | None) -> Volume:

@@ -35,7 +35,7 @@ from phylax.service.http.paging import After, Limit, as_json, page
 from phylax.service.monitoring.forecasts import regrowths
 from phylax.service.problems import Problem, documented, invalid
 from phylax.service.rounds import planning
-from phylax.service.routes.lookup import find_machine, find_volume
+from phylax.service.routes.lookup import check_known, find_machine, find_volume
 from phylax.service.routes.trends import point_of
 from phylax.service.runs.care import check_in_care
 from phylax.service.schedule.timetable import place_machine
@@ -216,6 +216,7 @@ def change_machine(
     with change.context.db.write() as conn:
         before = find_machine(conn, machine)
         check_match(request, before, shop.last_change(conn, "machines", before.id))
+        check_known(conn, before.client_id)
         _check_client(conn, edit, before)
         shop.change_machine(conn, before.id, edit, who=change.who, at=change.now)
         place_machine(conn, before.id, at=change.now)

@@ -18,7 +18,7 @@ from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange
 from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import documented, invalid, not_found
-from phylax.service.routes.lookup import find_machine, find_searched
+from phylax.service.routes.lookup import check_known, find_machine, find_searched
 from phylax.store import attachments, records, seals
 from phylax.store.database import Connection
 
@@ -72,12 +72,12 @@ def list_records(
     return page(listed, limit, request, response, "before")
 
 
-@router.post("", status_code=201, response_model=Record, responses=documented(404, 422))
+@router.post("", status_code=201, response_model=Record, responses=documented(404, 409, 422))
 def add_note(new: NewNote, change: TheChange) -> Response:
     """Write something into a machine's record."""
 
     def act(conn: Connection) -> Record:
-        find_machine(conn, str(new.machine_id))
+        check_known(conn, find_machine(conn, str(new.machine_id)).client_id)
         if new.corrects is not None:
             wrong = records.record(conn, new.corrects)
             if wrong is None or wrong.machine_id != new.machine_id:

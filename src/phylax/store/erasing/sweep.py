@@ -36,8 +36,14 @@ def keys_of(conn: Connection, table: str) -> list[str]:
     return [row["name"] for row in rows if row["pk"]] if is_plain[0] else ["rowid"]
 
 
-def sweep(database: Database, words: Words, put: str) -> None:
-    """Take the words out of every table that is not chained."""
+def sweep(database: Database, words: Words, put: str, machines: Sequence[int]) -> None:
+    """Take the words out of every table that is not chained; answers about their machines go."""
+    marks = [(f'"machine_id":{machine},',) for machine in machines]
+
+    def act(conn: Connection, some: Sequence[tuple[str]]) -> None:
+        conn.executemany("DELETE FROM idempotency WHERE instr(body, ?)", some)
+
+    in_slices(database, marks, act)
     for name, table in TABLES.items():
         columns = [column for column, holds in table.columns.items() if holds in _TEXT]
         if columns and name not in _CHAINED | _OWN:

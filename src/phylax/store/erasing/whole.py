@@ -31,23 +31,23 @@ def carry_out(
     _begin(database, asked, at)
     with database.read() as conn:
         words = forgettings.words(conn, number)
-        entries = chain.of_machines(conn, client)
         machines = forgotten.machines_of(conn, client)
     put = f"forgotten client {client}"
-    for machine, numbers in entries.items():
-        chain.erase_machine(database, machine, numbers, who=who, at=at)
+    _erase_entries(database, number, client, who=who, at=at)
     elsewhere = chain.erase_naming(database, client, words, put, also=also, who=who, at=at)
     with database.write() as conn:
-        count = sum(map(len, entries.values())) + elsewhere
-        forgettings.note(conn, number, entries=count)
+        forgettings.note(conn, number, entries=elsewhere)
     chain.erase_deeds(database, client, machines, words, f"deeds about client {client}", who=who,
                       at=at)  # fmt: skip
     rows.remove(database, client)
     rows.blank(database, client, at=at)
     rows.rename_rounds(database, client, machines)
-    sweep(database, words, put)
+    sweep(database, words, put, machines)
+    # what was written meanwhile by what had begun before
+    _erase_entries(database, number, client, who=who, at=at)
     with database.write() as conn:
         forgettings.wipe(conn, number)
+        conn.execute("DELETE FROM idempotency WHERE instr(body, ?)", (f'"client_id":{client},',))
     pages.merge_indexes(database)
     for copy in _copies(database.path):
         copy.unlink(missing_ok=True)
@@ -56,6 +56,15 @@ def carry_out(
             forgettings.note(conn, number, waits_for="something that reads the file for long")
         return False
     return True
+
+
+def _erase_entries(database: Database, number: int, client: int, *, who: str, at: int) -> None:
+    with database.read() as conn:
+        entries = chain.of_machines(conn, client)
+    for machine, numbers in entries.items():
+        chain.erase_machine(database, machine, numbers, who=who, at=at)
+    with database.write() as conn:
+        forgettings.note(conn, number, entries=sum(map(len, entries.values())))
 
 
 def _begin(database: Database, asked: Forgetting, at: int) -> None:
