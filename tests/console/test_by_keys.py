@@ -68,7 +68,7 @@ def test_sign_in_clean_and_put_back(
     # find the machine
     page.keyboard.press("/")
     page.keyboard.type("ferry-d")
-    expect(page.get_by_role("option", name="ferry-desk")).to_be_visible()
+    expect(page.locator("[data-value^='Machines /machines/ferry-desk']")).to_be_visible()
     page.keyboard.press("ArrowDown")
     page.keyboard.press("ArrowDown")
     page.keyboard.press("Enter")

@@ -193,7 +193,7 @@ def test_only_the_owner_and_only_who_is_retired(
 
 
 def test_one_that_is_postponed_begins_by_itself_on_its_day(
-    by_hand: None, owner: Phylax, context: Context, other: Machine, clock: Clock
+    by_hand: None, owner: Phylax, service: Service, context: Context, other: Machine, clock: Clock
 ) -> None:
     client = owner.clients.retire(owner.clients.get(other.client_id))
     day = clock.now.date() + timedelta(days=30)
@@ -203,6 +203,14 @@ def test_one_that_is_postponed_begins_by_itself_on_its_day(
         owner.clients.forget(client, Forget(why="A claim", postponed_until=date(2020, 1, 1)))
     asked = owner.clients.forget(client, Forget(why="A claim is open", postponed_until=day))
     assert asked.state == "postponed" and asked.why
+    # until then only the owner sees what there is of them
+    with service.as_("wren") as technician:
+        assert not technician.search("pottery").groups
+        assert not list(technician.records.list(words="pottery-mac"))
+        assert not list(technician.clients.list(retired=True))
+        with pytest.raises(NotAllowedError, match="only the owner"):
+            technician.clients.get(client.id)
+    assert owner.search("pottery").groups and list(owner.clients.list(retired=True))
     clock.pass_(timedelta(days=29))
     GO_ON(context)
     assert owner.clients.get(client.id).name == "Tidewrack Pottery"

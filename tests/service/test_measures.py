@@ -131,7 +131,15 @@ def test_ready_says_what_is_wrong(
         time.sleep(0.05)
     fine = httpx.get(f"{service.url}/api/v1/ready")
     assert fine.status_code == 200
-    assert set(fine.json()["checks"]) == {"shop", "room", "time", "watch", "post", "backup"}
+    assert set(fine.json()["checks"]) == {
+        "shop",
+        "room",
+        "time",
+        "watch",
+        "post",
+        "backup",
+        "forgetting",
+    }
     monkeypatch.setattr(measures, "_STUCK_AFTER", -1)
     stuck = httpx.get(f"{service.url}/api/v1/ready")
     assert stuck.status_code == 503 and "no sign of life" in stuck.json()["detail"]

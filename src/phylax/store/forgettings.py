@@ -17,6 +17,10 @@ _FORGETTING = """
 """
 
 
+NOT_RESTRICTED = "NOT IN (SELECT client_id FROM forgettings WHERE state <> 'done')"
+"""Of who is to be forgotten, nothing is shown but to the owner."""
+
+
 def _forgetting(row: sqlite3.Row) -> Forgetting:
     return Forgetting(
         id=row["id"],
@@ -74,8 +78,8 @@ def listed(conn: Connection) -> list[Forgetting]:
 def due(conn: Connection, *, at: int) -> list[Forgetting]:
     """Those that are to begin, or to go on."""
     rows = conn.execute(
-        f"{_FORGETTING} WHERE f.state IN ('waiting', 'under way')"
-        " OR f.state = 'postponed' AND f.postponed_until <= ? ORDER BY f.id",
+        f"{_FORGETTING} WHERE f.state <> 'done'"
+        " AND (f.state <> 'postponed' OR f.postponed_until <= ?) ORDER BY f.id",
         (at,),
     )
     return [_forgetting(row) for row in rows]

@@ -74,7 +74,7 @@ def why_closed(conn: Connection, client_id: int) -> str:
         """
         SELECT c.forgotten_at, EXISTS (
             SELECT 1 FROM forgettings f
-            WHERE f.client_id = c.id AND f.state IN ('waiting', 'under way')) AS begun
+            WHERE f.client_id = c.id AND f.state <> 'done' AND f.state <> 'postponed') AS begun
         FROM clients c WHERE c.id = ?
         """,
         (client_id,),

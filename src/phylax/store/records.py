@@ -12,7 +12,7 @@ from phylax.core.chain import FIRST, Part, digest_of
 from phylax.core.records import PERSONAL, Entry, KeptEntry, Record, RecordKind, text_to_hash
 from phylax.core.searching import other_spellings, spelled_out
 from phylax.core.values import from_seconds, to_seconds
-from phylax.store import visits
+from phylax.store import forgettings, visits
 
 Connection = sqlite3.Connection
 _NAMED_MONTHS = 40
@@ -138,6 +138,8 @@ class RecordChoice(NamedTuple):
     since: int | None = None
     until: int | None = None
     words: tuple[str, ...] = ()
+    also_restricted: bool = True
+    """Entries too of clients who are to be forgotten."""
 
 
 def records(
@@ -162,6 +164,8 @@ def records(
         if value is not None:
             where.append(term)
             values[_named_in(term)] = value
+    if not choice.also_restricted:
+        where.append(f"m.client_id {forgettings.NOT_RESTRICTED}")
     if match := _match_of(conn, choice):
         values["match"] = match
         where += ["records_text MATCH :match", "t.rowid < :before"]

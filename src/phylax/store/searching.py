@@ -12,7 +12,7 @@ from phylax.core.quantities import show_day, show_size
 from phylax.core.records import RecordKind
 from phylax.core.searching import Hit, HitKind, spelled_out, without_marks
 from phylax.core.values import from_seconds
-from phylax.store import records
+from phylax.store import forgettings, records
 from phylax.store.shop import words_in
 
 Connection = sqlite3.Connection
@@ -38,6 +38,8 @@ class Asked(NamedTuple):
     until: int | None = None
     by: str = ""
     kinds: tuple[RecordKind, ...] = ()
+    also_restricted: bool = True
+    """Clients too who are to be forgotten, and wait for their day."""
 
     @property
     def is_of_a_time(self) -> bool:
@@ -52,7 +54,7 @@ class Asked(NamedTuple):
 def search(conn: Connection, asked: Asked, kind: HitKind, *, limit: int) -> list[Hit]:
     """What fits of one kind."""
     asked = asked._replace(words=tuple(word for word in asked.words if word.strip()))
-    if not any(asked):
+    if not any(asked[:-1]):
         return []
     if asked.is_of_entries and kind is not HitKind.ENTRY:
         return []
@@ -61,7 +63,7 @@ def search(conn: Connection, asked: Asked, kind: HitKind, *, limit: int) -> list
 
 def _scope(asked: Asked, at: str = "") -> tuple[str, dict[str, object]]:
     """The condition on the machine `m`, and on a time."""
-    terms = ["1"]
+    terms = ["1"] if asked.also_restricted else [f"m.client_id {forgettings.NOT_RESTRICTED}"]
     values: dict[str, object] = {}
     for term, name, value in (
         ("m.id = :machine", "machine", asked.machine_id),
@@ -118,6 +120,8 @@ def _clients(conn: Connection, asked: Asked, limit: int) -> list[Hit]:
             values[f"d{number}"] = re.sub(r"\D", "", word)
             tests.append(f"(:d{number} <> '' AND instr({_BARE_PHONE}, :d{number}))")
         terms.append(f"({' OR '.join(tests)})")
+    if not asked.also_restricted:
+        terms.append(f"c.id {forgettings.NOT_RESTRICTED}")
     where = " AND ".join(terms)
     if asked.client_id is not None:
         where += " AND c.id = :client"
@@ -144,6 +148,7 @@ def _entries(conn: Connection, asked: Asked, limit: int) -> list[Hit]:
     choice = records.RecordChoice(
         machine_id=asked.machine_id, client_id=asked.client_id, kinds=asked.kinds, by=asked.by,
         since=asked.since, until=asked.until, words=asked.words,
+        also_restricted=asked.also_restricted,
     )  # fmt: skip
     return [
         Hit(

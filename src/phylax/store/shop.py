@@ -95,10 +95,13 @@ def words_in(fields: tuple[str, ...], words: str) -> tuple[str, dict[str, object
 
 
 def clients(
-    conn: Connection, *, after: int, limit: int, words: str = "", retired: bool = False
-) -> list[Client]:
+    conn: Connection, *, after: int, limit: int, words: str = "", retired: bool = False,
+    also_restricted: bool = True,
+) -> list[Client]:  # fmt: skip
     """Clients in order of their number, after one; with all of some words."""
     where, values = words_in(("c.name", "c.contact", "c.mail", "c.phone"), words)
+    if not also_restricted:
+        where += " AND c.id NOT IN (SELECT client_id FROM forgettings WHERE state <> 'done')"
     rows = conn.execute(
         f"{_CLIENT} WHERE c.id > :after AND {where}"
         f" AND c.retired_at IS {'NOT ' if retired else ''}NULL AND c.forgotten_at IS NULL"

@@ -7,13 +7,14 @@ from typing import Annotated
 from fastapi import APIRouter, Query, Request, Response
 
 from phylax.core.events import EventKind
+from phylax.core.people import Role
 from phylax.core.shop import Client, ClientEdit
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.http.paging import After, Limit, page
 from phylax.service.problems import documented
-from phylax.service.routes.lookup import check_known, find_client
+from phylax.service.routes.lookup import check_known, check_not_restricted, find_client
 from phylax.service.schedule.timetable import place_all
 from phylax.store import shop
 from phylax.store.database import Connection
@@ -35,7 +36,10 @@ def list_clients(
     limit: Limit = 100,
 ) -> list[Client]:
     with context.db.read() as conn:
-        clients = shop.clients(conn, after=after, limit=limit + 1, words=words, retired=retired)
+        clients = shop.clients(
+            conn, after=after, limit=limit + 1, words=words, retired=retired,
+            also_restricted=actor.role is Role.OWNER,
+        )  # fmt: skip
     return page(clients, limit, request, response, "after")
 
 
@@ -51,10 +55,12 @@ def add_client(edit: ClientEdit, change: TheChange) -> Response:
     return change.once(edit, act)
 
 
-@router.get("/{client_id}", responses=documented(404))
+@router.get("/{client_id}", responses=documented(403, 404))
 def get_client(client_id: int, context: TheContext, actor: Signed, response: Response) -> Client:
     with context.db.read() as conn:
         client = find_client(conn, client_id)
+        if actor.role is not Role.OWNER:
+            check_not_restricted(conn, client_id)
     with_etag(client, response)
     return client
 

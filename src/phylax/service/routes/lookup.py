@@ -14,7 +14,7 @@ from phylax.core.survey import Survey
 from phylax.core.values import to_seconds
 from phylax.service.context.context import the_shop
 from phylax.service.problems import Problem, invalid, not_found
-from phylax.store import forgotten, holds, runs, shop, surveys
+from phylax.store import forgettings, forgotten, holds, runs, shop, surveys
 from phylax.store.database import Connection
 
 
@@ -51,6 +51,15 @@ def check_known(conn: Connection, client_id: int) -> None:
     """A problem where a client is forgotten, or is being: nothing may be written of them."""
     if why := forgotten.why_closed(conn, client_id):
         raise Problem(409, "forgotten", f"Nothing can be written here: {why}.")
+
+
+def check_not_restricted(conn: Connection, client_id: int) -> None:
+    """A problem where a client is to be forgotten: only the owner sees what there is of them."""
+    asked = forgettings.of_client(conn, client_id)
+    if asked is not None and asked.state != "done":
+        raise Problem(
+            403, "restricted", "This client is to be forgotten: only the owner sees them."
+        )
 
 
 def find_volume(machine: Machine, mount: str | None) -> Volume:

@@ -7,6 +7,7 @@ from typing import Annotated
 from fastapi import APIRouter, Query, Request, Response
 
 from phylax.core.events import EventKind
+from phylax.core.people import Role
 from phylax.core.proofs import EntryProof, NewProofCheck, ProofCheck
 from phylax.core.records import ChainCheck, Entry, NewNote, Record, RecordKind, verify
 from phylax.core.seals import NewSealCheck, Seal, SealCheck, SealKey
@@ -67,6 +68,7 @@ def list_records(
             since=to_seconds(since) if since else searched.since,
             until=to_seconds(until) if until else searched.until,
             words=asked.words,
+            also_restricted=actor.role is Role.OWNER,
         )
         listed = records.records(conn, choice, before=before, limit=limit + 1)
     return page(listed, limit, request, response, "before")

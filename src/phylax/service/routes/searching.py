@@ -6,6 +6,7 @@ from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Query, Response
 
+from phylax.core.people import Role
 from phylax.core.searching import Hit, HitGroup, HitKind, Results, read_search
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
@@ -53,7 +54,8 @@ def search(
         raise invalid("/words", str(error)) from None
     with context.db.read() as conn:
         searched = find_searched(conn, asked)
-        question = Asked(asked.words, *searched, asked.by, asked.kinds)
+        is_owner = actor.role is Role.OWNER
+        question = Asked(asked.words, *searched, asked.by, asked.kinds, is_owner)
         groups = []
         for kind in only or HitKind:
             hits = searching.search(conn, question, kind, limit=limit + 1)
