@@ -107,12 +107,24 @@ def _console(url: str, data: Path) -> None:
         _shoot(page, "round")
         page.get_by_role("button", name="Light ,").click()
         page.get_by_role("button", name="Light ,").click()
-        _open_whole(page, "/machines/choir-server")
-        page.get_by_test_id("held").get_by_role("button", name="Download folders").click()
-        page.get_by_label("Put ").nth(1).check()
-        page.evaluate("document.querySelector('#held').scrollIntoView()")
-        _shoot(page, "held-night")
+        page.goto("/clients/import")
+        page.get_by_label("The list").set_input_files(
+            {"name": "machines-2019.csv", "mimeType": "text/csv", "buffer": _LIST.encode()}
+        )
+        page.get_by_test_id("lines").get_by_role("row").nth(6).wait_for()
+        _shoot(page, "import-night")
         browser.close()
+
+
+_LIST = """Client;Computer;OS;Serial no.;RAM;Bought;Remark
+Kelpie Boatyard;Boatyard Office;Windows 10 Pro;KB-40017;7,8 GB;03.05.2019;by the slip
+Kelpie  Boatyard ;boatyard-office;Win 10;;8;;
+Tidewrack Pottery;;macOS 14;TP-2217;16 GB;2021;in the glaze room
+Harbour Choir archive;choir-scanner;Linux;Default string;4096 MB;2016;
+Saltmarsh Primary School library;=A2&"-5";Windows 7;SM-0005;4;2014;
+Gannet Row Veterinary Practice;vet-front;Windows 11;GR-1001;16 GB;2022;front desk
+;spare-1;Linux;SP-1;8 GB;;nobody's
+"""
 
 
 def _open_whole(page: Page, path: str) -> None:
