@@ -103,6 +103,11 @@ const CONCERNS: Concern[] = [
   },
   { paths: ['/api/v1/clients', '/api/v1/closing-days'], kinds: ['client', 'shop'], fold: 500 },
   {
+    paths: ['/api/v1/clients/{client_id}', '/api/v1/clients/{client_id}/forgetting'],
+    kinds: ['client'],
+    fold: 300
+  },
+  {
     paths: [
       '/api/v1/machines/{machine}/programs',
       '/api/v1/machines/{machine}/changes',
