@@ -391,7 +391,7 @@ def test_an_agent_forgets_at_the_shops_own_word_alone(
 
 
 def test_a_restored_backup_forgets_again_at_once(
-    lived: tuple[Client, Agent], owner: Phylax, context: Context, tmp_path: Path
+    lived: tuple[Client, Agent], owner: Phylax, context: Context, clock: Clock, tmp_path: Path
 ) -> None:
     client, _ = lived
     backup = owner.backups.make()
@@ -400,7 +400,9 @@ def test_a_restored_backup_forgets_again_at_once(
     owner.clients.forget(client, FORGET)
     GO_ON(context)
     assert left_in(file.read_bytes()), "the backup has them, until its time comes"
+    clock.pass_(timedelta(days=30))
     later = owner.backups.make()
+    assert later.name != backup.name and left_in(file.read_bytes())
     assert left_in(Path(later.place, later.name).read_bytes()) == []
     assert left_in((Path(later.place) / forgotten_file.FILE).read_bytes()) == []
 
@@ -430,13 +432,15 @@ def _beside(archive: Path, known_in: Path) -> Path:
 
 
 def test_backups_made_before_can_go_too(
-    lived: tuple[Client, Agent], owner: Phylax, context: Context
+    lived: tuple[Client, Agent], owner: Phylax, context: Context, clock: Clock
 ) -> None:
     client, _ = lived
     older = owner.backups.make()
+    clock.pass_(timedelta(days=1))
     owner.clients.forget(client, FORGET.model_copy(update={"with_backups": True}))
     GO_ON(context)
     (now,) = [backup for backup in owner.backups.list() if not backup.gone_at]
+    assert Path(now.place, now.name).exists() and not Path(older.place, older.name).exists()
     assert now.id != older.id and owner.clients.forgettings()[0].state == "done"
     assert left_in(bytes_below(Path(now.place))) == []
 

@@ -58,7 +58,7 @@ def test_three_hundred_machines_of_forty_clients(
     assert kept() == before
 
 
-@pytest.mark.parametrize("meanwhile", ["machine", "client", "tag"])
+@pytest.mark.parametrize("meanwhile", ["machine", "another field", "client", "tag"])
 def test_what_was_changed_since_the_preview_is_not_overwritten(
     owner: Phylax, machine: Machine, meanwhile: str
 ) -> None:
@@ -71,6 +71,9 @@ def test_what_was_changed_since_the_preview_is_not_overwritten(
     client = owner.clients.get(machine.client_id)
     if meanwhile == "machine":
         owner.machines.change(machine, edit_of(MachineEdit, machine, note="under the desk"))
+    elif meanwhile == "another field":
+        # of which the list says nothing
+        owner.machines.change(machine, edit_of(MachineEdit, machine, stands_at="the cellar"))
     elif meanwhile == "client":
         owner.clients.change(client, edit_of(ClientEdit, client, phone="555 0100"))
     else:

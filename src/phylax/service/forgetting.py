@@ -93,7 +93,9 @@ def _drop_backups(context: Context, asked: Forgetting) -> None:
     if made.why:
         raise OSError(f"no backup could be made in place of the older ones: {made.why}")
     for backup in older:
-        _drop(context, backup)
+        # within one second, the new one took the place of the one before
+        if (backup.place, backup.name) != (made.place, made.name):
+            _drop(context, backup)
 
 
 def _drop(context: Context, backup: Backup) -> None:

@@ -182,6 +182,12 @@ def test_quotes_that_are_never_closed_cost_their_lines_alone_and_no_time() -> No
     assert seen.fates[LineFate.ADDED] == 1 and seen.fates[LineFate.REFUSED] == 3000
 
 
+def test_a_quote_that_is_closed_far_below_swallows_nothing() -> None:
+    lines = [f"Mill,mill-{number},linux" for number in range(100)]
+    text = "\n".join(["client,tag,os", 'Mill,"open,linux', *lines, 'Mill,shut",linux']) + "\n"
+    assert preview(text).fates[LineFate.ADDED] == 100
+
+
 @pytest.mark.parametrize(
     ("cell", "text"),
     [("8", 8 << 30), ("7,8 GB", 8375186227), ("16GB", 16 << 30), ("4096 MB", 4 << 30),

@@ -35,7 +35,8 @@ def sweep_spans(database: Database, *, at: int) -> bool:
 
 
 def _file_names(database: Database, since: int, until: int) -> int:
-    """Of files that went or were left in runs that ended in a span."""
+    """Of files that went or were left in runs that ended in a span; what is held has no fate yet,
+    and keeps its name."""
     span = {"since": since, "until": until}
     with database.read() as conn:
         named = values(
@@ -45,7 +46,6 @@ def _file_names(database: Database, since: int, until: int) -> int:
                 LEFT JOIN held_items h ON h.hold_id = n.hold_id AND h.number = n.number
                 LEFT JOIN runs r ON r.id = n.run_id
                 WHERE coalesce(h.fate_at, r.ended_at) < :until
-                  AND (n.hold_id IS NULL OR h.fate <> 'held')
                 """,
                 span,
             )

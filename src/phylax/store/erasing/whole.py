@@ -104,6 +104,8 @@ def again(database: Database, folders: Iterable[Path], *, at: int) -> int:
                 number = forgettings.add(conn, known.client, Forget(), None, who=_SERVICE, at=at)
             else:
                 number = already.id
+            # answers of before are nobody's any more, and may hold words that only somebody knew
+            conn.execute("DELETE FROM idempotency")
         if carry_out(database, number, at=at, also=known.entries):
             with database.write() as conn:
                 forgettings.end(conn, number, at=at)
