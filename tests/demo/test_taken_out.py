@@ -9,15 +9,19 @@ from typing import Any
 
 import pytest
 
+from phylax.core.forgetting.asked import Forget
 from phylax.core.records import verify
+from phylax.core.values import to_seconds
 from phylax.service import sealing
 from phylax.service.archives import loading, writing
 from phylax.service.context.context import Context
-from phylax.store import archive, audit, records
+from phylax.store import archive, audit, forgettings, records
 from phylax.store.database import Database
+from phylax.store.erasing import chain, whole
 from phylax.store.shop_file import FILE
 
 NOW = datetime(2026, 3, 2, 9, 30, tzinfo=UTC)
+NOW_AT = to_seconds(NOW)
 
 
 def rows_of(file: Path) -> dict[str, list[tuple[Any, ...]]]:
@@ -92,3 +96,34 @@ def test_without_its_key_older_seals_are_not_believed(demo: Path, tmp_path: Path
     said = sealing.check(Context(database, lambda: NOW), (demo / "kept.seal").read_text("utf-8"))
     database.close()
     assert not said.holds and "lost" in said.why
+
+
+def test_after_a_year_nothing_of_a_forgotten_client_is_left(demo: Path, tmp_path: Path) -> None:
+    """The ferry office: three machines, four hundred days, named in what belongs to the shop."""
+    shutil.copy(demo / FILE, tmp_path)
+    database = Database(tmp_path / FILE)
+    with database.read() as conn:
+        client = conn.execute("SELECT * FROM clients WHERE name LIKE 'Skerry%'").fetchone()
+        tags = [row[0] for row in conn.execute(
+            "SELECT tag FROM machines WHERE client_id = ?", (client["id"],)
+        )]  # fmt: skip
+        count = sum(map(len, chain.of_machines(conn, client["id"]).values()))
+        others = conn.execute("SELECT count(*) FROM readings").fetchone()[0]
+    assert len(tags) == 3 and count > 50
+    words = [client["name"], client["contact"], client["mail"], client["phone"], *tags]
+    with database.write() as conn:
+        number = forgettings.add(conn, client["id"], Forget(), None, who="Ines Marrow", at=NOW_AT)
+    assert whole.carry_out(database, number, at=NOW_AT)
+    content = b"".join(path.read_bytes() for path in tmp_path.iterdir()).lower()
+    left = [word for word in words if word and word.lower().encode() in content]
+    tails = [word for word in words if word and word.lower()[2:].encode() in content]
+    assert left == [] and tails == []
+    with database.write() as conn:
+        checked = verify(records.chain(conn))
+        assert checked.intact and checked.erased >= count
+        assert audit.verify(conn).intact
+        assert conn.execute("PRAGMA foreign_key_check").fetchone() is None
+        for index in ("records_text", "files_text"):
+            conn.execute(f"INSERT INTO {index} ({index}, rank) VALUES ('integrity-check', 1)")
+        assert 0 < conn.execute("SELECT count(*) FROM readings").fetchone()[0] < others
+    database.close()

@@ -64,13 +64,13 @@ def test_over_a_shop_that_is_there_none_is_loaded(small: Path, tmp_path: Path) -
 # --- archives that are not what they say ---------------------------------------------------------
 
 
-def changed(source: Path, target: Path, change: Change, *, told: bool = True) -> Path:
-    """An archive with other files; `told`: with digests that fit them."""
+def changed(source: Path, target: Path, change: Change, *, fits: bool = True) -> Path:
+    """An archive with other files; `fits`: with digests that fit them."""
     with zipfile.ZipFile(source) as opened:
         files = {name: opened.read(name) for name in opened.namelist()}
     change(files)
     manifest = json.loads(files["archive.json"])
-    if told and isinstance(manifest.get("files"), dict):
+    if fits and isinstance(manifest.get("files"), dict):
         for name in manifest["files"]:
             if name in files:
                 manifest["files"][name]["sha256"] = sha256(files[name]).hexdigest()
@@ -149,7 +149,7 @@ def test_what_is_not_right_is_refused_and_leaves_nothing(
 
 def test_one_that_was_altered_or_cut_off_is_refused(small: Path, tmp_path: Path) -> None:
     change = replaced("lists/clients.csv", b"Kelpie", b"Kelp!!")
-    altered = changed(small, tmp_path / "altered.zip", change, told=False)
+    altered = changed(small, tmp_path / "altered.zip", change, fits=False)
     with pytest.raises(BadArchiveError, match="altered or cut off"):
         loading.load(tmp_path / "data", altered)
     whole = (small).read_bytes()
@@ -324,9 +324,9 @@ def test_the_record_is_verified_without_the_service(
         broken(entries_jsonl="".join(lines["entries.jsonl"][cut]),
                hashed_txt="".join(lines["hashed.txt"][cut]),
                digests_txt="".join(lines["digests.txt"][cut]))  # fmt: skip
-    one = whole["entries.jsonl"].replace('\\"kind\\":\\"note\\"', '\\"kind\\":\\"call\\"', 1)
-    assert one != whole["entries.jsonl"]
-    broken(entries_jsonl=one, hashed_txt=whole["hashed.txt"].replace('"note"', '"call"', 1))
+    altered = whole["entries.jsonl"].replace('\\"kind\\":\\"note\\"', '\\"kind\\":\\"call\\"', 1)
+    assert altered != whole["entries.jsonl"]
+    broken(entries_jsonl=altered, hashed_txt=whole["hashed.txt"].replace('"note"', '"call"', 1))
     broken(seal_txt=whole["seal.txt"].replace("time 2", "time 1"))
     if language == "python":
         broken(entries_jsonl=whole["entries.jsonl"].replace("Fan cleaned", "Fan stolen"))

@@ -13,5 +13,5 @@ class Imports(Family):
 
     def take_in(self, asked: ImportAsk, preview: ImportPreview) -> ImportDone:
         """As a preview said; RefusedError where something changed since."""
-        told = asked.model_dump(mode="json") | {"preview": preview.preview}
-        return self._http.post(ImportDone, "/imports", ImportCommit.model_validate(told))
+        fields = asked.model_dump(mode="json") | {"preview": preview.preview}
+        return self._http.post(ImportDone, "/imports", ImportCommit.model_validate(fields))

@@ -9,7 +9,6 @@ from contextlib import suppress
 from datetime import date, timedelta
 from pathlib import Path
 
-from phylax.core.backups import Backup
 from phylax.core.events import EventKind
 from phylax.core.forgetting.asked import ForgetOutlook, Forgetting, means
 from phylax.core.shop import Client
@@ -28,7 +27,10 @@ _DAY = 86400
 
 
 def outlook(conn: Connection, client: Client, *, today: date) -> ForgetOutlook:
-    """What forgetting a client means as things stand."""
+    """What forgetting a client means as things stand; once it is asked for, how far it is."""
+    already = forgettings.of_client(conn, client.id)
+    if already is not None:
+        return ForgetOutlook(client_name=client.name, retired=True, already=already)
     known = forgotten.counted(conn, client.id)
     words = forgettings.words_of(conn, client.id)
     good = backups.good(conn)
@@ -47,7 +49,6 @@ def outlook(conn: Connection, client: Client, *, today: date) -> ForgetOutlook:
         agents=known.agents,
         backups=len(good),
         in_backups_until=last if good else None,
-        already=forgettings.of_client(conn, client.id),
     )
     return facts.model_copy(update={"in_words": means(facts)})
 
@@ -95,17 +96,9 @@ def _drop_backups(context: Context, asked: Forgetting) -> None:
     for backup in older:
         # within one second, the new one took the place of the one before
         if (backup.place, backup.name) != (made.place, made.name):
-            _drop(context, backup)
-
-
-def _drop(context: Context, backup: Backup) -> None:
-    path = Path(backup.place, backup.name)
-    if not path.parent.is_dir():
-        raise OSError(f"{path.parent} is not there: a backup in it cannot be deleted")
-    path.unlink(missing_ok=True)
-    Path(f"{path}.seal").unlink(missing_ok=True)
-    with context.db.write() as conn:
-        backups.note_gone(conn, backup.id, at=context.now())
+            if not Path(backup.place).is_dir():
+                raise OSError(f"{backup.place} is not there: a backup in it cannot be deleted")
+            making.remove(context, backup)
 
 
 async def keep_forgetting(context: Context) -> None:

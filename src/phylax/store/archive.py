@@ -89,7 +89,7 @@ def has_rows(conn: Connection, table: str, client: int | None) -> bool:
     return bool(conn.execute(question, {"client": client}).fetchone()[0])
 
 
-def numbers_given(conn: Connection) -> dict[str, int]:
+def highest_numbers(conn: Connection) -> dict[str, int]:
     """The highest number that each table gave to a row: none is given twice, also where its row is
     gone."""
     return {row["name"]: row["seq"] for row in conn.execute("SELECT * FROM sqlite_sequence")}

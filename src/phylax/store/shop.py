@@ -12,6 +12,7 @@ from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit, Shop, Sho
 from phylax.core.trends import Crossing
 from phylax.core.values import from_seconds
 from phylax.store import facts
+from phylax.store.forgettings import NOT_RESTRICTED
 from phylax.store.readings import ask_outlooks_of
 
 Connection = sqlite3.Connection
@@ -101,7 +102,7 @@ def clients(
     """Clients in order of their number, after one; with all of some words."""
     where, values = words_in(("c.name", "c.contact", "c.mail", "c.phone"), words)
     if not also_restricted:
-        where += " AND c.id NOT IN (SELECT client_id FROM forgettings WHERE state <> 'done')"
+        where += f" AND c.id {NOT_RESTRICTED}"
     rows = conn.execute(
         f"{_CLIENT} WHERE c.id > :after AND {where}"
         f" AND c.retired_at IS {'NOT ' if retired else ''}NULL AND c.forgotten_at IS NULL"

@@ -77,10 +77,10 @@ def serial(text: str) -> ReadCell:
 
 def year(text: str) -> ReadCell:
     line, says = word(text)
-    found = re.search(r"(?<!\d)(19[89]\d|20\d\d)(?!\d)", line)
-    if line and not found:
+    match = re.search(r"(?<!\d)(19[89]\d|20\d\d)(?!\d)", line)
+    if line and not match:
         return ReadCell("", f"“{line[:40]}” is no year, and left out")
-    return ReadCell(found[1] if found else "", says)
+    return ReadCell(match[1] if match else "", says)
 
 
 def memory(text: str) -> ReadCell:

@@ -72,13 +72,13 @@ def _with_name_as_client(
 
 def placed(heading: Sequence[str], said: Sequence[NamedColumn]) -> tuple[NamedColumn, ...]:
     """The columns as they were said to be, the others as they seem to be. ValueError."""
-    told = {named.column: named.field for named in said}
-    if odd := [number for number in told if number > len(heading)]:
+    field_of = {named.column: named.field for named in said}
+    if odd := [number for number in field_of if number > len(heading)]:
         raise ValueError(f"the list has {len(heading)} columns, and no column {odd[0]}")
-    fields = {field for field in told.values() if field is not None}
+    fields = {field for field in field_of.values() if field is not None}
     return tuple(
-        NamedColumn(column=named.column, field=told[named.column])
-        if named.column in told
+        NamedColumn(column=named.column, field=field_of[named.column])
+        if named.column in field_of
         else NamedColumn(column=named.column, field=None if named.field in fields else named.field)
         for named in guessed(heading)
     )

@@ -69,9 +69,9 @@ def _name(asked: ImportAsk, planned: Plan) -> str:
     """It changes with the list, how it is read, what it would do, and whatever of the shop it is
     matched with."""
     over = sha256(asked.content)
-    told = asked.model_dump(mode="json", exclude={"content", "preview"})
+    options = asked.model_dump(mode="json", exclude={"content", "preview"})
     lines = [line.model_dump(mode="json") for line in planned.lines]
-    over.update(json.dumps([told, lines, sorted(planned.matched)], sort_keys=True).encode())
+    over.update(json.dumps([options, lines, sorted(planned.matched)], sort_keys=True).encode())
     return over.hexdigest()
 
 

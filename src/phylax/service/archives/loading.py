@@ -63,8 +63,7 @@ def load(data: Path, file: Path) -> Loaded:
         with zipfile.ZipFile(file) as opened:
             loaded = _load(part, opened, [data, file.parent])
         copies.to_disk(part)
-        # never over a shop that was opened meanwhile
-        os.link(part, target)
+        _take_its_name(part, target)
     except (
         zipfile.BadZipFile, zipfile.LargeZipFile, NotImplementedError, EOFError, zlib.error
     ) as error:  # fmt: skip
@@ -73,6 +72,19 @@ def load(data: Path, file: Path) -> Loaded:
         _clear(part)
     copies.to_disk(data)
     return loaded
+
+
+def _take_its_name(part: Path, target: Path) -> None:
+    """Never over a shop that was opened meanwhile."""
+    try:
+        os.link(part, target)
+    except FileExistsError:
+        raise
+    except OSError:
+        # not every file system has links
+        if target.exists():
+            raise FileExistsError(f"There is a shop in {target.parent} already.") from None
+        os.replace(part, target)
 
 
 def _clear(part: Path) -> None:

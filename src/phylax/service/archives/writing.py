@@ -113,7 +113,7 @@ def _manifest(conn: Connection, of: str, at: datetime, client: int | None) -> di
         "shop": here["name"],
         "uid": here["uid"],
         "schema": conn.execute("PRAGMA user_version").fetchone()[0],
-        "numbers": archive.numbers_given(conn),
+        "numbers": archive.highest_numbers(conn),
         "written_by": f"Phylax {__version__}",
         "written_at": f"{at:%Y-%m-%dT%H:%M:%SZ}",
     }

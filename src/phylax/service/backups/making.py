@@ -151,13 +151,18 @@ def _let_go(context: Context, plan: BackupPlan) -> None:
         if not path.parent.is_dir():
             continue
         try:
-            path.unlink(missing_ok=True)
-            Path(f"{path}.seal").unlink(missing_ok=True)
+            remove(context, backup)
         except OSError as error:
             _log.warning("backup %s stays: %s", path, error)
-            continue
-        with context.db.write() as conn:
-            backups.note_gone(conn, backup.id, at=context.now())
+
+
+def remove(context: Context, backup: Backup) -> None:
+    """With the seal beside it. OSError where it stays."""
+    path = Path(backup.place, backup.name)
+    path.unlink(missing_ok=True)
+    Path(f"{path}.seal").unlink(missing_ok=True)
+    with context.db.write() as conn:
+        backups.note_gone(conn, backup.id, at=context.now())
 
 
 def state(context: Context) -> BackupState:

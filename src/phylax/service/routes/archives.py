@@ -29,14 +29,14 @@ def take_out_shop(change: TheChange, owner: Owner) -> StreamingResponse:
     builds the shop anew. That it was taken out is written down."""
     with change.context.db.read() as conn:
         name = the_shop(conn).name
-    return _given(change, SHOP, "the whole shop", name)
+    return _download(change, SHOP, "the whole shop", name)
 
 
 @router.get("/records/archive", response_class=StreamingResponse,
             responses=_ZIP | documented(403, 409))  # fmt: skip
 def take_out_record(change: TheChange, owner: Owner) -> StreamingResponse:
     """The record with its chain, to be verified without this service."""
-    return _given(change, RECORD, "the record", "record")
+    return _download(change, RECORD, "the record", "record")
 
 
 @router.get("/clients/{client_id}/archive", response_class=StreamingResponse,
@@ -45,10 +45,10 @@ def take_out_client(client_id: int, change: TheChange, owner: Owner) -> Streamin
     """Everything about one client and their machines, and nothing of others."""
     with change.context.db.read() as conn:
         name = find_client(conn, client_id).name
-    return _given(change, CLIENT, name, name, client_id)
+    return _download(change, CLIENT, name, name, client_id)
 
 
-def _given(
+def _download(
     change: Change, of: str, subject: str, name: str, client: int | None = None
 ) -> StreamingResponse:
     made = giving.make(change.context, of, subject, change.who, client)

@@ -62,8 +62,8 @@ def erase_machine(
 
     def act(conn: Connection, numbers: Sequence[int]) -> None:
         count = len(numbers)
-        told = "Words of 1 entry erased" if count == 1 else f"Words of {count} entries erased"
-        erase(conn, machine, numbers, f"{told}: the client was forgotten.", who=who, at=at)
+        what = "Words of 1 entry erased" if count == 1 else f"Words of {count} entries erased"
+        erase(conn, machine, numbers, f"{what}: the client was forgotten.", who=who, at=at)
 
     in_slices(database, entries, act)
 

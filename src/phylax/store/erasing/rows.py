@@ -141,16 +141,21 @@ def _unlist_files(database: Database, client_id: int) -> None:
 
     def act(conn: Connection, some: Sequence[tuple[object, ...]]) -> None:
         for (number,) in some:
-            conn.execute(
-                """
-                INSERT INTO files_text (files_text, rowid, path, place)
-                SELECT 'delete', id, path, place FROM file_words WHERE id = ?
-                """,
-                (number,),
-            )
-            conn.execute("DELETE FROM named_files WHERE id = ?", (number,))
+            unname_file(conn, number)
 
     in_slices(database, rows, act)
+
+
+def unname_file(conn: Connection, number: object) -> None:
+    """Out of the index as it was put in, then gone."""
+    conn.execute(
+        """
+        INSERT INTO files_text (files_text, rowid, path, place)
+        SELECT 'delete', id, path, place FROM file_words WHERE id = ?
+        """,
+        (number,),
+    )
+    conn.execute("DELETE FROM named_files WHERE id = ?", (number,))
 
 
 def _remove_orphans(database: Database) -> None:

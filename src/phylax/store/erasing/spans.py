@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from phylax.store import keeping
 from phylax.store.database import Connection, Database
 from phylax.store.erasing import pages
+from phylax.store.erasing.rows import unname_file
 from phylax.store.erasing.slices import in_slices, values
 from phylax.store.erasing.staff import forget_person
 
@@ -105,14 +106,7 @@ def _without_largest(conn: Connection, rows: Sequence[tuple[object, ...]]) -> No
 
 def _unname(conn: Connection, rows: Sequence[tuple[object, ...]]) -> None:
     for number, hold, item in rows:
-        conn.execute(
-            """
-            INSERT INTO files_text (files_text, rowid, path, place)
-            SELECT 'delete', id, path, place FROM file_words WHERE id = ?
-            """,
-            (number,),
-        )
-        conn.execute("DELETE FROM named_files WHERE id = ?", (number,))
+        unname_file(conn, number)
         conn.execute(
             "UPDATE held_items SET path = '', place = '' WHERE hold_id = ? AND number = ?",
             (hold, item),

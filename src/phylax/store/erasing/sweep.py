@@ -58,7 +58,7 @@ def _sweep(database: Database, table: str, columns: Sequence[str], words: Words,
         if not texts:
             return
         where, wanted = roughly(texts, words)
-        found = [
+        naming = [
             row
             for row in conn.execute(
                 f"SELECT {', '.join([*keys, *texts])} FROM {table} WHERE {where}", wanted
@@ -79,7 +79,7 @@ def _sweep(database: Database, table: str, columns: Sequence[str], words: Words,
             sets = ", ".join(f"{column} = ?" for column in texts)
             conn.execute(f"UPDATE {table} SET {sets} WHERE {named}", (*changed, *key))
 
-    in_slices(database, found, act)
+    in_slices(database, naming, act)
 
 
 def _remove_row(conn: Connection, table: str, named: str, key: tuple[object, ...]) -> None:

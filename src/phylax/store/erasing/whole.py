@@ -71,8 +71,8 @@ def _begin(database: Database, asked: Forgetting, at: int) -> None:
     """What is looked for is settled once: later, some of it is gone already. Outside the file it is
     known first, so that whatever happens now, a restored backup forgets again."""
     with database.read() as conn:
-        told = forgettings.words(conn, asked.id)
-        words = Words([*forgettings.words_of(conn, asked.client_id).all, *told.all])
+        further = forgettings.words(conn, asked.id)
+        words = Words([*forgettings.words_of(conn, asked.client_id).all, *further.all])
         elsewhere = chain.naming(conn, asked.client_id, words)
         numbered = forgotten.numbered(conn, asked.client_id)
         digests = tuple(records.digest_at(conn, number) for _, number, _ in elsewhere)
