@@ -70,7 +70,9 @@ def test_names_of_files_go_after_their_span_and_figures_stay(
     assert [item.path for item in owner.holds.items(hold.id)] == [FILM]
     assert f"left-{FILM}".encode() not in below(context) and b"Qualmstab" not in below(context)
     with context.db.write() as conn:
-        conn.execute("UPDATE held_items SET fate = 'gone', fate_at = 5")
+        gone_at = keeping.before(24, context.now()) + 60
+        conn.execute("UPDATE held_items SET fate = 'gone', fate_at = ?", (gone_at,))
+    clock.pass_(timedelta(days=1))
     assert FILM.encode() in below(context)
     assert sweep_spans(context.db, at=context.now()) is True
     assert FILM.encode() not in below(context) and b"jjqv" not in below(context)

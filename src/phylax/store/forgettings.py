@@ -78,8 +78,12 @@ def listed(conn: Connection) -> list[Forgetting]:
 def due(conn: Connection, *, at: int) -> list[Forgetting]:
     """Those that are to begin, or to go on."""
     rows = conn.execute(
-        f"{_FORGETTING} WHERE f.state <> 'done'"
-        " AND (f.state <> 'postponed' OR f.postponed_until <= ?) ORDER BY f.id",
+        """
+        SELECT f.*, c.name AS client_name FROM forgettings f INDEXED BY forgettings_not_done
+        JOIN clients c ON c.id = f.client_id
+        WHERE f.state <> 'done' AND (f.state <> 'postponed' OR f.postponed_until <= ?)
+        ORDER BY f.id
+        """,
         (at,),
     )
     return [_forgetting(row) for row in rows]

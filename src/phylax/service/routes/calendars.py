@@ -53,7 +53,7 @@ def withdraw_calendar(feed_id: int, change: TheChange, technician: Technician) -
         change.audit(conn, "withdraw calendar address", before.name, before)
 
 
-@public.get("/calendar/{address}.ics", responses=documented(404) | {304: {}})
+@public.get("/calendar/{address}.ics", responses=documented(400, 404, 414) | {304: {}})
 def read_calendar(address: str, context: TheContext, request: Request) -> Response:
     """A feed as an iCalendar object (RFC 5545)."""
     now = context.now()

@@ -62,7 +62,7 @@ def _checks(context: Context) -> dict[str, str]:
     return checks
 
 
-@public.get("/metrics", responses=documented(401))
+@public.get("/metrics", responses=documented(400, 401, 414))
 def metrics(request: Request, actor: Signed) -> Response:
     """Measures, as OpenMetrics where that is asked for, else in Prometheus' text form."""
     body, media_type = request.app.state.measures.exposed(request.headers.get("accept", ""))

@@ -43,10 +43,13 @@ def _file_names(database: Database, since: int, until: int) -> int:
         named = values(
             conn.execute(
                 """
-                SELECT n.id, n.hold_id, n.number FROM named_files n
-                LEFT JOIN held_items h ON h.hold_id = n.hold_id AND h.number = n.number
-                LEFT JOIN runs r ON r.id = n.run_id
-                WHERE coalesce(h.fate_at, r.ended_at) < :until
+                SELECT n.id, n.hold_id, n.number FROM held_items h
+                CROSS JOIN named_files n ON n.hold_id = h.hold_id AND n.number = h.number
+                WHERE h.fate_at >= :since AND h.fate_at < :until
+                UNION ALL
+                SELECT n.id, n.hold_id, n.number FROM runs r
+                CROSS JOIN named_files n ON n.run_id = r.id
+                WHERE r.ended_at >= :since AND r.ended_at < :until
                 """,
                 span,
             )

@@ -13,4 +13,6 @@ CREATE TABLE keeping (
     changed_at INTEGER NOT NULL DEFAULT 0
 ) STRICT;
 INSERT INTO keeping (id) VALUES (1);
+CREATE INDEX held_items_by_fate ON held_items (fate_at) WHERE fate_at IS NOT NULL;
+CREATE INDEX surveys_by_end ON surveys (ended_at);
 ALTER TABLE people ADD COLUMN forgotten_at INTEGER;
