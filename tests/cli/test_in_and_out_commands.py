@@ -82,4 +82,4 @@ def test_a_client_is_forgotten_and_spans_are_set(
     spans = phylax("shop", "keeping", "--staff", "36", "--notices", "12")
     assert "36 months after they left" in spans.stdout and "12 months" in spans.stdout
     assert "they stay" not in spans.stdout
-    assert "left: stay" in phylax("shop", "keeping", "--staff", "0").stdout
+    assert "left: they stay" in phylax("shop", "keeping", "--staff", "0").stdout

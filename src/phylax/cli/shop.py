@@ -153,7 +153,9 @@ def keep(session: Session, file_names: int | None, notices: int | None, staff: i
         plan = family.set_keeping(plan, **wanted)
     console.print(f"Names of files: {count(plan.file_names_months, 'month')} after they went.")
     console.print(f"Mails that went out: {count(plan.notices_months, 'month')}.")
-    after = f"{count(plan.staff_months, 'month')} after they left" if plan.staff_months else "stay"
+    after = (
+        f"{count(plan.staff_months, 'month')} after they left" if plan.staff_months else "they stay"
+    )
     console.print(f"Names of people who left: {after}.")
 
 
