@@ -400,6 +400,9 @@ def test_a_restored_backup_forgets_again_at_once(
     owner.clients.forget(client, FORGET)
     GO_ON(context)
     assert left_in(file.read_bytes()), "the backup has them, until its time comes"
+    # on another machine, with nothing but the backups that were made before
+    restoring.restore(tmp_path / "from-backups", file)
+    assert left_in(bytes_below(tmp_path / "from-backups")) == []
     clock.pass_(timedelta(days=30))
     later = owner.backups.make()
     assert later.name != backup.name and left_in(file.read_bytes())

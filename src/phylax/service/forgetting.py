@@ -15,7 +15,7 @@ from phylax.core.shop import Client
 from phylax.core.values import to_seconds
 from phylax.service.backups import making
 from phylax.service.context.context import Context
-from phylax.store import backups, events, forgettings, forgotten, keeping
+from phylax.store import backups, events, forgettings, forgotten, forgotten_file, keeping
 from phylax.store.database import Connection
 from phylax.store.erasing import chain
 from phylax.store.erasing.spans import sweep_spans
@@ -62,6 +62,7 @@ def go_on(context: Context) -> None:
     for asked in due:
         try:
             is_done = carry_out(context.db, asked.id, at=now)
+            _note_beside_backups(context)
             if is_done and asked.with_backups:
                 _drop_backups(context, asked)
         except (OSError, sqlite3.Error) as error:
@@ -84,6 +85,16 @@ def _sweep(context: Context, now: int) -> None:
         sweep_spans(context.db, at=now)
     except (OSError, sqlite3.Error) as error:
         _log.error("what was kept for its span goes later: %s", error)
+
+
+def _note_beside_backups(context: Context) -> None:
+    """Whoever has nothing but the backups forgets again, too. Where their place is not there now,
+    the next backup sees to it."""
+    with context.db.read() as conn:
+        place = making.place_of(context, backups.plan(conn))
+    if place.is_dir():
+        with suppress(OSError):
+            forgotten_file.carry(context.db.path.parent, place)
 
 
 def _drop_backups(context: Context, asked: Forgetting) -> None:
