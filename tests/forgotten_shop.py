@@ -11,6 +11,7 @@ from conftest import Service
 from helpers import enrol, make_file, make_standin
 from phylax.agent.runtime.loop import Agent
 from phylax.client import NotSignedInError, Phylax, sign_in
+from phylax.core.forgetting.asked import Forget
 from phylax.core.importing.asked import ImportAsk
 from phylax.core.reporting.asked import ReportAsk
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
@@ -18,7 +19,10 @@ from phylax.core.scheduling.rounds import RoundEdit
 from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit
 from phylax.core.values import edit_of
 from phylax.core.visits import HandOver, NewVisit
+from phylax.service import forgetting
+from phylax.service.backups import making
 from phylax.service.context.context import Context
+from phylax.store.database import Connection
 from pictures import picture
 
 NAME, PERSON, MAIL = "Zwirbelkontor Quitzow", "Hjalmar Vöxquist", "kontor@zwirbelpost.example"
@@ -26,6 +30,10 @@ PHONE, TAG, SERIAL = "0777 313 3331", "zwirbel-kasse", "ZQX88120K"
 FILM, NOTE, EARLIER = "urlaubsfilm-jjqv.mkv", "Krumpholzwurzel", "Blixtfaden Handel"
 NICK = "Hjallepantz"
 WORDS = (NAME, PERSON, MAIL, PHONE, TAG, SERIAL, FILM, NOTE, EARLIER, NICK)
+
+GO_ON = forgetting.go_on
+"""As it is, where a test keeps the service from doing it by itself."""
+FORGET = Forget(why=f"{NAME} asked for it", words=(NICK,))
 
 
 def left_in(content: bytes) -> list[str]:
@@ -100,3 +108,20 @@ def live_through_much(
             (f"Of {NAME}", f"words={TAG}"),
         )
     return owner.clients.retire(owner.clients.get(client.id), "Moved away"), agent
+
+
+def left_anywhere(context: Context) -> list[str]:
+    """In the data directory, but the backups."""
+    return left_in(bytes_below(context.db.path.parent, making.BESIDE, "client"))
+
+
+def check_indexes(conn: Connection) -> None:
+    """Each index of words is what it would be if it were made anew."""
+    for index in ("records_text", "files_text"):
+        conn.execute(f"INSERT INTO {index} ({index}, rank) VALUES ('integrity-check', 1)")
+        with_terms = "SELECT term, col, doc, offset FROM temp.terms ORDER BY 1, 2, 3, 4"
+        conn.execute(f"CREATE VIRTUAL TABLE temp.terms USING fts5vocab(main, {index}, instance)")
+        kept = [tuple(row) for row in conn.execute(with_terms)]
+        conn.execute(f"INSERT INTO {index} ({index}) VALUES ('rebuild')")
+        assert kept == [tuple(row) for row in conn.execute(with_terms)], index
+        conn.execute("DROP TABLE temp.terms")

@@ -84,7 +84,7 @@ def _sentences(outlook: ForgetOutlook) -> Iterator[str]:
     if outlook.reports:
         gone.append(count(outlook.reports, "report"))
     if outlook.attachments:
-        gone.append(count(outlook.attachments, "picture or PDF").replace("PDFs", "PDF"))
+        gone.append(count(outlook.attachments, "attachment"))
     yield f"Gone for good: {', '.join(gone)}. Nobody can bring them back."
     if outlook.entries:
         stay = "stays" if outlook.entries == 1 else "stay"
