@@ -8,6 +8,9 @@ from contextlib import closing
 from datetime import timedelta
 from pathlib import Path
 
+import pytest
+
+from conftest import serving
 from forgotten_shop import (
     FORGET,
     GO_ON,
@@ -15,15 +18,17 @@ from forgotten_shop import (
     bytes_below,
     left_in,
 )
-from helpers import Clock
+from helpers import Clock, free_port
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.forgetting.asked import Forget
 from phylax.core.records import verify
 from phylax.core.shop import Client, ClientEdit, Machine
+from phylax.service import forgetting
 from phylax.service.archives import loading
 from phylax.service.backups import restoring
 from phylax.service.context.context import Context
+from phylax.service.serve import server_config
 from phylax.store import audit, forgotten_file, records
 from phylax.store.database import Database
 from phylax.store.erasing import whole
@@ -129,3 +134,14 @@ def test_what_lies_outside_may_be_torn(tmp_path: Path) -> None:
         2,
         7,
     ]
+
+
+def test_a_shop_starts_where_it_cannot_forget_again_yet(
+    context: Context, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def full(*args: object, **more: object) -> int:
+        raise sqlite3.OperationalError("database or disk is full")
+
+    monkeypatch.setattr(forgetting, "again", full)
+    with serving(context, server_config(context, "127.0.0.1", free_port())) as service:
+        assert service.as_("ines").clients.forgettings() == []

@@ -18,7 +18,7 @@ from phylax.service import problems
 from phylax.service.archives.giving import clear_halves
 from phylax.service.backups.making import keep_backups
 from phylax.service.context.context import Context
-from phylax.service.forgetting import keep_forgetting
+from phylax.service.forgetting import forget_again, keep_forgetting
 from phylax.service.http import static
 from phylax.service.http.auth import known_by
 from phylax.service.http.examples import EXAMPLES
@@ -74,7 +74,6 @@ from phylax.service.runs import reading_messages
 from phylax.service.secret_keys import close_all
 from phylax.service.telemetry.logs import Requests
 from phylax.service.telemetry.metrics import Measures
-from phylax.store.erasing.whole import again
 from phylax.store.routines import ship
 
 API = "/api/v1"
@@ -93,8 +92,7 @@ def create_app(context: Context) -> FastAPI:
             ship(conn, at=context.now())
         close_all(context)
         clear_halves(context)
-        # also where somebody put an older file in the place of the shop's by hand
-        again(context.db, [context.db.path.parent], at=context.now())
+        forget_again(context)
         app.state.feed.begin()
         tasks = [
             asyncio.create_task(scheduler.keep_time(context)),

@@ -19,7 +19,7 @@ from phylax.store import backups, events, forgettings, forgotten, forgotten_file
 from phylax.store.database import Connection
 from phylax.store.erasing import chain
 from phylax.store.erasing.spans import sweep_spans
-from phylax.store.erasing.whole import carry_out
+from phylax.store.erasing.whole import again, carry_out
 
 _log = logging.getLogger("phylax.forgetting")
 _EVERY = 3.0
@@ -51,6 +51,15 @@ def outlook(conn: Connection, client: Client, *, today: date) -> ForgetOutlook:
         in_backups_until=last if good else None,
     )
     return facts.model_copy(update={"in_words": means(facts)})
+
+
+def forget_again(context: Context) -> None:
+    """Also where somebody put an older file in the place of the shop's by hand. What keeps it from
+    that keeps nobody from working: what was begun goes on later."""
+    try:
+        again(context.db, [context.db.path.parent], at=context.now())
+    except (OSError, sqlite3.Error) as error:
+        _log.error("who was forgotten is not forgotten again yet: %s", error)
 
 
 def go_on(context: Context) -> None:
