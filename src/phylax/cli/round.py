@@ -13,6 +13,7 @@ from phylax.cli._clock import now as clock_now
 from phylax.cli._output import LOOK_HERE, Column, console, format_option, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.quantities import count, parse_span, show_moment, show_span
+from phylax.core.scheduling.plain_words import Spoken, read_words
 from phylax.core.scheduling.rounds import MachineFilter, Pressure, RoundEdit, RoundPreview
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -94,9 +95,10 @@ def _choice_options(command: F) -> F:
 @click.option(
     "--often",
     help="How often, as in 'every Tuesday', 'the last Friday of every month', or a recurrence "
-    "rule by RFC 5545. Left out: only when space is short.",
+    "rule by RFC 5545; also with its time, as in 'weekdays at 18:30'. Left out: only when space is "
+    "short.",
 )
-@click.option("--at", type=TimeType(), required=True, help="When it may start, as in 18:30.")
+@click.option("--at", type=TimeType(), help="When it may start, as in 18:30; else as --often says.")
 @click.option("--closes", type=TimeType(), help="When it must have ended, as in 06:00.")
 @click.option("--from", "starts", type=click.DateTime(["%Y-%m-%d"]), help="First day; else today.")
 @click.option("--catch-up", type=SpanType(), default="12 hours", show_default=True,
@@ -125,7 +127,7 @@ def add_round(
     like: str | None,
     but: tuple[str, ...],
     often: str | None,
-    at: time,
+    at: time | None,
     closes: time | None,
     starts: datetime | None,
     catch_up: timedelta,
@@ -140,6 +142,9 @@ def add_round(
 ) -> None:
     """Make a round NAME."""
     shop = session.shop
+    spoken = _spoken(often)
+    if at is None and spoken.at is None:
+        raise click.UsageError("Say when it may start: --at 18:30, or --often 'weekdays at 18:30'.")
     by_filter = MachineFilter(systems=systems, words=like or "") if systems or like else None
     edit = RoundEdit.model_validate(
         {
@@ -148,7 +153,7 @@ def add_round(
             "recurrence": often,
             "at": at,
             "closes": closes,
-            "starts_on": starts.date() if starts else _today(session),
+            "starts_on": starts.date() if starts else spoken.starts_on or _today(session),
             "zone_of": "client" if clients_time else "shop",
             "except_dates": [day.date() for day in but_not],
             "on_closing_days": _ON_CLOSED[on_closed],
@@ -171,6 +176,16 @@ def add_round(
         made = shop.rounds.add(edit)
         console.print(f"Round {made.id}, {made.name}: {made.how_often}")
     _tell(session, shown)
+
+
+def _spoken(often: str | None) -> Spoken:
+    """What --often says besides how often."""
+    if often is None or "=" in often:
+        return Spoken("")
+    try:
+        return read_words(often)
+    except ValueError as error:
+        raise click.BadParameter(str(error), param_hint="--often") from error
 
 
 def _tell(session: Session, shown: RoundPreview) -> None:

@@ -20,7 +20,8 @@ from zoneinfo import ZoneInfo
 
 from pydantic import AfterValidator, Field
 
-from phylax.core.scheduling.recurrence_words import from_words, in_words
+from phylax.core.scheduling.plain_words import from_words
+from phylax.core.scheduling.recurrence_words import DAYS, in_words, ordinal
 
 _PARTS = frozenset(
     {"FREQ", "INTERVAL", "COUNT", "UNTIL", "BYDAY", "BYMONTHDAY", "BYMONTH", "BYSETPOS", "WKST"}
@@ -329,6 +330,28 @@ def next_dates(
 ) -> list[datetime]:
     """At most the next `most` occurrences."""
     return list(islice(occurrences(rule, starts_on, at, zone, after=after), most))
+
+
+def left_out(rule: str, starts_on: date) -> str:
+    """Which months or years a rule passes by, as a sentence; empty where it comes in all."""
+    read = _read(rule)
+    if read.frequency == "YEARLY" and read.months == (2,) and read.month_days == (29,):
+        return "Only leap years have a 29 February; the others are left out."
+    if read.frequency == "DAILY" or read.frequency == "WEEKLY":
+        return ""
+    dates = read.month_days
+    if read.frequency == "MONTHLY" and not (dates or read.weekdays):
+        dates = (starts_on.day,)
+    late = [day for day in dates if day > 28]
+    if late and not (read.months or read.weekdays):
+        return (
+            f"Months without a {ordinal(max(late))} are left out; 'the last day of every month' "
+            "comes in each."
+        )
+    fifths = [DAYS[_WEEKDAYS[day]] for place, day in read.weekdays if abs(place) == 5]
+    if fifths and read.frequency == "MONTHLY":
+        return f"Months without a fifth {fifths[0]} are left out."
+    return ""
 
 
 def how_often(rule: str, at: time | None = None) -> str:

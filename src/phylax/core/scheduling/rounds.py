@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from datetime import date, time, timedelta
-from typing import Annotated, Literal, NamedTuple
+from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import Field, field_validator, model_validator
 
+from phylax.core.scheduling.plain_words import Spoken, read_words
 from phylax.core.scheduling.recurrence import RecurrenceRule, how_often
 from phylax.core.shop import Name, System
 from phylax.core.values import Demand, Moment, Span, Value
@@ -92,6 +93,19 @@ class RoundEdit(Demand):
     paused: bool = False
     paused_until: date | None = Field(None, description="Makes nothing before this day")
 
+    @model_validator(mode="before")
+    @classmethod
+    def _as_spoken(cls, fields: Any) -> Any:
+        """Times and days that the words of `recurrence` say go into the fields that are theirs."""
+        words = fields.get("recurrence") if isinstance(fields, dict) else None
+        if not isinstance(words, str) or "=" in words:
+            return fields
+        try:
+            spoken = read_words(words)
+        except ValueError:
+            return fields  # the field says what is wrong with it
+        return fields | _beside(fields, spoken) | {"recurrence": spoken.rule}
+
     @field_validator("machine_ids", "client_ids", "except_machine_ids")
     @classmethod
     def _each_once(cls, ids: tuple[int, ...]) -> tuple[int, ...]:
@@ -158,6 +172,19 @@ class RoundEdit(Demand):
         if self.closes is None:
             return f"from {self.at:%H:%M}"
         return f"{self.at:%H:%M} to {self.closes:%H:%M}"
+
+
+def _beside(fields: dict[str, Any], spoken: Spoken) -> dict[str, time | date]:
+    """What the words say besides how often. ValueError where a field says something else."""
+    said = {"at": spoken.at, "closes": spoken.closes, "starts_on": spoken.starts_on}
+    beside = {name: value for name, value in said.items() if value is not None}
+    for name, value in beside.items():
+        shown = f"{value:%H:%M}" if isinstance(value, time) else str(value)
+        other = fields.get(name)
+        # times come as "18:30" or "18:30:00"
+        if other is not None and not str(other).startswith(shown):
+            raise ValueError(f"the words say {shown}, {name!r} says {other}: say it once")
+    return beside
 
 
 class Round(Value):

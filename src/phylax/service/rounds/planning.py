@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from itertools import islice
 
 from phylax.core.runs import RunState
@@ -15,7 +15,7 @@ from phylax.core.scheduling.presence import (
     on_in_window,
     propose,
 )
-from phylax.core.scheduling.recurrence import next_dates
+from phylax.core.scheduling.recurrence import left_out, next_dates
 from phylax.core.scheduling.rounds import (
     Habit,
     Postponed,
@@ -59,10 +59,19 @@ def check_dates(conn: Connection, edit: RoundEdit, *, at: int) -> None:
     if edit.recurrence is None or edit.paused:
         return
     zone = the_shop(conn).clock
-    if not next_dates(
-        edit.recurrence, edit.starts_on, edit.at, zone, after=from_seconds(at), most=1
-    ):
-        raise invalid("/recurrence", "this round would never run: its last date has passed")
+    beginning = datetime(1900, 1, 1, tzinfo=UTC)
+
+    def comes(after: datetime) -> bool:
+        rule = edit.recurrence or ""
+        return bool(next_dates(rule, edit.starts_on, edit.at, zone, after=after, most=1))
+
+    if not comes(from_seconds(at)):
+        why = (
+            "its last date has passed"
+            if comes(beginning)
+            else f"it names no day from {edit.starts_on} on"
+        )
+        raise invalid("/recurrence", f"this round would never run: {why}")
 
 
 def _timing(conn: Connection, edit: RoundEdit) -> Timing:
@@ -79,10 +88,14 @@ def next_times(conn: Connection, edit: RoundEdit, *, at: int, most: int = 5) -> 
 
 
 def preview(conn: Connection, edit: RoundEdit, *, at: int) -> RoundPreview:
+    check_dates(conn, edit, at=at)
     timing = _timing(conn, edit)
     dates = list(islice(timing.after(at), 5))
     chosen = [m for m in shop.described(conn) if edit.takes(m)]
     takes = routines.takes(conn, edit.routine_id, [m.id for m in chosen])
+    notes = [timing.told(occurrence) for occurrence in dates]
+    if edit.recurrence is not None:
+        notes.append(left_out(edit.recurrence, edit.starts_on))
     too_long = []
     if dates and edit.closes is not None:
         window = timing.stretches(dates[0])
@@ -91,7 +104,7 @@ def preview(conn: Connection, edit: RoundEdit, *, at: int) -> RoundPreview:
         recurrence=edit.recurrence,
         how_often=edit.in_words(),
         next_dates=tuple(from_seconds(occurrence.opens_at) for occurrence in dates),
-        notes=tuple(filter(None, (timing.told(occurrence) for occurrence in dates))),
+        notes=tuple(filter(None, notes)),
         machines=len(chosen),
         takes=timedelta(seconds=max(takes.values())) if takes else None,
         seldom_on=tuple(seldom_on(conn, edit, at=at)),
