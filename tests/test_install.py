@@ -93,7 +93,7 @@ def test_an_agents_machine_gets_an_agent_that_works_and_nothing_of_the_service(
     (site,) = (tmp_path / "python").glob("lib/python*/site-packages")
     assert not [name for name in ONLY_SERVICE if (site / name).exists()]
     home = {"HOME": str(tmp_path)}
-    unit = run(python, "agent", "unit", "--data", str(tmp_path / "agent"), **home)
+    unit = run(python, "agent", "write-unit", "--data", str(tmp_path / "agent"), **home)
     assert unit.returncode == 0 and "agent start" in unit.stdout
     alone = run(python, "agent", "once", "--data", str(tmp_path / "agent"), **home)
     assert "agent enrol" in alone.stderr

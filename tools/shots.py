@@ -190,7 +190,7 @@ def _terminal(url: str, token: Path) -> None:
 
 
 def _figure(url: str, token: Path) -> None:
-    words = ["trend", "picture", "ferry-tickets", str(SHOTS / "trend-picture.png")]
+    words = ["trend", "draw", "ferry-tickets", str(SHOTS / "trend-picture.png")]
     env = os.environ | {"PHYLAX_URL": url, "PHYLAX_TOKEN_FILE": str(token)}
     subprocess.run([sys.executable, "-m", "phylax", *words], check=True, env=env)
 

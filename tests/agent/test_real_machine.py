@@ -88,7 +88,7 @@ def test_a_real_machine_is_surveyed_and_cleaned_to_the_byte(
     make_old([path for path in (home / ".tmp").rglob("*") if path.name != "fresh"], 4)
 
     code = json.loads(
-        phylax(owner, token, "machine", "code", "ferry-desk", "--format", "json").stdout
+        phylax(owner, token, "machine", "make-code", "ferry-desk", "--format", "json").stdout
     )
     folder = tmp_path / "agent"
     enrolled = phylax(

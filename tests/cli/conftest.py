@@ -26,11 +26,13 @@ def phylax(service: Service, owner: Phylax, clock: Clock, tmp_path: Path) -> Run
         "XDG_CONFIG_HOME": str(tmp_path / "config"),
     }  # fmt: skip
 
-    def run(*words: str, url: str | None = None, **env: str) -> CompletedProcess[str]:
+    def run(
+        *words: str, url: str | None = None, stdin: bytes = b"", **env: str
+    ) -> CompletedProcess[str]:
         streams = [io.TextIOWrapper(io.BytesIO(), encoding="utf-8") for _ in range(2)]
         with pytest.MonkeyPatch.context() as here:
             here.setattr(sys, "argv", ["phylax", *words])
-            here.setattr(sys, "stdin", io.StringIO())
+            here.setattr(sys, "stdin", io.TextIOWrapper(io.BytesIO(stdin), encoding="utf-8"))
             here.setattr(sys, "stdout", streams[0])
             here.setattr(sys, "stderr", streams[1])
             wanted = usual | ({"PHYLAX_URL": url} if url else {}) | env
@@ -40,6 +42,8 @@ def phylax(service: Service, owner: Phylax, clock: Clock, tmp_path: Path) -> Run
             # people and shop go by one clock
             here.setattr(_clock, "source", clock)
             here.setattr(console, "width", int(wanted["COLUMNS"]))
+            # with columns of its own it is a terminal, else a pipe
+            here.setattr(console, "_force_terminal", "COLUMNS" in env)
             with pytest.raises(SystemExit) as ended:
                 main()
             code = ended.value.code

@@ -19,7 +19,7 @@ def test_checks_are_asked_for_listed_and_seen_to(
 ) -> None:
     make_standin(tmp_path / "m")
     agent = enrol(owner, machine.tag, tmp_path / "agent", tmp_path / "m")
-    assert "File system" in phylax("check", "catalogue").stdout
+    assert "File system" in phylax("check", "list-kinds").stdout
     assert "was not checked yet" in phylax("check", "list", machine.tag).stdout
     assert "waits for" in phylax("check", "run", machine.tag, "--no-wait").stdout
     (tmp_path / "m/checks.toml").write_text(BROKEN)

@@ -36,7 +36,7 @@ def test_a_machine_is_changed_and_what_is_not_named_stays(
     assert phylax(*words, "--year", "1066").returncode == 2
     assert "Name what changes" in phylax(*words).stderr
     picture = tmp_path / "label.svg"
-    made = phylax("machine", "label", "ferry-desk", str(picture))
+    made = phylax("machine", "make-label", "ferry-desk", str(picture))
     assert f"{owner.url}/machines/ferry-desk" in " ".join(made.stdout.split())
     assert picture.read_text("utf-8").startswith("<svg")
 

@@ -73,13 +73,13 @@ def test_a_client_is_forgotten_and_spans_are_set(
     assert silent.returncode != 0 and "say why" in silent.stderr
     later = phylax(*postponed, "--why", "a claim")
     assert later.returncode == 0 and "by itself" in later.stdout
-    (listed,) = json.loads(phylax("client", "forgotten", "--format", "json").stdout)
+    (listed,) = json.loads(phylax("client", "list-forgotten", "--format", "json").stdout)
     assert listed["state"] == "postponed" and listed["why"] == "a claim"
     assert phylax("client", "forget", name, "--call-off").returncode == 0
     done = phylax("client", "forget", name, "--word", "Skerry", "--yes")
     assert done.returncode == 0 and "has no name any more" in done.stdout, done
     assert "words were erased" in phylax("record", "verify").stdout
-    spans = phylax("shop", "keeping", "--staff", "36", "--notices", "12")
+    spans = phylax("shop", "set-keeping", "--staff", "36", "--notices", "12")
     assert "36 months after they left" in spans.stdout and "12 months" in spans.stdout
     assert "they stay" not in spans.stdout
-    assert "left: they stay" in phylax("shop", "keeping", "--staff", "0").stdout
+    assert "left: they stay" in phylax("shop", "set-keeping", "--staff", "0").stdout

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import csv
-import io
 import logging
 
 import pytest
 from pydantic import BaseModel
 
-from phylax.cli import _output
+from phylax.cli._forms import TABLE, Form, Shown
 from phylax.cli._output import Column, console, print_list
 from phylax.service.telemetry import logs
 
@@ -24,19 +23,19 @@ COLUMNS = (Column("name", lambda named: named.name), Column("below", lambda n: n
 def test_nothing_in_a_name_reaches_the_terminal(capsys: pytest.CaptureFixture[str]) -> None:
     bad = "a\x1b[2Jb\x9b31mc\x07"
     for columns in (COLUMNS[:1], COLUMNS):
-        print_list("table", [Named(name=bad)], columns, empty="")
+        print_list(TABLE, [Named(name=bad)], columns, empty="")
     console.print(bad)
     said = capsys.readouterr().out
     assert "a?[2Jb?31" in said
     assert all(sign == "\n" or sign.isprintable() for sign in said)
 
 
-def test_a_spreadsheet_takes_no_name_for_a_formula(monkeypatch: pytest.MonkeyPatch) -> None:
-    out = io.StringIO()
-    monkeypatch.setattr(_output.sys, "stdout", out)
+def test_a_spreadsheet_takes_no_name_for_a_formula(capsys: pytest.CaptureFixture[str]) -> None:
     names = ["=1+1", "+1", "@x", "-cmd", "\tx", "-5.0 GiB", "-", "", "plain"]
-    print_list("csv", [Named(name=name) for name in names], COLUMNS[:1], empty="")
-    cells = [row[0] for row in list(csv.reader(out.getvalue().splitlines()))[1:] if row]
+    form = Form("csv", Shown(Named))
+    print_list(form, [Named(name=name) for name in names], COLUMNS[:1], empty="")
+    printed = capsys.readouterr().out
+    cells = [row[0] for row in list(csv.reader(printed.splitlines()))[1:] if row]
     assert cells[:5] == ["'=1+1", "'+1", "'@x", "'-cmd", "'\tx"]
     assert "-5.0 GiB" in cells and "-" in cells and "plain" in cells
 

@@ -15,12 +15,12 @@ def test_people_come_and_leave_by_the_command_line(service: Service, phylax: Run
     body = {"secret": secret, "password": "gorse under a slow kettle"}
     url, headers = f"{service.url}/api/v1/welcome", {"Origin": service.url}
     assert httpx.post(url, json=body, headers=headers).status_code == 200
-    assert "desk now" in phylax("person", "role", "tobias", "desk").stdout
+    assert "desk now" in phylax("person", "set-role", "tobias", "desk").stdout
     assert "signed out" in phylax("person", "sign-out", "tobias").stdout
-    assert "/welcome#" in phylax("person", "link", "tobias").stdout
+    assert "/welcome#" in phylax("person", "make-link", "tobias").stdout
     refused = phylax("person", "add", "x", "--name", "X", "--role", "captain")
     assert refused.returncode == 2 and "owner" in refused.stderr
-    assert phylax("person", "link", "nobody").returncode == 2
+    assert phylax("person", "make-link", "nobody").returncode == 2
     left = phylax("person", "leave", "tobias", "--yes")
     assert left.returncode == 0 and "At once end all their sign-ins" in left.stdout
     back = phylax("person", "return", "tobias")
@@ -43,5 +43,5 @@ def test_on_the_services_own_machine(service: Service, phylax: Run, owner: Phyla
     assert shown.stdout.startswith("https://shop.example/welcome#welcome_")
     refused = phylax("person", "let-in", "nobody", "--data", data)
     assert refused.returncode != 0 and "nobody with the login" in refused.stderr
-    assert phylax("person", "password", "--present", PASSWORD, "--new", "password12").returncode
+    assert phylax("person", "set-password", "--present", PASSWORD, "--new", "password12").returncode
     assert owner.people.me().login == "ines"

@@ -41,12 +41,12 @@ def test_a_report_is_read_made_and_written_to_a_file(
 def test_the_letterhead(phylax: Run, tmp_path: Path) -> None:
     mark = tmp_path / "mark.svg"
     mark.write_text('<svg xmlns="http://www.w3.org/2000/svg" width="9" height="9"><g/></svg>')
-    set_ = phylax("report", "letterhead", "--head", "Quayside\\n1 Harbour Road", "--language", "de",
-                  "--mark", str(mark))  # fmt: skip
+    set_ = phylax("report", "set-letterhead", "--head", "Quayside\\n1 Harbour Road",
+                  "--language", "de", "--mark", str(mark))  # fmt: skip
     assert set_.returncode == 0 and "svg" in set_.stdout and "\\n" not in set_.stdout
-    assert "none" in phylax("report", "letterhead", "--no-mark").stdout
+    assert "none" in phylax("report", "set-letterhead", "--no-mark").stdout
     mark.write_text('<svg xmlns="http://www.w3.org/2000/svg"><script/></svg>')
-    refused = phylax("report", "letterhead", "--mark", str(mark))
+    refused = phylax("report", "set-letterhead", "--mark", str(mark))
     assert refused.returncode == 4 and "without links and scripts" in refused.stderr
 
 
@@ -63,6 +63,6 @@ def test_an_attachment_and_what_a_run_stands_on(
     refused = phylax("record", "note", "ferry-desk", "The bill.", "--attach", str(bill))
     assert refused.returncode == 4 and "cannot be read" in refused.stderr
     run = owner.runs.survey(machine.tag)
-    assert "stands on nothing" in phylax("run", "evidence", str(run.id)).stdout
+    assert "stands on nothing" in phylax("run", "show-evidence", str(run.id)).stdout
     assert phylax("search", "bill").stdout.count("The bill.") == 1
     assert '"kind":"entry"' in phylax("search", "bill", "--format", "jsonl").stdout

@@ -45,8 +45,8 @@ def test_a_round_with_a_window_is_made_told_and_changed(phylax: Run, machine: Ma
     assert "Nights: 1 machine, Skerry Ferry Office" in told and "window 10 hours" in told
     lines = json.loads(phylax("agenda", "--days", "60", "--format", "json").stdout)
     assert {line["routine_name"] for line in lines} == {"Thorough monthly"}
-    assert "usually on in its window" in phylax("round", "seldom-on", "1").stdout
-    assert "It has not run yet" in phylax("round", "runs", "1").stdout
+    assert "usually on in its window" in phylax("round", "list-seldom-on", "1").stdout
+    assert "It has not run yet" in phylax("round", "list-runs", "1").stdout
 
 
 def test_a_routine_is_copied_to_a_file_changed_and_run(
@@ -67,16 +67,23 @@ def test_a_routine_is_copied_to_a_file_changed_and_run(
     assert "version 2" in changed.stdout and "put right: a survey was put first" in changed.stdout
     file.write_text("name = ")
     assert "is no TOML" in phylax("routine", "add", str(file)).stderr
-    assert "waits for ferry-desk: Ours" in phylax("routine", "run", "Ours", "ferry-desk").stdout
-    assert "Ring first" in phylax("run", "steps", "1").stdout
+    unsaid = phylax("routine", "run", "Ours", "ferry-desk")
+    assert (
+        unsaid.returncode == 2
+        and "Ring first" in unsaid.stdout
+        and "No runs" in phylax("run", "list").stdout
+    )
+    said = phylax("routine", "run", "Ours", "ferry-desk", "--yes").stdout
+    assert "waits for ferry-desk: Ours" in said
+    assert "Ring first" in phylax("run", "show-steps", "1").stdout
     refused = phylax("run", "tick", "1", "1", "--left-out")
     assert refused.returncode == 4 and "say why" in refused.stderr
     assert "“engaged”" in phylax("run", "tick", "1", "1", "--left-out", "--word", "engaged").stdout
     agent.once()
     assert phylax("run", "follow", "1").returncode == 5
     assert "1 step left out: Ring first" in phylax("run", "show", "1").stdout
-    assert "Nothing was missed" in phylax("run", "missed").stdout
-    again = phylax("run", "again", "1")
+    assert "Nothing was missed" in phylax("run", "list-missed").stdout
+    again = phylax("run", "repeat", "1", "--yes")
     assert again.returncode == 4 and "was gone through" in again.stderr
     assert phylax("routine", "end", "Ours").returncode == 0
 

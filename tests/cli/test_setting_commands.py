@@ -27,7 +27,7 @@ def agent(owner: Phylax, machine: Machine, tmp_path: Path) -> Agent:
 
 
 def test_the_catalogue_says_what_each_can_be(phylax: Run) -> None:
-    said = phylax("setting", "catalogue")
+    said = phylax("setting", "list-kinds")
     assert said.returncode == 0
     assert "0 to 600 min" in said.stdout and "speed, even, battery" in said.stdout
 
@@ -78,11 +78,11 @@ def test_a_change_is_said_first_and_done_with_a_yes(
     waits = phylax("setting", "change", machine.tag, "--yes", "--no-wait")
     assert "waits for" in waits.stdout
     agent.once()
-    assert "speed first" in phylax("setting", "changes", machine.tag).stdout
+    assert "speed first" in phylax("setting", "list-changes", machine.tag).stdout
     back = phylax("setting", "put-back", machine.tag, "--all", "--no-wait")
     assert back.returncode == 0
     agent.once()
-    assert "put back by Ines Marrow" in phylax("program", "changes", machine.tag).stdout
+    assert "put back by Ines Marrow" in phylax("program", "list-changes", machine.tag).stdout
 
 
 def test_settings_alone_are_looked_at(
@@ -111,12 +111,12 @@ def test_a_rule_says_first_what_it_would_change(
 def test_one_setting_on_many_machines(
     phylax: Run, owner: Phylax, machine: Machine, agent: Agent
 ) -> None:
-    nothing = phylax("setting", "everywhere", "proposed")
+    nothing = phylax("setting", "everywhere", "list-proposed")
     assert "Every setting is as the shop wants it." in nothing.stdout
     refused = phylax("setting", "everywhere", "change", "power")
     assert refused.returncode == 2 and "change 'power' nowhere" in refused.stderr
     phylax("setting", "set", "power", "speed")
-    listed = json.loads(phylax("setting", "everywhere", "proposed", "--format", "json").stdout)
+    listed = json.loads(phylax("setting", "everywhere", "list-proposed", "--format", "json").stdout)
     assert [(line["setting"], line["becomes"]) for line in listed] == [("power", "speed first")]
     dry = phylax("setting", "everywhere", "change", "power", "--dry-run")
     assert f"speed first, on 1 machine: {machine.tag}." in dry.stdout

@@ -37,13 +37,13 @@ def test_the_story_from_unknown_to_what_would_change(phylax: Run, looked_at: Mac
     shown = phylax("program", "list", tag, COLUMNS="80").stdout
     assert "unknown" in shown and "sign-in of anna; timer (daily)" in shown
     assert max(len(line) for line in shown.splitlines()) <= 80
-    assert "package chat" in phylax("program", "unknown").stdout
+    assert "package chat" in phylax("program", "list-unknown").stdout
     words = ("program", "write", "Chat", "--package", "chat", "--runs", "when asked",
              "--asks", "video-calls", "--on", "no")  # fmt: skip
     dry = phylax(*words, "--dry-run").stdout
     assert "Chat: changes on 0 machines, stays on 1 (no answer yet)." in dry
     assert "Nothing was written." in dry
-    assert "Nothing is written yet." in phylax("program", "notebook").stdout
+    assert "Nothing is written yet." in phylax("program", "list-known").stdout
     assert "Entry 1 is written: Chat." in phylax(*words).stdout
     assert "video calls" in phylax("program", "list", tag).stdout
     told = phylax("question", "answer", "video-calls", "no", "--client", client, "--word", "never")
@@ -55,7 +55,7 @@ def test_the_story_from_unknown_to_what_would_change(phylax: Run, looked_at: Mac
         "Chat: from the start now, when asked from then on."
         in phylax("program", "change", tag, "--dry-run").stdout
     )
-    assert "Nothing was changed" in phylax("program", "changes", tag).stdout
+    assert "Nothing was changed" in phylax("program", "list-changes", tag).stdout
     waits = phylax("program", "change", tag, "Chat", "--yes", "--no-wait").stdout
     assert "waits for ferry-desk" in waits
     phylax("program", "set", "package:chat", "--leave", "--machine", tag)

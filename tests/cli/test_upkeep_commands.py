@@ -99,9 +99,9 @@ def test_a_program_is_tried_and_removed(phylax: Run, machine: Machine, tmp_path:
 
 @pytest.mark.usefixtures("at_work")
 def test_disks_parts_and_a_restart(phylax: Run, owner: Phylax, machine: Machine) -> None:
-    assert "gather" in phylax("upkeep", "disks", machine.tag).stdout
-    assert "Slot 2" in phylax("upkeep", "parts", machine.tag).stdout
-    assert "none" in phylax("upkeep", "drivers", machine.tag).stdout
+    assert "gather" in phylax("upkeep", "list-disks", machine.tag).stdout
+    assert "Slot 2" in phylax("upkeep", "list-parts", machine.tag).stdout
+    assert "none" in phylax("upkeep", "list-drivers", machine.tag).stdout
     arranged = phylax("upkeep", "arrange", machine.tag).stdout
     assert "400 pieces of 100 files, now 100 pieces" in arranged
     repaired = phylax("upkeep", "repair", machine.tag, "/", "--backup-days", "1", "--yes")

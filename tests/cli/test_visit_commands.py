@@ -34,13 +34,13 @@ def test_a_machine_in_hand(phylax: Run, owner: Phylax, machine: Machine) -> None
 
 def test_parts_sealed_notes_and_ready(phylax: Run, owner: Phylax, machine: Machine) -> None:
     phylax("visit", "open", "ferry-desk", "--said", "It clicks")
-    assert "No part is on order" in phylax("visit", "parts").stdout
+    assert "No part is on order" in phylax("visit", "list-parts").stdout
     ordered = phylax("visit", "order", "1", "SSD, 1 TB", "--from", "Kittiwake",
                      "--expected", "2026-03-09")  # fmt: skip
     assert ordered.returncode == 0 and "2026-03-09" in ordered.stdout
-    assert "Kittiwake" in phylax("visit", "parts").stdout
-    assert "arrived" in phylax("visit", "part", "1", "arrived").stdout
-    assert "No part is on order" in phylax("visit", "parts").stdout
+    assert "Kittiwake" in phylax("visit", "list-parts").stdout
+    assert "arrived" in phylax("visit", "change-part", "1", "arrived").stdout
+    assert "No part is on order" in phylax("visit", "list-parts").stdout
     owner.visits.seal_note(1, "Bram's sign-in", "under the keyboard")
     assert "under the keyboard" in phylax("visit", "open-note", "1").stdout
     shown = phylax("visit", "show", "1").stdout

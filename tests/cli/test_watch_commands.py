@@ -47,7 +47,7 @@ def test_a_trend_is_drawn_with_what_may_come_and_said_in_sentences(
     assert "Over 90 % already." in shown and "Full: likely" in shown
     assert max(len(line) for line in shown.splitlines()) <= 80
     rows = phylax("trend", "show", filling.tag, "--format", "csv").stdout.splitlines()
-    assert rows[0] == "at,capacity,free,lowest,highest" and len(rows) > 40
+    assert rows[0] == "at,capacity,free,low,high" and len(rows) > 40
 
 
 @pytest.mark.parametrize(("name", "begins"), [("t.png", b"\x89PNG"), ("t.svg", b"<?xml")])
@@ -55,40 +55,40 @@ def test_a_trend_is_written_as_a_picture(
     phylax: Run, filling: Machine, tmp_path: Path, name: str, begins: bytes
 ) -> None:
     path = tmp_path / name
-    assert phylax("trend", "picture", filling.tag, str(path)).returncode == 0
+    assert phylax("trend", "draw", filling.tag, str(path)).returncode == 0
     assert path.read_bytes().startswith(begins)
 
 
 def test_another_kind_of_picture_is_refused(phylax: Run, filling: Machine, tmp_path: Path) -> None:
-    refused = phylax("trend", "picture", filling.tag, str(tmp_path / "t.gif"))
+    refused = phylax("trend", "draw", filling.tag, str(tmp_path / "t.gif"))
     assert refused.returncode == 2 and ".png or .svg" in refused.stderr
 
 
 def test_who_will_be_over_and_what_the_shop_freed(phylax: Run, filling: Machine) -> None:
-    soon = json.loads(phylax("trend", "soon", "--format", "json").stdout)
+    soon = json.loads(phylax("trend", "list-soon", "--format", "json").stdout)
     assert [(one["machine_tag"], one["over"]) for one in soon] == [(filling.tag, True)]
-    assert "Freed by week" in phylax("trend", "shop").stdout
-    assert "Not seen yet" in phylax("trend", "regrowth", filling.tag).stdout
-    assert phylax("trend", "soon", "--within", "soonish").returncode == 2
+    assert "Freed by week" in phylax("trend", "show-shop").stdout
+    assert "Not seen yet" in phylax("trend", "list-regrowth", filling.tag).stdout
+    assert phylax("trend", "list-soon", "--within", "soonish").returncode == 2
 
 
 def test_a_threshold_is_shown_set_and_dropped_for_whom_it_is(
     phylax: Run, filling: Machine, context: Context
 ) -> None:
     def said(*words: str) -> str:
-        return phylax("trend", "threshold", *words).stdout.strip()
+        return phylax("trend", "set-threshold", *words).stdout.strip()
 
     clients = f"{filling.client_name}'s"
     assert said("--machine", filling.tag).endswith("above 90 %, the shop's")
     assert said("80", "--client", filling.client_name).endswith(f"above 80 %, {clients}")
     assert said("75", "--machine", filling.tag).endswith("above 75 %, its own")
     monitor.whole(context)
-    (one,) = json.loads(phylax("trend", "soon", "--format", "json").stdout)
+    (one,) = json.loads(phylax("trend", "list-soon", "--format", "json").stdout)
     assert one["threshold_percent"] == 75
     assert said("--no-own", "--machine", filling.tag).endswith(f"above 80 %, {clients}")
     assert said("95").endswith("the shop: nearly full above 95 %, the shop's")
     for wrong in (["--no-own"], ["20"], ["80", "--no-own", "--machine", filling.tag]):
-        assert phylax("trend", "threshold", *wrong).returncode == 2
+        assert phylax("trend", "set-threshold", *wrong).returncode == 2
 
 
 def test_attention_is_taken_put_off_settled_and_given_back(phylax: Run, filling: Machine) -> None:
@@ -122,25 +122,25 @@ def test_what_needs_somebody_is_told_whole_on_a_narrow_screen(
 
 
 def test_notices_are_set_up_and_listed(phylax: Run, machine: Machine) -> None:
-    assert "No mail server is set" in phylax("notice", "mail-server").stdout
-    clear = phylax("notice", "mail-server", "--host", "mail.example", "--security", "none",
+    assert "No mail server is set" in phylax("notice", "set-mail-server").stdout
+    clear = phylax("notice", "set-mail-server", "--host", "mail.example", "--security", "none",
                    "--sender", "a@quayside.example")  # fmt: skip
     assert clear.returncode == 2 and "in clear to this machine itself only" in clear.stderr
-    set_ = phylax("notice", "mail-server", "--host", "mail.quayside.example", "--login", "shop",
+    set_ = phylax("notice", "set-mail-server", "--host", "mail.quayside.example", "--login", "shop",
                   "--sender", "phylax@quayside.example")  # fmt: skip
     assert "mail.quayside.example:587, starttls" in set_.stdout
-    wished = phylax("notice", "wishes", "--mail", "ines@quayside.example", "--at-once", "all",
+    wished = phylax("notice", "set-wishes", "--mail", "ines@quayside.example", "--at-once", "all",
                     "--daily", "--quiet", "19:00-07:30", "--trial").stdout  # fmt: skip
     assert "At once: all. Summaries: daily, weekly." in wished
     assert "Quiet from 19:00 to 07:30." in wished and "on its way" in wished
-    assert phylax("notice", "wishes", "--mail", "nobody").returncode == 2
-    assert phylax("notice", "wishes", "--quiet", "late").returncode == 2
-    assert "no mail" in phylax("notice", "wishes", "--mail", "-").stdout
+    assert phylax("notice", "set-wishes", "--mail", "nobody").returncode == 2
+    assert phylax("notice", "set-wishes", "--quiet", "late").returncode == 2
+    assert "no mail" in phylax("notice", "set-wishes", "--mail", "-").stdout
     (waiting,) = json.loads(phylax("notice", "list", "--format", "json").stdout)
     assert waiting["receiver"] == "ines@quayside.example" and waiting["kind"] == "trial"
     added = phylax("notice", "add-hook", "board", "https://board.quayside.example/in").stdout
     assert added.splitlines()[-1].startswith("hook_")
-    assert "board.quayside.example" in phylax("notice", "hooks").stdout
+    assert "board.quayside.example" in phylax("notice", "list-hooks").stdout
     assert phylax("notice", "add-hook", "board", "http://10.0.0.9/").returncode == 2
     assert phylax("notice", "withdraw-hook", "1").returncode == 0
     assert phylax("notice", "withdraw-hook", "1").returncode == 4

@@ -39,5 +39,5 @@ def test_a_wrong_category_is_refused_by_name(change: tuple[str, str], complaint:
 
 
 def test_an_unknown_category_names_the_known_ones() -> None:
-    with pytest.raises(KeyError, match="user-temp"):
+    with pytest.raises(KeyError, match="there are user-temp"):
         category("tea-leaves")

@@ -160,7 +160,7 @@ def test_a_browser_that_is_open_keeps_its_cache(owner: Phylax, tag: str, enrolle
 
 
 def test_the_task_scheduler_takes_the_task(windows: Windows) -> None:
-    text = windows.phylax("agent", "unit", "--data", "C:\\agent")
+    text = windows.phylax("agent", "write-unit", "--data", "C:\\agent")
     (windows.drive / "scratch").mkdir()
     (windows.drive / "scratch/task.xml").write_text(text, encoding="utf-16")
     task = "phylax-agent"

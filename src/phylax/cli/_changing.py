@@ -6,8 +6,9 @@ import sys
 
 import click
 
-from phylax.cli._following import exit_code, follow
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._following import exit_code, follow, wait_option
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.quantities import count
 from phylax.core.runs import Run
@@ -15,11 +16,11 @@ from phylax.core.tuning.changes import Change, ChangeState
 from phylax.core.tuning.starts import Trial, cost
 
 
-@click.command("changes")
+@click.command("list-changes")
 @click.argument("machine")
-@format_option
+@shows_list(Change)
 @pass_session
-def list_changes(session: Session, machine: str, form: str) -> None:
+def list_changes(session: Session, machine: str, form: Form) -> None:
     """What was changed on MACHINE, newest first."""
     zone = session.the_shop.clock
     columns = (
@@ -46,18 +47,18 @@ def _state(change: Change) -> str:
 
 @click.command("look")
 @click.argument("machine")
-@click.option("--wait/--no-wait", default=True, help="Follow it to its end.", show_default=True)
+@wait_option()
 @pass_session
 def look(session: Session, machine: str, wait: bool) -> None:
     """Read anew what runs by itself on MACHINE and what its settings are; nothing is touched."""
     follow_change(session, session.shop.runs.look_at_settings(machine), wait=wait)
 
 
-@click.command("trials")
+@click.command("list-trials")
 @click.argument("machine")
-@format_option
+@shows_list(Trial)
 @pass_session
-def list_trials(session: Session, machine: str, form: str) -> None:
+def list_trials(session: Session, machine: str, form: Form) -> None:
     """Whether what was changed on MACHINE has helped, by what its starts cost."""
     zone = session.the_shop.clock
     columns = (
@@ -85,14 +86,16 @@ def _cost(trial: Trial) -> str:
 @click.argument("machine")
 @click.argument("numbers", nargs=-1, type=int)
 @click.option("--all", "everything", is_flag=True, help="All that was changed and not put back.")
-@click.option("--wait/--no-wait", default=True, help="Follow it to its end.", show_default=True)
+@wait_option()
 @pass_session
 def put_back(
     session: Session, machine: str, numbers: tuple[int, ...], everything: bool, wait: bool
 ) -> None:
     """Make everything what it was before changes NUMBERS of MACHINE."""
     if bool(numbers) == everything:
-        raise click.UsageError("Give the numbers of changes, or --all: phylax program changes.")
+        raise click.UsageError(
+            "Give the numbers of changes, or --all: phylax program list-changes."
+        )
     if everything:
         changes = session.shop.programs.changes(machine)
         numbers = tuple(c.number for c in changes if c.state is ChangeState.MADE)

@@ -5,7 +5,9 @@ from __future__ import annotations
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._asking import ask
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.quantities import count
 from phylax.core.tuning.changes import PROGRAMS, ChangeState
@@ -32,10 +34,10 @@ def _proposed(session: Session, *, programs: bool) -> list[WhatIfLine]:
     return [line for line in lines if (line.setting == PROGRAMS) is programs]
 
 
-@settings_command.command("proposed")
-@format_option
+@settings_command.command("list-proposed")
+@shows_list(WhatIfLine)
 @pass_session
-def proposed_settings(session: Session, form: str) -> None:
+def proposed_settings(session: Session, form: Form) -> None:
     """What the rules would change over the whole shop, by setting."""
     columns = (
         Column("setting", lambda line: line.setting),
@@ -60,15 +62,15 @@ def change_setting(session: Session, setting: str, word: str, yes: bool, dry_run
     meant = [line for line in _proposed(session, programs=False) if line.setting == setting]
     if not meant:
         raise click.UsageError(
-            f"The rules change {setting!r} nowhere: setting everywhere proposed."
+            f"The rules change {setting!r} nowhere; what they change is in "
+            "'phylax setting everywhere list-proposed'."
         )
     for line in meant:
         console.print(f"{line.name}: {line.becomes}, on {_machines(session, line)}.")
         console.print(f"  {settings()[setting].notice} {settings()[setting].cost}")
     if dry_run:
         return
-    if not yes:
-        click.confirm("Change them as soon as they call?", abort=True)
+    ask("Change them as soon as they call?", yes=yes)
     for line in meant:
         assert line.value is not None
         made = session.shop.shared_changes.set(setting, line.value, line.changes_on, word=word)
@@ -81,10 +83,10 @@ def _machines(session: Session, line: WhatIfLine) -> str:
     return f"{count(len(line.changes_on), 'machine')}: {named}"
 
 
-@command.command("proposed")
-@format_option
+@command.command("list-proposed")
+@shows_list(WhatIfLine)
 @pass_session
-def proposed(session: Session, form: str) -> None:
+def proposed(session: Session, form: Form) -> None:
     """What the rules would change over the whole shop, by program."""
     columns = (
         Column("program", lambda line: line.name),
@@ -123,7 +125,9 @@ def change(
     lines = _proposed(session, programs=True)
     meant = [line for line in lines if program in (line.program, line.name)]
     if not meant:
-        raise click.UsageError(f"The rules change {program!r} nowhere: everywhere proposed.")
+        raise click.UsageError(
+            f"The rules change {program!r} nowhere: see 'phylax program everywhere list-proposed'."
+        )
     if len(meant) > 1:
         keys = ", ".join(line.program for line in meant)
         raise click.UsageError(f"{program!r} is several programs; give one's key: {keys}.")
@@ -133,8 +137,7 @@ def change(
         console.print(f"Fewer than {LEAST_HALVED} cannot be compared; all of them are changed now.")
     if dry_run:
         return
-    if not yes:
-        click.confirm("Change them as soon as they call?", abort=True)
+    ask("Change them as soon as they call?", yes=yes)
     made = session.shop.shared_changes.make(
         line.program, Intent(intent), line.changes_on, half_first=half_first, word=word
     )
@@ -145,9 +148,9 @@ def change(
 
 
 @command.command("list")
-@format_option
+@shows_list(SharedChange)
 @pass_session
-def list_shared(session: Session, form: str) -> None:
+def list_shared(session: Session, form: Form) -> None:
     """Changes on many machines, the newest first."""
     zone = session.the_shop.clock
     columns = (
@@ -198,9 +201,8 @@ def put_back(session: Session, number: int, yes: bool) -> None:
     """Put shared change NUMBER back wherever it is in force."""
     shared = session.shop.shared_changes.get(number)
     standing = _count(shared, ChangeState.MADE)
-    if standing and not yes:
-        question = f"Put {shared.name} back on {count(standing, 'machine')}?"
-        click.confirm(question, abort=True)
+    if standing:
+        ask(f"Put {shared.name} back on {count(standing, 'machine')}?", yes=yes)
     session.shop.shared_changes.put_back(number)
     console.print(f"{shared.name}: {count(standing, 'machine')} as soon as they call.")
 

@@ -2,19 +2,46 @@
 
 from __future__ import annotations
 
+import sys
+from collections.abc import Callable, Sequence
+from typing import Any, TypeVar
+
+import click
 from rich.progress import BarColumn, Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
 from rich.text import Text
 
-from phylax.cli._output import console
-from phylax.cli._session import EXIT_NOT_DONE, EXIT_PARTLY, Session
+from phylax.cli._output import console, errors
+from phylax.cli._session import EXIT_NOT_DONE, EXIT_PARTLY, EXIT_STOPPED, Session
 from phylax.core.catalogue import catalogue
 from phylax.core.protocol import Progress as RunProgress
 from phylax.core.quantities import count, show_seconds, show_size
 from phylax.core.runs import Run, RunDetail, RunState
 
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+def wait_option(*, default: bool = True) -> Callable[[F], F]:
+    """`--wait/--no-wait`, given to the command as `wait`."""
+    return click.option(
+        "--wait/--no-wait", default=default, show_default=True, help="Follow it to its end."
+    )
+
 
 def follow(session: Session, run: Run, *, quiet: bool = False) -> RunDetail:
     """Follow a run to its end; Ctrl-C stops following, not the run."""
+    try:
+        if quiet or not console.is_terminal:
+            return _follow_in_lines(session, run, quiet=quiet)
+        return _follow_with_bar(session, run)
+    except KeyboardInterrupt:
+        errors.print(
+            f"Run {run.id} on {run.machine_tag} goes on. Follow it again with 'phylax run follow "
+            f"{run.id}'; stop it with 'phylax run call-off {run.id}'."
+        )
+        sys.exit(EXIT_STOPPED)
+
+
+def _follow_with_bar(session: Session, run: Run) -> RunDetail:
     bar = Progress(
         SpinnerColumn(),
         TextColumn("{task.description}"),
@@ -22,16 +49,15 @@ def follow(session: Session, run: Run, *, quiet: bool = False) -> RunDetail:
         TextColumn("{task.fields[told]}"),
         TimeElapsedColumn(),
         console=console,
-        disable=quiet,
         transient=True,
     )
     last: RunDetail | None = None
     with bar:
-        task = bar.add_task("waiting for the machine", total=None, told="")
+        task = bar.add_task(_waits(run), total=None, told="")
         for last in session.shop.runs.follow(run.id):
             progress = last.progress
             if progress is None:
-                bar.update(task, description=f"{run.machine_tag}: {last.state}")
+                bar.update(task, description=_state(last))
                 continue
             bar.update(
                 task,
@@ -42,6 +68,48 @@ def follow(session: Session, run: Run, *, quiet: bool = False) -> RunDetail:
             )
     assert last is not None
     return last
+
+
+def _follow_in_lines(session: Session, run: Run, *, quiet: bool) -> RunDetail:
+    """In a pipe or a file: a line on standard error whenever it gets to something else."""
+    last: RunDetail | None = None
+    said = ""
+    for last in session.shop.runs.follow(run.id):
+        progress = last.progress
+        line = (
+            _state(last)
+            if progress is None
+            else f"{run.machine_tag}: {progress.step} {progress.category}".rstrip()
+        )
+        if line != said and not quiet:
+            errors.print(line)
+        said = line
+    assert last is not None
+    return last
+
+
+def _waits(run: Run) -> str:
+    return f"{run.machine_tag}: waiting for it to call, which it does when it is on"
+
+
+def _state(run: RunDetail) -> str:
+    return _waits(run) if run.state is RunState.WAITING else f"{run.machine_tag}: {run.state}"
+
+
+def follow_each(session: Session, runs: Sequence[Run], *, wait: bool) -> None:
+    """Say which runs wait for which machines; where it is wanted follow them to their ends, and
+    end with the worst of their codes."""
+    for run in runs:
+        what = ", ".join(run.categories) or run.routine_name or run.work
+        console.print(f"Run {run.id} waits for {run.machine_tag}: {run.routine_name or what}")
+    if not wait:
+        return
+    worst = 0
+    for run in runs:
+        ended = follow(session, run)
+        print_end(ended)
+        worst = max(worst, exit_code(ended))
+    sys.exit(worst)
 
 
 def _told(progress: RunProgress) -> str:

@@ -7,8 +7,11 @@ from datetime import datetime
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._asking import ask
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
+from phylax.cli._types import DAY
 from phylax.core.forgetting.asked import Forget, Forgetting
 from phylax.core.quantities import count, show_day
 
@@ -18,7 +21,7 @@ _LOOK_EVERY = 0.5
 @click.command("forget")
 @click.argument("client")
 @click.option("--why", default="", help="As in 'asked for it by mail'; gone as well at the end.")
-@click.option("--postpone", "until", type=click.DateTime(["%Y-%m-%d"]),
+@click.option("--postpone", "until", type=DAY,
               help="Not before this day; --why says which claim or law wants that.")  # fmt: skip
 @click.option("--word", "words", multiple=True,
               help="What else names them, as a surname; may be repeated.")  # fmt: skip
@@ -48,8 +51,7 @@ def forget(
     meaning = family.what_forgetting_means(current.id)
     for sentence in meaning.in_words:
         console.print(sentence)
-    if not yes:
-        click.confirm(f"Forget {current.name}, for good?", abort=True)
+    ask(f"Forget {current.name}, for good?", yes=yes)
     asked = Forget(
         why=why,
         postponed_until=until.date() if until else None,
@@ -78,10 +80,10 @@ def _wait(session: Session, made: Forgetting) -> None:
         time.sleep(_LOOK_EVERY)
 
 
-@click.command("forgotten")
-@format_option
+@click.command("list-forgotten")
+@shows_list(Forgetting)
 @pass_session
-def forgotten(session: Session, form: str) -> None:
+def forgotten(session: Session, form: Form) -> None:
     """Clients that are to be forgotten, or were."""
     zone = session.the_shop.clock
     columns = (

@@ -9,12 +9,16 @@ from typing import get_args
 
 import click
 
-from phylax.cli._output import Column, console, format_option, print_list, print_one
+from phylax.cli._asking import ask
+from phylax.cli._forms import TABLE, Form, shows_one
+from phylax.cli._output import Column, console, print_list, print_one
 from phylax.cli._session import Session, pass_session
+from phylax.cli._types import FILE
 from phylax.core.importing.asked import (
     LONGEST_LIST,
     Encoding,
     ImportAsk,
+    ImportDone,
     ImportPreview,
     LineFate,
     LineSaid,
@@ -31,7 +35,7 @@ _FIELDS = ", ".join(field.value for field in ListField)
 
 
 @click.command("import")
-@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.argument("file", type=FILE)
 @click.option("--column", "columns", multiple=True, metavar="HEADING=FIELD",
               help=f"What a column holds, where its heading does not say it; may be repeated. "
                    f"Fields: {_FIELDS}; empty: it is not read.")  # fmt: skip
@@ -46,7 +50,7 @@ _FIELDS = ", ".join(field.value for field in ListField)
               help="Where the list differs from the shop, the list is right.")  # fmt: skip
 @click.option("--all", "show_all", is_flag=True, help="Show the lines that are taken in, too.")
 @click.option("--yes", is_flag=True, help="Take it in without asking.")
-@format_option
+@shows_one(ImportDone)
 @pass_session
 def command(
     session: Session,
@@ -59,7 +63,7 @@ def command(
     overwrite: bool,
     show_all: bool,
     yes: bool,
-    form: str,
+    form: Form,
 ) -> None:
     """Take in clients and machines from FILE, a CSV with a line of headings. First it says what
     becomes of each line; nothing is written before a yes."""
@@ -77,7 +81,7 @@ def command(
     if columns:
         asked = asked.model_copy(update={"columns": _named(columns, preview)})
         preview = session.shop.imports.preview(asked)
-    if form == "table":
+    if form.is_table:
         _show(preview, show_all)
     else:
         print_list(form, preview.lines, _COLUMNS, empty="No lines.")
@@ -87,8 +91,7 @@ def command(
     if not any(preview.fates[fate] for fate in wanted):
         console.print("There is nothing to take in.")
         return
-    if not yes:
-        click.confirm("Take it in?", abort=True, err=True)
+    ask("Take it in?", yes=yes)
     done = session.shop.imports.take_in(asked, preview)
     print_one(form, done, [
         ("added", str(done.added)), ("completed", str(done.completed)),
@@ -149,7 +152,7 @@ def _show(preview: ImportPreview, show_all: bool) -> None:
             console.print(f"  {text}", highlight=False)
     lines = [line for line in preview.lines if show_all or line.fate in _LOSSY or line.says]
     if lines:
-        print_list("table", lines, _COLUMNS, empty="")
+        print_list(TABLE, lines, _COLUMNS, empty="")
     fates = ", ".join(f"{number} {fate.value}" for fate, number in preview.fates.items() if number)
     console.print(f"{count(len(preview.lines), 'line')}: {fates or 'none'}; "
                   f"{count(preview.new_clients, 'new client')}.")  # fmt: skip

@@ -9,7 +9,14 @@ from typing import Any
 import click
 
 from phylax import __version__
-from phylax.cli._session import EXIT_REFUSED, EXIT_UNREACHABLE, EXIT_USAGE, Session
+from phylax.cli._session import (
+    EXIT_REFUSED,
+    EXIT_STOPPED,
+    EXIT_UNREACHABLE,
+    EXIT_USAGE,
+    Session,
+)
+from phylax.core.suggestions import did_you_mean
 
 _EXTRAS = {
     **dict.fromkeys(
@@ -81,6 +88,14 @@ class _Nouns(click.Group):
         command: click.Command = module.command
         return command
 
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and args[0] not in _NOUNS and not args[0].startswith("-"):
+            meant = did_you_mean(args[0], _NOUNS)
+            ctx.fail(f"There is no {args[0]!r} here{meant} See 'phylax --help'.")
+        return super().resolve_command(ctx, args)
+
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Nouns"):
             formatter.write_dl(list(_NOUNS.items()))
@@ -99,8 +114,9 @@ class _Nouns(click.Group):
 def _phylax(ctx: click.Context, url: str | None, token_file: str | None) -> None:
     """Recurring cleanup and upkeep of client computers, for a repair shop.
 
-    Ends with 0 when all went well, 2 for wrong usage, 3 when the service cannot be reached, 4 when
-    it refuses, 5 when a run left something behind, 6 when a run failed or was not done.
+    Ends with 0 when all went well, 1 when the answer is no or something on this computer is in the
+    way, 2 for wrong usage, 3 when the service cannot be reached, 4 when it refuses, 5 when a run
+    left something behind, 6 when a run failed or was not done, 130 after Ctrl-C.
     """
     ctx.obj = Session(url, token_file)
 
@@ -112,7 +128,7 @@ def main() -> None:
         sys.exit(result if isinstance(result, int) else 0)
     except click.exceptions.Abort:
         click.echo("Stopped; nothing more was asked for.", err=True)
-        sys.exit(130)
+        sys.exit(EXIT_STOPPED)
     except click.ClickException as error:
         error.show()
         sys.exit(error.exit_code)

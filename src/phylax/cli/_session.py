@@ -21,6 +21,8 @@ EXIT_UNREACHABLE = 3
 EXIT_REFUSED = 4
 EXIT_PARTLY = 5
 EXIT_NOT_DONE = 6
+EXIT_STOPPED = 130
+"""By Ctrl-C, as shells count it."""
 
 
 def _config_file() -> Path:

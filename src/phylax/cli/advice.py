@@ -6,9 +6,11 @@ from datetime import datetime
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
-from phylax.core.advice import AdviceEdit, AdviceFate, AdviceKind
+from phylax.cli._types import DAY
+from phylax.core.advice import AdviceEdit, AdviceFate, AdviceKind, GivenAdvice
 
 
 @click.group("advice")
@@ -18,9 +20,9 @@ def command() -> None:
 
 @command.command("list")
 @click.argument("machine")
-@format_option
+@shows_list(GivenAdvice)
 @pass_session
-def list_advice(session: Session, machine: str, form: str) -> None:
+def list_advice(session: Session, machine: str, form: Form) -> None:
     """Advice about MACHINE: what is open first."""
     zone = session.the_shop.clock
     columns = (
@@ -53,7 +55,7 @@ def give(session: Session, machine: str, kind: str, text: str) -> None:
 @click.option("--word", default="", help="As the client put it.")
 @click.option(
     "--again-on",
-    type=click.DateTime(["%Y-%m-%d"]),
+    type=DAY,
     help="Declined: not asked again before that day.",
 )
 @pass_session

@@ -7,20 +7,22 @@ from datetime import datetime, timedelta
 import click
 
 from phylax.cli._clock import now as clock_now
-from phylax.cli._output import LOOK_HERE, console, format_option, print_list
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import LOOK_HERE, console, print_list
 from phylax.cli._session import Session, pass_session
+from phylax.cli._types import DAY
 from phylax.core.quantities import count, show_day, show_span
 from phylax.core.scheduling.agenda import AgendaLine
 
 
 @click.command("agenda")
-@click.option("--from", "since", type=click.DateTime(["%Y-%m-%d"]), help="First day; else now.")
+@click.option("--from", "since", type=DAY, help="First day; else now.")
 @click.option("--days", default=7, show_default=True, type=click.IntRange(1, 400))
 @click.option("--client", help="Only at this client's.")
-@format_option
+@shows_list(AgendaLine)
 @pass_session
 def command(
-    session: Session, since: datetime | None, days: int, client: str | None, form: str
+    session: Session, since: datetime | None, days: int, client: str | None, form: Form
 ) -> None:
     """What runs, or ran, where, when and how long, and what gets in its way."""
     zone = session.the_shop.clock
@@ -30,7 +32,7 @@ def command(
         until=begin + timedelta(days=days),
         client_id=session.shop.clients.find(client).id if client else None,
     )
-    if form != "table":
+    if not form.is_table:
         print_list(form, agenda.lines, (), empty="")
         return
     if not agenda.lines:

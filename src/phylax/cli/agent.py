@@ -7,6 +7,8 @@ from pathlib import Path
 
 import click
 
+from phylax.cli._asking import ask
+
 _folder = click.option(
     "--data",
     "folder",
@@ -58,7 +60,7 @@ def command() -> None:
 @click.option("--clear-http", is_flag=True,
               help="Without TLS: everybody on the way reads the machine's key.")  # fmt: skip
 @click.option("--fingerprint", default="", metavar="SHA-256",
-              help="Of the shop's certificate; 'phylax shop certificate' shows it.")  # fmt: skip
+              help="Of the shop's certificate, by 'phylax shop make-certificate'.")  # fmt: skip
 def enrol(
     url: str,
     code: str,
@@ -92,7 +94,7 @@ def enrol(
     click.echo(f"Enrolled as {config.tag}. Start the agent with 'phylax agent start'.")
 
 
-@command.command("unit")
+@command.command("write-unit")
 @_folder
 def unit(folder: Path | None) -> None:
     """Print what makes the system start the agent by itself.
@@ -143,11 +145,10 @@ def forget(folder: Path | None, yes: bool) -> None:
     from phylax.agent.runtime import commands
 
     home = commands.home_at(folder)
-    if not yes:
-        click.confirm(
-            "What is held cannot be put back then, nor settings that were changed. Forget it all?",
-            abort=True,
-        )
+    ask(
+        "What is held cannot be put back then, nor settings that were changed. Forget it all?",
+        yes=yes,
+    )
     try:
         is_done = commands.forget(home)
     except (OSError, commands.NotEnrolledError, commands.BusyError,

@@ -5,7 +5,8 @@ from __future__ import annotations
 import click
 
 from phylax.cli._clock import now as clock_now
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.attention import Attention, Handling
 from phylax.core.quantities import parse_span
@@ -30,9 +31,9 @@ def _handled(item: Attention) -> str:
 @command.command("list")
 @click.option("--machine", help="Only of this machine.")
 @click.option("--all", "also_handled", is_flag=True, help="Also what was put off or settled.")
-@format_option
+@shows_list(Attention)
 @pass_session
-def list_attention(session: Session, machine: str | None, also_handled: bool, form: str) -> None:
+def list_attention(session: Session, machine: str | None, also_handled: bool, form: Form) -> None:
     """Everything that needs a person, most urgent first."""
     zone = session.the_shop.clock
     number = session.shop.machines.get(machine).id if machine else None

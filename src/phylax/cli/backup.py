@@ -10,12 +10,14 @@ from pathlib import Path
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._asking import ask
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
+from phylax.cli._types import FILE
 from phylax.cli.serve import data_option
+from phylax.core.backups import Backup
 from phylax.core.quantities import show_size
-
-_FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
 
 
 @click.group("backup")
@@ -24,9 +26,9 @@ def command() -> None:
 
 
 @command.command("list")
-@format_option
+@shows_list(Backup)
 @pass_session
-def list_backups(session: Session, form: str) -> None:
+def list_backups(session: Session, form: Form) -> None:
     """List backups, the newest first."""
     zone = session.the_shop.clock
     columns = (
@@ -37,7 +39,7 @@ def list_backups(session: Session, form: str) -> None:
         Column("", lambda b: b.why or ("replaced" if b.gone_at else "good")),
     )
     print_list(form, session.shop.backups.list(), columns, empty="None yet.")
-    if form == "table" and (wrong := session.shop.backups.state().wrong):
+    if form.is_table and (wrong := session.shop.backups.state().wrong):
         console.print(wrong, style="bold")
 
 
@@ -55,7 +57,7 @@ def make(session: Session) -> None:
     click.echo(f"{backup.place}/{backup.name}")
 
 
-@command.command("plan")
+@command.command("set-plan")
 @click.option("--place", help="A folder on the service's machine, best on another disk; '' is "
                               "beside the shop's file.")  # fmt: skip
 @click.option("--hour", type=click.IntRange(0, 23), help="Of the day, from which on.")
@@ -63,7 +65,7 @@ def make(session: Session) -> None:
 @click.option("--weekly", type=click.IntRange(0, 104), help="Weeks of which one is kept.")
 @click.option("--monthly", type=click.IntRange(0, 120), help="Months of which one is kept.")
 @click.option("--public-key", help="Encrypt them to this key of age; '' is not at all. "
-                                   "'phylax backup new-key' makes one.")  # fmt: skip
+                                   "'phylax backup make-key' makes one.")  # fmt: skip
 @pass_session
 def plan(session: Session, /, **changes: object) -> None:
     """Say where backups go and how many are kept; without options, what is set."""
@@ -82,7 +84,7 @@ def plan(session: Session, /, **changes: object) -> None:
         console.print("They lie on the same disk as the shop's file: choose a place on another.")
 
 
-@command.command("new-key")
+@command.command("make-key")
 @click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
 @pass_session
 def new_key(session: Session, file: Path) -> None:
@@ -131,11 +133,11 @@ def _in_clear(file: Path, identity: Path | None, near: Path | None) -> Iterator[
         yield clear
 
 
-_identity = click.option("--identity", type=_FILE, help="The key that opens an encrypted one.")
+_identity = click.option("--identity", type=FILE, help="The key that opens an encrypted one.")
 
 
 @command.command("restore")
-@click.argument("file", type=_FILE)
+@click.argument("file", type=FILE)
 @data_option
 @_identity
 @click.option("--yes", is_flag=True, help="Do not ask.")
@@ -170,13 +172,12 @@ def _restore(file: Path, known_in: Path, data: Path, yes: bool) -> Path | None:
         more = looked.replaced.entries - looked.backup.entries
         compared = f"{more} more" if more > 0 else "as many" if not more else f"{-more} fewer"
         click.echo(f"What is there now has {looked.replaced.entries} entries, {compared}.")
-    if not yes:
-        click.confirm("Put the backup in its place?", abort=True)
+    ask("Put the backup in its place?", yes=yes)
     return restoring.restore(data, file, known_in)
 
 
 @command.command("rehearse")
-@click.argument("file", type=_FILE)
+@click.argument("file", type=FILE)
 @_identity
 def rehearse(file: Path, identity: Path | None) -> None:
     """Restore the backup FILE into a folder of its own, and say how long it takes."""

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
-from phylax.core.scheduling.calendars import FeedEdit
+from phylax.core.scheduling.calendars import Feed, FeedEdit
 
 
 @click.group("calendar")
@@ -15,9 +16,9 @@ def command() -> None:
 
 
 @command.command("list")
-@format_option
+@shows_list(Feed)
 @pass_session
-def list_feeds(session: Session, form: str) -> None:
+def list_feeds(session: Session, form: Form) -> None:
     """List the calendar addresses. The addresses themselves are not stored."""
     zone = session.the_shop.clock
     columns = (

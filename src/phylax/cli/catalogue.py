@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import click
 
-from phylax.cli._output import Column, format_option, print_list, print_one
+from phylax.cli._forms import Form, shows_list, shows_one
+from phylax.cli._output import Column, print_list, print_one
 from phylax.core import catalogue
+from phylax.core.catalogue import Category
 from phylax.core.retention import Scope, in_force
 
 
@@ -19,8 +21,8 @@ def _rule(category: catalogue.Category) -> str:
 
 
 @command.command("list")
-@format_option
-def list_categories(form: str) -> None:
+@shows_list(Category)
+def list_categories(form: Form) -> None:
     """Every category, its caution and its default rule."""
     columns = (
         Column("category", lambda c: c.key),
@@ -55,8 +57,8 @@ def _place(where: catalogue.Where) -> str:
 
 @command.command("show")
 @click.argument("category")
-@format_option
-def show(category: str, form: str) -> None:
+@shows_one(Category)
+def show(category: str, form: Form) -> None:
     """Explain one category."""
     try:
         kind = catalogue.category(category)

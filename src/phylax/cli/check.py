@@ -5,11 +5,13 @@ from __future__ import annotations
 import click
 
 from phylax.cli._changing import follow_change
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._following import wait_option
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.checks.findings import Finding, Result
 from phylax.core.checks.kept import KeptCheck
-from phylax.core.checks.kind import kinds
+from phylax.core.checks.kind import CheckKind, kinds
 
 _SHOWN = 10
 
@@ -19,9 +21,9 @@ def command() -> None:
     """Disks and file systems of machines, and what was found."""
 
 
-@command.command("catalogue")
-@format_option
-def catalogue(form: str) -> None:
+@command.command("list-kinds")
+@shows_list(CheckKind)
+def catalogue(form: Form) -> None:
     """Everything that can be checked, and what a person will notice of it."""
     columns = (
         Column("check", lambda k: k.key),
@@ -42,7 +44,7 @@ def catalogue(form: str) -> None:
     metavar="CHECK=MODE",
     help="How to do a check, where not the usual way: malware=full.",
 )
-@click.option("--wait/--no-wait", default=True, help="Follow it to its end.", show_default=True)
+@wait_option()
 @pass_session
 def run(
     session: Session, machine: str, checks: tuple[str, ...], how: tuple[str, ...], wait: bool
@@ -57,15 +59,15 @@ def run(
 def _mode(words: str) -> tuple[str, str]:
     check, _, mode = words.partition("=")
     if check not in kinds() or not mode:
-        raise click.UsageError(f"{words!r} is not CHECK=MODE; see 'phylax check catalogue'.")
+        raise click.UsageError(f"{words!r} is not CHECK=MODE; see 'phylax check list-kinds'.")
     return check, mode
 
 
 @command.command("list")
 @click.argument("machine")
-@format_option
+@shows_list(KeptCheck)
 @pass_session
-def list_checks(session: Session, machine: str, form: str) -> None:
+def list_checks(session: Session, machine: str, form: Form) -> None:
     """What the newest checks of MACHINE came to."""
     zone = session.the_shop.clock
     columns = (

@@ -8,12 +8,13 @@ from pathlib import Path
 
 import click
 
+from phylax.cli._asking import ask
 from phylax.cli._forgetting import forget, forgotten
+from phylax.cli._forms import Form, shows_list, shows_one
 from phylax.cli._importing import command as import_list
 from phylax.cli._output import (
     Column,
     console,
-    format_option,
     print_list,
     print_one,
     write_archive,
@@ -39,9 +40,9 @@ def command() -> None:
 
 @command.command("list")
 @click.option("--retired", is_flag=True, help="Only those that are retired.")
-@format_option
+@shows_list(Client)
 @pass_session
-def list_clients(session: Session, retired: bool, form: str) -> None:
+def list_clients(session: Session, retired: bool, form: Form) -> None:
     """List the clients."""
     clients = session.shop.clients.list(retired=retired)
     print_list(form, clients, _COLUMNS, empty="No such clients." if retired else "No clients yet.")
@@ -68,9 +69,9 @@ def _field_options(function: Callable[..., None]) -> Callable[..., None]:
 @command.command("add")
 @click.argument("name")
 @_field_options
-@format_option
+@shows_one(Client)
 @pass_session
-def add_client(session: Session, /, name: str, form: str, **fields: str | None) -> None:
+def add_client(session: Session, /, name: str, form: Form, **fields: str | None) -> None:
     """Add a client."""
     named = {field: value for field, value in fields.items() if value is not None}
     made = session.shop.clients.add(ClientEdit.model_validate({"name": name, **named}))
@@ -81,9 +82,9 @@ def add_client(session: Session, /, name: str, form: str, **fields: str | None) 
 @click.argument("client")
 @click.option("--name")
 @_field_options
-@format_option
+@shows_one(Client)
 @pass_session
-def change_client(session: Session, /, client: str, form: str, **fields: str | None) -> None:
+def change_client(session: Session, /, client: str, form: Form, **fields: str | None) -> None:
     """Change what is written down of CLIENT; what is not named stays."""
     current = session.shop.clients.find(client)
     named = {field: value for field, value in fields.items() if value is not None}
@@ -95,14 +96,14 @@ def change_client(session: Session, /, client: str, form: str, **fields: str | N
 
 @command.command("show")
 @click.argument("client")
-@format_option
+@shows_one(Client)
 @pass_session
-def show_client(session: Session, client: str, form: str) -> None:
+def show_client(session: Session, client: str, form: Form) -> None:
     """Who a client is, and how to reach them."""
     _print(form, session.shop.clients.find(client))
 
 
-def _print(form: str, client: Client) -> None:
+def _print(form: Form, client: Client) -> None:
     pairs = [
         ("number", str(client.id)),
         ("name", client.name),
@@ -148,8 +149,7 @@ def retire(session: Session, client: str, why: str, yes: bool) -> None:
         console.print(f"With it: {', '.join(meaning.machines)}.")
     for sentence in meaning.in_words:
         console.print(sentence)
-    if not yes:
-        click.confirm(f"Retire {current.name}?", abort=True)
+    ask(f"Retire {current.name}?", yes=yes)
     session.shop.clients.retire(current, why)
     console.print(f"{current.name} is retired. 'phylax client return {current.id}' undoes it.")
 

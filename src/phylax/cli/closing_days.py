@@ -6,11 +6,11 @@ from datetime import datetime
 
 import click
 
-from phylax.cli._output import Column, console, format_option, print_list
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, print_list
 from phylax.cli._session import Session, pass_session
-from phylax.core.shop import ClosingDaysEdit
-
-_DAY = click.DateTime(["%Y-%m-%d"])
+from phylax.cli._types import DAY
+from phylax.core.shop import ClosingDays, ClosingDaysEdit
 
 
 @click.group("closing-days")
@@ -19,9 +19,9 @@ def command() -> None:
 
 
 @command.command("list")
-@format_option
+@shows_list(ClosingDays)
 @pass_session
-def list_days(session: Session, form: str) -> None:
+def list_days(session: Session, form: Form) -> None:
     """List the closing days, in order."""
     columns = (
         Column("number", lambda d: str(d.id), right=True),
@@ -35,8 +35,8 @@ def list_days(session: Session, form: str) -> None:
 
 @command.command("add")
 @click.argument("name")
-@click.argument("first", type=_DAY)
-@click.argument("last", type=_DAY, required=False)
+@click.argument("first", type=DAY)
+@click.argument("last", type=DAY, required=False)
 @click.option("--client", help="Only this client.")
 @pass_session
 def add(

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._asking import ask
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
+from phylax.core.consents import Consent, StandingConsent, WaitingListing
 from phylax.core.quantities import count, show_size
 
 
@@ -16,9 +19,9 @@ def command() -> None:
 
 @command.command("list")
 @click.argument("machine")
-@format_option
+@shows_list(Consent)
 @pass_session
-def list_consents(session: Session, machine: str, form: str) -> None:
+def list_consents(session: Session, machine: str, form: Form) -> None:
     """List every yes to a listing of MACHINE, newest first."""
     zone = session.the_shop.clock
     columns = (
@@ -34,11 +37,11 @@ def list_consents(session: Session, machine: str, form: str) -> None:
     print_list(form, session.shop.machines.consents(machine), columns, empty="No consent yet.")
 
 
-@command.command("standing")
+@command.command("list-standing")
 @click.argument("machine")
-@format_option
+@shows_list(StandingConsent)
 @pass_session
-def standing(session: Session, machine: str, form: str) -> None:
+def standing(session: Session, machine: str, form: Form) -> None:
     """Standing consents for MACHINE: what its rules propose goes each time."""
     zone = session.the_shop.clock
     columns = (
@@ -81,10 +84,10 @@ def take_back(session: Session, number: int) -> None:
     console.print(f"Standing consent {number} is taken back.")
 
 
-@command.command("waiting")
-@format_option
+@command.command("list-waiting")
+@shows_list(WaitingListing)
 @pass_session
-def waiting(session: Session, form: str) -> None:
+def waiting(session: Session, form: Form) -> None:
     """List the listings that wait for a yes, in the whole shop, largest first."""
     zone = session.the_shop.clock
     columns = (
@@ -109,7 +112,7 @@ def agree(session: Session, listings: tuple[str, ...], word: str, yes: bool) -> 
     known = {f"{w.survey_id}:{w.category}": w for w in session.shop.waiting_listings.list()}
     if missing := [key for key in listings if key not in known]:
         raise click.BadParameter(
-            f"{missing[0]!r} does not wait for a yes; see 'phylax consent waiting'",
+            f"{missing[0]!r} does not wait for a yes; see 'phylax consent list-waiting'",
             param_hint="SURVEY:CATEGORY",
         )
     for listing in (known[key] for key in listings):
@@ -117,8 +120,7 @@ def agree(session: Session, listings: tuple[str, ...], word: str, yes: bool) -> 
         console.print(
             f"{listing.machine_tag}: {listing.name}, {count(listing.items, 'item')}, {size}"
         )
-    if not yes:
-        click.confirm("Agree, and clean these now?", abort=True)
+    ask("Agree, and clean these now?", yes=yes)
     picked = [(known[key].survey_id, known[key].category) for key in listings]
     for run in session.shop.waiting_listings.agree(picked, via="command line", word=word):
         console.print(f"Run {run.id} waits for {run.machine_tag}")

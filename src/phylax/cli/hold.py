@@ -6,10 +6,12 @@ import sys
 
 import click
 
+from phylax.cli._asking import ask
 from phylax.cli._following import exit_code, follow, print_end
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
-from phylax.core.holds import HeldPick, Hold, IfTaken
+from phylax.core.holds import HeldItem, HeldPick, Hold, IfTaken
 from phylax.core.quantities import count, show_size
 from phylax.core.runs import Run
 from phylax.core.survey import Tally
@@ -23,9 +25,9 @@ def command() -> None:
 @command.command("list")
 @click.argument("machine")
 @click.option("--also-ended", is_flag=True, help="Also show holds that are empty now.")
-@format_option
+@shows_list(Hold)
 @pass_session
-def list_holds(session: Session, machine: str, also_ended: bool, form: str) -> None:
+def list_holds(session: Session, machine: str, also_ended: bool, form: Form) -> None:
     """List what MACHINE holds, newest first."""
     zone = session.the_shop.clock
     columns = (
@@ -46,9 +48,9 @@ def list_holds(session: Session, machine: str, also_ended: bool, form: str) -> N
 @click.argument("hold", type=int)
 @click.option("--words", default="", help="Only with this in their path.")
 @click.option("--most", default=100, show_default=True, help="At most so many.")
-@format_option
+@shows_list(HeldItem)
 @pass_session
-def show(session: Session, hold: int, words: str, most: int, form: str) -> None:
+def show(session: Session, hold: int, words: str, most: int, form: Form) -> None:
     """List the items in HOLD and what became of each."""
     from itertools import islice
 
@@ -103,8 +105,7 @@ def let_go(session: Session, hold: int, numbers: tuple[int, ...], yes: bool, wai
     """Remove the items in HOLD for good now, before their time."""
     current = session.shop.holds.get(hold)
     console.print(f"Gone for good from {current.machine_tag}: {_chosen(current, numbers)}.")
-    if not yes:
-        click.confirm("Let it go now?", abort=True)
+    ask("Let it go now?", yes=yes)
     run = session.shop.runs.let_go(current.machine_tag, [HeldPick(hold_id=hold, numbers=numbers)])
     _see_through(session, run, wait)
 

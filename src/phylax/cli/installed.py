@@ -7,7 +7,9 @@ import sys
 import click
 
 from phylax.cli._acting import follow_action, followed
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._asking import ask
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import EXIT_NOT_DONE, Session, pass_session
 from phylax.core.actions import RemoveProgram, TryRemoval
 from phylax.core.inventory.programs import ProgramOnMachine
@@ -25,7 +27,7 @@ def command() -> None:
 @click.option("--trial", is_flag=True, help="Only what is for trying out.")
 @click.option("--unused-days", type=int, metavar="DAYS", help="Nobody has started it for DAYS.")
 @click.option("--not-version", default="", metavar="VERSION", help="Every version but this one.")
-@format_option
+@shows_list(ProgramOnMachine)
 @pass_session
 def list_installed(
     session: Session,
@@ -34,7 +36,7 @@ def list_installed(
     trial: bool,
     unused_days: int | None,
     not_version: str,
-    form: str,
+    form: Form,
 ) -> None:
     """Programs with WORDS in their name, over the shop, the largest first."""
     zone = session.the_shop.clock
@@ -106,8 +108,7 @@ def remove(
         sys.exit(EXIT_NOT_DONE)
     along = ", ".join(f"{other.name} {other.version}" for other in tried.along)
     console.print(f"Goes: {program} {version}{f'; with it {along}' if along else ''}.")
-    if not yes:
-        click.confirm("Remove it?", abort=True)
+    ask("Remove it?", yes=yes)
     consent = RemoveProgram(
         program=program, version=version, along=tried.along, gone_for_good=gone_for_good,
         backup_days=backup_days,

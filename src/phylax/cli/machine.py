@@ -8,11 +8,12 @@ from pathlib import Path
 import click
 from rich.text import Text
 
+from phylax.cli._asking import ask
+from phylax.cli._forms import Form, shows_list, shows_one
 from phylax.cli._output import (
     LOOK_HERE,
     Column,
     console,
-    format_option,
     local,
     print_list,
     print_one,
@@ -21,7 +22,7 @@ from phylax.cli._session import Session, pass_session
 from phylax.core.facts import FactName
 from phylax.core.machine_list import MachineSort
 from phylax.core.quantities import parse_size, show_share, show_size
-from phylax.core.shop import Machine, MachineEdit, System, Volume
+from phylax.core.shop import EnrolmentCode, Machine, MachineEdit, System, Volume
 from phylax.core.values import edit_of
 
 
@@ -50,8 +51,8 @@ def command() -> None:
     default=MachineSort.NUMBER.value,
     show_default=True,
 )
-@click.option("--descending", is_flag=True, help="The other way round.")
-@format_option
+@click.option("--reverse", "descending", is_flag=True, help="The other way round.")
+@shows_list(Machine, sorts=False)
 @pass_session
 def list_machines(
     session: Session,
@@ -64,7 +65,7 @@ def list_machines(
     retired: bool,
     sort: str,
     descending: bool,
-    form: str,
+    form: Form,
 ) -> None:
     """List machines; all of WORDS are looked for in tag, client, make, model and serial."""
     shop = session.the_shop
@@ -111,14 +112,14 @@ def _tightest(machine: Machine, threshold: int) -> Text:
 
 @command.command("show")
 @click.argument("machine")
-@format_option
+@shows_one(Machine)
 @pass_session
-def show_machine(session: Session, machine: str, form: str) -> None:
+def show_machine(session: Session, machine: str, form: Form) -> None:
     """What a machine is, whose, and how full."""
     _print(session, session.shop.machines.get(machine), form)
 
 
-def _print(session: Session, current: Machine, form: str) -> None:
+def _print(session: Session, current: Machine, form: Form) -> None:
     zone = session.the_shop.clock
     pairs = [
         ("tag", current.tag),
@@ -197,18 +198,20 @@ def _field_options(function: Callable[..., None]) -> Callable[..., None]:
     "--system", type=click.Choice(["windows", "macos", "linux"]), required=True, help="Its system."
 )
 @_field_options
-@format_option
+@shows_one(Machine)
 @pass_session
 def add_machine(
-    session: Session, /, tag: str, client: str, system: str, form: str, **fields: object
+    session: Session, /, tag: str, client: str, system: str, form: Form, **fields: object
 ) -> None:
     """Take a machine in."""
     named = {name: value for name, value in fields.items() if value is not None}
     of = {"tag": tag, "client_id": session.shop.clients.find(client).id, "system": system}
     made = session.shop.machines.add(MachineEdit.model_validate(of | named))
     print_one(form, made, [("number", str(made.id)), ("tag", made.tag)])
-    if form == "table":
-        console.print(f"Next: 'phylax machine code {made.tag}' gives its agent's one-time code.")
+    if form.is_table:
+        console.print(
+            f"Next: 'phylax machine make-code {made.tag}' gives its agent's one-time code."
+        )
 
 
 @command.command("change")
@@ -216,10 +219,10 @@ def add_machine(
 @click.option("--tag", help="Another tag; stick on a new label.")
 @click.option("--client", help="Number or name of the client whose it is from now on.")
 @_field_options
-@format_option
+@shows_one(Machine)
 @pass_session
 def change_machine(
-    session: Session, /, machine: str, client: str | None, form: str, **fields: object
+    session: Session, /, machine: str, client: str | None, form: Form, **fields: object
 ) -> None:
     """Change what is written down of MACHINE; what is not named stays. What is emptied ('') is
     again as its agent reads it."""
@@ -233,7 +236,7 @@ def change_machine(
     _print(session, changed, form)
 
 
-@command.command("label")
+@command.command("make-label")
 @click.argument("machine")
 @click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
 @pass_session
@@ -255,24 +258,32 @@ def _size(text: str | None) -> int | None:
         raise click.BadParameter(str(error)) from error
 
 
-@command.command("code")
+@command.command("make-code")
 @click.argument("machine")
-@format_option
+@shows_one(EnrolmentCode)
 @pass_session
-def make_code(session: Session, machine: str, form: str) -> None:
+def make_code(session: Session, machine: str, form: Form) -> None:
     """Make the one-time code by which an agent enrols."""
     code = session.shop.machines.enrolment_code(machine)
     until = local(code.expires_at, session.the_shop.clock)
     print_one(form, code, [("code", code.code), ("good until", until)])
-    if form == "table":
+    if form.is_table:
         console.print(f"On the machine: phylax agent enrol {session.url} {code.code}")
 
 
 @command.command("withdraw")
 @click.argument("machine")
+@click.option("--yes", is_flag=True, help="Do not ask first.")
 @pass_session
-def withdraw(session: Session, machine: str) -> None:
+def withdraw(session: Session, machine: str, yes: bool) -> None:
     """Withdraw a machine's agent: its key no longer counts."""
+    current = session.shop.machines.get(machine)
+    console.print(
+        f"{current.tag} of {current.client_name}: its agent can no longer call, its rounds are "
+        "missed, and what it holds stays there. A new code enrols it again: "
+        f"phylax machine make-code {current.tag}"
+    )
+    ask("Withdraw its agent?", yes=yes)
     session.shop.machines.withdraw_agent(machine)
     console.print(f"The agent of {machine} is withdrawn; its key is no longer valid.")
 
@@ -288,8 +299,7 @@ def retire(session: Session, machine: str, why: str, yes: bool) -> None:
     current = session.shop.machines.get(machine)
     for sentence in session.shop.machines.retirement(machine).in_words:
         console.print(sentence)
-    if not yes:
-        click.confirm(f"Retire {current.tag}?", abort=True)
+    ask(f"Retire {current.tag}?", yes=yes)
     session.shop.machines.retire(current, why)
     console.print(f"{current.tag} is retired. 'phylax machine return {current.tag}' undoes it.")
 

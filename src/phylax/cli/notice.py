@@ -9,13 +9,16 @@ from typing import Literal
 import click
 from pydantic import ValidationError
 
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.client import NotFoundError
 from phylax.core.notices import (
     AtOnce,
+    Hook,
     HookEdit,
     MailServerEdit,
+    Notice,
     NoticeState,
     Security,
     WishesEdit,
@@ -33,9 +36,9 @@ def command() -> None:
     "--state", type=click.Choice(["waiting", "delivered", "given up"]), help="Only these."
 )
 @click.option("--most", default=50, show_default=True, type=click.IntRange(1, 1000))
-@format_option
+@shows_list(Notice)
 @pass_session
-def list_notices(session: Session, state: NoticeState | None, most: int, form: str) -> None:
+def list_notices(session: Session, state: NoticeState | None, most: int, form: Form) -> None:
     """List every message and whether it arrived, newest first."""
     zone = session.the_shop.clock
     columns = (
@@ -52,7 +55,7 @@ def list_notices(session: Session, state: NoticeState | None, most: int, form: s
     print_list(form, notices, columns, empty="No message yet.")
 
 
-@command.command("again")
+@command.command("send-again")
 @click.argument("number", type=int)
 @pass_session
 def again(session: Session, number: int) -> None:
@@ -61,7 +64,7 @@ def again(session: Session, number: int) -> None:
     console.print(f"Notice {notice.id} to {notice.receiver} waits to be sent.")
 
 
-@command.command("wishes")
+@command.command("set-wishes")
 @click.option("--mail", help="Where mail goes to; '-' for none.")
 @click.option("--at-once", type=click.Choice(["never", "urgent", "all"]))
 @click.option("--daily/--no-daily", default=None, help="A summary each morning.")
@@ -129,7 +132,7 @@ def _said(error: ValidationError) -> str:
     return "; ".join(detail["msg"].removeprefix("Value error, ") for detail in error.errors())
 
 
-@command.command("mail-server")
+@command.command("set-mail-server")
 @click.option("--host", help="Set it: the server's name.")
 @click.option("--port", default=587, show_default=True, type=click.IntRange(1, 65535))
 @click.option(
@@ -169,10 +172,10 @@ def mail_server(
     )
 
 
-@command.command("hooks")
-@format_option
+@command.command("list-hooks")
+@shows_list(Hook)
 @pass_session
-def list_hooks(session: Session, form: str) -> None:
+def list_hooks(session: Session, form: Form) -> None:
     """List the hooks: programs notified over HTTP. For the owner."""
     columns = (
         Column("number", lambda h: str(h.id), right=True),

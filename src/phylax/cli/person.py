@@ -6,10 +6,13 @@ from pathlib import Path
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._asking import ask
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli.serve import data_option
-from phylax.core.people import Person
+from phylax.core.people import Person, SignedIn
+from phylax.core.suggestions import did_you_mean
 
 _ROLES = click.Choice(["owner", "technician", "desk"])
 
@@ -20,9 +23,9 @@ def command() -> None:
 
 
 @command.command("list")
-@format_option
+@shows_list(Person)
 @pass_session
-def list_people(session: Session, form: str) -> None:
+def list_people(session: Session, form: Form) -> None:
     """List the shop's people."""
     columns = (
         Column("login", lambda p: p.login),
@@ -60,7 +63,7 @@ def add(session: Session, login: str, name: str, role: str, ask_password: bool) 
         _show_link(session, made)
 
 
-@command.command("link")
+@command.command("make-link")
 @click.argument("login")
 @pass_session
 def link(session: Session, login: str) -> None:
@@ -75,7 +78,7 @@ def _show_link(session: Session, person: Person) -> None:
     click.echo(f"{session.url}/welcome#{shown.secret}")
 
 
-@command.command("role")
+@command.command("set-role")
 @click.argument("login")
 @click.argument("role", type=_ROLES)
 @pass_session
@@ -87,7 +90,7 @@ def role(session: Session, login: str, role: str) -> None:
     console.print(f"{person.name} is {person.role} now.")
 
 
-@command.command("activity")
+@command.command("set-activity")
 @click.argument("login")
 @click.option("--active/--inactive", required=True, help="Whether they may sign in.")
 @pass_session
@@ -107,8 +110,7 @@ def leave(session: Session, login: str, yes: bool) -> None:
     current = _whose(session, login)
     for sentence in session.shop.people.what_leaving_means(current.id).in_words:
         console.print(sentence)
-    if not yes:
-        click.confirm(f"{current.name} leaves?", abort=True)
+    ask(f"{current.name} leaves?", yes=yes)
     person = session.shop.people.leave_for_good(current.id)
     console.print(f"{person.name} left. 'phylax person return {login}' undoes it.")
 
@@ -140,10 +142,10 @@ def sign_out(session: Session, login: str | None) -> None:
         console.print(f"{person.name} is signed out everywhere.")
 
 
-@command.command("sign-ins")
-@format_option
+@command.command("list-sign-ins")
+@shows_list(SignedIn)
 @pass_session
-def sign_ins(session: Session, form: str) -> None:
+def sign_ins(session: Session, form: Form) -> None:
     """List the browsers in which you are signed in."""
     zone = session.the_shop.clock
     columns = (
@@ -156,7 +158,7 @@ def sign_ins(session: Session, form: str) -> None:
     print_list(form, session.shop.people.sign_ins(), columns, empty="In no browser.")
 
 
-@command.command("password")
+@command.command("set-password")
 @click.option("--present", prompt="Present password", hide_input=True)
 @click.option("--new", prompt="New password", hide_input=True, confirmation_prompt=True)
 @pass_session
@@ -166,7 +168,7 @@ def change_password(session: Session, present: str, new: str) -> None:
     console.print("Changed. Sign in again in your browsers.")
 
 
-@command.command("codes")
+@command.command("make-codes")
 @click.option("--off", is_flag=True, help="Sign in without codes again.")
 @click.option("--of", "login", help="Take them off somebody who lost what makes their codes.")
 @pass_session
@@ -188,7 +190,7 @@ def codes(session: Session, off: bool, login: str | None) -> None:
         console.print("From now on each sign-in needs a code.")
 
 
-@command.command("codes-for")
+@command.command("require-codes")
 @click.argument("whom", type=click.Choice(["nobody", "owners", "everybody"]), required=False)
 @pass_session
 def codes_for(session: Session, whom: str | None) -> None:
@@ -213,7 +215,9 @@ def let_in(login: str, data: Path, url: str) -> None:
 
 
 def _whose(session: Session, login: str) -> Person:
-    person = next((p for p in session.shop.people.list() if p.login == login), None)
+    people = session.shop.people.list()
+    person = next((p for p in people if p.login == login), None)
     if person is None:
-        raise click.UsageError(f"There is nobody with the login {login!r}.")
+        meant = did_you_mean(login, (p.login for p in people))
+        raise click.UsageError(f"There is nobody with the login {login!r}{meant}")
     return person

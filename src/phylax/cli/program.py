@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import click
 
+from phylax.cli._asking import ask
 from phylax.cli._changing import follow_change, list_changes, list_trials, look, put_back
 from phylax.cli._everywhere import command as everywhere
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._following import wait_option
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import in_words, subject, subject_options
 from phylax.cli._what_if import in_words as what_if_in_words
@@ -14,7 +17,7 @@ from phylax.cli._what_if import say_what_if
 from phylax.core.quantities import count
 from phylax.core.runs import WantedProgram
 from phylax.core.tuning.known import Handling, KnownEdit, KnownProgram, Recognition
-from phylax.core.tuning.looks import JudgedProgram
+from phylax.core.tuning.looks import JudgedProgram, UnknownProgram
 from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.rules import ProgramRule
 from phylax.core.tuning.setting import Hangs, questions
@@ -40,9 +43,9 @@ command.add_command(everywhere)
 
 @command.command("list")
 @click.argument("machine")
-@format_option
+@shows_list(JudgedProgram)
 @pass_session
-def list_programs(session: Session, machine: str, form: str) -> None:
+def list_programs(session: Session, machine: str, form: Form) -> None:
     """What runs by itself on MACHINE, and what becomes of it by the shop's rules."""
     look = session.shop.programs.on(machine)
     if look.unread:
@@ -54,7 +57,7 @@ def list_programs(session: Session, machine: str, form: str) -> None:
         Column("why", _why, below=True),
         Column("started by", _started_by, below=True),
     )
-    if form == "table":
+    if form.is_table:
         console.print(f"{machine}, looked at {local(look.taken_at, session.the_shop.clock)}")
     print_list(form, look.programs, columns, empty="Nothing runs by itself.")
 
@@ -87,10 +90,10 @@ def _started_by(judged: JudgedProgram) -> str:
     return "; ".join(parts)
 
 
-@command.command("unknown")
-@format_option
+@command.command("list-unknown")
+@shows_list(UnknownProgram)
 @pass_session
-def list_unknown(session: Session, form: str) -> None:
+def list_unknown(session: Session, form: Form) -> None:
     """Programs that nobody has written about yet, on most machines first."""
     columns = (
         Column("program", lambda p: p.name),
@@ -104,10 +107,10 @@ def list_unknown(session: Session, form: str) -> None:
     print_list(form, session.shop.programs.unknown(), columns, empty=empty)
 
 
-@command.command("notebook")
-@format_option
+@command.command("list-known")
+@shows_list(KnownProgram)
 @pass_session
-def list_notebook(session: Session, form: str) -> None:
+def list_notebook(session: Session, form: Form) -> None:
     """What the shop has written about programs."""
     columns = (
         Column("number", lambda k: str(k.id), right=True),
@@ -249,7 +252,7 @@ def set_rule(
 @click.option("--word", default="", help="Why, or who agreed, as in 'asked by phone'.")
 @click.option("--yes", is_flag=True, help="Do not ask before changing.")
 @click.option("--dry-run", is_flag=True, help="Only say what would be changed.")
-@click.option("--wait/--no-wait", default=True, help="Follow it to its end.", show_default=True)
+@wait_option()
 @pass_session
 def change(
     session: Session,
@@ -283,8 +286,7 @@ def change(
     console.print("Each of them can be put back exactly.")
     if dry_run:
         return
-    if not yes:
-        click.confirm(f"Change {count(len(meant), 'program')} on {machine}?", abort=True)
+    ask(f"Change {count(len(meant), 'program')} on {machine}?", yes=yes)
     wanted = [
         WantedProgram(program=j.program.key, intent=Intent(str(j.verdict.want))) for j in meant
     ]

@@ -6,12 +6,13 @@ import sys
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._forms import Form, shows_list, shows_one
+from phylax.cli._output import Column, console, local, print_data, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import in_words, subject, subject_options
 from phylax.core.quantities import count, show_size
 from phylax.core.retention import ProtectEntry, ProtectKind
-from phylax.core.retention.protection import ListedProtection, ProtectionOnMachine
+from phylax.core.retention.protection import ListedProtection, ProtectionOnMachine, ProtectTest
 
 
 @click.group("protect")
@@ -21,9 +22,9 @@ def command() -> None:
 
 @command.command("list")
 @click.argument("machine", required=False)
-@format_option
+@shows_list(ListedProtection)
 @pass_session
-def list_entries(session: Session, machine: str | None, form: str) -> None:
+def list_entries(session: Session, machine: str | None, form: Form) -> None:
     """Everything that is protected, or what is in force on MACHINE."""
     columns = (
         Column("number", lambda p: str(p.id), right=True),
@@ -58,11 +59,11 @@ def _covers(entry: ListedProtection, machine: str | None) -> str:
     return ", ".join(parts) or "is for no machine"
 
 
-@command.command("machines")
+@command.command("list-machines")
 @click.argument("number", type=int)
-@format_option
+@shows_list(ProtectionOnMachine)
 @pass_session
-def machines(session: Session, number: int, form: str) -> None:
+def machines(session: Session, number: int, form: Form) -> None:
     """On which machines entry NUMBER covers something, and on which nothing."""
 
     def here(on: ProtectionOnMachine) -> str:
@@ -124,11 +125,14 @@ def remove(session: Session, number: int) -> None:
 @click.argument("machine")
 @click.argument("path", required=False)
 @click.option("--site", help="A web site instead of a path.")
+@shows_one(ProtectTest)
 @pass_session
-def test(session: Session, machine: str, path: str | None, site: str | None) -> None:
+def test(session: Session, machine: str, path: str | None, site: str | None, form: Form) -> None:
     """Which entry protects PATH on MACHINE. Ends with 1 where none does."""
     answer = session.shop.protections.test(machine, path=path, site=site)
     by = answer.protected_by
+    if print_data(form, answer, [answer]):
+        sys.exit(0 if by else 1)
     if by is None:
         console.print(f"Nothing on the list protects {answer.asked} on {machine}.")
         sys.exit(1)

@@ -7,7 +7,8 @@ from typing import Literal
 
 import click
 
-from phylax.cli._output import Column, console, format_option, print_list
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import subject, subject_options
 from phylax.core.retention import Scope
@@ -21,9 +22,9 @@ def command() -> None:
 
 @command.command("list")
 @subject_options
-@format_option
+@shows_list(Asked)
 @pass_session
-def list_questions(session: Session, machine: str | None, client: str | None, form: str) -> None:
+def list_questions(session: Session, machine: str | None, client: str | None, form: Form) -> None:
     """Every question, with what counts for a client or a machine."""
     scope, number = _of(session, machine, client)
     _show(session.shop.questions.of(scope, number), form)
@@ -63,7 +64,7 @@ def _of(
     return ("machine" if scope is Scope.MACHINE else "client"), number
 
 
-def _show(asked: Sequence[Asked], form: str) -> None:
+def _show(asked: Sequence[Asked], form: Form) -> None:
     columns = (
         Column("key", lambda a: a.question.key),
         Column("answer", lambda a: a.answer.answer if a.answer else "–"),

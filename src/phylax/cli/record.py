@@ -9,18 +9,19 @@ from pathlib import Path
 
 import click
 
+from phylax.cli._forms import Form, shows_list, shows_one
 from phylax.cli._output import (
     Column,
     console,
-    format_option,
     local,
     print_list,
     print_one,
     write_archive,
 )
 from phylax.cli._session import EXIT_REFUSED, Session, pass_session
+from phylax.cli._types import DAY, FILE
 from phylax.core.quantities import count, show_size
-from phylax.core.records import RecordKind
+from phylax.core.records import Record, RecordKind
 
 
 @click.group("record")
@@ -40,10 +41,10 @@ def command() -> None:
     help="Only of this kind; may be repeated.",
 )
 @click.option("--who", default="", help="Only by this person.")
-@click.option("--since", type=click.DateTime(["%Y-%m-%d"]), help="From this day on.")
-@click.option("--until", type=click.DateTime(["%Y-%m-%d"]), help="Up to and with this day.")
+@click.option("--since", type=DAY, help="From this day on.")
+@click.option("--until", type=DAY, help="Up to and with this day.")
 @click.option("--most", default=40, show_default=True, help="At most so many.")
-@format_option
+@shows_list(Record)
 @pass_session
 def list_records(
     session: Session,
@@ -55,7 +56,7 @@ def list_records(
     since: datetime | None,
     until: datetime | None,
     most: int,
-    form: str,
+    form: Form,
 ) -> None:
     """List entries, newest first; only those with all of WORDS, in the text, a tag, a client or a
     name. WORDS may have fields as well, as in 'fan machine:ferry-desk from:2026-11-01'."""
@@ -87,12 +88,12 @@ def list_records(
 @click.option("--corrects", type=int, help="The entry that this one puts right.")
 @click.option(
     "--attach",
-    type=click.Path(exists=True, dir_okay=False, path_type=Path),
+    type=FILE,
     multiple=True,
     help="A picture or PDF that belongs to it; may be said more than once.",
 )
 @click.option("--call", "is_call", is_flag=True, help="It was said with the client.")
-@format_option
+@shows_one(Record)
 @pass_session
 def add_note(
     session: Session,
@@ -101,7 +102,7 @@ def add_note(
     corrects: int | None,
     attach: tuple[Path, ...],
     is_call: bool,
-    form: str,
+    form: Form,
 ) -> None:
     """Add TEXT to a machine's record."""
     uploads = [session.shop.records.upload(path.name[-120:], path.read_bytes()) for path in attach]
@@ -150,13 +151,10 @@ def archive(session: Session, file: Path) -> None:
     console.print(f"{show_size(size)} in {file}. docs/chain.md has a program that verifies it.")
 
 
-_FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
-
-
 @command.command("verify")
-@click.option("--seal", "sealed", type=_FILE,
+@click.option("--seal", "sealed", type=FILE,
               help="A seal that was kept: whether the record still is what it says.")  # fmt: skip
-@click.option("--proof", type=_FILE, help="A proof that was kept: whether its entry was sealed.")
+@click.option("--proof", type=FILE, help="A proof that was kept: whether its entry was sealed.")
 @pass_session
 def verify(session: Session, sealed: Path | None, proof: Path | None) -> None:
     """Verify the chain of all entries; ends with 4 where it is broken."""

@@ -7,12 +7,13 @@ from pathlib import Path
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list, print_one
+from phylax.cli._asking import ask
+from phylax.cli._forms import Form, shows_list, shows_one
+from phylax.cli._output import Column, console, local, print_list, print_one
 from phylax.cli._session import Session, pass_session
-from phylax.core.reporting.asked import Part, Report, ReportAsk
+from phylax.cli._types import DAY, FILE
+from phylax.core.reporting.asked import Letterhead, Part, Report, ReportAsk
 from phylax.core.reporting.document import Block, Bullets, Document, Drawing, Heading, Table
-
-_DAY = click.DateTime(["%Y-%m-%d"])
 
 
 @click.group("report")
@@ -26,8 +27,8 @@ def _about(function: click.decorators.FC) -> click.decorators.FC:
             click.option("--visit", type=int, help="Over this visit."),
             click.option("--machine", help="Over this machine, in a span."),
             click.option("--client", type=int, help="Over this client's machines, by number."),
-            click.option("--from", "first", type=_DAY, help="First day; a month ago if left out."),
-            click.option("--to", "last", type=_DAY, help="Last day; today if left out."),
+            click.option("--from", "first", type=DAY, help="First day; a month ago if left out."),
+            click.option("--to", "last", type=DAY, help="Last day; today if left out."),
             click.option(
                 "--language", type=click.Choice(["en", "de"]), help="The letterhead's, if left out."
             ),
@@ -97,24 +98,24 @@ def preview(session: Session, /, **about: object) -> None:
     type=click.Path(dir_okay=False, path_type=Path),
     help="Write the PDF there too.",
 )
-@format_option
+@shows_one(Report)
 @pass_session
-def make(session: Session, /, file: Path | None, form: str, **about: object) -> None:
+def make(session: Session, /, file: Path | None, form: Form, **about: object) -> None:
     """Make a report, and keep it as it is."""
     made = session.shop.reports.make(_asked(session, **about))  # type: ignore[arg-type]
     if file:
         file.write_bytes(session.shop.reports.pdf(made.id))
     _print(session, made, form)
-    if form == "table" and not file:
+    if form.is_table and not file:
         console.print(f"The PDF: phylax report save {made.id} -o FILE", highlight=False)
 
 
 @command.command("list")
 @click.option("--client", "client_id", type=int, help="Of this client, by number.")
 @click.option("--machine", help="Of this machine.")
-@format_option
+@shows_list(Report)
 @pass_session
-def list_reports(session: Session, client_id: int | None, machine: str | None, form: str) -> None:
+def list_reports(session: Session, client_id: int | None, machine: str | None, form: Form) -> None:
     """List the reports that were made, the newest first."""
     zone = session.the_shop.clock
     columns = (
@@ -131,12 +132,12 @@ def list_reports(session: Session, client_id: int | None, machine: str | None, f
 
 @command.command("show")
 @click.argument("report", type=int)
-@format_option
+@shows_one(Report)
 @pass_session
-def show(session: Session, report: int, form: str) -> None:
+def show(session: Session, report: int, form: Form) -> None:
     """Show a report as it was made."""
     kept = session.shop.reports.get(report)
-    if form != "table":
+    if not form.is_table:
         _print(session, kept, form)
         return
     _print_document(kept.document)
@@ -170,27 +171,26 @@ def save(session: Session, report: int, file: Path, proofs: bool) -> None:
 def mail(session: Session, report: int, to: str, yes: bool) -> None:
     """Send a report to its client."""
     kept = session.shop.reports.get(report)
-    if not yes:
-        click.confirm(f"Send '{kept.title}' of {kept.client_name} to {to}?", abort=True)
+    ask(f"Send '{kept.title}' of {kept.client_name} to {to}?", yes=yes)
     session.shop.reports.mail(report, to)
     click.echo(f"It goes to {to}.")
 
 
-@command.command("letterhead")
+@command.command("set-letterhead")
 @click.option("--head", help="What stands on top; '\\n' begins a new line.")
 @click.option("--foot", help="What stands at the foot of each page.")
 @click.option("--terms", help="The shop's terms, on each claim slip.")
 @click.option("--language", type=click.Choice(["en", "de"]), help="Of reports, if nothing is said.")
 @click.option(
     "--mark",
-    type=click.Path(exists=True, dir_okay=False, path_type=Path),
+    type=FILE,
     help="The shop's mark: an SVG, PNG or JPEG.",
 )
 @click.option("--no-mark", is_flag=True, help="Take the mark away.")
-@format_option
+@shows_one(Letterhead)
 @pass_session
 def letterhead(
-    session: Session, /, mark: Path | None, no_mark: bool, form: str, **changes: str | None
+    session: Session, /, mark: Path | None, no_mark: bool, form: Form, **changes: str | None
 ) -> None:
     """Show or change the head and foot of the shop's papers."""
     current = session.shop.reports.letterhead()
@@ -209,7 +209,7 @@ def letterhead(
     print_one(form, current, pairs)
 
 
-def _print(session: Session, report: Report, form: str) -> None:
+def _print(session: Session, report: Report, form: Form) -> None:
     zone = session.the_shop.clock
     pairs = [
         ("report", str(report.id)),

@@ -9,12 +9,24 @@ from typing import Any, TypeVar
 
 import click
 
+from phylax.cli._asking import ask
 from phylax.cli._clock import now as clock_now
-from phylax.cli._output import LOOK_HERE, Column, console, format_option, local, print_list
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import LOOK_HERE, Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
+from phylax.cli._types import DAY, MOMENT, TIME_OF_DAY
 from phylax.core.quantities import count, parse_span, show_moment, show_span
+from phylax.core.runs import Run
 from phylax.core.scheduling.plain_words import Spoken, read_words
-from phylax.core.scheduling.rounds import MachineFilter, Pressure, RoundEdit, RoundPreview
+from phylax.core.scheduling.rounds import (
+    Habit,
+    MachineFilter,
+    Pressure,
+    Round,
+    RoundEdit,
+    RoundPreview,
+)
+from phylax.core.suggestions import did_you_mean
 
 F = TypeVar("F", bound=Callable[..., Any])
 _ON_CLOSED = {"run": "run", "next-day": "next day", "skip": "skip"}
@@ -34,27 +46,15 @@ class SpanType(click.ParamType[timedelta]):
             self.fail(str(error), param, ctx)
 
 
-class TimeType(click.ParamType[time]):
-    """A local time of day."""
-
-    name = "time"
-
-    def convert(self, value: Any, param: Any, ctx: Any) -> time:
-        try:
-            return value if isinstance(value, time) else time.fromisoformat(value)
-        except ValueError:
-            self.fail(f"{value!r} is not a time of day; write it as in 18:30", param, ctx)
-
-
 @click.group("round")
 def command() -> None:
     """Work that recurs."""
 
 
 @command.command("list")
-@format_option
+@shows_list(Round)
 @pass_session
-def list_rounds(session: Session, form: str) -> None:
+def list_rounds(session: Session, form: Form) -> None:
     """List the rounds."""
     zone = session.the_shop.clock
     columns = (
@@ -98,15 +98,17 @@ def _choice_options(command: F) -> F:
     "rule by RFC 5545; also with its time, as in 'weekdays at 18:30'. Left out: only when space is "
     "short.",
 )
-@click.option("--at", type=TimeType(), help="When it may start, as in 18:30; else as --often says.")
-@click.option("--closes", type=TimeType(), help="When it must have ended, as in 06:00.")
-@click.option("--from", "starts", type=click.DateTime(["%Y-%m-%d"]), help="First day; else today.")
+@click.option(
+    "--at", type=TIME_OF_DAY, help="When it may start, as in 18:30; or say it in --often."
+)
+@click.option("--closes", type=TIME_OF_DAY, help="When it must have ended, as in 06:00.")
+@click.option("--from", "starts", type=DAY, help="First day; else today.")
 @click.option("--catch-up", type=SpanType(), default="12 hours", show_default=True,
               help="How long after its time it may still start.")  # fmt: skip
 @click.option("--late-outside", is_flag=True, help="A late run may start outside the window.")
 @click.option("--spread", type=SpanType(), default="10 minutes", show_default=True,
               help="Over how long the machines' starts are spread.")  # fmt: skip
-@click.option("--but-not-on", "but_not", type=click.DateTime(["%Y-%m-%d"]), multiple=True,
+@click.option("--but-not-on", "but_not", type=DAY, multiple=True,
               help="A day left out; repeat for more.")  # fmt: skip
 @click.option("--on-closing-days", "on_closed", type=click.Choice(list(_ON_CLOSED)),
               default="next-day", show_default=True)  # fmt: skip
@@ -207,11 +209,13 @@ def find_routine(session: Session, which: str) -> int:
     """A routine by number or name."""
     if which.isdecimal():
         return int(which)
-    for routine in session.shop.routines.list():
+    routines = list(session.shop.routines.list())
+    for routine in routines:
         if routine.name.casefold() == which.casefold():
             return routine.id
+    meant = did_you_mean(which, (routine.name for routine in routines))
     raise click.BadParameter(
-        f"there is no routine {which!r}; see 'phylax routine list'", param_hint="--routine"
+        f"there is no routine {which!r}{meant} See 'phylax routine list'.", param_hint="ROUTINE"
     )
 
 
@@ -219,12 +223,12 @@ def _today(session: Session) -> date:
     return clock_now().astimezone(session.the_shop.clock).date()
 
 
-@command.command("runs")
+@command.command("list-runs")
 @click.argument("round", type=int)
 @click.option("--most", default=30, show_default=True, help="At most so many.")
-@format_option
+@shows_list(Run)
 @pass_session
-def list_runs(session: Session, round: int, most: int, form: str) -> None:
+def list_runs(session: Session, round: int, most: int, form: Form) -> None:
     """List a round's past times and what became of each, newest first."""
     zone = session.the_shop.clock
     columns = (
@@ -239,16 +243,20 @@ def list_runs(session: Session, round: int, most: int, form: str) -> None:
     print_list(form, runs, columns, empty="It has not run yet.")
 
 
-@command.command("seldom-on")
+@command.command("list-seldom-on")
 @click.argument("round", type=int)
+@shows_list(Habit)
 @pass_session
-def seldom_on(session: Session, round: int) -> None:
+def seldom_on(session: Session, round: int, form: Form) -> None:
     """List machines that are seldom on when a round runs, with a better hour."""
-    habits = session.shop.rounds.habits(round)
-    for habit in habits:
-        console.print(f"{habit.sentence}.")
-    if not habits:
-        console.print("Every machine that has told enough is usually on in its window.")
+    columns = (
+        Column("machine", lambda h: h.machine_tag),
+        Column("was on", lambda h: f"{h.was_on} of {h.of}", right=True),
+        Column("better at", lambda h: f"{h.proposed_at:%H:%M}" if h.proposed_at else "–"),
+        Column("what was seen", lambda h: f"{h.sentence}.", below=True),
+    )
+    empty = "Every machine that has told enough is usually on in its window."
+    print_list(form, session.shop.rounds.habits(round), columns, empty=empty)
 
 
 @command.command("skip")
@@ -267,7 +275,7 @@ def skip(session: Session, round: int, machine: str, word: str) -> None:
 @click.argument("round", type=int)
 @click.argument("machine")
 @click.option(
-    "--until", type=click.DateTime(["%Y-%m-%dT%H:%M", "%Y-%m-%d"]), required=True,
+    "--until", type=MOMENT, required=True,
     help="Not before then, by the shop's clock.",
 )  # fmt: skip
 @click.option("--word", default="", help="Why.")
@@ -284,7 +292,7 @@ def hold_back(session: Session, round: int, machine: str, until: datetime, word:
 
 @command.command("pause")
 @click.argument("round", type=int)
-@click.option("--until", type=click.DateTime(["%Y-%m-%d"]), help="The day it goes on; else open.")
+@click.option("--until", type=DAY, help="The day it goes on; else open.")
 @pass_session
 def pause(session: Session, round: int, until: datetime | None) -> None:
     """Pause a round, until a day or until it is resumed."""
@@ -310,8 +318,15 @@ def resume(session: Session, round: int) -> None:
 
 @command.command("end")
 @click.argument("round", type=int)
+@click.option("--yes", is_flag=True, help="Do not ask first.")
 @pass_session
-def end_round(session: Session, round: int) -> None:
+def end_round(session: Session, round: int, yes: bool) -> None:
     """End a round; what it did stays in the record."""
+    current = session.shop.rounds.get(round)
+    console.print(
+        f"{current.name}, {current.how_often}, recurs no more on "
+        f"{count(current.machines, 'machine')}. A round that has ended does not come back."
+    )
+    ask("End it?", yes=yes)
     session.shop.rounds.end(round)
     console.print(f"Round {round} recurs no more.")

@@ -10,13 +10,15 @@ from typing import Any
 import click
 import tomli_w
 
-from phylax.cli._output import Column, console, format_option, print_list, print_one
+from phylax.cli._asking import ask
+from phylax.cli._following import follow_each, wait_option
+from phylax.cli._forms import Form, shows_list, shows_one
+from phylax.cli._output import Column, console, print_list, print_one
 from phylax.cli._session import Session, pass_session
+from phylax.cli._types import FILE
 from phylax.cli.round import find_routine
 from phylax.core.quantities import count
 from phylax.core.scheduling.routines import Routine, RoutineEdit
-
-_FILE = click.Path(exists=True, dir_okay=False, path_type=Path)
 
 
 @click.group("routine")
@@ -26,9 +28,9 @@ def command() -> None:
 
 
 @command.command("list")
-@format_option
+@shows_list(Routine)
 @pass_session
-def list_routines(session: Session, form: str) -> None:
+def list_routines(session: Session, form: Form) -> None:
     """List the routines."""
     columns = (
         Column("routine", lambda r: str(r.id), right=True),
@@ -44,9 +46,9 @@ def list_routines(session: Session, form: str) -> None:
 @click.argument("routine")
 @click.option("--version", type=int, help="As it was in this version.")
 @click.option("--toml", "as_toml", is_flag=True, help="As a file to change and give back.")
-@format_option
+@shows_one(Routine)
 @pass_session
-def show(session: Session, routine: str, version: int | None, as_toml: bool, form: str) -> None:
+def show(session: Session, routine: str, version: int | None, as_toml: bool, form: Form) -> None:
     """The steps of a routine."""
     current = session.shop.routines.get(find_routine(session, routine), version=version)
     if as_toml:
@@ -64,7 +66,7 @@ def _toml(routine: Routine) -> str:
 
 
 @command.command("add")
-@click.argument("file", type=_FILE)
+@click.argument("file", type=FILE)
 @pass_session
 def add(session: Session, file: Path) -> None:
     """Make a routine from a TOML file, such as 'phylax routine show NAME --toml' prints."""
@@ -73,7 +75,7 @@ def add(session: Session, file: Path) -> None:
 
 @command.command("change")
 @click.argument("routine")
-@click.argument("file", type=_FILE)
+@click.argument("file", type=FILE)
 @pass_session
 def change(session: Session, routine: str, file: Path) -> None:
     """Replace a routine with a TOML file. The previous version is kept."""
@@ -111,15 +113,21 @@ def copy(session: Session, routine: str, name: str) -> None:
 @click.argument("routine")
 @click.argument("machines", nargs=-1, required=True)
 @click.option("--on-bench", is_flag=True, help="It is on the bench: rounds wait for its list.")
+@click.option("--yes", is_flag=True, help="Do not ask first.")
+@wait_option(default=False)
 @pass_session
-def run(session: Session, routine: str, machines: Sequence[str], on_bench: bool) -> None:
+def run(
+    session: Session, routine: str, machines: Sequence[str], on_bench: bool, yes: bool, wait: bool
+) -> None:
     """Run a routine now, on one machine or many."""
-    ids = [session.shop.machines.get(tag).id for tag in machines]
-    made = session.shop.routines.run(find_routine(session, routine), ids, on_bench=on_bench)
-    for made_run in made:
-        console.print(
-            f"Run {made_run.id} waits for {made_run.machine_tag}: {made_run.routine_name}"
-        )
+    chosen = [session.shop.machines.get(tag) for tag in machines]
+    plan = session.shop.routines.get(find_routine(session, routine))
+    console.print(f"{plan.name} on {', '.join(machine.tag for machine in chosen)}:")
+    for number, step in enumerate(plan.steps, 1):
+        console.print(f"  {number:>2}  {step.in_words}")
+    ask("Run it now?", yes=yes)
+    ids = [machine.id for machine in chosen]
+    follow_each(session, session.shop.routines.run(plan.id, ids, on_bench=on_bench), wait=wait)
 
 
 @command.command("end")

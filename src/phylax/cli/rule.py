@@ -9,15 +9,30 @@ from typing import Any, TypeVar
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._asking import ask
+from phylax.cli._forms import TABLE, Form, shows_list, shows_one
+from phylax.cli._output import Column, console, local, print_data, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import in_words, subject, subject_options
+from phylax.cli._types import FILE
 from phylax.client import NotFoundError
+from phylax.core.catalogue import no_category
 from phylax.core.quantities import count, parse_size, parse_span, show_size
-from phylax.core.retention import Rule, Scope, ScopedRule, in_force
-from phylax.core.survey.what_if import WhatIf
+from phylax.core.retention import Rule, RuleInForce, Scope, ScopedRule, in_force
+from phylax.core.retention.rules import ShopRule
+from phylax.core.survey.what_if import WhatIf, WhatIfMachine
+from phylax.core.values import Value
 
 F = TypeVar("F", bound=Callable[..., Any])
+
+
+class CategoryRule(Value):
+    """The rule in force for a category on a machine."""
+
+    category: str
+    source: str
+    in_words: str
+    rule: RuleInForce
 
 
 @click.group("rule")
@@ -26,9 +41,9 @@ def command() -> None:
 
 
 @command.command("list")
-@format_option
+@shows_list(ShopRule)
 @pass_session
-def list_rules(session: Session, form: str) -> None:
+def list_rules(session: Session, form: Form) -> None:
     """The shop's rule for each category."""
     columns = (
         Column("category", lambda r: r.category),
@@ -43,18 +58,30 @@ def list_rules(session: Session, form: str) -> None:
 
 @command.command("show")
 @click.argument("machine")
+@shows_list(CategoryRule)
 @pass_session
-def show(session: Session, machine: str) -> None:
+def show(session: Session, machine: str, form: Form) -> None:
     """The rules in force on a machine, and where each part comes from."""
-    for key, rule in session.shop.machines.rules(machine).items():
-        others = [
-            f"{field.replace('_', ' ')} from the {scope}"
-            for field, scope in rule.sources.items()
-            if scope not in (Scope.CATALOGUE, rule.source)
-        ]
-        console.print(
-            f"{key:<18} {rule.in_words()} ({'; '.join([f'from the {rule.source}', *others])})"
-        )
+    rules = [
+        CategoryRule(category=key, source=str(rule.source), in_words=rule.in_words(), rule=rule)
+        for key, rule in session.shop.machines.rules(machine).items()
+    ]
+    columns = (
+        Column("category", lambda r: r.category),
+        Column("from", lambda r: f"the {r.source}"),
+        Column("rule", lambda r: r.in_words, below=True),
+        Column("other parts", lambda r: _other_parts(r.rule), below=True),
+    )
+    print_list(form, rules, columns, empty="No categories.")
+
+
+def _other_parts(rule: RuleInForce) -> str:
+    """Parts of a rule that come from another scope than the rest."""
+    return "; ".join(
+        f"{field.replace('_', ' ')} from the {scope}"
+        for field, scope in rule.sources.items()
+        if scope not in (Scope.CATALOGUE, rule.source)
+    )
 
 
 # --- what a rule says ------------------------------------------------------------------------
@@ -183,13 +210,14 @@ def set_rule(
     before = _said(session, scope, number, category)
     rule = _rule(before, options_given)
     if not yes:
+        # what it means is asked over all machines, which takes a moment
         would = session.shop.rules.what_if(category, rule, scope=scope, subject_id=number)
         console.print(
             f"{category} for {in_words(scope, machine, client)} would be: "
             f"{_would_be(session, scope, category, rule)}."
         )
         console.print(_over_the_shop(would))
-        click.confirm("Set it?", abort=True)
+        ask("Set it?", yes=False)
     session.shop.rules.put(
         scope, number, category, rule, version=before.version if before else None
     )
@@ -204,7 +232,7 @@ def _would_be(session: Session, scope: Scope, category: str, rule: Rule) -> str:
         None,
     )
     if shop is None:
-        raise click.BadParameter(f"there is no category {category!r}; see 'phylax rule list'")
+        raise click.BadParameter(no_category(category))
     scoped = [(Scope.CATALOGUE, shop.catalogue), (scope, rule)]
     if shop.shop is not None and scope is not Scope.SHOP:
         scoped.append((Scope.SHOP, shop.shop.rule))
@@ -248,11 +276,11 @@ def clear(session: Session, category: str, machine: str | None, client: str | No
     )
 
 
-@command.command("what-if")
+@command.command("preview")
 @click.argument("category")
 @subject_options
 @says_options
-@format_option
+@shows_one(WhatIf, rows=WhatIfMachine)
 @pass_session
 def what_if(
     session: Session,
@@ -260,7 +288,7 @@ def what_if(
     options_given: dict[str, Any],
     machine: str | None,
     client: str | None,
-    form: str,
+    form: Form,
 ) -> None:
     """What another rule for CATEGORY would let go, from the last surveys. Nothing is touched."""
     scope, number = subject(session, machine, client)
@@ -275,13 +303,11 @@ def what_if(
         Column("by the rule", lambda m: m.rule_in_words),
         Column("looked at", lambda m: local(m.looked_at, zone) + (", too old" if m.stale else "")),
     )
-    if form == "json":
-        click.echo(answer.model_dump_json(indent=2))
-        return
     most = [m for m in answer.most if m.would_go.count or m.goes_now.count]
+    if print_data(form, answer, most):
+        return
     print_list(form, most, columns, empty="Nothing would go, and nothing goes now.")
-    if form == "table":
-        console.print("\n" + _over_the_shop(answer))
+    console.print("\n" + _over_the_shop(answer))
 
 
 # --- all at once -----------------------------------------------------------------------------
@@ -301,7 +327,7 @@ def save(session: Session, file: Path | None) -> None:
 
 
 @command.command("load")
-@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.argument("file", type=FILE)
 @click.option("--dry-run", is_flag=True, help="Only show what would change.")
 @click.option("--yes", is_flag=True, help="Do not ask before changing.")
 @pass_session
@@ -316,12 +342,9 @@ def load(session: Session, file: Path, dry_run: bool, yes: bool) -> None:
         Column("now", lambda d: d.before),
         Column("then", lambda d: d.after),
     )
-    print_list(
-        "table", differences.differences, columns, empty="The file says what is said already."
-    )
+    print_list(TABLE, differences.differences, columns, empty="The file says what is said already.")
     if dry_run or not differences.differences:
         return
-    if not yes:
-        click.confirm("Change this?", abort=True)
+    ask("Change this?", yes=yes)
     done = session.shop.rules.apply_document(text, dry_run=False)
     console.print(f"{count(len(done.differences), 'change')} made.")

@@ -7,13 +7,16 @@ from datetime import timedelta
 
 import click
 
+from phylax.cli._asking import ask
 from phylax.cli._clock import now as clock_now
-from phylax.cli._following import exit_code, follow, print_end
-from phylax.cli._output import Column, console, format_option, local, print_list, print_one
+from phylax.cli._following import exit_code, follow, follow_each, print_end, wait_option
+from phylax.cli._forms import Form, shows_list, shows_one
+from phylax.cli._output import Column, console, local, print_data, print_list
 from phylax.cli._session import Session, pass_session
+from phylax.core.evidence import Evidence
 from phylax.core.quantities import count, show_size, show_span
-from phylax.core.runs import RunDetail, in_words
-from phylax.core.scheduling.routines import StepState
+from phylax.core.runs import Run, RunDetail, in_words
+from phylax.core.scheduling.routines import RunStep, StepState
 from phylax.core.survey import Ledger
 
 
@@ -25,9 +28,9 @@ def command() -> None:
 @command.command("list")
 @click.option("--machine", help="Only of this machine.")
 @click.option("--most", default=30, show_default=True, help="At most so many.")
-@format_option
+@shows_list(Run)
 @pass_session
-def list_runs(session: Session, machine: str | None, most: int, form: str) -> None:
+def list_runs(session: Session, machine: str | None, most: int, form: Form) -> None:
     """List runs, newest first."""
     from itertools import islice
 
@@ -47,11 +50,11 @@ def list_runs(session: Session, machine: str | None, most: int, form: str) -> No
     print_list(form, runs, columns, empty="No runs yet.")
 
 
-@command.command("evidence")
+@command.command("show-evidence")
 @click.argument("run", type=int)
-@format_option
+@shows_list(Evidence)
 @pass_session
-def evidence(session: Session, run: int, form: str) -> None:
+def evidence(session: Session, run: int, form: Form) -> None:
     """Check what a run's entry stands on: listing, consents, outcomes."""
     columns = (
         Column("what", lambda e: str(e.what)),
@@ -65,15 +68,13 @@ def evidence(session: Session, run: int, form: str) -> None:
 
 @command.command("show")
 @click.argument("run", type=int)
-@format_option
+@shows_one(RunDetail)
 @pass_session
-def show(session: Session, run: int, form: str) -> None:
+def show(session: Session, run: int, form: Form) -> None:
     """Show how a run went."""
     detail = session.shop.runs.get(run)
-    if form == "table":
+    if not print_data(form, detail, [detail]):
         print_end(detail)
-    else:
-        print_one(form, detail, [("run", str(detail.id)), ("state", str(detail.state))])
 
 
 @command.command("clean")
@@ -88,7 +89,7 @@ def show(session: Session, run: int, form: str) -> None:
 )
 @click.option("--word", default="", help="The client's word, as in 'asked by phone'.")
 @click.option("--yes", is_flag=True, help="Do not ask before cleaning.")
-@click.option("--wait/--no-wait", default=True, help="Follow it to its end.", show_default=True)
+@wait_option()
 @pass_session
 def clean(
     session: Session,
@@ -104,8 +105,7 @@ def clean(
     agreed = dict(_agreed(text) for text in agree)
     wanted = tuple(dict.fromkeys((*categories, *agreed)))
     console.print(_sentence(machine, ledger, wanted, agreed))
-    if not yes:
-        click.confirm("Clean now?", abort=True)
+    ask("Clean now?", yes=yes)
     consents = [
         session.shop.surveys.consent(
             ledger.survey_id, key, numbers=numbers, via="command line", word=word
@@ -183,11 +183,11 @@ def call_off(session: Session, run: int) -> None:
     )
 
 
-@command.command("missed")
+@command.command("list-missed")
 @click.option("--days", default=14, show_default=True, type=click.IntRange(1, 400))
-@format_option
+@shows_list(Run)
 @pass_session
-def missed(session: Session, days: int, form: str) -> None:
+def missed(session: Session, days: int, form: Form) -> None:
     """List missed runs and why, newest first."""
     zone = session.the_shop.clock
     columns = (
@@ -201,22 +201,32 @@ def missed(session: Session, days: int, form: str) -> None:
     print_list(form, session.shop.runs.missed(since), columns, empty="Nothing was missed.")
 
 
-@command.command("again")
+@command.command("repeat")
 @click.argument("runs", type=int, nargs=-1, required=True)
+@click.option("--yes", is_flag=True, help="Do not ask first.")
+@wait_option(default=False)
 @pass_session
-def again(session: Session, runs: tuple[int, ...]) -> None:
+def again(session: Session, runs: tuple[int, ...], yes: bool, wait: bool) -> None:
     """Repeat RUNS: a missed run in full, any other only what was left."""
-    for made in session.shop.runs.again(runs):
-        what = ", ".join(made.categories) or made.routine_name or made.work
-        console.print(f"Run {made.id} waits for {made.machine_tag}: {what}")
+    for number in runs:
+        run = session.shop.runs.get(number)
+        why = f", {run.reason}" if run.reason else ""
+        console.print(f"{run.machine_tag}: {in_words(run)} ({run.state}{why})")
+    ask("Do it again as soon as they call?", yes=yes)
+    follow_each(session, session.shop.runs.again(runs), wait=wait)
 
 
-@command.command("steps")
+@command.command("show-steps")
 @click.argument("run", type=int)
+@shows_list(RunStep)
 @pass_session
-def show_steps(session: Session, run: int) -> None:
+def show_steps(session: Session, run: int, form: Form) -> None:
     """The steps of a run: what is done, by whom, and what comes next."""
-    _print_steps(session, session.shop.runs.get(run))
+    detail = session.shop.runs.get(run)
+    if form.is_table:
+        _print_steps(session, detail)
+    else:
+        print_list(form, detail.steps, (), empty="")
 
 
 def _print_steps(session: Session, detail: RunDetail) -> None:

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Literal
-
 import click
 
+from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, local, print_list
 from phylax.cli._session import Session, pass_session
-from phylax.core.searching import HitKind
-
-_FORMS: dict[str, Literal["csv", "jsonl"]] = {"csv": "csv", "jsonl": "jsonl"}
+from phylax.core.searching import Hit, HitKind
 
 
 @click.command("search")
@@ -23,17 +20,10 @@ _FORMS: dict[str, Literal["csv", "jsonl"]] = {"csv": "csv", "jsonl": "jsonl"}
 )
 @click.option("--limit", type=click.IntRange(1, 5000), default=8, show_default=True,
               help="At most so many of each kind.")  # fmt: skip
-@click.option(
-    "--format",
-    "form",
-    type=click.Choice(["table", "json", "csv", "jsonl"]),
-    default="table",
-    help="How to print it.",
-    show_default=True,
-)
+@shows_list(Hit)
 @pass_session
 def command(
-    session: Session, words: tuple[str, ...], only: tuple[str, ...], limit: int, form: str
+    session: Session, words: tuple[str, ...], only: tuple[str, ...], limit: int, form: Form
 ) -> None:
     """Look up WORDS in machines, clients, visits, entries, advice, programs and files.
 
@@ -41,9 +31,6 @@ def command(
     """
     kinds = [HitKind(kind) for kind in only]
     asked = " ".join(f'"{word}"' if " " in word and ":" not in word else word for word in words)
-    if form in _FORMS:
-        click.echo(session.shop.search_as(asked, _FORMS[form], only=kinds, limit=limit), nl=False)
-        return
     results = session.shop.search(asked, only=kinds, limit=limit)
     zone = session.the_shop.clock
     hits = [hit for group in results.groups for hit in group.hits]
@@ -57,5 +44,5 @@ def command(
     )
     print_list(form, hits, columns, empty="Nothing fits. Try fewer words, or the beginning of one.")
     more = [str(group.kind) for group in results.groups if group.more]
-    if more and form == "table":
+    if more and form.is_table:
         click.echo(f"There is more of: {', '.join(more)}. Say --limit.")

@@ -69,8 +69,8 @@ def command(
         raise click.UsageError("--tls-cert and --tls-key go together.")
     if not behind_proxy and tls_cert is None and not is_loopback(host):
         raise click.UsageError(
-            f"{host} can be reached by others: give a certificate (phylax shop certificate), put "
-            "a proxy that does TLS before it and say --behind-proxy, or listen on 127.0.0.1."
+            f"{host} can be reached by others: give a certificate (phylax shop make-certificate), "
+            "put a proxy that does TLS before it and say --behind-proxy, or listen on 127.0.0.1."
         )
     from phylax.service.serve import HeldError, NewerFileError, NoShopError, serve
 

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import click
 
+from phylax.cli._asking import ask
 from phylax.cli._changing import follow_change, list_changes, list_trials, look, put_back
 from phylax.cli._everywhere import settings_command
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._following import wait_option
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import in_words, subject, subject_options
 from phylax.cli._what_if import say_what_if
@@ -29,9 +32,9 @@ command.add_command(look)
 command.add_command(settings_command)
 
 
-@command.command("catalogue")
-@format_option
-def catalogue(form: str) -> None:
+@command.command("list-kinds")
+@shows_list(Setting)
+def catalogue(form: Form) -> None:
     """Everything that can be read, what it can be, and what a person will notice."""
     columns = (
         Column("setting", lambda s: s.key),
@@ -54,9 +57,9 @@ def _can_be(setting: Setting) -> str:
 
 @command.command("list")
 @click.argument("machine")
-@format_option
+@shows_list(JudgedValue)
 @pass_session
-def list_values(session: Session, machine: str, form: str) -> None:
+def list_values(session: Session, machine: str, form: Form) -> None:
     """The settings of MACHINE, and what becomes of them by the shop's rules."""
     look = session.shop.programs.on(machine)
     if look.unread:
@@ -67,7 +70,7 @@ def list_values(session: Session, machine: str, form: str) -> None:
         Column("becomes", _becomes),
         Column("why", _why, below=True),
     )
-    if form == "table":
+    if form.is_table:
         console.print(f"{machine}, looked at {local(look.taken_at, session.the_shop.clock)}")
     print_list(form, look.values, columns, empty="No settings were read.")
 
@@ -145,7 +148,7 @@ def _parsed(setting: Setting, words: str) -> Scalar:
 @click.option("--word", default="", help="Why, or who agreed, as in 'asked by phone'.")
 @click.option("--yes", is_flag=True, help="Do not ask before changing.")
 @click.option("--dry-run", is_flag=True, help="Only say what would be changed.")
-@click.option("--wait/--no-wait", default=True, help="Follow it to its end.", show_default=True)
+@wait_option()
 @pass_session
 def change(
     session: Session,
@@ -176,8 +179,7 @@ def change(
         console.print(f"  {value.setting.notice} {value.setting.cost}")
     if dry_run:
         return
-    if not yes:
-        click.confirm(f"Change {count(len(meant), 'setting')} on {machine}?", abort=True)
+    ask(f"Change {count(len(meant), 'setting')} on {machine}?", yes=yes)
     wanted = []
     for value in meant:
         assert value.verdict.want is not None

@@ -6,9 +6,12 @@ from pathlib import Path
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list, write_archive
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list, write_archive
 from phylax.cli._session import Session, pass_session
+from phylax.cli._types import FILE
 from phylax.cli.serve import data_option
+from phylax.core.people import Audited
 from phylax.core.quantities import count, show_size
 
 
@@ -32,7 +35,7 @@ def open_shop(data: Path, name: str, zone: str, owner: str, login: str, password
     console.print(f"{name} is open. Start its service with 'phylax serve'.")
 
 
-@command.command("certificate")
+@command.command("make-certificate")
 @click.argument("names", nargs=-1, required=True)
 @data_option
 def certificate(names: tuple[str, ...], data: Path) -> None:
@@ -52,7 +55,7 @@ def certificate(names: tuple[str, ...], data: Path) -> None:
     click.echo(f"  export PHYLAX_CERTIFICATE={made.certificate}")
 
 
-@command.command("new-key")
+@command.command("make-key")
 @data_option
 def new_key(data: Path) -> None:
     """Encrypt the secrets in the shop's file by a new key; the service must not run."""
@@ -65,7 +68,7 @@ def new_key(data: Path) -> None:
         raise click.ClickException(str(error)) from error
 
 
-@command.command("new-seal-key")
+@command.command("make-seal-key")
 @data_option
 def new_seal_key(data: Path) -> None:
     """Seal the record by a new key, which the one before signs; the service must not run."""
@@ -97,7 +100,7 @@ def archive(session: Session, file: Path) -> None:
 
 
 @command.command("load")
-@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.argument("file", type=FILE)
 @data_option
 def load(file: Path, data: Path) -> None:
     """Build a shop anew from the archive FILE, in a data directory that has none."""
@@ -120,7 +123,7 @@ def load(file: Path, data: Path) -> None:
     console.print("What did not come along, and what to do:")
     for sentence in (
         "Passwords: make a link for an owner with 'phylax person let-in LOGIN'; an owner makes one "
-        "for each of the others with 'phylax person link'.",
+        "for each of the others with 'phylax person make-link'.",
         "Agents' keys: enrol each machine anew.",
         "The key of the seals: put the old seal-key.pem beside the shop's file before the service "
         "starts, or seals by it are not believed any more.",
@@ -129,7 +132,7 @@ def load(file: Path, data: Path) -> None:
         console.print(f"- {sentence}")
 
 
-@command.command("keeping")
+@command.command("set-keeping")
 @click.option("--file-names", type=click.IntRange(1, 240), metavar="MONTHS",
               help="Names of files that went or were left.")  # fmt: skip
 @click.option("--notices", type=click.IntRange(1, 240), metavar="MONTHS",
@@ -159,7 +162,7 @@ def keep(session: Session, file_names: int | None, notices: int | None, staff: i
     console.print(f"Names of people who left: {after}.")
 
 
-@command.command("unit")
+@command.command("write-unit")
 @data_option
 def unit(data: Path) -> None:
     """Print what makes systemd start the service: into /etc/systemd/system/phylax.service."""
@@ -171,11 +174,11 @@ def unit(data: Path) -> None:
         raise click.ClickException(str(error)) from error
 
 
-@command.command("audit")
+@command.command("list-audit")
 @click.option("--most", default=40, show_default=True, help="At most so many.")
-@format_option
+@shows_list(Audited)
 @pass_session
-def audit(session: Session, most: int, form: str) -> None:
+def audit(session: Session, most: int, form: Form) -> None:
     """What was changed, by whom; for the owner."""
     zone = session.the_shop.clock
     columns = (

@@ -6,11 +6,13 @@ import sys
 
 import click
 
-from phylax.cli._following import exit_code, follow, print_end
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._following import exit_code, follow, print_end, wait_option
+from phylax.cli._forms import TABLE, Form, shows_list, shows_one
+from phylax.cli._output import Column, console, local, print_data, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.quantities import count, show_size
-from phylax.core.survey import LedgerLine, PlaceSum, Tally
+from phylax.core.survey import Ledger, LedgerLine, PlaceSum, Tally
+from phylax.core.survey.lines import ListedItem
 
 _NAMED = 12
 
@@ -22,7 +24,7 @@ def command() -> None:
 
 @command.command("start")
 @click.argument("machine")
-@click.option("--wait/--no-wait", default=True, help="Follow it to its end.", show_default=True)
+@wait_option()
 @pass_session
 def start(session: Session, machine: str, wait: bool) -> None:
     """Look through a machine as soon as it calls, and show what was found."""
@@ -34,19 +36,19 @@ def start(session: Session, machine: str, wait: bool) -> None:
     if exit_code(ended):
         print_end(ended)
         sys.exit(exit_code(ended))
-    _print_ledger(session, machine, "table")
+    _print_ledger(session, machine, TABLE)
 
 
 @command.command("show")
 @click.argument("machine")
-@format_option
+@shows_one(Ledger, rows=LedgerLine)
 @pass_session
-def show(session: Session, machine: str, form: str) -> None:
+def show(session: Session, machine: str, form: Form) -> None:
     """What goes and what stays, as the newest survey found it."""
     _print_ledger(session, machine, form)
 
 
-def _print_ledger(session: Session, machine: str, form: str) -> None:
+def _print_ledger(session: Session, machine: str, form: Form) -> None:
     ledger = session.shop.machines.ledger(machine)
     columns = (
         Column("category", lambda line: line.category),
@@ -57,21 +59,22 @@ def _print_ledger(session: Session, machine: str, form: str) -> None:
         Column("rule", _rule),
     )
     at = local(ledger.taken_at, session.the_shop.clock)
+    if print_data(form, ledger, ledger.lines):
+        return
     print_list(form, ledger.lines, columns, empty="Nothing found.")
-    if form == "table":
-        console.print(
-            f"\n{show_size(ledger.goes.size)} can go ({count(ledger.goes.count, 'item')}); "
-            f"{show_size(ledger.needs_yes.size)} needs a yes. Survey {ledger.survey_id}, {at}."
-        )
-        for line in ledger.lines:
-            for place in line.places:
-                if place.holds.count:
-                    _print_place(line.name, place)
-        unread = [(line.name, entry) for line in ledger.lines for entry in line.unread]
-        for key, entry in unread[:_NAMED]:
-            console.print(f"Not looked at for {key}: {entry.path} ({entry.why})")
-        if len(unread) > _NAMED:
-            console.print(f"… and {count(len(unread) - _NAMED, 'place')} more; see --format json.")
+    console.print(
+        f"\n{show_size(ledger.goes.size)} can go ({count(ledger.goes.count, 'item')}); "
+        f"{show_size(ledger.needs_yes.size)} needs a yes. Survey {ledger.survey_id}, {at}."
+    )
+    for line in ledger.lines:
+        for place in line.places:
+            if place.holds.count:
+                _print_place(line.name, place)
+    unread = [(line.name, entry) for line in ledger.lines for entry in line.unread]
+    for key, entry in unread[:_NAMED]:
+        console.print(f"Not looked at for {key}: {entry.path} ({entry.why})")
+    if len(unread) > _NAMED:
+        console.print(f"… and {count(len(unread) - _NAMED, 'place')} more; see --format json.")
 
 
 def _print_place(category: str, place: PlaceSum) -> None:
@@ -100,14 +103,14 @@ def _stays(line: LedgerLine) -> str:
     return ", ".join(words) or "–"
 
 
-@command.command("listing")
+@command.command("list")
 @click.argument("machine")
 @click.argument("category")
 @click.option("--largest", is_flag=True, help="Largest first.")
 @click.option("--folders", is_flag=True, help="What each folder holds, instead of its files.")
 @click.option("--place", help="Only what lies in this place, as the listing names it.")
 @click.option("--folder", default="", help="Only below this folder of the place.")
-@format_option
+@shows_list(ListedItem)
 @pass_session
 def listing(
     session: Session,
@@ -117,7 +120,7 @@ def listing(
     folders: bool,
     place: str | None,
     folder: str,
-    form: str,
+    form: Form,
 ) -> None:
     """Every item of a category that needs a yes or is only listed, with its number."""
     if folders:
@@ -140,7 +143,7 @@ def listing(
 
 
 def _print_folders(
-    session: Session, machine: str, category: str, place: str | None, folder: str, form: str
+    session: Session, machine: str, category: str, place: str | None, folder: str, form: Form
 ) -> None:
     ledger = session.shop.machines.ledger(machine)
     columns = (

@@ -4,22 +4,26 @@ from __future__ import annotations
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._forms import Form, shows_one
+from phylax.cli._output import Column, console, local, print_data, print_list
 from phylax.cli._session import Session, pass_session
+from phylax.core.attention.findings import Attention
 from phylax.core.quantities import show_size
+from phylax.core.today import Today
 
 
 @click.command("today")
-@format_option
+@shows_one(Today, rows=Attention)
 @pass_session
-def command(session: Session, form: str) -> None:
+def command(session: Session, form: Form) -> None:
     """How the shop stands, and what needs a person."""
     today = session.shop.today()
     zone = session.the_shop.clock
-    if form == "table":
-        console.print(f"{today.sentence}\n", style="bold")
-        if today.shop_needs:
-            console.print(f"{today.shop_needs} See 'phylax backup list'.\n", style="bold")
+    if print_data(form, today, today.needs_you):
+        return
+    console.print(f"{today.sentence}\n", style="bold")
+    if today.shop_needs:
+        console.print(f"{today.shop_needs} See 'phylax backup list'.\n", style="bold")
     columns = (
         Column("number", lambda a: str(a.id), right=True),
         Column("machine", lambda a: a.machine_tag),
@@ -30,8 +34,6 @@ def command(session: Session, form: str) -> None:
         Column("next", lambda a: a.next_step),
     )
     print_list(form, today.needs_you, columns, empty="Nothing needs you.")
-    if form != "table":
-        return
     for run in today.running:
         console.print(f"\nNow: {run.machine_tag}, {run.work}, {run.state}")
     for round_ in today.next_rounds[:5]:

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
+from phylax.core.people import Token
 
 
 @click.group("token")
@@ -14,9 +16,9 @@ def command() -> None:
 
 
 @command.command("list")
-@format_option
+@shows_list(Token)
 @pass_session
-def list_tokens(session: Session, form: str) -> None:
+def list_tokens(session: Session, form: Form) -> None:
     """List the tokens of programs."""
     zone = session.the_shop.clock
     columns = (

@@ -8,14 +8,17 @@ import click
 
 from phylax.cli._clock import now as clock_now
 from phylax.cli._drawing import draw, in_words, say
-from phylax.cli._output import Column, console, format_option, print_list
+from phylax.cli._forms import Form, shows_list, shows_one
+from phylax.cli._output import Column, console, print_data, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import in_words as in_words_of
 from phylax.cli._subject import subject, subject_options
 from phylax.core.quantities import parse_span, show_share, show_size
 from phylax.core.retention import Scope
 from phylax.core.trends import Trend
-from phylax.core.trends.shop import VolumeProspect
+from phylax.core.trends.outlook import Regrowth
+from phylax.core.trends.points import TrendPoint
+from phylax.core.trends.shop import ShopTrends, VolumeProspect, WeekFreed
 
 
 @click.group("trend")
@@ -35,27 +38,19 @@ def _trend(session: Session, machine: str, volume: str | None, span: str) -> Tre
 @click.argument("machine")
 @click.option("--volume", help="The volume; by default the fullest.")
 @click.option("--span", default="90 days", show_default=True, help="How far back.")
-@format_option
+@shows_one(Trend, rows=TrendPoint)
 @pass_session
-def show(session: Session, machine: str, volume: str | None, span: str, form: str) -> None:
+def show(session: Session, machine: str, volume: str | None, span: str, form: Form) -> None:
     """Draw a volume's free space, with cleanings, threshold and forecast, and what it means."""
     trend = _trend(session, machine, volume, span)
     zone = session.the_shop.clock
-    if form == "table":
-        draw(machine, trend, zone)
-        say(trend.outlook, zone)
+    if print_data(form, trend, trend.points):
         return
-    columns = (
-        Column("at", lambda p: p.at.isoformat()),
-        Column("capacity", lambda p: str(p.capacity), right=True),
-        Column("free", lambda p: str(p.free), right=True),
-        Column("lowest", lambda p: str(p.low), right=True),
-        Column("highest", lambda p: str(p.high), right=True),
-    )
-    print_list(form, trend.points, columns, empty="No readings in this span.")
+    draw(machine, trend, zone)
+    say(trend.outlook, zone)
 
 
-@command.command("picture")
+@command.command("draw")
 @click.argument("machine")
 @click.argument("file", type=click.Path(dir_okay=False, writable=True, path_type=Path))
 @click.option("--volume", help="The volume; by default the fullest.")
@@ -74,11 +69,11 @@ def picture(session: Session, machine: str, file: Path, volume: str | None, span
     console.print(f"Written: {file}")
 
 
-@command.command("regrowth")
+@command.command("list-regrowth")
 @click.argument("machine")
-@format_option
+@shows_list(Regrowth)
 @pass_session
-def regrowth(session: Session, machine: str, form: str) -> None:
+def regrowth(session: Session, machine: str, form: Form) -> None:
     """How each category comes back on a machine after it was cleaned."""
     columns = (
         Column("category", lambda r: r.category),
@@ -98,7 +93,7 @@ def regrowth(session: Session, machine: str, form: str) -> None:
     )
 
 
-@command.command("threshold")
+@command.command("set-threshold")
 @click.argument("percent", required=False, type=click.IntRange(50, 99))
 @click.option("--no-own", is_flag=True, help="None of its own: the client's or the shop's holds.")
 @subject_options
@@ -133,11 +128,11 @@ def threshold(
     console.print(f"{in_words_of(scope, machine, client)}: nearly full above {above} %, {whose}")
 
 
-@command.command("soon")
+@command.command("list-soon")
 @click.option("--within", default="90 days", show_default=True, help="How far ahead.")
-@format_option
+@shows_list(VolumeProspect)
 @pass_session
-def soon(session: Session, within: str, form: str) -> None:
+def soon(session: Session, within: str, form: Form) -> None:
     """Volumes that are over their threshold, or will be soon, over the whole shop."""
     try:
         days = parse_span(within).days
@@ -169,12 +164,15 @@ def soon(session: Session, within: str, form: str) -> None:
     print_list(form, prospects, columns, empty="No volume will be over its threshold so soon.")
 
 
-@command.command("shop")
+@command.command("show-shop")
 @click.option("--weeks", default=12, show_default=True, type=click.IntRange(1, 26))
+@shows_one(ShopTrends, rows=WeekFreed)
 @pass_session
-def shop(session: Session, weeks: int) -> None:
+def shop(session: Session, weeks: int, form: Form) -> None:
     """What was freed by week, what costs the most, and what changed rules and routines brought."""
     trends = session.shop.trends.shop()
+    if print_data(form, trends, trends.weeks[-weeks:]):
+        return
     most = max((week.size for week in trends.weeks), default=0) or 1
     console.print("Freed by week")
     for week in trends.weeks[-weeks:]:

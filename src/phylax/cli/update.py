@@ -5,7 +5,9 @@ from __future__ import annotations
 import click
 
 from phylax.cli._acting import follow_action
-from phylax.cli._output import Column, console, format_option, local, print_list
+from phylax.cli._following import wait_option
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.actions import InstallUpdates
 from phylax.core.inventory.updates import MissingUpdate, UpdatesListed
@@ -19,9 +21,9 @@ def command() -> None:
 
 @command.command("list")
 @click.argument("machine")
-@format_option
+@shows_list(MissingUpdate)
 @pass_session
-def list_updates(session: Session, machine: str, form: str) -> None:
+def list_updates(session: Session, machine: str, form: Form) -> None:
     """What MACHINE lacks: security first, the oldest first."""
     zone = session.the_shop.clock
     columns = (
@@ -51,7 +53,7 @@ def _from(missing: MissingUpdate) -> str:
 @click.argument("machine")
 @click.argument("names", nargs=-1)
 @click.option("--only-security", is_flag=True, help="Only what is for security.")
-@click.option("--wait/--no-wait", default=True, help="Follow it to its end.", show_default=True)
+@wait_option()
 @pass_session
 def install(
     session: Session, machine: str, names: tuple[str, ...], only_security: bool, wait: bool

@@ -8,11 +8,17 @@ from typing import TypeVar
 import click
 
 from phylax.cli._acting import follow_action
-from phylax.cli._output import Column, console, format_option, print_list
+from phylax.cli._asking import ask
+from phylax.cli._forms import Form, shows_list
+from phylax.cli._output import Column, console, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.actions import ArrangeDisks, ClearNameCache, RepairFileSystem, Restart
 from phylax.core.inventory import DisksListed, DriversListed, HardwareListed
+from phylax.core.inventory.disks import VolumeOnDisk
+from phylax.core.inventory.drivers import Driver
+from phylax.core.inventory.hardware import MemorySlot
 from phylax.core.quantities import show_size
+from phylax.core.snapshots import BeforeAfter
 
 Listed = TypeVar("Listed", DriversListed, DisksListed, HardwareListed)
 
@@ -52,8 +58,7 @@ def repair(
 ) -> None:
     """Have VOLUME of MACHINE repaired when it starts next."""
     console.print(RepairFileSystem.notice)
-    if not yes:
-        click.confirm("Repair it at the next start?", abort=True)
+    ask("Repair it at the next start?", yes=yes)
     action = RepairFileSystem(volume=volume, backup_days=backup_days)
     follow_action(session, session.shop.upkeep.act(machine, action, word=word), wait=wait)
 
@@ -87,9 +92,9 @@ def restart(
 
 @command.command("compare")
 @click.argument("run", type=int)
-@format_option
+@shows_list(BeforeAfter)
 @pass_session
-def compare(session: Session, run: int, form: str) -> None:
+def compare(session: Session, run: int, form: Form) -> None:
     """What is otherwise after RUN: what runs by itself, the start, free space, what failed."""
     comparison = session.shop.upkeep.comparison(run)
     columns = (
@@ -104,11 +109,11 @@ def compare(session: Session, run: int, form: str) -> None:
     print_list(form, comparison.differences, columns, empty=empty)
 
 
-@command.command("drivers")
+@command.command("list-drivers")
 @click.argument("machine")
-@format_option
+@shows_list(Driver)
 @pass_session
-def drivers(session: Session, machine: str, form: str) -> None:
+def drivers(session: Session, machine: str, form: Form) -> None:
     """Devices of MACHINE and what drives them."""
     listed = _of(session, machine, DriversListed)
     columns = (
@@ -121,11 +126,11 @@ def drivers(session: Session, machine: str, form: str) -> None:
     print_list(form, rows, columns, empty=_not_yet(machine, "drivers"))
 
 
-@command.command("disks")
+@command.command("list-disks")
 @click.argument("machine")
-@format_option
+@shows_list(VolumeOnDisk)
 @pass_session
-def disks(session: Session, machine: str, form: str) -> None:
+def disks(session: Session, machine: str, form: Form) -> None:
     """How files lie on the disks of MACHINE, and which treatment these allow."""
     listed = _of(session, machine, DisksListed)
     columns = (
@@ -139,11 +144,11 @@ def disks(session: Session, machine: str, form: str) -> None:
     print_list(form, rows, columns, empty=_not_yet(machine, "lie-of-files"))
 
 
-@command.command("parts")
+@command.command("list-parts")
 @click.argument("machine")
-@format_option
+@shows_list(MemorySlot)
 @pass_session
-def parts(session: Session, machine: str, form: str) -> None:
+def parts(session: Session, machine: str, form: Form) -> None:
     """What is built into MACHINE: its memory, slot by slot."""
     listed = _of(session, machine, HardwareListed)
     columns = (
@@ -153,7 +158,7 @@ def parts(session: Session, machine: str, form: str) -> None:
         Column("made by", lambda s: f"{s.maker} {s.model}".strip()),
     )
     rows = listed.slots if listed else ()
-    if listed is not None and form == "table":
+    if listed is not None and form.is_table:
         fits = f", {show_size(listed.most_memory)} fit" if listed.most_memory else ""
         console.print(f"{listed.make} {listed.model}: {show_size(listed.memory or 0)}{fits}")
     print_list(form, rows, columns, empty=_not_yet(machine, "hardware"))

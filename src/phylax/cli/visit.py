@@ -7,13 +7,14 @@ from datetime import date, datetime
 
 import click
 
-from phylax.cli._output import Column, console, format_option, local, print_list, print_one
+from phylax.cli._forms import Form, shows_list, shows_one
+from phylax.cli._output import Column, console, local, print_list, print_one
 from phylax.cli._session import Session, pass_session
+from phylax.cli._types import DAY
 from phylax.core.desk import NewPart, OrderedPart, PartState, ReadyToFetch
 from phylax.core.quantities import count
 from phylax.core.visits import HandOver, Move, NewVisit, Visit, Whose
 
-_DAY = click.DateTime(["%Y-%m-%d"])
 _WHOSE = {"ours": Whose.OURS, "client": Whose.CLIENT, "supplier": Whose.SUPPLIER}
 
 
@@ -24,9 +25,9 @@ def command() -> None:
 
 @command.command("list")
 @click.option("--machine", help="All visits of this machine; else those that are open.")
-@format_option
+@shows_list(Visit)
 @pass_session
-def list_visits(session: Session, machine: str | None, form: str) -> None:
+def list_visits(session: Session, machine: str | None, form: Form) -> None:
     """List the visits that are open, the overdue first."""
     zone = session.the_shop.clock
     columns = (
@@ -57,7 +58,7 @@ def _until(visit: Visit) -> str:
 @click.option("--said", default="", help="What is wrong, in the client's words.")
 @click.option("--condition", default="", help="Scratches, dents.")
 @click.option("--came-along", default="", help="As in 'charger, bag'.")
-@click.option("--wanted-by", type=_DAY, help="As in 2026-12-04.")
+@click.option("--wanted-by", type=DAY, help="As in 2026-12-04.")
 @click.option("--ask-above", type=click.IntRange(0), help="Ask before anything above this amount.")
 @click.option("--loan", default="", help="What was lent meanwhile.")
 @click.option("--shelf", default="")
@@ -69,10 +70,10 @@ def _until(visit: Visit) -> str:
     default="at the bench",
     show_default=True,
 )
-@format_option
+@shows_one(Visit)
 @pass_session
 def open_visit(
-    session: Session, /, machine: str, wanted_by: datetime | None, form: str, **fields: object
+    session: Session, /, machine: str, wanted_by: datetime | None, form: Form, **fields: object
 ) -> None:
     """Take MACHINE in for a visit."""
     current = session.shop.machines.get(machine)
@@ -83,19 +84,19 @@ def open_visit(
         )
     )
     _print(session, made, form)
-    if form == "table":
+    if form.is_table:
         console.print(f"The claim slip: {session.url}/visits/{made.id}/slip")
 
 
 @command.command("show")
 @click.argument("visit", type=int)
-@format_option
+@shows_one(Visit)
 @pass_session
-def show_visit(session: Session, visit: int, form: str) -> None:
+def show_visit(session: Session, visit: int, form: Form) -> None:
     """What was said of a visit, whose move it is, and what was done meanwhile."""
     current = session.shop.visits.get(visit)
     _print(session, current, form)
-    if form == "table":
+    if form.is_table:
         zone = session.the_shop.clock
         for part in session.shop.visits.parts(visit):
             console.print(f"Part {part.id}: {part.what}, {part.state}", highlight=False)
@@ -111,10 +112,10 @@ def show_visit(session: Session, visit: int, form: str) -> None:
 @click.option("--whose", type=click.Choice(list(_WHOSE)), required=True, help="Whose move it is.")
 @click.option("--whom", help="Login of the one of us whose move it is.")
 @click.option("--for", "todo", default="", help="What is to be done.")
-@click.option("--until", type=_DAY, help="As in 2026-12-04.")
+@click.option("--until", type=DAY, help="As in 2026-12-04.")
 @click.option("--place", type=click.Choice(["shelf", "bench", "client"]), help="Where it goes.")
 @click.option("--shelf", help="Which shelf.")
-@format_option
+@shows_one(Visit)
 @pass_session
 def move(
     session: Session,
@@ -125,7 +126,7 @@ def move(
     until: datetime | None,
     place: str | None,
     shelf: str | None,
-    form: str,
+    form: Form,
 ) -> None:
     """Say whose move it is from now on, for what, and until when."""
     current = session.shop.visits.get(visit)
@@ -142,9 +143,9 @@ def move(
 @click.argument("visit", type=int)
 @click.option("--mail", help="Tell its client by mail to this address, and remind them.")
 @click.option("--word", default="", help="What the mail says besides, such as what it costs.")
-@format_option
+@shows_one(Visit)
 @pass_session
-def ready(session: Session, visit: int, mail: str | None, word: str, form: str) -> None:
+def ready(session: Session, visit: int, mail: str | None, word: str, form: Form) -> None:
     """The machine can be fetched."""
     current = session.shop.visits.get(visit)
     _print(session, session.shop.visits.ready(current, ReadyToFetch(mail=mail, word=word)), form)
@@ -154,37 +155,37 @@ def ready(session: Session, visit: int, mail: str | None, word: str, form: str) 
 @click.argument("visit", type=int)
 @click.argument("what")
 @click.option("--from", "from_whom", default="", help="From whom.")
-@click.option("--expected", type=_DAY, help="As in 2026-12-04.")
-@format_option
+@click.option("--expected", type=DAY, help="As in 2026-12-04.")
+@shows_list(OrderedPart)
 @pass_session
 def order(
-    session: Session, visit: int, what: str, from_whom: str, expected: datetime | None, form: str
+    session: Session, visit: int, what: str, from_whom: str, expected: datetime | None, form: Form
 ) -> None:
     """Write down that a part is ordered for VISIT."""
     new = NewPart(what=what, from_whom=from_whom, expected=_date(expected))
     _print_parts([session.shop.visits.order_part(visit, new)], form)
 
 
-@command.command("part")
+@command.command("change-part")
 @click.argument("part", type=int)
 @click.argument("state", type=click.Choice([state.value for state in PartState]))
-@format_option
+@shows_list(OrderedPart)
 @pass_session
-def set_part(session: Session, part: int, state: str, form: str) -> None:
+def set_part(session: Session, part: int, state: str, form: Form) -> None:
     """Write down what became of PART, by its number."""
     _print_parts([session.shop.visits.set_part(part, PartState(state))], form)
 
 
-@command.command("parts")
+@command.command("list-parts")
 @click.option("--visit", type=int, help="All of this visit; else what the shop waits for.")
-@format_option
+@shows_list(OrderedPart)
 @pass_session
-def parts(session: Session, visit: int | None, form: str) -> None:
+def parts(session: Session, visit: int | None, form: Form) -> None:
     """List parts on order, the longest expected first."""
     _print_parts(session.shop.visits.parts(visit), form)
 
 
-def _print_parts(listed: Sequence[OrderedPart], form: str) -> None:
+def _print_parts(listed: Sequence[OrderedPart], form: Form) -> None:
     columns = (
         Column("part", lambda p: str(p.id), right=True),
         Column("what", lambda p: p.what),
@@ -221,8 +222,8 @@ def open_note(session: Session, note: int) -> None:
 @click.argument("visit", type=int)
 @click.option("--mended/--not-mended", required=True)
 @click.option("--word", default="", help="What the client is told.")
-@click.option("--guaranteed-until", type=_DAY)
-@format_option
+@click.option("--guaranteed-until", type=DAY)
+@shows_one(Visit)
 @pass_session
 def hand_over(
     session: Session,
@@ -230,7 +231,7 @@ def hand_over(
     mended: bool,
     word: str,
     guaranteed_until: datetime | None,
-    form: str,
+    form: Form,
 ) -> None:
     """The machine goes back to its client; the visit ends."""
     asked = HandOver(
@@ -255,7 +256,7 @@ def _person(session: Session, login: str | None) -> int | None:
     raise click.UsageError(f"Nobody of the shop has the login {login!r}.")
 
 
-def _print(session: Session, visit: Visit, form: str) -> None:
+def _print(session: Session, visit: Visit, form: Form) -> None:
     zone = session.the_shop.clock
     pairs = [
         ("visit", str(visit.id)),

@@ -19,6 +19,7 @@ from phylax.core.retiring import Retire, Retirement
 from phylax.core.scheduling.presence import Presence
 from phylax.core.scheduling.rounds import Round
 from phylax.core.shop import Client, ClientEdit, EnrolmentCode, Machine, MachineEdit, System
+from phylax.core.suggestions import did_you_mean
 from phylax.core.survey import Ledger, Survey
 from phylax.core.trends import FreeLine, Outlook, Regrowth, Trend, TrendPoint
 from phylax.core.values import edit_of
@@ -48,10 +49,12 @@ class Clients(Family):
         """A client by number or name."""
         if isinstance(which, int) or which.isdecimal():
             return self.get(int(which))
+        names = []
         for client in chain(self.list(), self.list(retired=True)):
             if client.name.casefold() == which.casefold():
                 return client
-        raise PhylaxError(f"there is no client {which!r}")
+            names.append(client.name)
+        raise PhylaxError(f"There is no client {which!r}{did_you_mean(which, names)}")
 
     def add(self, edit: ClientEdit) -> Client:
         return self._http.post(Client, "/clients", edit)

@@ -21,7 +21,7 @@ from typing import Any, Literal, NamedTuple
 import tomli_w
 from pydantic import Field, ValidationError
 
-from phylax.core.catalogue import catalogue
+from phylax.core.catalogue import catalogue, no_category
 from phylax.core.quantities import exact_size, parse_size, parse_span, show_span
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.values import Demand, Value
@@ -144,9 +144,7 @@ def _read_rules(document: Document, subject: Subject, table: Any, place: str) ->
     for category, rule_table in _table(table, place).items():
         where = f"{place}.{category}"
         if category not in catalogue():
-            raise ValueError(
-                f"[{where}]: no category {category!r}; there are {', '.join(catalogue())}"
-            )
+            raise ValueError(f"[{where}]: {no_category(category)}")
         document.rules[subject, category] = _read_rule(_table(rule_table, where), where)
 
 

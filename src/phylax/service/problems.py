@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import sqlite3
+from collections.abc import Iterable
 from typing import Any
 
 from fastapi import FastAPI, Request
@@ -12,6 +13,7 @@ from fastapi.responses import JSONResponse
 from pydantic import Field, ValidationError
 from starlette.exceptions import HTTPException
 
+from phylax.core.suggestions import did_you_mean
 from phylax.core.values import Value
 
 MEDIA_TYPE = "application/problem+json"
@@ -67,8 +69,17 @@ class Problem(Exception):
         return JSONResponse(body | self.more, self.status, self.headers, MEDIA_TYPE)
 
 
-def not_found(what: str, which: object) -> Problem:
-    return Problem(404, "not-found", f"There is no {what} {which!r}.")
+def not_found(what: str, which: object, known: Iterable[str] = ()) -> Problem:
+    """Nothing of that name or number; where names are known, which one it most likely was."""
+    return Problem(
+        404, "not-found", f"There is no {what} {which!r}{did_you_mean(str(which), known)}"
+    )
+
+
+def _said(error: FieldProblem) -> str:
+    """What is wrong with a field, in a sentence that names it where its own words do not."""
+    field = error.pointer.strip("/").replace("_", " ").replace("/", " ")
+    return f"{field}: {error.detail}" if field else error.detail
 
 
 def invalid(pointer: str, detail: str) -> Problem:
@@ -115,7 +126,7 @@ def install(app: FastAPI) -> None:
             )
             for e in error.errors()
         ]
-        problem.detail = "; ".join(f"{e.pointer}: {e.detail}" for e in problem.errors[:3])
+        problem.detail = "; ".join(_said(e) for e in problem.errors[:3])
         return problem.response()
 
     @app.exception_handler(HTTPException)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from datetime import datetime
 
 from phylax.core.scheduling.rounds import Described
@@ -93,6 +93,12 @@ def words_in(fields: tuple[str, ...], words: str) -> tuple[str, dict[str, object
         tests = (f"{field} LIKE :word{number} ESCAPE '\\'" for field in fields)
         terms.append(f"({' OR '.join(tests)})")
     return " AND ".join(terms), values
+
+
+def tags(conn: Connection) -> Iterator[str]:
+    """Of machines that everybody may see."""
+    rows = conn.execute(f"SELECT tag FROM machines WHERE client_id {NOT_RESTRICTED}")
+    return (str(row["tag"]) for row in rows)
 
 
 def clients(

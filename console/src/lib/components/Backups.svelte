@@ -58,7 +58,7 @@
         'month'
       )}. {plan.public_key
         ? `Encrypted to ${plan.public_key.slice(0, 12)}…; the key that opens them is where you put it.`
-        : 'Not encrypted: "phylax backup new-key" makes a key for them.'}
+        : 'Not encrypted: "phylax backup make-key" makes a key for them.'}
     </p>
     {#if beside}
       <p class="mt-2">

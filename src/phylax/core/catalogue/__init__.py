@@ -19,6 +19,7 @@ from pydantic import Field, field_validator, model_validator
 from phylax.core.quantities import show_size, show_span
 from phylax.core.retention import Caution, Rule, RuleInForce
 from phylax.core.shop import System
+from phylax.core.suggestions import nearest
 from phylax.core.values import Demand
 
 AgeBasis = Literal["modified", "deleted", "created", "used"]
@@ -228,4 +229,12 @@ def category(key: str) -> Category:
     try:
         return catalogue()[key]
     except KeyError:
-        raise KeyError(f"no category {key!r}; there are {', '.join(catalogue())}") from None
+        raise KeyError(no_category(key)) from None
+
+
+def no_category(key: str) -> str:
+    """What is said of a key that no category has."""
+    near = nearest(key, catalogue())
+    if near:
+        return f"there is no category {key!r}; did you mean {' or '.join(map(repr, near))}?"
+    return f"there is no category {key!r}; there are {', '.join(catalogue())}"

@@ -159,7 +159,7 @@ def _check_code_set_up(actor: Actor, request: Request) -> None:
     if actor.lacks_code and name not in _SETS_UP_CODES:
         raise Problem(
             403, "set-up-codes", "This shop wants a code or a passkey as well: set yours up first, "
-            "under Shop, You, or with 'phylax person codes'."
+            "under Shop, You, or with 'phylax person make-codes'."
         )  # fmt: skip
 
 

@@ -36,7 +36,7 @@ def find_machine(conn: Connection, which: str) -> Machine:
     else:
         machine = shop.machine_by_tag(conn, which)
     if machine is None:
-        raise not_found("machine", which)
+        raise not_found("machine", which, shop.tags(conn))
     return machine
 
 

@@ -193,7 +193,7 @@ def put_answer(
 ) -> list[Asked]:
     """Note what was answered, or that there is no answer any more."""
     if question not in questions():
-        raise not_found("question", question)
+        raise not_found("question", question, questions())
     with change.context.db.write() as conn:
         subject = subject_in_words(conn, Scope(scope), subject_id)
         if edit.answer is None:

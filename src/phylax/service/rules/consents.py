@@ -34,6 +34,6 @@ def check_asks(key: str) -> None:
     """A problem where a category is none that needs a yes."""
     kind = catalogue().get(key)
     if kind is None:
-        raise not_found("category", key)
+        raise not_found("category", key, catalogue())
     if kind.caution is not Caution.ASK:
         raise invalid("/category", f"{key} needs no consent; its caution is {kind.caution}")

@@ -46,7 +46,7 @@ def check_rule(
 ) -> None:
     """A problem where a scope may not say this of a category."""
     if key not in catalogue():
-        raise not_found("category", key)
+        raise not_found("category", key, catalogue())
     kind = category(key)
     merged = _merged(conn, scope, subject_id, key, rule)
     if refused := why_refused(kind, rule, merged):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from phylax.core.catalogue import catalogue
+from phylax.core.catalogue import catalogue, no_category
 from phylax.core.events import EventKind
 from phylax.core.holds import HeldPicks
 from phylax.core.retention import Caution
@@ -42,7 +42,7 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
         check_may_act(conn, new, at=at)
     for key in new.categories:
         if key not in catalogue():
-            raise invalid("/categories", f"no category {key!r}; there are {', '.join(catalogue())}")
+            raise invalid("/categories", no_category(key))
     agreed = _check_consents(conn, new, at)
     survey = surveys.newest(conn, new.machine_id) if new.work == "clean" else None
     chosen = (consents.consent(conn, consent_id) for consent_id in new.consent_ids)

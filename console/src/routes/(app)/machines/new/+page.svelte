@@ -100,7 +100,7 @@
       {#if inClear}
         <p>
           This address has no TLS: everybody on the way reads the machine's key. Give the service a
-          certificate first (<code>phylax shop certificate</code>).
+          certificate first (<code>phylax shop make-certificate</code>).
         </p>
       {/if}
       <p class="muted">
