@@ -25,7 +25,7 @@ demo-fresh: setup console
 
 # Four at a time on two processors: half of a test's time is waiting.
 test: setup console .windows/.ready
-	@sh tools/debian-packages.sh chromium gio age mkfs.ext4 mount systemd-analyze prometheus promtool \
+	@sh tools/debian-packages.sh tmux zsh fish chromium gio age mkfs.ext4 mount systemd-analyze prometheus promtool \
 		dbus-run-session dconf gdbus /usr/libexec/xdg-permission-store \
 		/usr/libexec/power-profiles-daemon /usr/lib/python3/dist-packages/dbusmock \
 		mkfs.xfs mkfs.btrfs mkfs.vfat clamd smartctl apt-ftparchive dpkg-scanpackages losetup e4defrag pdfinfo
@@ -92,6 +92,7 @@ $(CONSOLE): $(TYPES) $(shell find console/src console/static -type f -not -name 
 # After a change of routes or wire types: the contract that tests and the console hold to.
 contract: setup
 	$(BIN)/python -m phylax.service.contract > docs/openapi.json
+	$(BIN)/python -m tools.outputs
 
 clean:
 	rm -rf .venv .windows console/node_modules console/.svelte-kit console/build.log src/phylax/service/console $(TYPES)

@@ -9,6 +9,8 @@ from typing import Any
 import click
 
 from phylax import __version__
+from phylax.cli._completion import complete_names, name_arguments
+from phylax.cli._examples import show_examples
 from phylax.cli._session import (
     EXIT_REFUSED,
     EXIT_STOPPED,
@@ -75,6 +77,13 @@ _NOUNS = {
 }
 
 
+def finish(command: click.Command, path: str) -> None:
+    """What all commands have alike: names are completed, and help ends with an example."""
+    complete_names(command)
+    name_arguments(command)
+    show_examples(command, path)
+
+
 class _Nouns(click.Group):
     """Loads a noun's module when it is asked for."""
 
@@ -86,6 +95,7 @@ class _Nouns(click.Group):
             return None
         module = importlib.import_module(f"phylax.cli.{name.replace('-', '_')}")
         command: click.Command = module.command
+        finish(command, name)
         return command
 
     def resolve_command(

@@ -48,9 +48,10 @@ def way() -> Way:
 class Session:
     """Made from options and environment; connects when first used."""
 
-    def __init__(self, url: str | None, token_file: str | None) -> None:
+    def __init__(self, url: str | None, token_file: str | None, *, timeout: float = 30.0) -> None:
         self._given_url = url
         self._token_file = token_file
+        self._timeout = timeout
 
     @cached_property
     def _saved(self) -> dict[str, str]:
@@ -69,7 +70,7 @@ class Session:
         """The client, signed in; a usage error says how where no token is known."""
         from phylax.client import Phylax
 
-        return Phylax(self.url, self._token(), **way())
+        return Phylax(self.url, self._token(), timeout=self._timeout, **way())
 
     @cached_property
     def the_shop(self) -> Shop:

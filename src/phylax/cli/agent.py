@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import shlex
 from pathlib import Path
 
 import click
@@ -91,7 +92,8 @@ def enrol(
         )
     except (OSError, ValueError) as error:
         raise click.ClickException(str(error)) from error
-    click.echo(f"Enrolled as {config.tag}. Start the agent with 'phylax agent start'.")
+    at = f" --data {shlex.quote(str(folder))}" if folder else ""
+    click.echo(f"Enrolled as {config.tag}. Start the agent: phylax agent start{at}")
 
 
 @command.command("write-unit")
@@ -117,8 +119,11 @@ def start(folder: Path | None) -> None:
 
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(message)s")
     logging.getLogger("httpx").setLevel(logging.WARNING)
+    home = commands.home_at(folder)
     try:
-        commands.start(commands.home_at(folder))
+        config = home.config()
+        click.echo(f"The agent of {config.tag} calls {config.url}. Ctrl-C stops it.")
+        commands.start(home)
     except (commands.NotEnrolledError, commands.BusyError, commands.LooseGuardError) as error:
         raise click.ClickException(str(error)) from error
 

@@ -14,6 +14,7 @@ from phylax.cli._session import EXIT_NOT_DONE, Session, pass_session
 from phylax.core.actions import RemoveProgram, TryRemoval
 from phylax.core.inventory.programs import ProgramOnMachine
 from phylax.core.quantities import show_size
+from phylax.core.suggestions import did_you_mean
 
 
 @click.group("installed")
@@ -64,9 +65,9 @@ def list_installed(
 @click.argument("program")
 @pass_session
 def try_removal(session: Session, machine: str, program: str) -> None:
-    """Find out what removing PROGRAM, by its key, would take along. Nothing is done."""
+    """Find out what removing PROGRAM, by its name or key, would take along. Nothing is done."""
     row = _row(session, machine, program)
-    action = TryRemoval(program=program, version=row.program.version)
+    action = TryRemoval(program=row.program.key, version=row.program.version)
     _, parts = followed(session, session.shop.upkeep.act(machine, action))
     tried = parts[0].tried if parts else None
     if tried is None or tried.refused:
@@ -98,30 +99,33 @@ def remove(
     word: str,
     yes: bool,
 ) -> None:
-    """Remove PROGRAM, by its key, and what it was agreed takes along. It is tried first."""
-    version = _row(session, machine, program).program.version
-    action = TryRemoval(program=program, version=version)
+    """Remove PROGRAM, by its name or key, and what it was agreed takes along. It is tried first."""
+    installed = _row(session, machine, program).program
+    action = TryRemoval(program=installed.key, version=installed.version)
     _, parts = followed(session, session.shop.upkeep.act(machine, action))
     tried = parts[0].tried if parts else None
     if tried is None or tried.refused:
         console.print(f"It is not removed: {tried.refused if tried else 'nobody could look'}.")
         sys.exit(EXIT_NOT_DONE)
     along = ", ".join(f"{other.name} {other.version}" for other in tried.along)
-    console.print(f"Goes: {program} {version}{f'; with it {along}' if along else ''}.")
+    console.print(
+        f"Goes: {installed.name} {installed.version}{f'; with it {along}' if along else ''}."
+    )
     ask("Remove it?", yes=yes)
     consent = RemoveProgram(
-        program=program, version=version, along=tried.along, gone_for_good=gone_for_good,
-        backup_days=backup_days,
+        program=installed.key, version=installed.version, along=tried.along,
+        gone_for_good=gone_for_good, backup_days=backup_days,
     )  # fmt: skip
     follow_action(session, session.shop.upkeep.act(machine, consent, word=word), wait=True)
 
 
 def _row(session: Session, machine: str, program: str) -> ProgramOnMachine:
-    rows = session.shop.upkeep.installed(limit=1000)
+    rows = [row for row in session.shop.upkeep.installed(limit=1000) if row.machine_tag == machine]
     for row in rows:
-        if row.machine_tag == machine and row.program.key == program:
+        if program in (row.program.key, row.program.name):
             return row
+    meant = did_you_mean(program, (row.program.name for row in rows))
     raise click.UsageError(
-        f"{machine} has no program {program}, by its newest look: phylax installed list "
-        f"--machine {machine}"
+        f"{machine} has no program {program!r}, by its newest look{meant} See 'phylax installed "
+        f"list --machine {machine}'."
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import sqlite3
 from collections.abc import Callable
 from pathlib import Path
@@ -22,6 +23,12 @@ def data_option(command: F) -> F:
         default=lambda: Path(platformdirs.user_data_dir("phylax", appauthor=False)),
         help="The shop's data directory.",
     )(command)
+
+
+def at_folder(data: Path) -> str:
+    """` --data FOLDER` behind a command that is named, where it is not the usual folder."""
+    is_usual = data == Path(platformdirs.user_data_dir("phylax", appauthor=False))
+    return "" if is_usual else f" --data {shlex.quote(str(data))}"
 
 
 @click.command("serve")

@@ -8,9 +8,9 @@ import click
 
 from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, console, local, print_list, write_archive
-from phylax.cli._session import Session, pass_session
+from phylax.cli._session import DEFAULT_URL, Session, pass_session
 from phylax.cli._types import FILE
-from phylax.cli.serve import data_option
+from phylax.cli.serve import at_folder, data_option
 from phylax.core.people import Audited
 from phylax.core.quantities import count, show_size
 
@@ -32,7 +32,10 @@ def open_shop(data: Path, name: str, zone: str, owner: str, login: str, password
     from phylax.cli.serve import open_shop as open_it
 
     open_it(data, name, zone, owner, login, password)
-    console.print(f"{name} is open. Start its service with 'phylax serve'.")
+    console.print(f"{name} is open. Start its service: phylax serve{at_folder(data)}")
+    console.print(
+        f"Then sign in, with 'phylax sign-in --login {login}' or in a browser at {DEFAULT_URL}."
+    )
 
 
 @command.command("make-certificate")

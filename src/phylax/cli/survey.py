@@ -10,9 +10,11 @@ from phylax.cli._following import exit_code, follow, print_end, wait_option
 from phylax.cli._forms import TABLE, Form, shows_list, shows_one
 from phylax.cli._output import Column, console, local, print_data, print_list
 from phylax.cli._session import Session, pass_session
+from phylax.core.catalogue import catalogue, no_category
 from phylax.core.quantities import count, show_size
+from phylax.core.retention import Caution
 from phylax.core.survey import Ledger, LedgerLine, PlaceSum, Tally
-from phylax.core.survey.lines import ListedItem
+from phylax.core.survey.lines import FolderSum, ListedItem
 
 _NAMED = 12
 
@@ -107,7 +109,6 @@ def _stays(line: LedgerLine) -> str:
 @click.argument("machine")
 @click.argument("category")
 @click.option("--largest", is_flag=True, help="Largest first.")
-@click.option("--folders", is_flag=True, help="What each folder holds, instead of its files.")
 @click.option("--place", help="Only what lies in this place, as the listing names it.")
 @click.option("--folder", default="", help="Only below this folder of the place.")
 @shows_list(ListedItem)
@@ -117,15 +118,12 @@ def listing(
     machine: str,
     category: str,
     largest: bool,
-    folders: bool,
     place: str | None,
     folder: str,
     form: Form,
 ) -> None:
     """Every item of a category that needs a yes or is only listed, with its number."""
-    if folders:
-        _print_folders(session, machine, category, place, folder, form)
-        return
+    _check_kept(category, machine)
     ledger = session.shop.machines.ledger(machine)
     zone = session.the_shop.clock
     columns = (
@@ -142,9 +140,30 @@ def listing(
     print_list(form, items, columns, empty="The listing is empty.")
 
 
-def _print_folders(
+def _check_kept(category: str, machine: str) -> None:
+    """A usage error where no listing of a category is kept."""
+    kind = catalogue().get(category)
+    if kind is None:
+        raise click.BadParameter(f"{no_category(category)}", param_hint="CATEGORY")
+    if kind.caution is Caution.SAFE:
+        raise click.UsageError(
+            f"Of {category} no file is listed, because it goes without a yes: 'phylax survey show "
+            f"{machine}' has its sums."
+        )
+
+
+@command.command("list-folders")
+@click.argument("machine")
+@click.argument("category")
+@click.option("--place", help="Only what lies in this place, as the listing names it.")
+@click.option("--folder", default="", help="Only below this folder of the place.")
+@shows_list(FolderSum)
+@pass_session
+def list_folders(
     session: Session, machine: str, category: str, place: str | None, folder: str, form: Form
 ) -> None:
+    """What each folder of a listing holds, instead of its files."""
+    _check_kept(category, machine)
     ledger = session.shop.machines.ledger(machine)
     columns = (
         Column("holds", lambda f: show_size(f.holds.size), right=True),

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 from typing import TypeVar
 
 import click
 
 from phylax.cli._acting import follow_action
 from phylax.cli._asking import ask
+from phylax.cli._clock import now as clock_now
 from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, console, print_list
 from phylax.cli._session import Session, pass_session
@@ -84,7 +85,7 @@ def restart(
     session: Session, machine: str, minutes: int | None, warn: int, word: str, wait: bool
 ) -> None:
     """Restart MACHINE. People at it are warned, and may put it off twice."""
-    at = None if minutes is None else datetime.now(UTC) + timedelta(minutes=minutes)
+    at = None if minutes is None else clock_now() + timedelta(minutes=minutes)
     action = Restart(warn_minutes=warn)
     run = session.shop.upkeep.act(machine, action, word=word, at=at)
     follow_action(session, run, wait=wait and at is None)

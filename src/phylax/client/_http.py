@@ -59,6 +59,7 @@ class Http:
         a file with the shop's own certificate (PEM), the only one that is trusted then.
         """
         check_way(url, clear)
+        secret = _checked_secret(secret)
         self._told_time = told_time
         headers = {"User-Agent": f"phylax/{__version__}", "Accept": "application/json"}
         if secret:
@@ -179,6 +180,17 @@ class Http:
             if following is None:
                 return
             response = self.send("GET", following["url"])
+
+
+def _checked_secret(secret: str | None) -> str | None:
+    """A secret as it may stand in a header; files of secrets often end with a line break.
+    ValueError, which does not repeat it, where it is none."""
+    if secret is None:
+        return None
+    stripped = secret.strip()
+    if not (stripped.isascii() and stripped.isprintable()) or " " in stripped:
+        raise ValueError("this is no token: a token is one word of letters, digits, - and _")
+    return stripped
 
 
 def _was_answered(error: httpx.TransportError) -> bool:

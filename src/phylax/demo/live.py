@@ -21,7 +21,7 @@ from phylax.agent.config.home import AgentHome
 from phylax.agent.machines.standin import StandInMachine
 from phylax.core.notices import MailServerEdit
 from phylax.core.tuning.starts import BootCost
-from phylax.demo import scenario
+from phylax.demo import held, scenario
 from phylax.demo.mailbox import open_mailbox
 from phylax.service.serve import FILE
 from phylax.store import notices
@@ -37,7 +37,8 @@ def run(data: Path, port: int, *, fresh: bool, only_make: bool) -> None:
         if not (data / _MADE).exists() and any(data.iterdir()):
             sys.exit(f"{data} is no demo of ours; it stays as it is. Choose another --data.")
         shutil.rmtree(data)
-    if not (data / _MADE).exists():
+    is_new = not (data / _MADE).exists()
+    if is_new:
         _make(data, url)
     if only_make:
         return
@@ -46,7 +47,7 @@ def run(data: Path, port: int, *, fresh: bool, only_make: bool) -> None:
             sys.exit(
                 f"Port {wanted} is taken: is the demo running already? Else choose another --port."
             )
-    _Live(data, port, url).stay()
+    _Live(data, port, url, is_new=is_new).stay()
 
 
 def restart(data: Path, tag: str, times: int) -> list[BootCost]:
@@ -88,7 +89,8 @@ def _is_taken(port: int) -> bool:
 
 
 class _Live:
-    def __init__(self, data: Path, port: int, url: str) -> None:
+    def __init__(self, data: Path, port: int, url: str, *, is_new: bool) -> None:
+        self._is_new = is_new
         self._data = data
         self._port = port
         self._url = url
@@ -109,6 +111,8 @@ class _Live:
                     folder = self._data / "agents" / spec.tag
                     _call_at(AgentHome(folder), self._url)
                     self._start(spec.tag, "agent", "start", "--data", str(folder))
+            if self._is_new:
+                held.order(self._url)
             self._say_ready()
             while not self._stopping and service.poll() is None:
                 time.sleep(0.2)

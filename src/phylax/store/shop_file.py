@@ -25,8 +25,8 @@ def alone(data: Path, doing: str) -> Iterator[None]:
     """Have the shop's file alone: of two services each would do everything once more."""
     if not (data / FILE).is_file():
         raise NoShopError(
-            f"There is no shop in {data}. Open one with 'phylax shop open', or put a backup there "
-            "with 'phylax backup restore'."
+            f"There is no shop in {data}. Open one with 'phylax shop open --data {data}', or put a "
+            "backup there with 'phylax backup restore'."
         )
     words = data / "in-use.txt"
     lock = FileLock(data / "in-use.lock", timeout=0, mode=0o600)

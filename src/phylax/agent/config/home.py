@@ -68,7 +68,8 @@ class AgentHome:
             text = (self.folder / CONFIG).read_text(encoding="utf-8")
         except FileNotFoundError:
             raise NotEnrolledError(
-                f"no agent is enrolled in {self.folder}; run 'phylax agent enrol' first"
+                f"no agent is enrolled in {self.folder}; run 'phylax agent enrol URL CODE --data "
+                f"{self.folder}' first"
             ) from None
         return AgentConfig.model_validate(tomllib.loads(text))
 

@@ -1,0 +1,120 @@
+"""Completion of names that only the service knows: tags, clients, categories, rounds, routines.
+
+What an argument is called says what completes it. The shell waits while it is asked, so the service
+is given little time, and whatever goes wrong completes nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+
+import click
+from click.shell_completion import CompletionItem
+
+from phylax.cli._session import Session
+
+_PATIENCE = 2.0
+_MOST = 200
+
+
+class _Completed(click.types.StringParamType):
+    """A text that the service completes."""
+
+    def __init__(self, ask: Callable[[Session], Iterable[tuple[str, str]]]) -> None:
+        self._ask = ask
+
+    def shell_complete(
+        self, ctx: click.Context, param: click.Parameter, incomplete: str
+    ) -> list[CompletionItem]:
+        return _items(ctx, self._ask, incomplete)
+
+
+class _CompletedNumber(click.types.IntParamType):
+    """A number that the service completes, with what it stands for beside it."""
+
+    def __init__(self, ask: Callable[[Session], Iterable[tuple[str, str]]]) -> None:
+        self._ask = ask
+
+    def shell_complete(
+        self, ctx: click.Context, param: click.Parameter, incomplete: str
+    ) -> list[CompletionItem]:
+        return _items(ctx, self._ask, incomplete)
+
+
+def _items(
+    ctx: click.Context, ask: Callable[[Session], Iterable[tuple[str, str]]], incomplete: str
+) -> list[CompletionItem]:
+    root = ctx.find_root().params
+    session = Session(root.get("url"), root.get("token_file"), timeout=_PATIENCE)
+    # a name with spaces is begun with a quote
+    begun = incomplete.strip("'\"").casefold()
+    try:
+        known = list(ask(session))
+    except Exception:  # noqa: BLE001 - a shell that completes shows no errors
+        return []
+    fitting = [item for item in known if item[0].casefold().startswith(begun)]
+    return [CompletionItem(name, help=help_) for name, help_ in fitting[:_MOST]]
+
+
+def _tags(session: Session) -> Iterator[tuple[str, str]]:
+    return ((machine.tag, machine.client_name) for machine in session.shop.machines.list())
+
+
+def _clients(session: Session) -> Iterator[tuple[str, str]]:
+    return ((client.name, client.contact) for client in session.shop.clients.list())
+
+
+def _categories(session: Session) -> Iterator[tuple[str, str]]:
+    return ((category.key, category.name) for category in session.shop.catalogue())
+
+
+def _rounds(session: Session) -> Iterator[tuple[str, str]]:
+    rounds = session.shop.rounds.list()
+    return ((str(planned.id), f"{planned.name}, {planned.how_often}") for planned in rounds)
+
+
+def _routines(session: Session) -> Iterator[tuple[str, str]]:
+    return ((routine.name, routine.note) for routine in session.shop.routines.list())
+
+
+def _logins(session: Session) -> Iterator[tuple[str, str]]:
+    return ((person.login, person.name) for person in session.shop.people.list())
+
+
+_SOURCES = {
+    **dict.fromkeys(("machine", "machines", "but"), _tags),
+    **dict.fromkeys(("client", "clients"), _clients),
+    **dict.fromkeys(("category", "categories"), _categories),
+    "round": _rounds,
+    "routine": _routines,
+    **dict.fromkeys(("login", "person", "whom"), _logins),
+}
+"""By the name of an argument or option: what completes it."""
+
+
+def complete_names(command: click.Command) -> None:
+    """Let the arguments of a command, and of those within it, be completed."""
+    if isinstance(command, click.Group):
+        for inner in command.commands.values():
+            complete_names(inner)
+        return
+    for param in command.params:
+        source = _SOURCES.get(param.name or "")
+        if source is None:
+            continue
+        if isinstance(param.type, click.types.IntParamType):
+            param.type = _CompletedNumber(source)
+        elif isinstance(param.type, click.types.StringParamType):
+            param.type = _Completed(source)
+
+
+def name_arguments(command: click.Command) -> None:
+    """Let usage lines name arguments by a word, not by all that they can be."""
+    if isinstance(command, click.Group):
+        for inner in command.commands.values():
+            name_arguments(inner)
+    for param in command.params:
+        is_choice = isinstance(param, click.Argument) and isinstance(param.type, click.Choice)
+        if is_choice and param.metavar is None and param.name:
+            word = param.name.upper() + ("..." if param.nargs == -1 else "")
+            param.metavar = word if param.required else f"[{word}]"
