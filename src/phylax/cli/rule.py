@@ -16,7 +16,7 @@ from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import in_words, subject, subject_options
 from phylax.cli._types import FILE
 from phylax.client import NotFoundError
-from phylax.core.catalogue import no_category
+from phylax.core.catalogue import catalogue, no_category
 from phylax.core.quantities import count, parse_size, parse_span, show_size
 from phylax.core.retention import Rule, RuleInForce, Scope, ScopedRule, in_force
 from phylax.core.retention.rules import ShopRule
@@ -269,6 +269,8 @@ def _in_force(session: Session, scope: Scope, number: int, category: str) -> str
 @pass_session
 def clear(session: Session, category: str, machine: str | None, client: str | None) -> None:
     """Remove the rule for CATEGORY at this scope: the next wider rule applies again."""
+    if category not in catalogue():
+        raise click.BadParameter(no_category(category), param_hint="CATEGORY")
     scope, number = subject(session, machine, client)
     session.shop.rules.remove(session.shop.rules.get(scope, number, category))
     console.print(

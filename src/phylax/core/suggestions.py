@@ -8,6 +8,7 @@ from itertools import islice
 
 _NEAR = 0.68
 _LONGEST = 64
+_SHORT = 3
 _MOST_COMPARED = 5000
 """So that a wrong name costs no more than a right one, also in a large shop."""
 
@@ -20,7 +21,12 @@ def nearest(word: str, known: Iterable[str], *, most: int = 2) -> list[str]:
     folded = word.casefold().strip()
     near = difflib.get_close_matches(folded, by_folded, most, _NEAR)
     longer = [name for name in by_folded if len(folded) > 1 and folded in name and name not in near]
-    return [by_folded[name] for name in [*near, *sorted(longer, key=len)][:most]]
+    near += sorted(longer, key=len)
+    if not near:
+        # one word of a name was said, and not quite
+        by_word = {part: name for name in by_folded for part in name.split() if len(part) > _SHORT}
+        near = [by_word[part] for part in difflib.get_close_matches(folded, by_word, most, _NEAR)]
+    return [by_folded[name] for name in dict.fromkeys(near)][:most]
 
 
 def did_you_mean(word: str, known: Iterable[str]) -> str:
