@@ -93,6 +93,7 @@ $(CONSOLE): $(TYPES) $(shell find console/src console/static -type f -not -name 
 contract: setup
 	$(BIN)/python -m phylax.service.contract > docs/openapi.json
 	$(BIN)/python -m tools.outputs
+	$(BIN)/python -m tools.aio
 
 clean:
 	rm -rf .venv .windows console/node_modules console/.svelte-kit console/build.log src/phylax/service/console $(TYPES)

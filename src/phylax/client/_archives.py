@@ -11,7 +11,12 @@ from phylax.core.values import edit_of
 
 
 class Archives(Family):
-    """For the owner; that one was taken out is written down."""
+    """For the owner; that one was taken out is written down.
+
+    Example::
+
+        shop.archives.record(Path("record.zip"))
+    """
 
     def shop(self, file: Path) -> int:
         """Everything, into a new file; its size in bytes. FileExistsError."""

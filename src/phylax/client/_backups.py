@@ -10,6 +10,13 @@ from phylax.core.values import edit_of
 
 
 class Backups(Family):
+    """Copies of the shop's file; for the owner.
+
+    Example::
+
+        backup = shop.backups.make()
+    """
+
     def list(self) -> Sequence[Backup]:
         """The newest first; for the owner."""
         return self._http.get(list[Backup], "/backups")
@@ -23,6 +30,7 @@ class Backups(Family):
         return self._http.post(Backup, "/backups")
 
     def plan(self) -> BackupPlan:
+        """Where backups go, and how many are kept."""
         return self._http.get(BackupPlan, "/backups/plan")
 
     def set_plan(self, plan: BackupPlan, **changes: object) -> BackupPlan:

@@ -10,7 +10,13 @@ from phylax.core.checks.kind import CheckKind
 
 
 class Checks(Family):
-    """What checks of machines came to; `runs.check` asks for one."""
+    """What checks of machines came to; `runs.check` asks for one.
+
+    Example::
+
+        for kept in shop.checks.of("ferry-desk"):
+            print(kept.checked.check, kept.checked.result)
+    """
 
     def kinds(self) -> Sequence[CheckKind]:
         """Everything that can be checked, as data."""

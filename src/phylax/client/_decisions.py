@@ -36,13 +36,20 @@ _HOLDS: type[list[Hold]] = list[Hold]
 
 
 class Holds(Family):
-    """What is held on machines. Putting back and letting go are runs: see `Runs`."""
+    """What is held on machines. Putting back and letting go are runs: see `Runs`.
+
+    Example::
+
+        for hold in shop.holds.list("ferry-desk"):
+            shop.runs.put_back("ferry-desk", [HeldPick(hold_id=hold.id)])
+    """
 
     def list(self, which: Which, *, also_ended: bool = False) -> Sequence[Hold]:
         """What a machine holds, newest first."""
         return self._http.get(_HOLDS, f"/machines/{which}/holds", also_ended=also_ended)
 
     def get(self, hold_id: int) -> Hold:
+        """One, by number. NotFoundError."""
         return self._http.get(Hold, f"/holds/{hold_id}")
 
     def items(self, hold_id: int, *, words: str = "") -> Iterator[HeldItem]:
@@ -51,10 +58,20 @@ class Holds(Family):
 
 
 class Surveys(Family):
+    """What a look found: sums by category, and listings of what needs a yes.
+
+    Example::
+
+        for item in shop.surveys.listing(ledger.survey_id, "downloads"):
+            print(item.number, item.size, item.path)
+    """
+
     def get(self, survey_id: int) -> Survey:
+        """One, by number. NotFoundError."""
         return self._http.get(Survey, f"/surveys/{survey_id}")
 
     def ledger(self, survey_id: int) -> Ledger:
+        """What goes and what stays of each category."""
         return self._http.get(Ledger, f"/surveys/{survey_id}/ledger")
 
     def listing(
@@ -118,6 +135,13 @@ class Surveys(Family):
 
 
 class StandingConsents(Family):
+    """A client's yes to a category of a machine, until it is taken back.
+
+    Example::
+
+        shop.standing_consents.give("ferry-desk", "downloads", word="by contract")
+    """
+
     def list(self, machine: Which) -> Sequence[StandingConsent]:
         """All that were ever given for a machine, newest first."""
         return self._http.get(list[StandingConsent], f"/machines/{machine}/standing-consents")
@@ -125,18 +149,29 @@ class StandingConsents(Family):
     def give(
         self, machine: Which, category: str, *, via: Via = "api", word: str = ""
     ) -> StandingConsent:
+        """A client's yes that holds for each later cleaning."""
         new = NewStandingConsent(category=category, via=via, word=word)
         return self._http.post(StandingConsent, f"/machines/{machine}/standing-consents", new)
 
     def take_back(self, number: int) -> None:
+        """From now on each listing needs a yes again."""
         self._http.delete(f"/standing-consents/{number}")
 
 
 class Rules(Family):
+    """Retention rules: what stays of each category, by scope.
+
+    Example::
+
+        shop.rules.put(Scope.SHOP, 0, "trash", Rule(keep_for=timedelta(days=14)))
+    """
+
     def list(self) -> Sequence[ShopRule]:
+        """The shop's rule for each category."""
         return self._http.get(list[ShopRule], "/rules")
 
     def get(self, scope: Scope, subject_id: int, category: str) -> ScopedRule:
+        """What a scope says of a category. NotFoundError where it says nothing."""
         return self._http.get(ScopedRule, f"/rules/{scope}/{subject_id}/{category}")
 
     def put(
@@ -180,6 +215,14 @@ class Rules(Family):
 
 
 class Protections(Family):
+    """What always stays: folders, patterns, sites.
+
+    Example::
+
+        entry = ProtectEntry(kind=ProtectKind.PATTERN, what="*.ledger")
+        shop.protections.add(entry, note="the books")
+    """
+
     def list(self, machine: Which | None = None) -> Sequence[ListedProtection]:
         """Everything that anyone protects, or what is protected on one machine; and what each
         entry covers there."""
@@ -193,10 +236,12 @@ class Protections(Family):
     def add(
         self, entry: ProtectEntry, *, scope: Scope = Scope.SHOP, subject_id: int = 0, note: str = ""
     ) -> ScopedProtection:
+        """Something that always stays, at a scope."""
         new = NewProtection(scope=scope, subject_id=subject_id, entry=entry, note=note)
         return self._http.post(ScopedProtection, "/protections", new)
 
     def remove(self, number: int) -> None:
+        """It goes by its rule again."""
         self._http.delete(f"/protections/{number}")
 
     def test(

@@ -3,6 +3,7 @@
 PhylaxError
 ├── UnreachableError        the service could not be reached: does it run at this address?
 ├── ClearHttpError         nothing was sent: others on the way could read it
+├── StillRunningError      a run had not ended when following it was to stop; `run` is how far it is
 ├── NotAnOrderError         an agent was sent something that is no order: nothing was done
 └── RefusedError            the service answered with a problem (RFC 9457)
     ├── NotSignedInError      401: sign in again, or make a new token
@@ -17,6 +18,8 @@ from __future__ import annotations
 from typing import Any
 
 import httpx
+
+from phylax.core.runs import RunDetail
 
 
 class PhylaxError(Exception):
@@ -36,6 +39,15 @@ class UnreachableError(PhylaxError):
 
 class ClearHttpError(PhylaxError):
     """The address is one at which others on the way could read passwords and keys."""
+
+
+class StillRunningError(PhylaxError, TimeoutError):
+    """A run had not ended in the time for which it was followed. It goes on; `run` is how far it
+    was when it was last heard of, None where nothing was."""
+
+    def __init__(self, run_id: int, run: RunDetail | None) -> None:
+        super().__init__(f"run {run_id} has not ended yet; it goes on")
+        self.run = run
 
 
 class NotAnOrderError(PhylaxError):

@@ -7,6 +7,13 @@ from phylax.core.importing.asked import ImportAsk, ImportCommit, ImportDone, Imp
 
 
 class Imports(Family):
+    """Lists of clients and machines, taken in all at once or not at all.
+
+    Example::
+
+        preview = shop.imports.preview(ImportAsk(content=content))
+    """
+
     def preview(self, asked: ImportAsk) -> ImportPreview:
         """What would become of each line of a CSV; nothing is written."""
         return self._http.post(ImportPreview, "/imports/preview", asked)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from datetime import datetime
-from itertools import chain
 from typing import Literal
 
 from phylax.client._errors import PhylaxError
@@ -38,11 +37,20 @@ _ROWS = 200
 
 
 class Clients(Family):
+    """The shop's clients. `find` raises PhylaxError where there is none of that name.
+
+    Example::
+
+        office = shop.clients.find("Skerry Ferry Office")
+        shop.clients.change(office, edit_of(ClientEdit, office, phone="01 555 0142"))
+    """
+
     def list(self, *, words: str = "", retired: bool = False) -> Iterator[Client]:
         """Clients in care, or retired; with all of some words in name, contact, mail or phone."""
         return self._http.pages(Client, "/clients", words=words or None, retired=retired or None)
 
     def get(self, client_id: int) -> Client:
+        """One, by number. NotFoundError."""
         return self._http.get(Client, f"/clients/{client_id}")
 
     def find(self, which: Which) -> Client:
@@ -50,13 +58,15 @@ class Clients(Family):
         if isinstance(which, int) or which.isdecimal():
             return self.get(int(which))
         names = []
-        for client in chain(self.list(), self.list(retired=True)):
-            if client.name.casefold() == which.casefold():
-                return client
-            names.append(client.name)
+        for retired in (False, True):
+            for client in self.list(retired=retired):
+                if client.name.casefold() == which.casefold():
+                    return client
+                names.append(client.name)
         raise PhylaxError(f"There is no client {which!r}{did_you_mean(which, names)}")
 
     def add(self, edit: ClientEdit) -> Client:
+        """A new client. RefusedError where the name is taken."""
         return self._http.post(Client, "/clients", edit)
 
     def change(self, client: Client, edit: ClientEdit) -> Client:
@@ -100,6 +110,15 @@ class Clients(Family):
 
 
 class Machines(Family):
+    """Clients' computers, each by its number or its tag. NotFoundError says which tag was most
+    likely meant.
+
+    Example::
+
+        ledger = shop.machines.ledger("ferry-desk")
+        print(ledger.goes.size)
+    """
+
     def list(
         self,
         *,
@@ -135,12 +154,15 @@ class Machines(Family):
             )
 
     def get(self, which: Which) -> Machine:
+        """One, by number or tag. NotFoundError."""
         return self._http.get(Machine, f"/machines/{which}")
 
     def add(self, edit: MachineEdit) -> Machine:
+        """A new machine of a client. RefusedError where the tag is taken."""
         return self._http.post(Machine, "/machines", edit)
 
     def change(self, machine: Machine, edit: MachineEdit) -> Machine:
+        """Change a machine as it was read; ChangedMeanwhileError where somebody was faster."""
         return self._http.put(Machine, f"/machines/{machine.id}", edit, machine.version)
 
     def set_threshold(self, machine: Machine, percent: int | None) -> Machine:
@@ -152,6 +174,7 @@ class Machines(Family):
         return self._http.post(EnrolmentCode, f"/machines/{which}/enrolment-code")
 
     def withdraw_agent(self, which: Which) -> None:
+        """Its key counts no more; a new code enrols it again."""
         self._http.delete(f"/machines/{which}/agent")
 
     def facts(self, which: Which) -> Sequence[Fact]:
@@ -185,9 +208,11 @@ class Machines(Family):
         return self._http.pages(Survey, f"/machines/{which}/surveys")
 
     def rules(self, which: Which) -> dict[str, RuleInForce]:
+        """The rule in force for each category, and where each part comes from."""
         return self._http.get(dict[str, RuleInForce], f"/machines/{which}/rules")
 
     def rounds(self, which: Which) -> Sequence[Round]:
+        """The rounds that a machine belongs to."""
         return self._http.get(list[Round], f"/machines/{which}/rounds")
 
     def presence(self, which: Which) -> Presence:
@@ -195,6 +220,7 @@ class Machines(Family):
         return self._http.get(Presence, f"/machines/{which}/presence")
 
     def consents(self, which: Which) -> Iterator[Consent]:
+        """What was agreed to on a machine, newest first."""
         return self._http.pages(Consent, f"/machines/{which}/consents")
 
     def trend(

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from itertools import islice
 
 from phylax.client._family import Family
 from phylax.core.leaving import Leaving
@@ -30,7 +29,16 @@ from phylax.core.records import ChainCheck
 
 
 class People(Family):
+    """The shop's people, what they sign in with, and the audit. Most is for the owner; for others
+    NotAllowedError.
+
+    Example::
+
+        token = shop.people.make_token("board", TokenScope.METRICS, days=90).token
+    """
+
     def list(self) -> Sequence[Person]:
+        """Everybody, also who left."""
         return self._http.get(list[Person], "/people")
 
     def add(self, new: NewPerson) -> Person:
@@ -71,6 +79,7 @@ class People(Family):
         return self._http.post(Person, f"/people/{person_id}/return")
 
     def me(self) -> Person:
+        """Oneself."""
         return self._http.get(Person, "/me")
 
     def change_password(self, present: str, new: str) -> None:
@@ -82,6 +91,7 @@ class People(Family):
         return self._http.post(CodesBegun, "/me/codes")
 
     def confirm_codes(self, code: str) -> None:
+        """A code of the new second step: it counts from now on."""
         self._http.send("PUT", "/me/codes", body=Code(code=code))
 
     def remove_codes(self, code: str) -> None:
@@ -101,6 +111,7 @@ class People(Family):
         return self._http.get(list[SignedIn], "/me/sign-ins")
 
     def end_sign_in(self, sign_in_id: int) -> None:
+        """End one of one's own sign-ins."""
         self._http.delete(f"/me/sign-ins/{sign_in_id}")
 
     def sign_out_everywhere(self) -> None:
@@ -108,6 +119,7 @@ class People(Family):
         self._http.delete("/me/sign-ins")
 
     def tokens(self) -> Sequence[Token]:
+        """The tokens of programs; their secrets are kept nowhere."""
         return self._http.get(list[Token], "/tokens")
 
     def make_token(
@@ -117,6 +129,7 @@ class People(Family):
         return self._http.post(TokenShown, "/tokens", NewToken(name=name, scope=scope, days=days))
 
     def withdraw_token(self, token_id: int) -> None:
+        """It is good for nothing any more."""
         self._http.delete(f"/tokens/{token_id}")
 
     def verify_audit(self) -> ChainCheck:
@@ -125,4 +138,4 @@ class People(Family):
 
     def audit(self, *, most: int = 100) -> Sequence[Audited]:
         """The newest deeds."""
-        return list(islice(self._http.pages(Audited, "/audit"), most))
+        return self._http.first(Audited, "/audit", most)

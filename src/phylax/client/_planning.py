@@ -24,7 +24,16 @@ from phylax.core.shop import ClosingDays, ClosingDaysEdit
 
 
 class Routines(Family):
+    """Lists of steps that are done together.
+
+    Example::
+
+        for routine in shop.routines.list():
+            print(routine.name, len(routine.steps))
+    """
+
     def list(self) -> Iterator[Routine]:
+        """Those that are offered."""
         return self._http.pages(Routine, "/routines")
 
     def get(self, routine_id: int, *, version: int | None = None) -> Routine:
@@ -40,9 +49,11 @@ class Routines(Family):
         return self._http.post(Routine, "/routines", edit)
 
     def change(self, routine: Routine, edit: RoutineEdit) -> Routine:
+        """A new version of a routine, as it was read; ChangedMeanwhileError."""
         return self._http.put(Routine, f"/routines/{routine.id}", edit, routine.version)
 
     def end(self, routine_id: int) -> None:
+        """It is offered no more."""
         self._http.delete(f"/routines/{routine_id}")
 
     def run(
@@ -54,10 +65,23 @@ class Routines(Family):
 
 
 class Rounds(Family):
+    """Work that recurs. A wrong plan is a RefusedError with `errors` by field.
+
+    Example::
+
+        edit = RoundEdit(
+            name="Evenings", routine_id=1, recurrence="every Tuesday", at=time(18, 30),
+            starts_on=date(2027, 1, 4), client_ids=(office.id,),
+        )
+        print(shop.rounds.preview(edit).next_dates)
+    """
+
     def list(self) -> Iterator[Round]:
+        """Those that recur."""
         return self._http.pages(Round, "/rounds")
 
     def get(self, round_id: int) -> Round:
+        """One, by number. NotFoundError."""
         return self._http.get(Round, f"/rounds/{round_id}")
 
     def preview(self, edit: RoundEdit) -> RoundPreview:
@@ -65,12 +89,15 @@ class Rounds(Family):
         return self._http.post(RoundPreview, "/rounds/preview", edit)
 
     def add(self, edit: RoundEdit) -> Round:
+        """A new round. RefusedError where it would never run."""
         return self._http.post(Round, "/rounds", edit)
 
     def change(self, round_: Round, edit: RoundEdit) -> Round:
+        """Change a round as it was read; ChangedMeanwhileError."""
         return self._http.put(Round, f"/rounds/{round_.id}", edit, round_.version)
 
     def end(self, round_id: int) -> None:
+        """It recurs no more; what it did stays in the record."""
         self._http.delete(f"/rounds/{round_id}")
 
     def machines(self, round_id: int) -> Sequence[RoundMachine]:
@@ -117,18 +144,36 @@ class Rounds(Family):
 
 
 class ClosingDates(Family):
+    """Days on which the shop or a client is closed.
+
+    Example::
+
+        days = shop.closing_days.list()
+    """
+
     def list(self) -> Sequence[ClosingDays]:
+        """All that are to come."""
         return self._http.get(list[ClosingDays], "/closing-days")
 
     def add(self, edit: ClosingDaysEdit) -> ClosingDays:
+        """Days on which rounds do not run, or run later."""
         return self._http.post(ClosingDays, "/closing-days", edit)
 
     def remove(self, closing_id: int) -> None:
+        """Rounds run on these days again."""
         self._http.delete(f"/closing-days/{closing_id}")
 
 
 class Calendars(Family):
+    """Addresses at which calendars read the rounds (RFC 5545).
+
+    Example::
+
+        feed = shop.calendars.add(FeedEdit(name="All rounds"))
+    """
+
     def list(self) -> Sequence[Feed]:
+        """All addresses; each holds its own key."""
         return self._http.get(list[Feed], "/calendars")
 
     def add(self, edit: FeedEdit) -> FeedShown:
@@ -136,10 +181,19 @@ class Calendars(Family):
         return self._http.post(FeedShown, "/calendars", edit)
 
     def withdraw(self, feed_id: int) -> None:
+        """The address answers no more."""
         self._http.delete(f"/calendars/{feed_id}")
 
 
 class WaitingListings(Family):
+    """Listings that wait for somebody's yes.
+
+    Example::
+
+        for listing in shop.waiting_listings.list():
+            print(listing.machine_tag, listing.category)
+    """
+
     def list(self) -> Sequence[WaitingListing]:
         """Listings that wait for a yes, largest first."""
         return self._http.get(list[WaitingListing], "/waiting-listings")

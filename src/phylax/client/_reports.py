@@ -20,6 +20,14 @@ from phylax.core.values import edit_of
 
 
 class Reports(Family):
+    """What a client gets to read, as PDF.
+
+    Example::
+
+        for report in shop.reports.list():
+            print(report.title)
+    """
+
     def list(
         self,
         *,
@@ -41,6 +49,7 @@ class Reports(Family):
         return self._http.post(ReportWhole, "/reports", asked)
 
     def get(self, number: int) -> ReportWhole:
+        """One, by number. NotFoundError."""
         return self._http.get(ReportWhole, f"/reports/{number}")
 
     def pdf(self, number: int) -> bytes:
@@ -56,9 +65,11 @@ class Reports(Family):
         return self._http.post(Report, f"/reports/{number}/mail", ReportMail(to=to))
 
     def letterhead(self) -> Letterhead:
+        """What stands over and under reports."""
         return self._http.get(Letterhead, "/letterhead")
 
     def change_letterhead(self, letterhead: Letterhead, **changes: object) -> Letterhead:
+        """As it was read; ChangedMeanwhileError."""
         edit = edit_of(LetterheadEdit, letterhead, **changes)
         return self._http.put(Letterhead, "/letterhead", edit, letterhead.version)
 
@@ -68,4 +79,5 @@ class Reports(Family):
         return self._http.put(Letterhead, "/letterhead/mark", body, letterhead.version)
 
     def take_mark_away(self, letterhead: Letterhead) -> None:
+        """Reports carry no mark any more."""
         self._http.delete("/letterhead/mark", letterhead.version)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
@@ -11,7 +12,7 @@ from phylax.client._archives import Archives
 from phylax.client._backups import Backups
 from phylax.client._checks import Checks
 from phylax.client._decisions import Holds, Protections, Rules, StandingConsents, Surveys
-from phylax.client._errors import UnreachableError
+from phylax.client._errors import StillRunningError, UnreachableError
 from phylax.client._family import Family, Which
 from phylax.client._http import Http
 from phylax.client._imports import Imports
@@ -76,11 +77,21 @@ def sign_in(
 
 
 class Runs(Family):
+    """One machine carrying out something once, as soon as it calls.
+
+    Example::
+
+        run = shop.runs.survey("ferry-desk")
+        for state in shop.runs.follow(run.id, timeout=600):
+            print(state.state, state.progress)
+    """
+
     def list(self, *, machine: Which | None = None) -> Iterator[Run]:
         """Newest first."""
         return self._http.pages(Run, "/runs", machine=machine)
 
     def get(self, run_id: int) -> RunDetail:
+        """How far one is, or how it went. NotFoundError."""
         return self._http.get(RunDetail, f"/runs/{run_id}")
 
     def survey(self, which: Which) -> Run:
@@ -164,6 +175,7 @@ class Runs(Family):
         return self._http.post(Run, "/runs", new)
 
     def call_off(self, run_id: int) -> Run:
+        """Stop it as soon as its machine hears of it; what was done is recorded."""
         return self._http.post(Run, f"/runs/{run_id}/call-off")
 
     def missed(self, since: datetime, *, most: int = 100) -> Sequence[Run]:
@@ -187,27 +199,43 @@ class Runs(Family):
         """What a run's entry stands on, compared with what the entry says."""
         return self._http.get(list[Evidence], f"/runs/{run_id}/evidence")
 
-    def follow(self, run_id: int, *, every: float = 0.5) -> Iterator[RunDetail]:
+    def follow(
+        self, run_id: int, *, every: float = 0.5, timeout: float | None = None
+    ) -> Iterator[RunDetail]:
         """The run each time it has changed, until it has ended.
 
-        A service that cannot be reached for a while is waited for.
+        A service that cannot be reached for a while is waited for. After `timeout` seconds
+        StillRunningError; the run goes on.
         """
+        ends = None if timeout is None else time.monotonic() + timeout
         last: RunDetail | None = None
         while True:
+            pause = every
             try:
                 run = self.get(run_id)
             except UnreachableError:
-                time.sleep(max(every, 1.0))
-                continue
-            if run != last:
-                yield run
-                last = run
-            if run.state.has_ended:
-                return
-            time.sleep(every)
+                pause = max(every, 1.0)
+            else:
+                if run != last:
+                    yield run
+                    last = run
+                if run.state.has_ended:
+                    return
+            if ends is not None and time.monotonic() + pause > ends:
+                raise StillRunningError(run_id, last)
+            time.sleep(pause)
 
 
 class Records(Family):
+    """The maintenance record: append-only and chained.
+
+    Example::
+
+        shop.records.add_note("ferry-desk", "The fan was cleaned.")
+        for entry in shop.records.list(machine="ferry-desk"):
+            print(entry.at, entry.text)
+    """
+
     def list(
         self,
         *,
@@ -262,6 +290,7 @@ class Records(Family):
         return self._http.upload(Attachment, "/attachments", content, name=name)
 
     def attachment(self, number: int) -> bytes:
+        """The bytes of an attachment."""
         return self._http.send("GET", f"/attachments/{number}").content
 
     def verify(self) -> ChainCheck:
@@ -277,6 +306,7 @@ class Records(Family):
         return self._http.get(_SEALS, "/records/seals")
 
     def seal_key(self) -> SealKey:
+        """The key by which seals are verified."""
         return self._http.get(SealKey, "/records/seal-key")
 
     def prove(self, entry: int) -> EntryProof:
@@ -311,8 +341,29 @@ class Phylax(Http):
         timeout: float = 30.0,
         clear: bool = False,
         certificate: str | None = None,
+        retries: int = 2,
     ) -> None:
-        super().__init__(url, token, timeout=timeout, clear=clear, certificate=certificate)
+        """`token` is a bearer token, from `sign_in` or made in the console. `retries`: how often
+        what is safe to repeat is sent again when the service does not answer. ValueError where it
+        is no token, ClearHttpError for http to another host without `clear`."""
+        super().__init__(
+            url, token, timeout=timeout, clear=clear, certificate=certificate, retries=retries
+        )
+        self._open_families()
+
+    def with_key(self, key: str) -> Phylax:
+        """The same connection, whose next request that makes something carries this
+        `Idempotency-Key`, and further ones `key-2`, `key-3` and so on.
+
+        A program that keeps its key may run again after it was cut off, within two days: what was
+        done already is not done twice, and gives the same answer.
+        """
+        keyed = copy.copy(self)
+        keyed._key, keyed._keys_used = key, 0
+        keyed._open_families()
+        return keyed
+
+    def _open_families(self) -> None:
         self.clients = Clients(self)
         self.machines = Machines(self)
         self.surveys = Surveys(self)
@@ -345,9 +396,11 @@ class Phylax(Http):
         self.shared_changes = SharedChanges(self)
 
     def shop(self) -> Shop:
+        """The shop itself: name, time zone, threshold."""
         return self.get(Shop, "/shop")
 
     def change_shop(self, shop: Shop, edit: ShopEdit) -> Shop:
+        """As it was read; ChangedMeanwhileError."""
         return self.put(Shop, "/shop", edit, shop.version)
 
     def set_threshold(self, percent: int) -> Shop:
@@ -356,6 +409,7 @@ class Phylax(Http):
         return self.change_shop(shop, edit_of(ShopEdit, shop, threshold_percent=percent))
 
     def today(self) -> Today:
+        """How the shop stands, and what needs a person."""
         return self.get(Today, "/today")
 
     def search(self, words: str, *, only: Sequence[HitKind] = (), limit: int = 8) -> Results:
@@ -375,4 +429,5 @@ class Phylax(Http):
         return self.send("GET", "/search", params=params).text
 
     def catalogue(self) -> Sequence[Category]:
+        """Every kind of files that can be let go."""
         return self.get(list[Category], "/catalogue")

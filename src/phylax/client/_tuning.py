@@ -40,7 +40,12 @@ def _over(
 
 
 class Programs(Family):
-    """What runs by itself, and what the shop knows of it."""
+    """What runs by itself, and what the shop knows of it.
+
+    Example::
+
+        looked = shop.programs.on("ferry-desk")
+    """
 
     def on(self, machine: Which) -> JudgedLook:
         """The newest look at a machine, judged by what counts now."""
@@ -59,6 +64,7 @@ class Programs(Family):
         return self._http.get(list[UnknownProgram], "/unknown-programs")
 
     def notebook(self) -> Sequence[KnownProgram]:
+        """What the shop wrote about programs."""
         return self._http.get(list[KnownProgram], "/known-programs")
 
     def write(self, edit: KnownEdit) -> KnownProgram:
@@ -66,6 +72,7 @@ class Programs(Family):
         return self._http.post(KnownProgram, "/known-programs", edit)
 
     def write_anew(self, entry: KnownProgram, edit: KnownEdit) -> KnownProgram:
+        """Change an entry as it was read; ChangedMeanwhileError."""
         return self._http.put(KnownProgram, f"/known-programs/{entry.id}", edit, entry.version)
 
     def strike_out(self, number: int) -> None:
@@ -101,7 +108,13 @@ class Programs(Family):
 
 
 class SharedChanges(Family):
-    """One change on many machines: one yes, half first, put back for all."""
+    """One change on many machines: one yes, half first, put back for all.
+
+    Example::
+
+        for shared in shop.shared_changes.list():
+            print(shared.name)
+    """
 
     def proposed(self) -> Sequence[WhatIfLine]:
         """What the rules would change over the whole shop, by program and setting."""
@@ -112,6 +125,7 @@ class SharedChanges(Family):
         return self._http.get(_SHARED, "/shared-changes", limit=limit)
 
     def get(self, number: int) -> SharedChange:
+        """One, by number. NotFoundError."""
         return self._http.get(SharedChange, f"/shared-changes/{number}")
 
     def make(
@@ -153,7 +167,13 @@ class SharedChanges(Family):
 
 class Settings(Family):
     """Settings of one value: what each scope wants of them. What a machine has is in
-    `programs.on(machine).values`; `runs.change` changes it."""
+    `programs.on(machine).values`; `runs.change` changes it.
+
+    Example::
+
+        for setting in shop.settings.all():
+            print(setting.key, setting.name)
+    """
 
     def all(self) -> Sequence[Setting]:
         """Everything that can be read on machines, as data."""
@@ -184,9 +204,15 @@ class Settings(Family):
 
 
 class Questions(Family):
-    """What decides about groups of settings, and what was answered."""
+    """What decides about groups of settings, and what was answered.
+
+    Example::
+
+        asked = shop.questions.of("machine", machine.id)
+    """
 
     def of(self, scope: AnswerScope, subject_id: int) -> Sequence[Asked]:
+        """Every question, with what was answered for a client or a machine."""
         return self._http.get(list[Asked], f"/answers/{scope}/{subject_id}")
 
     def answer(

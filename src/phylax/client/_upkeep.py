@@ -17,7 +17,12 @@ from phylax.core.snapshots import Comparison
 
 
 class Upkeep(Family):
-    """Long work on machines beyond cleaning and settings."""
+    """Long work on machines beyond cleaning and settings.
+
+    Example::
+
+        rows = shop.upkeep.installed("office", unused_days=180)
+    """
 
     def act(
         self, machine: Which, action: Action, *, word: str = "", at: datetime | None = None

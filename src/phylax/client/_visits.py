@@ -25,6 +25,14 @@ _NOTES: type[list[SealedNote]] = list[SealedNote]
 
 
 class Visits(Family):
+    """Machines in the shop's hands, from intake to hand-over.
+
+    Example::
+
+        for visit in shop.visits.board():
+            print(visit.machine_tag, visit.state)
+    """
+
     def board(self) -> Sequence[Visit]:
         """All that are open, the overdue first."""
         return self._http.get(_VISITS, "/visits", open=True)
@@ -34,6 +42,7 @@ class Visits(Family):
         return self._http.pages(Visit, "/visits", machine=machine)
 
     def get(self, number: int) -> Visit:
+        """One, by number. NotFoundError."""
         return self._http.get(Visit, f"/visits/{number}")
 
     def slip(self, number: int, console: str) -> Slip:
@@ -62,6 +71,7 @@ class Visits(Family):
         return self._http.get(_PARTS, "/ordered-parts", visit=number)
 
     def order_part(self, number: int, new: NewPart) -> OrderedPart:
+        """Something that the visit waits for."""
         return self._http.post(OrderedPart, f"/visits/{number}/parts", new)
 
     def set_part(self, part: int, state: PartState) -> OrderedPart:
@@ -82,6 +92,7 @@ class Visits(Family):
         return self._http.post(OpenedNote, f"/sealed-notes/{note}/open")
 
     def destroy_note(self, note: int) -> None:
+        """Its words are gone for good."""
         self._http.delete(f"/sealed-notes/{note}")
 
     def hand_over(self, visit: Visit, asked: HandOver) -> Visit:

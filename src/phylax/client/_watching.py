@@ -24,6 +24,14 @@ _HOOKS: type[list[Hook]] = list[Hook]
 
 
 class Attentions(Family):
+    """What needs a person. NotFoundError where it was settled or is not there any more.
+
+    Example::
+
+        for item in shop.attention.list():
+            print(item.machine_tag, item.reason, item.next_step)
+    """
+
     def list(
         self, *, machine_id: int | None = None, also_handled: bool = False
     ) -> Sequence[Attention]:
@@ -33,6 +41,7 @@ class Attentions(Family):
         )
 
     def get(self, attention_id: int) -> Attention:
+        """One, by its number. NotFoundError."""
         return self._http.get(Attention, f"/attention/{attention_id}")
 
     def take_on(self, item: Attention) -> Attention:
@@ -40,6 +49,7 @@ class Attentions(Family):
         return self._handle(item, AttentionEdit(handling=Handling.TAKEN))
 
     def give_back(self, item: Attention) -> Attention:
+        """Whoever took it does not see to it any more."""
         return self._handle(item, AttentionEdit(handling=Handling.OPEN))
 
     def put_off(self, item: Attention, until: datetime) -> Attention:
@@ -55,6 +65,14 @@ class Attentions(Family):
 
 
 class Trends(Family):
+    """Free space over the whole shop, and what may come of it.
+
+    Example::
+
+        for volume in shop.trends.volumes(days=60):
+            print(volume.machine_tag, volume.mount)
+    """
+
     def shop(self) -> ShopTrends:
         """Which volumes will be over, what was freed, what changes brought."""
         return self._http.get(ShopTrends, "/trends")
@@ -65,6 +83,13 @@ class Trends(Family):
 
 
 class Notices(Family):
+    """What people are told by mail.
+
+    Example::
+
+        mine = shop.notices.wishes(shop.people.me().id)
+    """
+
     def list(self, *, state: NoticeState | None = None) -> Iterator[Notice]:
         """Every message with its fate, newest first."""
         return self._http.pages(Notice, "/notices", state=state)
@@ -74,9 +99,11 @@ class Notices(Family):
         return self._http.post(Notice, f"/notices/{notice_id}/again")
 
     def wishes(self, person_id: int) -> Wishes:
+        """What somebody is told, and when."""
         return self._http.get(Wishes, f"/people/{person_id}/notices")
 
     def set_wishes(self, wishes: Wishes, edit: WishesEdit) -> Wishes:
+        """Change what somebody is told; ChangedMeanwhileError."""
         path = f"/people/{wishes.person_id}/notices"
         return self._http.put(Wishes, path, edit, wishes.version)
 
@@ -89,12 +116,22 @@ class Notices(Family):
         return self._http.get(MailServer, "/mail-server")
 
     def set_mail_server(self, edit: MailServerEdit, before: MailServer | None) -> MailServer:
+        """The server that mail goes out by; for the owner."""
         version = before.version if before else None
         return self._http.put(MailServer, "/mail-server", edit, version)
 
 
 class Hooks(Family):
+    """Programs that are told of what needs a person, by signed requests (RFC 9421); for the owner.
+
+    Example::
+
+        for hook in shop.hooks.list():
+            print(hook.name)
+    """
+
     def list(self) -> Sequence[Hook]:
+        """All hooks."""
         return self._http.get(_HOOKS, "/hooks")
 
     def add(self, edit: HookEdit) -> HookShown:
@@ -102,4 +139,5 @@ class Hooks(Family):
         return self._http.post(HookShown, "/hooks", edit)
 
     def withdraw(self, hook_id: int) -> None:
+        """It is told nothing more."""
         self._http.delete(f"/hooks/{hook_id}")

@@ -1,0 +1,1 @@
+"""The asynchronous client, written by tools/aio.py."""

@@ -1,0 +1,100 @@
+"""What callers of the client make themselves: edits, choices, and words that fields take."""
+
+from phylax.core.actions.kinds import (
+    ArrangeDisks,
+    ClearNameCache,
+    InstallUpdates,
+    RemoveProgram,
+    RepairFileSystem,
+    Restart,
+    TryRemoval,
+)
+from phylax.core.advice import AdviceEdit, AdviceFate, AdviceKind
+from phylax.core.desk import NewPart, PartState, ReadyToFetch
+from phylax.core.forgetting.asked import Forget
+from phylax.core.holds import HeldPick, IfTaken
+from phylax.core.importing.asked import ImportAsk
+from phylax.core.machine_list import MachineSort
+from phylax.core.notices import AtOnce, HookEdit, MailServerEdit, WishesEdit
+from phylax.core.people import CodesFor, NewPerson, Role, TokenScope
+from phylax.core.records import RecordKind
+from phylax.core.reporting.asked import Part, ReportAsk
+from phylax.core.retention.protection import ProtectEntry, ProtectKind
+from phylax.core.retention.rules import PressureStep, Rule, Scope
+from phylax.core.runs import WantedProgram, WantedSetting
+from phylax.core.scheduling.calendars import FeedEdit
+from phylax.core.scheduling.rounds import MachineFilter, Pressure, RoundEdit
+from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind, StepState
+from phylax.core.searching import HitKind
+from phylax.core.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit, System
+from phylax.core.tuning.known import Handling, KnownEdit, Recognition
+from phylax.core.tuning.programs import Intent
+from phylax.core.tuning.rules import ProgramRule, TuningRule
+from phylax.core.tuning.setting import Hangs
+from phylax.core.values import edit_of
+from phylax.core.visits import HandOver, Move, NewVisit, Whose
+
+__all__ = [
+    "AdviceEdit",
+    "AdviceFate",
+    "AdviceKind",
+    "ArrangeDisks",
+    "AtOnce",
+    "ClearNameCache",
+    "ClientEdit",
+    "ClosingDaysEdit",
+    "CodesFor",
+    "FeedEdit",
+    "Forget",
+    "HandOver",
+    "Handling",
+    "Hangs",
+    "HeldPick",
+    "HitKind",
+    "HookEdit",
+    "IfTaken",
+    "ImportAsk",
+    "InstallUpdates",
+    "Intent",
+    "KnownEdit",
+    "MachineEdit",
+    "MachineFilter",
+    "MachineSort",
+    "MailServerEdit",
+    "Move",
+    "NewPart",
+    "NewPerson",
+    "NewVisit",
+    "Part",
+    "PartState",
+    "Pressure",
+    "PressureStep",
+    "ProgramRule",
+    "ProtectEntry",
+    "ProtectKind",
+    "ReadyToFetch",
+    "Recognition",
+    "RecordKind",
+    "RemoveProgram",
+    "RepairFileSystem",
+    "ReportAsk",
+    "Restart",
+    "Role",
+    "RoundEdit",
+    "RoutineEdit",
+    "RoutineStep",
+    "Rule",
+    "Scope",
+    "ShopEdit",
+    "StepKind",
+    "StepState",
+    "System",
+    "TokenScope",
+    "TryRemoval",
+    "TuningRule",
+    "WantedProgram",
+    "WantedSetting",
+    "Whose",
+    "WishesEdit",
+    "edit_of",
+]
