@@ -204,9 +204,7 @@ def test_a_waiting_run_is_called_off_at_once_and_a_running_one_when_it_hears(
 
 def start(folder: Path) -> subprocess.Popen[bytes]:
     command = [sys.executable, "-m", "phylax", "agent", "start", "--data", str(folder)]
-    return subprocess.Popen(
-        command, stdout=open("/tmp/ag.out", "w"), stderr=open("/tmp/ag.err", "a")
-    )
+    return subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
 
 
 @pytest.mark.parametrize("ending", [signal.SIGKILL, signal.SIGTERM])

@@ -111,3 +111,18 @@ def test_a_shell_completes(
             opened.type(" # end")
             screen = opened.wait_for(lambda screen: "# end" in screen, "what was typed")
             assert "Traceback" not in screen and typed in screen
+
+
+@pytest.mark.parametrize("shell", SHELLS)
+def test_nothing_in_a_completed_name_is_carried_out(
+    service: Service, owner: Phylax, tmp_path: Path, shell: str
+) -> None:
+    """Names come from people, and from lists that were taken in."""
+    owner.clients.add(ClientEdit(name="Quarry $(touch pwned) `touch pwned`; touch pwned"))
+    with terminal(shell, service, tmp_path) as opened:
+        opened.type("phylax client show Quar")
+        opened.press("Tab")
+        opened.wait_for(lambda screen: "pwned" in screen, "the name")
+        opened.press("Enter")
+        opened.wait_for(lambda screen: "machines" in screen, "what is known of the client")
+    assert not (tmp_path / "pwned").exists()

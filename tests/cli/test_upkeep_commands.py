@@ -94,7 +94,7 @@ def test_a_program_is_tried_and_removed(phylax: Run, machine: Machine, tmp_path:
     assert done.returncode == 0 and "not installed" in done.stdout
     assert read_upkeep(tmp_path / "m").programs == ()
     nobody = phylax("installed", "try", machine.tag, "nobody")
-    assert nobody.returncode == 2 and "has no program nobody" in nobody.stderr
+    assert nobody.returncode == 2 and "has no program 'nobody'" in nobody.stderr
 
 
 @pytest.mark.usefixtures("at_work")

@@ -6,78 +6,98 @@ is given little time, and whatever goes wrong completes nothing.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+import os
+import shlex
+from collections.abc import Callable, Iterable
+from itertools import islice
 
 import click
 from click.shell_completion import CompletionItem
 
 from phylax.cli._session import Session
+from phylax.core.catalogue import catalogue
 
 _PATIENCE = 2.0
 _MOST = 200
+_MOST_ASKED = 2000
+
+
+Names = Iterable[tuple[str, str]]
+"""Names, and what is shown beside each."""
+Source = Callable[[Session, str], Names]
+"""What there is for what was begun; more may come than fits it."""
 
 
 class _Completed(click.types.StringParamType):
     """A text that the service completes."""
 
-    def __init__(self, ask: Callable[[Session], Iterable[tuple[str, str]]]) -> None:
-        self._ask = ask
+    def __init__(self, source: Source) -> None:
+        self._source = source
 
     def shell_complete(
         self, ctx: click.Context, param: click.Parameter, incomplete: str
     ) -> list[CompletionItem]:
-        return _items(ctx, self._ask, incomplete)
+        return _items(ctx, self._source, incomplete)
 
 
 class _CompletedNumber(click.types.IntParamType):
     """A number that the service completes, with what it stands for beside it."""
 
-    def __init__(self, ask: Callable[[Session], Iterable[tuple[str, str]]]) -> None:
-        self._ask = ask
+    def __init__(self, source: Source) -> None:
+        self._source = source
 
     def shell_complete(
         self, ctx: click.Context, param: click.Parameter, incomplete: str
     ) -> list[CompletionItem]:
-        return _items(ctx, self._ask, incomplete)
+        return _items(ctx, self._source, incomplete)
 
 
-def _items(
-    ctx: click.Context, ask: Callable[[Session], Iterable[tuple[str, str]]], incomplete: str
-) -> list[CompletionItem]:
+def _items(ctx: click.Context, source: Source, incomplete: str) -> list[CompletionItem]:
     root = ctx.find_root().params
-    session = Session(root.get("url"), root.get("token_file"), timeout=_PATIENCE)
+    session = Session(root.get("url"), root.get("token_file"), timeout=_PATIENCE, retries=0)
     # a name with spaces is begun with a quote
     begun = incomplete.strip("'\"").casefold()
     try:
-        known = list(ask(session))
+        fitting = [
+            CompletionItem(_in_shell(name), help=beside)
+            for name, beside in islice(source(session, begun), _MOST_ASKED)
+            if name.casefold().startswith(begun) and name.isprintable()
+        ]
     except Exception:  # noqa: BLE001 - a shell that completes shows no errors
         return []
-    fitting = [item for item in known if item[0].casefold().startswith(begun)]
-    return [CompletionItem(name, help=help_) for name, help_ in fitting[:_MOST]]
+    return fitting[:_MOST]
 
 
-def _tags(session: Session) -> Iterator[tuple[str, str]]:
-    return ((machine.tag, machine.client_name) for machine in session.shop.machines.list())
+def _in_shell(name: str) -> str:
+    """A name as it may stand in a command line. Names are what somebody wrote, or took in from a
+    list: nothing in them may be carried out. Only bash leaves the quoting to us."""
+    is_bash = os.environ.get("_PHYLAX_COMPLETE", "").startswith("bash")
+    return shlex.quote(name) if is_bash else name
 
 
-def _clients(session: Session) -> Iterator[tuple[str, str]]:
-    return ((client.name, client.contact) for client in session.shop.clients.list())
+def _tags(session: Session, begun: str) -> Names:
+    machines = session.shop.machines.list(words=begun)
+    return ((machine.tag, machine.client_name) for machine in machines)
 
 
-def _categories(session: Session) -> Iterator[tuple[str, str]]:
-    return ((category.key, category.name) for category in session.shop.catalogue())
+def _clients(session: Session, begun: str) -> Names:
+    return ((client.name, client.contact) for client in session.shop.clients.list(words=begun))
 
 
-def _rounds(session: Session) -> Iterator[tuple[str, str]]:
+def _categories(session: Session, begun: str) -> Names:
+    return ((category.key, category.name) for category in catalogue().values())
+
+
+def _rounds(session: Session, begun: str) -> Names:
     rounds = session.shop.rounds.list()
     return ((str(planned.id), f"{planned.name}, {planned.how_often}") for planned in rounds)
 
 
-def _routines(session: Session) -> Iterator[tuple[str, str]]:
+def _routines(session: Session, begun: str) -> Names:
     return ((routine.name, routine.note) for routine in session.shop.routines.list())
 
 
-def _logins(session: Session) -> Iterator[tuple[str, str]]:
+def _logins(session: Session, begun: str) -> Names:
     return ((person.login, person.name) for person in session.shop.people.list())
 
 

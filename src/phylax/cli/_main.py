@@ -116,7 +116,7 @@ class _Nouns(click.Group):
 @click.option(
     "--token-file",
     envvar="PHYLAX_TOKEN_FILE",
-    type=click.Path(exists=True, dir_okay=False),
+    type=click.Path(dir_okay=False),
     help="File that holds a bearer token.",
 )
 @click.version_option(__version__, prog_name="phylax")

@@ -48,10 +48,17 @@ def way() -> Way:
 class Session:
     """Made from options and environment; connects when first used."""
 
-    def __init__(self, url: str | None, token_file: str | None, *, timeout: float = 30.0) -> None:
+    def __init__(
+        self,
+        url: str | None,
+        token_file: str | None,
+        *,
+        timeout: float = 30.0,
+        retries: int = 2,
+    ) -> None:
         self._given_url = url
         self._token_file = token_file
-        self._timeout = timeout
+        self._timeout, self._retries = timeout, retries
 
     @cached_property
     def _saved(self) -> dict[str, str]:
@@ -70,7 +77,9 @@ class Session:
         """The client, signed in; a usage error says how where no token is known."""
         from phylax.client import Phylax
 
-        return Phylax(self.url, self._token(), timeout=self._timeout, **way())
+        return Phylax(
+            self.url, self._token(), timeout=self._timeout, retries=self._retries, **way()
+        )
 
     @cached_property
     def the_shop(self) -> Shop:
@@ -79,7 +88,13 @@ class Session:
 
     def _token(self) -> str:
         if self._token_file:
-            return Path(self._token_file).read_text(encoding="ascii").strip()
+            try:
+                return Path(self._token_file).read_text(encoding="ascii").strip()
+            except (OSError, UnicodeDecodeError) as error:
+                raise click.UsageError(
+                    f"The token file {self._token_file} cannot be read ({error}). Give another "
+                    "with --token-file (PHYLAX_TOKEN_FILE), or run 'phylax sign-in'."
+                ) from error
         if token := os.environ.get("PHYLAX_TOKEN"):
             return token
         if self._saved.get("url") == self.url:

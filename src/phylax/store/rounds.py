@@ -28,6 +28,7 @@ def _round(row: sqlite3.Row) -> Round:
         plan=plan,
         routine_name=row["routine_name"],
         how_often=plan.in_words(),
+        often=plan.often_in_words(),
         machines=row["machines"],
         next_at=None if row["next_at"] is None else from_seconds(row["next_at"]),
         version=row["version"],

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Failed from '$lib/components/Failed.svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
   import { api, inWords, type Person } from '$lib/api/client';
@@ -54,7 +55,9 @@
         {#if mayChange}<button class="act" onclick={() => withdraw(feed.id)}>Withdraw</button>{/if}
       </li>
     {:else}
-      <li class="muted py-2">None yet.</li>
+      <li class="muted py-2">
+        {#if feedsAsked.data}None yet.{:else}<Failed query={feedsAsked} />{/if}
+      </li>
     {/each}
   </ul>
   {#if mayChange}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Failed from '$lib/components/Failed.svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
   import { api } from '$lib/api/client';
@@ -6,6 +7,7 @@
   import { Draft } from '$lib/drafts.svelte';
   import ClientBox from './ClientBox.svelte';
   import Outcome from './Outcome.svelte';
+  import { undo } from '$lib/undo.svelte';
   import { today } from '$lib/words';
 
   let { mayChange }: { mayChange: boolean } = $props();
@@ -26,10 +28,20 @@
       await load();
     }
   }
-  async function remove(id: number) {
-    const path = { closing_id: id };
-    await doing.try(() => api.DELETE('/api/v1/closing-days/{closing_id}', { params: { path } }));
+  async function remove(closing: (typeof days)[number]) {
+    const path = { closing_id: closing.id };
+    const gone = await doing.try(() =>
+      api.DELETE('/api/v1/closing-days/{closing_id}', { params: { path } })
+    );
     await load();
+    if (!gone) return;
+    const { name, first, last, client_id } = closing;
+    const body = { name, first, last, client_id };
+    undo.offer(
+      `${name} is no closing day any more.`,
+      () => api.POST('/api/v1/closing-days', { body }),
+      load
+    );
   }
 </script>
 
@@ -47,10 +59,12 @@
               : ` to ${one.last}`}</span
           ></span
         >
-        {#if mayChange}<button class="act" onclick={() => remove(one.id)}>Remove</button>{/if}
+        {#if mayChange}<button class="act" onclick={() => remove(one)}>Remove</button>{/if}
       </li>
     {:else}
-      <li class="muted py-2">None yet.</li>
+      <li class="muted py-2">
+        {#if daysAsked.data}None yet.{:else}<Failed query={daysAsked} />{/if}
+      </li>
     {/each}
   </ul>
   {#if mayChange}

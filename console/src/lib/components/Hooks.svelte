@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Failed from '$lib/components/Failed.svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
   import { api, inWords } from '$lib/api/client';
@@ -44,7 +45,9 @@
         <button class="act" onclick={() => withdraw(one.id)}>Withdraw</button>
       </li>
     {:else}
-      <li class="muted py-1.5">None.</li>
+      <li class="muted py-1.5">
+        {#if asked.data}None.{:else}<Failed query={asked} />{/if}
+      </li>
     {/each}
   </ul>
   <form class="mt-2 flex flex-wrap items-end gap-2" onsubmit={addHook}>

@@ -58,7 +58,7 @@
 
 {#snippet item(one: Attention, ofSite: boolean)}
   {@const step = STEPS[one.next_step]}
-  <div class="mt-1 grid grid-cols-[1fr_auto] items-start gap-x-4 gap-y-1">
+  <div class="mt-1 grid items-start gap-x-4 gap-y-1 sm:grid-cols-[1fr_auto]">
     <div>
       <p>
         {#if ofSite}<a class="anchor" href="/machines/{one.machine_tag}">{one.machine_tag}</a>:
@@ -69,7 +69,7 @@
           <strong>{one.taken_by} looks after it</strong>{/if}
       </p>
     </div>
-    <div class="flex flex-wrap justify-end gap-2">
+    <div class="flex flex-wrap gap-2 sm:justify-end">
       <a class="act" href={step.part ? `/machines/${one.machine_tag}#${step.part}` : '/visits'}
         >{step.name}</a
       >

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Failed from '$lib/components/Failed.svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
   import { api, inWords, type Person } from '$lib/api/client';
@@ -65,7 +66,11 @@
           </td>
         </tr>
       {:else}
-        <tr><td colspan="4" class="muted">Nothing yet.</td></tr>
+        <tr
+          ><td colspan="4" class="muted"
+            >{#if asked.data}Nothing yet.{:else}<Failed query={asked} />{/if}</td
+          ></tr
+        >
       {/each}
     </tbody>
   </table>

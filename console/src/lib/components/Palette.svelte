@@ -98,7 +98,21 @@
           }
         ]
       : [];
+    const named = groupsOfHits
+      .flatMap((group) => group.hits)
+      .filter(
+        (hit) =>
+          (hit.kind === 'machine' || hit.kind === 'client') &&
+          hit.title.toLowerCase() === text.toLowerCase()
+      )
+      .map((hit) => ({
+        href: hit.page,
+        label: hit.title,
+        note: KINDS[hit.kind],
+        group: 'Named so'
+      }));
     return [
+      ...named,
       ...lists,
       ...groupsOfHits.flatMap((group) =>
         group.hits.map((hit) => ({

@@ -3,6 +3,7 @@
   import { api, type Machine, type Schema } from '$lib/api/client';
   import { Doing } from '$lib/api/doing.svelte';
   import { Draft } from '$lib/drafts.svelte';
+  import { undo } from '$lib/undo.svelte';
   import { untrack } from 'svelte';
   import { ask, refresh } from '$lib/api/queries';
   import Folder from '@lucide/svelte/icons/folder';
@@ -114,8 +115,19 @@
   }
   async function remove(entry: Entry) {
     const path = { number: entry.id };
-    await doing.try(() => api.DELETE('/api/v1/protections/{number}', { params: { path } }));
+    const gone = await doing.try(() =>
+      api.DELETE('/api/v1/protections/{number}', { params: { path } })
+    );
     await again();
+    if (!gone) return;
+    const { scope, subject_id, note } = entry;
+    const body = { scope, subject_id, entry: entry.entry, note };
+    const headers = { 'Idempotency-Key': crypto.randomUUID() };
+    undo.offer(
+      `${entry.entry.what} is off the list.`,
+      () => api.POST('/api/v1/protections', { headers, body }),
+      again
+    );
   }
   // a question of its own, asked once the button is pressed and again when the list changes
   let toTest = $state('');

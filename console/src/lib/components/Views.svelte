@@ -3,6 +3,7 @@
   import { api, inWords, type Schema } from '$lib/api/client';
   import { ask, refresh } from '$lib/api/queries';
   import { Draft } from '$lib/drafts.svelte';
+  import { undo } from '$lib/undo.svelte';
   import { untrack } from 'svelte';
   import Panel from './Panel.svelte';
   import Trash from '@lucide/svelte/icons/trash-2';
@@ -30,12 +31,19 @@
     if (!error) draft.reset();
     await refresh('/api/v1/views');
   }
-  async function drop(id: number) {
+  async function drop(view: Schema['View']) {
     const { error } = await api.DELETE('/api/v1/views/{view_id}', {
-      params: { path: { view_id: id } }
+      params: { path: { view_id: view.id } }
     });
     problem = error ? inWords(error) : '';
     await refresh('/api/v1/views');
+    if (error) return;
+    const body = { page, name: view.name, query: view.query };
+    undo.offer(
+      `The view ${view.name} is deleted.`,
+      () => api.POST('/api/v1/views', { body }),
+      () => refresh('/api/v1/views')
+    );
   }
 </script>
 
@@ -44,7 +52,7 @@
     {#each asked.data ?? [] as view (view.id)}
       <li class="flex items-center justify-between gap-4 py-1">
         <a class="anchor" href="/{page}?{view.query}" onclick={() => (open = false)}>{view.name}</a>
-        <button class="act" aria-label="Delete {view.name}" onclick={() => drop(view.id)}>
+        <button class="act" aria-label="Delete {view.name}" onclick={() => drop(view)}>
           <Trash aria-hidden="true" />
         </button>
       </li>

@@ -18,6 +18,9 @@
     from: number;
     to: number;
     window: boolean;
+    /** Whether it began the day before, and goes on the day after. */
+    fromBefore: boolean;
+    toNext: boolean;
     line: AgendaLine;
   }
   /** What of a stretch of time lies on one day, in hours. */
@@ -38,16 +41,23 @@
             from,
             to: window ? to : Math.max(to, from + 0.35),
             window,
+            fromBefore: a.day < day,
+            toNext: b.day > day && b.hour + (b.day > later(day, 1) ? 24 : 0) > 0,
             line
           });
       }
     }
     return found;
   }
-  const told = (piece: Piece) =>
-    `${piece.line.round_name}, ${clock(new Date(piece.line.opens_at))} to ${clock(
-      new Date(piece.window ? (piece.line.closes_at ?? '') : piece.line.ends_at)
-    )}${piece.window ? ', window' : ', expected'}`;
+  function told(piece: Piece): string {
+    const ends = piece.window ? (piece.line.closes_at ?? '') : piece.line.ends_at;
+    const [from, to] = [local(piece.line.opens_at).day, local(ends).day];
+    const over = from === to ? '' : ` on ${dayName(to)}`;
+    const since = from === to ? '' : ` on ${dayName(from)}`;
+    return `${piece.line.round_name}, ${clock(new Date(piece.line.opens_at))}${since} to ${clock(
+      new Date(ends)
+    )}${over}${piece.window ? ', window' : ', expected'}`;
+  }
 </script>
 
 <div class="mt-4 overflow-x-auto" data-testid="week">
@@ -66,6 +76,8 @@
         {#each pieces(day) as piece (piece.key)}
           <a
             class={piece.window ? 'window' : 'length'}
+            class:before={piece.fromBefore}
+            class:next={piece.toNext}
             href="/rounds/{piece.line.round_id}"
             title={told(piece)}
             aria-label={told(piece)}
@@ -80,6 +92,7 @@
 <p class="muted mt-2 flex flex-wrap gap-x-5 text-sm">
   <span><i class="key filled"></i>expected length</span>
   <span><i class="key framed"></i>window in which it may run</span>
+  <span><i class="key framed overnight"></i>goes on after midnight</span>
   {#if shares}<span><i class="key shaded"></i>the machines are usually on</span>{/if}
 </p>
 
@@ -115,6 +128,20 @@
     border: 1.5px solid currentColor;
     opacity: 0.75;
   }
+  .before {
+    border-top-left-radius: 0;
+    border-bottom-left-radius: 0;
+  }
+  .window.before {
+    border-left: 3px dotted currentColor;
+  }
+  .next {
+    border-top-right-radius: 0;
+    border-bottom-right-radius: 0;
+  }
+  .window.next {
+    border-right: 3px dotted currentColor;
+  }
   .length {
     top: 9px;
     bottom: 9px;
@@ -133,6 +160,11 @@
   }
   .framed {
     border: 1.5px solid currentColor;
+  }
+  .overnight {
+    border-right: 3px dotted currentColor;
+    border-top-right-radius: 0;
+    border-bottom-right-radius: 0;
   }
   .shaded {
     background: color-mix(in srgb, var(--part-goes) 30%, transparent);

@@ -11,6 +11,7 @@
   import { untrack } from 'svelte';
   import ClientChips from './ClientChips.svelte';
   import { editOf, fieldsOf, inFields } from './fields';
+  import OftenBuilder from './OftenBuilder.svelte';
   import RoundPreview from './RoundPreview.svelte';
 
   interface Props {
@@ -24,6 +25,7 @@
   const OFTEN = [
     'every Tuesday',
     'every 2 weeks on Monday',
+    'every first Monday',
     'every month on the 1st',
     'the last Friday of every month',
     'every month on the first working day',
@@ -88,6 +90,17 @@
   const number = $derived(!somebody ? 0 : (preview?.machines ?? null));
   // what is wrong with it is said while it is typed
   const wrong = $derived(previewAsked.error?.message ?? '');
+
+  // a time or day that the words say, where its own field says another
+  const said = $derived.by(() => {
+    const match = /the words say (\S+), '(at|closes|starts_on)' says/.exec(wrong);
+    return match ? { words: match[1]!, field: match[2]! } : null;
+  });
+  function takeSaid() {
+    if (said?.field === 'at') f.at = said.words;
+    else if (said?.field === 'closes') f.closes = said.words;
+    else if (said) f.startsOn = said.words;
+  }
 
   function choose(machine: Machine, on: boolean) {
     const without = (ids: number[]) => ids.filter((id) => id !== machine.id);
@@ -158,6 +171,7 @@
       <datalist id="often">
         {#each OFTEN as words (words)}<option value={words}></option>{/each}
       </datalist>
+      <OftenBuilder bind:words={f.often} rule={preview?.recurrence ?? null} />
       <div class="mt-3 flex flex-wrap items-end gap-3">
         <label class="field"
           ><span>It may start from</span><input
@@ -278,7 +292,14 @@
         onours={() => void put(conflict!.current.version)}
         ontheirs={takeTheirs}
       />
-    {:else if problem || wrong}<p class="lossy" role="alert">{problem || wrong}</p>{/if}
+    {:else if problem || wrong}
+      <p class="lossy" role="alert">{problem || wrong}</p>
+      {#if said}
+        <button type="button" class="act" onclick={takeSaid}
+          >Take {said.words} from the words</button
+        >
+      {/if}
+    {/if}
     <button class="act main" disabled={saving || !somebody || !f.name.trim() || conflict !== null}>
       {saving ? 'Saving…' : round ? 'Save the round' : 'Make the round'}
     </button>

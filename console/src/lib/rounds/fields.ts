@@ -36,7 +36,7 @@ export function fieldsOf(round: Round | undefined, machines: number[] = []): Rou
   return {
     name: plan?.name ?? '',
     routine: plan ? String(plan.routine_id) : '',
-    often: plan ? (plan.recurrence ?? '') : 'every Tuesday',
+    often: round ? round.often : 'every Tuesday',
     at: plan?.at.slice(0, 5) ?? '18:30',
     closes: plan?.closes?.slice(0, 5) ?? '',
     hours: plan ? Math.round(24 * daysOf(plan.catch_up)) : 12,

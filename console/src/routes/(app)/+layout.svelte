@@ -5,12 +5,14 @@
   import { api } from '$lib/api/client';
   import { ask, queries } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
+  import UndoOffer from '$lib/components/UndoOffer.svelte';
   import Later from '$lib/components/Later.svelte';
   import { live } from '$lib/api/live.svelte';
   import type PaletteType from '$lib/components/Palette.svelte';
   import { forgetDrafts, keepDraftsOf } from '$lib/drafts.svelte';
   import { applyLamp } from '$lib/lamp';
   import { setZone } from '$lib/words';
+  import ChartLine from '@lucide/svelte/icons/chart-line';
   import BookOpenText from '@lucide/svelte/icons/book-open-text';
   import ClipboardList from '@lucide/svelte/icons/clipboard-list';
   import Lamp from '@lucide/svelte/icons/lamp';
@@ -44,11 +46,19 @@
   }
   let lamp = $state(localStorage.getItem('phylax-lamp') ?? 'system');
 
-  const PLACES = [
+  /** On a phone the rail has room for seven; the wide ones are reached from *Today* there. */
+  const PLACES: {
+    href: string;
+    name: string;
+    key: string;
+    icon: typeof Sunrise;
+    wide?: boolean;
+  }[] = [
     { href: '/', name: 'Today', key: 't', icon: Sunrise },
     { href: '/machines', name: 'Machines', key: 'm', icon: Laptop },
     { href: '/visits', name: 'Visits', key: 'v', icon: ClipboardList },
     { href: '/rounds', name: 'Rounds', key: 'r', icon: Repeat },
+    { href: '/trends', name: 'Trends', key: 'd', icon: ChartLine, wide: true },
     { href: '/rules', name: 'Rules', key: 'u', icon: Scale },
     { href: '/records', name: 'Records', key: 'e', icon: BookOpenText },
     { href: '/shop', name: 'Shop', key: 's', icon: Store }
@@ -114,7 +124,7 @@
 
   function search(event: SubmitEvent) {
     event.preventDefault();
-    if (!Palette) void goto(`/machines?words=${encodeURIComponent(words.trim())}`);
+    if (!Palette) void goto(`/search?words=${encodeURIComponent(words.trim())}&go=yes`);
   }
 </script>
 
@@ -129,7 +139,11 @@
           <img src="/mark.svg" alt="" width="28" height="28" /><span>Phylax</span>
         </p>
         {#each PLACES as place (place.href)}
-          <a href={place.href} aria-current={isHere(place.href) ? 'page' : undefined}>
+          <a
+            href={place.href}
+            class:wide={place.wide}
+            aria-current={isHere(place.href) ? 'page' : undefined}
+          >
             <place.icon size={20} aria-hidden="true" /><span>{place.name}</span>
           </a>
         {/each}
@@ -187,11 +201,16 @@
             It reconnects by itself.
           </p>
         {/if}
-        <main id="content" tabindex="-1" class="mx-auto max-w-6xl px-6 py-6 2xl:max-w-[88rem]">
+        <main
+          id="content"
+          tabindex="-1"
+          class="mx-auto max-w-6xl px-6 py-6 2xl:max-w-[88rem] min-[112rem]:max-w-[108rem]"
+        >
           <Later>{@render children()}</Later>
         </main>
       </div>
     </div>
+    <UndoOffer />
     {#if keysShown}
       {#await import('$lib/components/Keys.svelte') then { default: Keys }}
         <Keys bind:open={keysShown} places={PLACES} />
@@ -283,6 +302,7 @@
     }
     .brand,
     .rest,
+    .rail .wide,
     .rail button {
       display: none;
     }

@@ -159,6 +159,10 @@ class RoundEdit(Demand):
             or (self.machines_like is not None and self.machines_like.takes(machine))
         )
 
+    def often_in_words(self) -> str:
+        """How often, without its time: ``every Tuesday``; words that are read as the same rule."""
+        return how_often(self.recurrence) if self.recurrence else ""
+
     def in_words(self) -> str:
         """How often: ``every Tuesday at 18:30, or when less than 10 % is free``."""
         often = how_often(self.recurrence, self.at) if self.recurrence else ""
@@ -193,6 +197,7 @@ class Round(Value):
     plan: RoundEdit
     routine_name: str
     how_often: str
+    often: str = Field("", description="The same without its time, as it may be given back")
     machines: int = Field(description="How many belong to it now")
     next_at: Moment | None
     next_dates: tuple[Moment, ...] = ()
@@ -232,6 +237,7 @@ class RoundPreview(Value):
 
     recurrence: str | None = Field(description="The recurrence rule by RFC 5545")
     how_often: str
+    often: str = Field("", description="The same without its time, as it may be given back")
     next_dates: tuple[Moment, ...]
     notes: tuple[str, ...] = Field(
         (), description="What a clock change or a closing day does to these dates"

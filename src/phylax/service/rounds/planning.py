@@ -103,6 +103,7 @@ def preview(conn: Connection, edit: RoundEdit, *, at: int) -> RoundPreview:
     return RoundPreview(
         recurrence=edit.recurrence,
         how_often=edit.in_words(),
+        often=edit.often_in_words(),
         next_dates=tuple(from_seconds(occurrence.opens_at) for occurrence in dates),
         notes=tuple(filter(None, notes)),
         machines=len(chosen),

@@ -27,9 +27,10 @@
 
   const me = useMe();
   const role = $derived(me.data?.role ?? 'desk');
-  /** From today's midnight on; a page that stays open over night asks for the new day. */
+  /** From yesterday on, whose windows may still be open; a page that stays open over night asks for
+   * the new day. */
   function span() {
-    return { since: dayStart(today()), until: dayStart(later(today(), DAYS)) };
+    return { since: dayStart(later(today(), -1)), until: dayStart(later(today(), DAYS)) };
   }
   const roundsAsked = createQuery(() =>
     ask('/api/v1/rounds', { params: { query: { limit: 500 } } })
@@ -44,6 +45,7 @@
     (roundsAsked.data ?? []).toSorted((a, b) => (a.next_at ?? '~').localeCompare(b.next_at ?? '~'))
   );
   const lines = $derived<AgendaLine[] | null>(agendaAsked.data?.lines ?? null);
+  const fromToday = $derived(lines?.filter((line) => line.opens_at >= dayStart(today())) ?? []);
   const running = $derived((todayAsked.data?.running ?? []).filter((run) => !run.at_hand));
   let problem = $state('');
   const view = $derived(page.url.searchParams.get('show') ?? 'agenda');
@@ -119,10 +121,13 @@
 {/if}
 
 {#if view === 'agenda' && lines && !todayAsked.isPending}
-  {#if !rounds.length}
-    <p class="mt-6">No rounds yet. Make the first one.</p>
+  {#if roundsAsked.data && !rounds.length}
+    <p class="mt-6">
+      No rounds yet.
+      {#if role !== 'desk'}<a class="anchor" href="/rounds/new">Make the first one</a>{/if}
+    </p>
   {:else}
-    <AgendaList {lines} />
+    <AgendaList lines={fromToday} />
   {/if}
 {:else if view === 'week' && lines}
   <label class="field mt-4">
@@ -173,7 +178,13 @@
             </td>
           </tr>
         {:else}
-          <tr><td colspan="6">No rounds yet. Make the first one.</td></tr>
+          <tr
+            ><td colspan="6"
+              >{#if roundsAsked.data}No rounds yet. Make the first one.{:else}<Failed
+                  query={roundsAsked}
+                />{/if}</td
+            ></tr
+          >
         {/each}
       </tbody>
     </table>

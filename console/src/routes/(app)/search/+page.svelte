@@ -30,6 +30,20 @@
     return `/api/v1/search?${wanted}`;
   };
 
+  // whoever said a whole tag or name meant that one
+  const named = $derived(
+    groups
+      .flatMap((group) => group.hits)
+      .find(
+        (hit) =>
+          (hit.kind === 'machine' || hit.kind === 'client') &&
+          hit.title.toLowerCase() === words.trim().toLowerCase()
+      )
+  );
+  $effect(() => {
+    if (params.get('go') && named) void goto(named.page, { replaceState: true });
+  });
+
   function go(change: { words?: string; only?: string[] }) {
     const next = new URLSearchParams();
     const text = change.words ?? words;
@@ -50,6 +64,9 @@
     placeholder="A name, a tag, a file, a number, what was said"
     value={words}
     oninput={(event) => go({ words: event.currentTarget.value })}
+    onkeydown={(event) => {
+      if (event.key === 'Enter' && named) void goto(named.page);
+    }}
     aria-describedby="fields"
   />
   <p id="fields" class="muted text-sm">

@@ -194,7 +194,11 @@
               <td>{run.reason}</td>
             </tr>
           {:else}
-            <tr><td colspan="5" class="muted">It has not run yet.</td></tr>
+            <tr
+              ><td colspan="5" class="muted"
+                >{#if runsAsked.data}It has not run yet.{:else}<Failed query={runsAsked} />{/if}</td
+              ></tr
+            >
           {/each}
         </tbody>
       </table>
