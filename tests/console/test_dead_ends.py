@@ -47,8 +47,8 @@ def test_how_often_is_chosen_or_typed_with_the_same_dates(form: Page) -> None:
     )
     form.get_by_label("Days, weeks, months or years").select_option("month")
     form.get_by_label("On which day of the month").select_option("certain dates")
-    form.get_by_role("button", name="the last day").click()
-    expect(often).to_have_text("every month on the 1st and the last day at 18:30, 5 times")
+    form.get_by_role("button", name="last", exact=True).click()
+    expect(often).to_have_text("every 2 months on the 1st and the last day at 18:30, 5 times")
 
 
 def test_words_that_are_refused_say_what_to_say(form: Page) -> None:
@@ -112,6 +112,7 @@ def test_a_list_that_did_not_come_is_not_called_empty(page: Page, owner: Phylax)
 
 def test_trends_are_a_place(page: Page, machine: Machine) -> None:
     page.goto("/")
+    expect(page.get_by_test_id("sentence")).to_be_visible()
     page.keyboard.press("d")
     page.wait_for_url("**/trends")
     rail = page.get_by_role("navigation", name="Places")

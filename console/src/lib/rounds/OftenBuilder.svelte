@@ -3,7 +3,6 @@
     DAYS,
     MONTHS,
     oftenOf,
-    ordinal,
     PLACES,
     UNITS,
     WEEKLY,
@@ -118,9 +117,7 @@
             type="button"
             class="act"
             aria-pressed={often.days.includes(code as Day)}
-            aria-label={name}
-            onclick={() => choose({ days: toggle(often.days, code as Day) })}
-            >{name.slice(0, 2)}</button
+            onclick={() => choose({ days: toggle(often.days, code as Day) })}>{name}</button
           >
         {/each}
       </div>
@@ -131,7 +128,6 @@
             type="button"
             class="act"
             aria-pressed={often.dates.includes(date)}
-            aria-label={date < 0 ? 'the last day' : `the ${ordinal(date)}`}
             onclick={() => choose({ dates: toggle(often.dates, date) })}
             >{date < 0 ? 'last' : date}</button
           >
