@@ -221,7 +221,7 @@ def test_everything_about_one_client_and_nothing_of_others(
     with zipfile.ZipFile(file) as opened:
         files = {name: opened.read(name) for name in opened.namelist()}
     everything = b"\n".join(files.values())
-    for word in (b"pottery", b"Tidewrack", b"0177", b"Ottilie", b"Kiln", b"gull-and-tern",
+    for word in (b"pottery", b"Tidewrack", b"555 0177", b"Ottilie", b"Kiln", b"gull-and-tern",
                  b"argon2", b"Tobias"):  # fmt: skip
         assert word not in everything, word
     assert b"Fan cleaned." in files["lists/record.csv"]

@@ -129,7 +129,7 @@ def complete_names(command: click.Command) -> None:
 
 
 def name_arguments(command: click.Command) -> None:
-    """Let usage lines name arguments by a word, not by all that they can be."""
+    """Let usage lines name arguments and values by a word, not by what they are made of."""
     if isinstance(command, click.Group):
         for inner in command.commands.values():
             name_arguments(inner)
@@ -138,3 +138,9 @@ def name_arguments(command: click.Command) -> None:
         if is_choice and param.metavar is None and param.name:
             word = param.name.upper() + ("..." if param.nargs == -1 else "")
             param.metavar = word if param.required else f"[{word}]"
+        is_option = isinstance(param, click.Option) and not param.is_flag and not param.count
+        if is_option and param.metavar is None:
+            if isinstance(param.type, click.types.IntParamType):
+                param.metavar = "NUMBER"
+            elif isinstance(param.type, click.types.StringParamType):
+                param.metavar = "WORDS"

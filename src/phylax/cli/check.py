@@ -49,7 +49,8 @@ def catalogue(form: Form) -> None:
 def run(
     session: Session, machine: str, checks: tuple[str, ...], how: tuple[str, ...], wait: bool
 ) -> None:
-    """Check MACHINE: all CHECKS that a routine does if none is named. Nothing is touched."""
+    """Check MACHINE: all CHECKS that a routine does if none is named. Nothing is touched. 'phylax
+    check list-kinds' names them."""
     usual = tuple(key for key, kind in kinds().items() if kind.in_step)
     modes = dict(_mode(words) for words in how)
     wanted = checks or tuple(modes) or usual

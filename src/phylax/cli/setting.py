@@ -115,7 +115,8 @@ def set_rule(
     machine: str | None,
     client: str | None,
 ) -> None:
-    """What the shop, a client or a machine wants of SETTING: a VALUE, --leave or --nothing."""
+    """What the shop, a client or a machine wants of SETTING (a key of 'phylax setting list-kinds'):
+    a VALUE, --leave or --nothing."""
     if sum((value is not None, leave, nothing)) != 1:
         raise click.UsageError("Give a VALUE, --leave or --nothing.")
     known = settings()[setting]

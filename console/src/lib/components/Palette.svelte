@@ -50,6 +50,7 @@
     ['/machines?noround=yes', 'Show machines without a round']
   ];
   const MOST = 6;
+  const NAMED = 'Named so';
 
   const me = useMe();
   let value = $state('');
@@ -109,7 +110,7 @@
         href: hit.page,
         label: hit.title,
         note: KINDS[hit.kind],
-        group: 'Named so'
+        group: NAMED
       }));
     return [
       ...named,
@@ -145,14 +146,15 @@
   );
 
   let highlighted = $state<string | null>(null);
+  /** Whether somebody went through the list; what was typed whole counts until then. */
+  let moved = $state(false);
   /** What Enter takes: the one marked, else the first. */
-  const marked = $derived(
-    entries.some((entry) => keyOf(entry) === highlighted)
-      ? highlighted
-      : value.trim() && entries[0]
-        ? keyOf(entries[0])
-        : null
-  );
+  const marked = $derived.by(() => {
+    const first = entries[0];
+    if (first?.group === NAMED && !moved) return keyOf(first);
+    if (entries.some((entry) => keyOf(entry) === highlighted)) return highlighted;
+    return value.trim() && first ? keyOf(first) : null;
+  });
   function take(entry: Entry | undefined) {
     if (!entry) return;
     value = '';
@@ -180,7 +182,9 @@
   selectionBehavior="clear"
   allowCustomValue
   onInputValueChange={(change) => {
-    if (change.reason === 'input-change') value = change.inputValue;
+    if (change.reason !== 'input-change') return;
+    value = change.inputValue;
+    moved = false;
   }}
   highlightedValue={marked}
   onHighlightChange={(change) => (highlighted = change.highlightedValue)}
@@ -196,6 +200,9 @@
           class="box w-full"
           placeholder="Find anything ( / )"
           bind:this={input}
+          onkeydowncapture={(event) => {
+            if (event.key.startsWith('Arrow')) moved = true;
+          }}
         />
       {/snippet}
     </Combobox.Input>

@@ -8,10 +8,20 @@
   import RunState from '$lib/components/RunState.svelte';
   import When from '$lib/components/When.svelte';
   import WorthAWord from '$lib/tuning/WorthAWord.svelte';
+  import { useMay } from '$lib/session';
   import { count, size } from '$lib/words';
 
   const asked = createQuery(() => ask('/api/v1/today'));
   const today = $derived(asked.data ?? null);
+  const shopAsked = createQuery(() => ask('/api/v1/shop'));
+  const may = useMay();
+  // a shop without rounds is led through its first one
+  const isYoung = $derived(today?.next_rounds.length === 0);
+  let toured = $state(localStorage.getItem('phylax-tour') === 'ended');
+  function endTour() {
+    toured = true;
+    localStorage.setItem('phylax-tour', 'ended');
+  }
   const cleaned = $derived(today?.done.filter((r) => r.work === 'clean' && r.removed) ?? []);
 </script>
 
@@ -25,6 +35,13 @@
     <p class="lossy mt-3" role="status">
       {today.shop_needs} <a class="anchor" href="/shop">See the backups</a>
     </p>
+  {/if}
+  {#if shopAsked.data?.is_demo && !toured}
+    {#await import('$lib/first/Tour.svelte') then { default: Tour }}<Tour
+        onclose={endTour}
+      />{/await}
+  {:else if may.work && isYoung}
+    {#await import('$lib/first/FirstShop.svelte') then { default: FirstShop }}<FirstShop />{/await}
   {/if}
   <div class="mt-6 grid gap-10 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
     <section aria-labelledby="needs">

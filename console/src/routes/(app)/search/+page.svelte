@@ -65,7 +65,8 @@
     value={words}
     oninput={(event) => go({ words: event.currentTarget.value })}
     onkeydown={(event) => {
-      if (event.key === 'Enter' && named) void goto(named.page);
+      if (event.key === 'Enter')
+        void goto(`/search?words=${encodeURIComponent(words)}&go=yes`, { replaceState: true });
     }}
     aria-describedby="fields"
   />

@@ -1,0 +1,22 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query';
+  import type { Machine } from '$lib/api/client';
+  import { ask } from '$lib/api/queries';
+  import StepsDone from './StepsDone.svelte';
+  import { shopSteps } from './steps';
+
+  const few = { params: { query: { limit: 20 } } };
+  const clients = createQuery(() => ask('/api/v1/clients', few));
+  const machines = createQuery(() => ask('/api/v1/machines', few));
+  const runs = createQuery(() => ask('/api/v1/runs', few));
+  const rounds = createQuery(() => ask('/api/v1/rounds', few));
+  const known = $derived(
+    clients.data && machines.data && runs.data && rounds.data
+      ? shopSteps(clients.data.length, machines.data as Machine[], runs.data, rounds.data.length)
+      : []
+  );
+</script>
+
+{#if known.some((step) => !step.done)}
+  <div class="mt-6"><StepsDone id="first-shop" title="The first five steps" steps={known} /></div>
+{/if}
