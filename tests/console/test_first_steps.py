@@ -27,7 +27,7 @@ def test_an_empty_shop_leads_to_its_first_round(
 
     client = owner.clients.add(ClientEdit(name="Skerry Ferry Office"))
     page.goto("/")
-    expect(current).to_contain_text("Add one of their machines")
+    expect(current).to_contain_text("Add the first machine")
     machine = owner.machines.add(MachineEdit(tag="till", client_id=client.id, system="linux"))
     page.goto("/")
     expect(current.get_by_role("link")).to_have_attribute("href", "/machines/till")

@@ -30,7 +30,7 @@ export function shopSteps(
       done: clients > 0
     },
     {
-      name: 'Add one of their machines',
+      name: 'Add the first machine',
       how: 'Its tag is what stands on its label, as in front-desk.',
       href: clients ? '/machines/new' : '',
       done: machines.length > 0
