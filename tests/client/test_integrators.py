@@ -36,6 +36,7 @@ from phylax.client import (
 )
 from phylax.client._family import Family
 from phylax.client._repeatable import is_repeatable
+from phylax.core.runs import NewRun, Run
 from phylax.core.shop import ClosingDaysEdit, Machine
 from phylax.core.values import Demand
 from phylax.service.app import create_app
@@ -249,6 +250,13 @@ def test_a_key_that_is_kept_makes_nothing_twice(owner: Phylax) -> None:
     assert len(list(owner.clients.list())) == 2
     with pytest.raises(RefusedError, match="used for another request"):
         owner.with_key("intake-7").clients.add(ClientEdit(name="Somebody else"))
+
+
+def test_reading_uses_up_no_key(owner: Phylax, machine: Machine) -> None:
+    """Calls that look something up first make theirs under the key itself."""
+    asked = NewRun(machine_id=machine.id, work="survey")
+    survey = owner.with_key("job").runs.survey(machine.tag)
+    assert owner.with_key("job").post(Run, "/runs", asked).id == survey.id
 
 
 def test_following_ends_with_its_time_and_the_run_goes_on(owner: Phylax, machine: Machine) -> None:

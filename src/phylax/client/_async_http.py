@@ -88,7 +88,7 @@ class AsyncHttp:
         fails."""
         wanted = Wanted.of(
             method, path, body=body, content=content, params=params, headers=headers,
-            timeout=timeout, key=self._next_key(),
+            timeout=timeout, key=self._next_key() if method == "POST" else "",
         )  # fmt: skip
         for wait in (*waits(self.retries), None):
             request = self._client.build_request(**wanted.parts)

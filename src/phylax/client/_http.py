@@ -105,9 +105,9 @@ def waits(retries: int) -> list[float]:
 def pause_asked(response: httpx.Response) -> float | None:
     """How long the service wants to be left alone before the same again (RFC 9110, Retry-After);
     None where the same again would be answered the same."""
-    if response.status_code not in (429, 503):
+    after = response.headers.get("Retry-After", "")
+    if response.status_code not in (429, 503) or not after:
         return None
-    after = response.headers.get("Retry-After", "0")
     seconds = float(after) if after.isdecimal() else _LONGEST_WAIT
     return seconds if seconds <= _LONGEST_WAIT else None
 
@@ -189,7 +189,7 @@ class Http:
         fails."""
         wanted = Wanted.of(
             method, path, body=body, content=content, params=params, headers=headers,
-            timeout=timeout, key=self._next_key(),
+            timeout=timeout, key=self._next_key() if method == "POST" else "",
         )  # fmt: skip
         for wait in (*waits(self.retries), None):
             request = self._client.build_request(**wanted.parts)
