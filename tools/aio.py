@@ -138,11 +138,11 @@ def text_of(name: str) -> str:
             tree.body[place] = _rewritten(node, {"self"} if own else {"self._http"})  # type: ignore[call-overload]
         elif isinstance(node, ast.FunctionDef):
             tree.body[place] = _rewritten(node, {"http"})  # type: ignore[call-overload]
-    whole = ast.unparse(ast.fix_missing_locations(tree))
-    if "asyncio.sleep" in whole:
-        whole = whole.replace("\nimport time\n", "\nimport asyncio\nimport time\n", 1)
+    source = ast.unparse(ast.fix_missing_locations(tree))
+    if "asyncio.sleep" in source:
+        source = source.replace("\nimport time\n", "\nimport asyncio\nimport time\n", 1)
     head = f"# Written by tools/aio.py from client/{name}.py; change that one.\n# ruff: noqa\n"
-    return _formatted(head + whole + "\n")
+    return _formatted(head + source + "\n")
 
 
 def _formatted(text: str) -> str:

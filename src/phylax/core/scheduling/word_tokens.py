@@ -146,16 +146,16 @@ def tokens_of(text: str) -> list[str]:
 
 
 def _pieces(text: str) -> Iterator[str]:
-    whole = unicodedata.normalize("NFKC", text).casefold()
-    whole = re.sub(r"[‐-―−]", "-", whole).replace("o'clock", "").replace("’", "'")
+    lowered = unicodedata.normalize("NFKC", text).casefold()
+    lowered = re.sub(r"[‐-―−]", "-", lowered).replace("o'clock", "").replace("’", "'")
     # "semi-annually" and "bi-weekly" are one word each
-    whole = re.sub(r"\b(semi|bi|half)-(?=[a-z])", r"\1", whole).replace("'s", "s")
-    whole = whole.strip().rstrip(".!;")
+    lowered = re.sub(r"\b(semi|bi|half)-(?=[a-z])", r"\1", lowered).replace("'s", "s")
+    lowered = lowered.strip().rstrip(".!;")
     place = 0
-    while place < len(whole):
-        match = _PIECE.match(whole, place)
+    while place < len(lowered):
+        match = _PIECE.match(lowered, place)
         if match is None:
-            rest = whole[place:].split()[0]
+            rest = lowered[place:].split()[0]
             if re.match(r"\d+[.]\d", rest):
                 raise ValueError(f"{text!r}: say {rest} as a whole number, as in 'every 2 days'")
             raise UnknownWordError(rest)
