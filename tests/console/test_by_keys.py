@@ -39,6 +39,33 @@ def press(page: Page, target: Locator) -> None:
     page.keyboard.press("Enter")
 
 
+class HeldScripts:
+    """Scripts that a page asks for from now on arrive when they are released."""
+
+    def __init__(self, page: Page) -> None:
+        self._page = page
+        self._held: list[Route] = []
+        self._released = False
+        page.wait_for_load_state("networkidle")
+        page.route(re.compile(r"/_app/.*\.js"), self._hold)
+
+    def _hold(self, route: Route) -> None:
+        if self._released:
+            route.continue_()
+        else:
+            self._held.append(route)
+
+    def wait(self) -> None:
+        """Until at least one was asked for."""
+        while not self._held:
+            self._page.wait_for_timeout(100)
+
+    def release(self) -> None:
+        self._released = True
+        for route in self._held:
+            route.continue_()
+
+
 @pytest.fixture
 def bare(browser: Browser, service: Service) -> Page:
     """Nobody is signed in."""
@@ -150,24 +177,15 @@ def test_who_moves_on_before_a_dialogue_is_there_comes_back_to_where_it_was_open
     page: Page, machine: Machine
 ) -> None:
     """Its script is fetched when it is first needed, which may take a while."""
-    held: list[Route] = []
     page.goto(f"/machines/{machine.tag}")
     opener = page.get_by_role("button", name="Run a routine")
     expect(opener).to_be_visible()
-    page.wait_for_load_state("networkidle")
-    released: list[bool] = []
-    page.route(
-        re.compile(r"/_app/.*\.js"),
-        lambda route: route.continue_() if released else held.append(route),
-    )
+    scripts = HeldScripts(page)
     press(page, opener)
-    while not held:
-        page.wait_for_timeout(100)
+    scripts.wait()
     page.keyboard.press("Tab")
     expect(opener).not_to_be_focused()
-    released.append(True)
-    for route in held:
-        route.continue_()
+    scripts.release()
     dialogue = page.get_by_role("dialog")
     expect(dialogue).to_be_visible()
     # the page's own policy forbids it to evaluate a text again and again
@@ -175,3 +193,18 @@ def test_who_moves_on_before_a_dialogue_is_there_comes_back_to_where_it_was_open
     page.keyboard.press("Escape")
     expect(dialogue).to_be_hidden()
     expect(opener).to_be_focused()
+
+
+def test_the_search_that_comes_late_leaves_the_typing_where_it_is(page: Page) -> None:
+    """Tab goes through the search, whose script is fetched when it is first reached."""
+    page.goto("/rounds/new")
+    name = page.get_by_label("Name", exact=True)
+    expect(name).to_be_visible()
+    scripts = HeldScripts(page)
+    tab_to(page, name)
+    scripts.wait()
+    page.keyboard.type("By ")
+    scripts.release()
+    expect(page.get_by_role("combobox", name="Find a machine")).to_be_visible()
+    page.keyboard.type("keys")
+    expect(name).to_have_value("By keys")

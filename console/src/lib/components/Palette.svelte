@@ -11,8 +11,10 @@
   interface Props {
     /** What was typed before this was loaded. */
     typed?: string;
+    /** Whether the field it takes the place of has the focus. */
+    focused?: boolean;
   }
-  let { typed = '' }: Props = $props();
+  let { typed = '', focused = false }: Props = $props();
 
   interface Entry {
     href: string;
@@ -164,6 +166,8 @@
   }
   onMount(() => {
     value = typed;
+    // somebody who went on to another field meanwhile stays there
+    if (!focused) return;
     input?.focus();
     open = typed !== '';
   });

@@ -39,10 +39,13 @@
   const shop = $derived(shopAsked.data ?? null);
   let keysShown = $state(false);
   let words = $state('');
+  let searchFocused = $state(false);
   // the rest of the search is fetched when it is used; what is typed meanwhile is kept
   let Palette = $state<typeof PaletteType>();
   async function loadPalette() {
-    Palette ??= (await import('$lib/components/Palette.svelte')).default;
+    const loaded = (await import('$lib/components/Palette.svelte')).default;
+    searchFocused = document.activeElement?.matches('[data-search]') ?? false;
+    Palette ??= loaded;
   }
   let lamp = $state(localStorage.getItem('phylax-lamp') ?? 'system');
 
@@ -167,7 +170,7 @@
           >
             <Search size={16} aria-hidden="true" class="text-[var(--muted)]" />
             {#if Palette}
-              <Palette typed={words} />
+              <Palette typed={words} focused={searchFocused} />
             {:else}
               <input
                 data-search
