@@ -6,6 +6,7 @@ import os
 import socket
 import subprocess
 import time
+import tomllib
 from collections.abc import Callable, Iterable
 from datetime import UTC, date, datetime, timedelta
 from datetime import time as time_of_day
@@ -129,6 +130,17 @@ def make_standin(
         "items_per_second": items_per_second,
     }
     (folder / "machine.toml").write_text(tomli_w.dumps(state), encoding="utf-8")
+    return home
+
+
+def two_drives(folder: Path) -> Path:
+    """A pretended Windows machine with C: and D:; the home of its person, on C:."""
+    home = make_standin(folder, system="windows")
+    state = folder / "machine.toml"
+    said = tomllib.loads(state.read_text())
+    said["volumes"].append({"mount": "D:", "folder": "D", "capacity": 10**9, "base_used": 0})
+    state.write_text(tomli_w.dumps(said))
+    (folder / "D").mkdir()
     return home
 
 

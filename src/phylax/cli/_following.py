@@ -126,8 +126,9 @@ def _told(progress: RunProgress) -> str:
 def print_end(run: RunDetail) -> None:
     """How a run ended: expected against removed against freed, and what was left."""
     why = f" – {run.reason}" if run.reason else ""
+    where = "" if run.volumes.is_all else f", {run.volumes.in_words()}"
     console.print(
-        Text.assemble(f"Run {run.id} on {run.machine_tag}: ", (str(run.state), "bold"), why)
+        Text.assemble(f"Run {run.id} on {run.machine_tag}{where}: ", (str(run.state), "bold"), why)
     )
     if run.work in ("survey", "look at settings", "check", "act"):
         return

@@ -15,6 +15,7 @@ from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import LOOK_HERE, Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._types import DAY, MOMENT, TIME_OF_DAY
+from phylax.cli._volumes import volume_options
 from phylax.core.quantities import count, parse_span, show_moment, show_span
 from phylax.core.runs import Run
 from phylax.core.scheduling.plain_words import Spoken, read_words
@@ -27,6 +28,7 @@ from phylax.core.scheduling.rounds import (
     RoundPreview,
 )
 from phylax.core.suggestions import did_you_mean
+from phylax.core.volumes import VolumeChoice
 
 F = TypeVar("F", bound=Callable[..., Any])
 _ON_CLOSED = {"run": "run", "next-day": "next day", "skip": "skip"}
@@ -64,6 +66,7 @@ def list_rounds(session: Session, form: Form) -> None:
         Column("how often", lambda r: r.how_often),
         Column("window", lambda r: r.plan.window_in_words()),
         Column("machines", lambda r: str(r.machines), right=True),
+        Column("volumes", lambda r: r.plan.volumes.in_words() or "all"),
         Column("next", lambda r: "paused" if r.paused else local(r.next_at, zone)),
     )
     print_list(form, session.shop.rounds.list(), columns, empty="No rounds yet.")
@@ -72,7 +75,7 @@ def list_rounds(session: Session, form: Form) -> None:
 def _choice_options(command: F) -> F:
     """Which machines."""
     for option in (
-        click.option("--except-machine", "but", multiple=True, help="Tag; not this one."),
+        click.option("--except-machine", "excepted", multiple=True, help="Tag; not this one."),
         click.option("--like", help="Words in tag, client, make or model; also later machines."),
         click.option(
             "--system",
@@ -92,6 +95,7 @@ def _choice_options(command: F) -> F:
 @click.argument("name")
 @click.option("--routine", required=True, help="Number or name of the routine.")
 @_choice_options
+@volume_options
 @click.option(
     "--often",
     help="How often, as in 'every Tuesday', 'the last Friday of every month', or a recurrence "
@@ -127,7 +131,8 @@ def add_round(
     clients: tuple[str, ...],
     systems: tuple[Any, ...],
     like: str | None,
-    but: tuple[str, ...],
+    excepted: tuple[str, ...],
+    volumes: VolumeChoice,
     often: str | None,
     at: time | None,
     closes: time | None,
@@ -168,7 +173,8 @@ def add_round(
             "machine_ids": [shop.machines.get(tag).id for tag in machines],
             "client_ids": [shop.clients.find(client).id for client in clients],
             "machines_like": by_filter,
-            "except_machine_ids": [shop.machines.get(tag).id for tag in but],
+            "except_machine_ids": [shop.machines.get(tag).id for tag in excepted],
+            "volumes": volumes,
         }
     )
     shown = shop.rounds.preview(edit)
@@ -200,6 +206,9 @@ def _tell(session: Session, shown: RoundPreview) -> None:
         console.print(f"  {note}")
     for habit in shown.seldom_on:
         console.print(f"  Seldom on: {habit.sentence}.", style=LOOK_HERE)
+    if shown.without_volumes:
+        tags = ", ".join(shown.without_volumes)
+        console.print(f"  Has none of these volumes: {tags}.", style=LOOK_HERE)
     if shown.too_long_for:
         tags = ", ".join(shown.too_long_for)
         console.print(f"  Too long for the window: {tags}.", style=LOOK_HERE)

@@ -16,9 +16,11 @@ from phylax.cli._forms import Form, shows_list, shows_one
 from phylax.cli._output import Column, console, print_list, print_one
 from phylax.cli._session import Session, pass_session
 from phylax.cli._types import FILE
+from phylax.cli._volumes import volume_options
 from phylax.cli.round import find_routine
 from phylax.core.quantities import count
 from phylax.core.scheduling.routines import Routine, RoutineEdit
+from phylax.core.volumes import VolumeChoice
 
 
 @click.group("routine")
@@ -113,21 +115,30 @@ def copy(session: Session, routine: str, name: str) -> None:
 @click.argument("routine")
 @click.argument("machines", nargs=-1, required=True)
 @click.option("--on-bench", is_flag=True, help="It is on the bench: rounds wait for its list.")
+@volume_options
 @click.option("--yes", is_flag=True, help="Do not ask first.")
 @wait_option(default=False)
 @pass_session
 def run(
-    session: Session, routine: str, machines: Sequence[str], on_bench: bool, yes: bool, wait: bool
+    session: Session,
+    routine: str,
+    machines: Sequence[str],
+    on_bench: bool,
+    volumes: VolumeChoice,
+    yes: bool,
+    wait: bool,
 ) -> None:
     """Run a routine now, on one machine or many."""
     chosen = [session.shop.machines.get(tag) for tag in machines]
     plan = session.shop.routines.get(find_routine(session, routine))
-    console.print(f"{plan.name} on {', '.join(machine.tag for machine in chosen)}:")
+    where = "" if volumes.is_all else f", {volumes.in_words()}"
+    console.print(f"{plan.name} on {', '.join(machine.tag for machine in chosen)}{where}:")
     for number, step in enumerate(plan.steps, 1):
         console.print(f"  {number:>2}  {step.in_words}")
     ask("Run it now?", yes=yes)
     ids = [machine.id for machine in chosen]
-    follow_each(session, session.shop.routines.run(plan.id, ids, on_bench=on_bench), wait=wait)
+    runs = session.shop.routines.run(plan.id, ids, on_bench=on_bench, volumes=volumes)
+    follow_each(session, runs, wait=wait)
 
 
 @command.command("end")

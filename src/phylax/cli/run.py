@@ -13,11 +13,13 @@ from phylax.cli._following import exit_code, follow, follow_each, print_end, wai
 from phylax.cli._forms import Form, shows_list, shows_one
 from phylax.cli._output import Column, console, local, print_data, print_list
 from phylax.cli._session import Session, pass_session
+from phylax.cli._volumes import volume_options
 from phylax.core.evidence import Evidence
 from phylax.core.quantities import count, show_size, show_span
 from phylax.core.runs import Run, RunDetail, in_words
 from phylax.core.scheduling.routines import RunStep, StepState
-from phylax.core.survey import Ledger
+from phylax.core.survey import Ledger, Tally
+from phylax.core.volumes import VolumeChoice
 
 
 @click.group("run")
@@ -88,6 +90,7 @@ def show(session: Session, run: int, form: Form) -> None:
     "'downloads:3,7'.",
 )
 @click.option("--word", default="", help="The client's word, as in 'asked by phone'.")
+@volume_options
 @click.option("--yes", is_flag=True, help="Do not ask before cleaning.")
 @wait_option()
 @pass_session
@@ -97,6 +100,7 @@ def clean(
     categories: tuple[str, ...],
     agree: tuple[str, ...],
     word: str,
+    volumes: VolumeChoice,
     yes: bool,
     wait: bool,
 ) -> None:
@@ -104,7 +108,9 @@ def clean(
     ledger = session.shop.machines.ledger(machine)
     agreed = dict(_agreed(text) for text in agree)
     wanted = tuple(dict.fromkeys((*categories, *agreed)))
-    console.print(_sentence(machine, ledger, wanted, agreed))
+    if why := volumes.why_not([share.mount for share in ledger.volumes]):
+        raise click.BadParameter(why, param_hint="--volume")
+    console.print(_sentence(machine, ledger, wanted, agreed, volumes))
     ask("Clean now?", yes=yes)
     consents = [
         session.shop.surveys.consent(
@@ -112,7 +118,7 @@ def clean(
         ).id
         for key, numbers in agreed.items()
     ]
-    run = session.shop.runs.clean(machine, wanted, consents=consents)
+    run = session.shop.runs.clean(machine, wanted, consents=consents, volumes=volumes)
     if not wait:
         console.print(f"Run {run.id} waits for {run.machine_tag}.")
         return
@@ -132,10 +138,15 @@ def _agreed(text: str) -> tuple[str, list[int] | None]:
 
 
 def _sentence(
-    machine: str, ledger: Ledger, wanted: tuple[str, ...], agreed: dict[str, list[int] | None]
+    machine: str,
+    ledger: Ledger,
+    wanted: tuple[str, ...],
+    agreed: dict[str, list[int] | None],
+    volumes: VolumeChoice,
 ) -> str:
     """Exactly what will be gone for good, and what will be held and how long."""
     parts, held = [], []
+    where = "" if volumes.is_all else f" ({volumes.in_words()})"
     for line in ledger.lines:
         if line.category not in wanted:
             continue
@@ -144,22 +155,55 @@ def _sentence(
             chosen = (
                 f"the {count(len(numbers), 'item')} you chose"
                 if numbers
-                else (f"{count(line.needs_yes.count, 'item')}, {show_size(line.needs_yes.size)}")
+                else _tally(line.going(volumes, agreed=True))
             )
+            if numbers and where:
+                chosen += ", as far as they lie there"
             words = f"{line.name}: {chosen}"
         else:
-            goes = line.needs_yes if line.standing else line.goes
-            words = f"{line.name}: {count(goes.count, 'item')}, {show_size(goes.size)}"
+            words = f"{line.name}: {_tally(line.going(volumes))}"
             if line.standing:
                 words += " (by a standing consent)"
         if line.hold_for:
             held.append(f"{words}, for {show_span(line.hold_for)}")
         else:
             parts.append(words)
-    sentence = f"Gone for good from {machine}:\n  " + "\n  ".join(parts or ["nothing"])
+    sentence = f"Gone for good from {machine}{where}:\n  " + "\n  ".join(parts or ["nothing"])
     if held:
         sentence += "\nHeld first, and can be put back so long:\n  " + "\n  ".join(held)
-    return sentence
+    return sentence + _by_volume(ledger, wanted, agreed, volumes)
+
+
+def _by_volume(
+    ledger: Ledger,
+    wanted: tuple[str, ...],
+    agreed: dict[str, list[int] | None],
+    volumes: VolumeChoice,
+) -> str:
+    """The same by volume, where there are several; items that were chosen one by one are not
+    known by volume."""
+    mounts = [share.mount for share in ledger.volumes]
+    if len(mounts) < 2:
+        return ""
+    words = []
+    for mount in mounts:
+        here = VolumeChoice(only=(mount,))
+        goes = sum(
+            (
+                line.going(here, agreed=line.category in agreed)
+                for line in ledger.lines
+                if line.category in wanted and not agreed.get(line.category)
+            ),
+            Tally(),
+        )
+        words.append(f"{mount} {_tally(goes) if volumes.covers(mount) else 'not touched'}")
+    chosen = sum(len(numbers) for numbers in agreed.values() if numbers)
+    beside = f"; beside these the {count(chosen, 'item')} you chose" if chosen else ""
+    return "\nBy volume:\n  " + "\n  ".join(words) + beside
+
+
+def _tally(goes: Tally) -> str:
+    return f"{count(goes.count, 'item')}, {show_size(goes.size)}"
 
 
 @command.command("follow")

@@ -8,13 +8,15 @@ import click
 
 from phylax.cli._following import exit_code, follow, print_end, wait_option
 from phylax.cli._forms import TABLE, Form, shows_list, shows_one
-from phylax.cli._output import Column, console, local, print_data, print_list
+from phylax.cli._output import LOOK_HERE, Column, console, local, print_data, print_list
 from phylax.cli._session import Session, pass_session
+from phylax.cli._volumes import volume_options
 from phylax.core.catalogue import catalogue, no_category
 from phylax.core.quantities import count, show_size
 from phylax.core.retention import Caution
 from phylax.core.survey import Ledger, LedgerLine, PlaceSum, Tally
 from phylax.core.survey.lines import FolderSum, ListedItem
+from phylax.core.volumes import VolumeChoice
 
 _NAMED = 12
 
@@ -26,11 +28,12 @@ def command() -> None:
 
 @command.command("start")
 @click.argument("machine")
+@volume_options
 @wait_option()
 @pass_session
-def start(session: Session, machine: str, wait: bool) -> None:
+def start(session: Session, machine: str, volumes: VolumeChoice, wait: bool) -> None:
     """Look through a machine as soon as it calls, and show what was found."""
-    run = session.shop.runs.survey(machine)
+    run = session.shop.runs.survey(machine, volumes=volumes)
     if not wait:
         console.print(f"Run {run.id} waits for {run.machine_tag}.")
         return
@@ -68,6 +71,16 @@ def _print_ledger(session: Session, machine: str, form: Form) -> None:
         f"\n{show_size(ledger.goes.size)} can go ({count(ledger.goes.count, 'item')}); "
         f"{show_size(ledger.needs_yes.size)} needs a yes. Survey {ledger.survey_id}, {at}."
     )
+    if len(ledger.volumes) > 1:
+        shares = (
+            f"{v.mount} {show_size(v.goes)} can go, {show_size(v.needs_yes)} needs a yes"
+            for v in ledger.volumes
+        )
+        console.print("; ".join(shares) + ".")
+    for share in ledger.volumes:
+        if share.looked_at is not None:
+            then = local(share.looked_at, session.the_shop.clock)
+            console.print(f"{share.mount} was left out; shown as of {then}.", style=LOOK_HERE)
     for line in ledger.lines:
         for place in line.places:
             if place.holds.count:

@@ -56,6 +56,7 @@ from phylax.core.shop import (
 )
 from phylax.core.today import Today
 from phylax.core.values import edit_of
+from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 _SEALS: type[list[Seal]] = list[Seal]
 """`list` is a method's name below."""
@@ -94,10 +95,11 @@ class Runs(Family):
         """How far one is, or how it went. NotFoundError."""
         return self._http.get(RunDetail, f"/runs/{run_id}")
 
-    def survey(self, which: Which) -> Run:
-        """Look through a machine as soon as it calls."""
+    def survey(self, which: Which, *, volumes: VolumeChoice = ALL_VOLUMES) -> Run:
+        """Look through a machine, or some of its volumes, as soon as it calls."""
         machine = self._http.get(Machine, f"/machines/{which}")
-        return self._http.post(Run, "/runs", NewRun(machine_id=machine.id, work="survey"))
+        new = NewRun(machine_id=machine.id, work="survey", volumes=volumes)
+        return self._http.post(Run, "/runs", new)
 
     def check(
         self, which: Which, checks: Sequence[str], modes: Mapping[str, str] | None = None
@@ -115,15 +117,21 @@ class Runs(Family):
         return self._http.post(Run, "/runs", NewRun(machine_id=machine.id, work="look at settings"))
 
     def clean(
-        self, which: Which, categories: Sequence[str], *, consents: Sequence[int] = ()
+        self,
+        which: Which,
+        categories: Sequence[str],
+        *,
+        consents: Sequence[int] = (),
+        volumes: VolumeChoice = ALL_VOLUMES,
     ) -> Run:
-        """Clean categories of a machine as soon as it calls."""
+        """Clean categories of a machine, or of some of its volumes, as soon as it calls."""
         machine = self._http.get(Machine, f"/machines/{which}")
         new = NewRun(
             machine_id=machine.id,
             work="clean",
             categories=tuple(categories),
             consent_ids=tuple(consents),
+            volumes=volumes,
         )
         return self._http.post(Run, "/runs", new)
 

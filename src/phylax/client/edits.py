@@ -33,6 +33,7 @@ from phylax.core.tuning.rules import ProgramRule, TuningRule
 from phylax.core.tuning.setting import Hangs
 from phylax.core.values import edit_of
 from phylax.core.visits import HandOver, Move, NewVisit, Whose
+from phylax.core.volumes import VolumeChoice
 
 __all__ = [
     "AdviceEdit",
@@ -92,6 +93,7 @@ __all__ = [
     "TokenScope",
     "TryRemoval",
     "TuningRule",
+    "VolumeChoice",
     "WantedProgram",
     "WantedSetting",
     "Whose",

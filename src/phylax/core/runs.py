@@ -22,6 +22,7 @@ from phylax.core.tuning.changes import MOST_WANTED, ChangeId, Wanted, WantedValu
 from phylax.core.tuning.programs import Intent, Text
 from phylax.core.tuning.setting import Key, Scalar
 from phylax.core.values import Demand, Moment, Value
+from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 AskedWork = Literal[
     "survey", "clean", "put back", "let go", "look at settings", "change settings",
@@ -87,6 +88,9 @@ class NewRun(Demand):
         (), description="What to clean; empty for a survey, which looks at every category"
     )
     consent_ids: tuple[int, ...] = Field((), description="Consents for `ask` categories")
+    volumes: VolumeChoice = Field(
+        ALL_VOLUMES, description="For a survey or a cleaning: on which volumes"
+    )
     held: Annotated[tuple[HeldPick, ...], Field(max_length=100)] = Field(
         (), description="Held things to put back, or to let go before their time"
     )
@@ -156,6 +160,8 @@ class NewRun(Demand):
             raise ValueError(f"categories and consents are for a cleaning, not for '{self.work}'")
         if about_held != bool(self.held):
             raise ValueError("'held' names what to put back or let go, and is for that alone")
+        if self.work not in ("survey", "clean") and not self.volumes.is_all:
+            raise ValueError("volumes are chosen for a survey or a cleaning")
         return self
 
 
@@ -163,6 +169,9 @@ class NewRoutineRuns(Demand):
     """A routine to be carried out once, on one machine or many, as soon as they call."""
 
     machine_ids: Annotated[tuple[int, ...], Field(min_length=1, max_length=10_000)]
+    volumes: VolumeChoice = Field(
+        ALL_VOLUMES, description="On which volumes its steps look and clean"
+    )
     on_bench: bool = Field(
         False, description="The machine is on the bench: rounds wait until the list is through"
     )
@@ -264,6 +273,7 @@ class Run(Value):
     client_name: str
     work: Work
     categories: tuple[str, ...] = ()
+    volumes: VolumeChoice = Field(ALL_VOLUMES, description="On which of them it looks and cleans")
     act: Action | None = None
     state: RunState
     reason: str = ""
@@ -349,14 +359,20 @@ def tuned_in_words(tuned: Conclusion) -> str:
     return f"{changed} changed" + (f"; {tuned.reason}" if tuned.reason else "")
 
 
-def in_a_sentence(work: Work, conclusion: Conclusion, act: Action | None = None) -> str:
+def in_a_sentence(
+    work: Work,
+    conclusion: Conclusion,
+    act: Action | None = None,
+    volumes: VolumeChoice = ALL_VOLUMES,
+) -> str:
     """A run's end for the record."""
+    chosen = "" if volumes.is_all else f" on {volumes.in_words()}"
     tuned = f"; {count(conclusion.changed, 'setting')} changed" if conclusion.changed else ""
     if work == "survey":
         if conclusion.state is RunState.DONE:
-            return f"Looked through{tuned or '; nothing was touched'}."
+            return f"Looked through{chosen}{tuned or '; nothing was touched'}."
         if conclusion.state is RunState.PARTLY:
-            return _with_state(f"Looked through{tuned}", conclusion)
+            return _with_state(f"Looked through{chosen}{tuned}", conclusion)
         return f"The look ended early: {conclusion.reason}."
     if work == "look at settings":
         return _with_state("Its settings were looked at; nothing was touched", conclusion)
@@ -374,7 +390,7 @@ def in_a_sentence(work: Work, conclusion: Conclusion, act: Action | None = None)
         words = f"Put back {count(put_back.count, 'item')}, {show_size(put_back.size)}"
         return _with_state(words, conclusion)
     removed = conclusion.removed
-    words = f"Removed {count(removed.count, 'item')}, {show_size(removed.size)}"
+    words = f"Removed {count(removed.count, 'item')}, {show_size(removed.size)}{chosen}"
     if conclusion.freed is not None:
         words += f"; the volumes show {_more_free(conclusion.freed)}"
     if conclusion.held.count:
@@ -387,7 +403,8 @@ def in_words(run: Run) -> str:
     """What a run is, for lists: the routine's name or the work itself."""
     if run.act is not None:
         return run.act.title.lower()
-    return run.routine_name or {"survey": "look", "clean": "cleaning"}.get(run.work, run.work)
+    words = run.routine_name or {"survey": "look", "clean": "cleaning"}.get(run.work, run.work)
+    return words if run.volumes.is_all else f"{words}, {run.volumes.in_words()}"
 
 
 def _more_free(size: int) -> str:

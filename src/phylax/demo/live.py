@@ -1,4 +1,4 @@
-"""The demo alive: the service and three machines' agents as processes of their own."""
+"""The demo alive: the service and four machines' agents as processes of their own."""
 
 from __future__ import annotations
 

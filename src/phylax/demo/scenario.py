@@ -210,7 +210,8 @@ MACHINES = (
     MachineSpec("boatyard-cad", "Kelpie Boatyard", _WIN, "Haldane", "Tower 700", 64,
                 (VolumeSpec("C:", 237.0, 0.955, 0.1, 0.35),
                  VolumeSpec("D:", 1862.0, 0.07, 0.05, 0.0)),
-                on=evenings, person="rory", story="one volume full while the other is empty"),
+                on=evenings, person="rory", live=True,
+                story="one volume full while the other is empty"),
     MachineSpec("boatyard-mac", "Kelpie Boatyard", _MAC, "Orrery", "Leaf 13", 8,
                 _mac(0.81, 0.12, 0.3, 233.0), on=evenings, person="isla"),
     MachineSpec("pottery-mac", "Tidewrack Pottery", _MAC, "Orrery", "Leaf 15", 16,
@@ -339,6 +340,8 @@ class Trees:
     temp: tuple[int, float] = (90, 1.6)
     cache: tuple[int, float] = (240, 2.4)
     trash: tuple[int, float] = (24, 3.0)
+    second_trash: tuple[int, float] = (0, 0.0)
+    """On the second volume."""
     downloads: tuple[int, float] = (40, 5.0)
     documents: tuple[int, float] = (60, 4.0)
     extra: dict[str, tuple[int, float]] = field(default_factory=dict)
@@ -357,5 +360,6 @@ TREES = {
                           downloads=(64, 17.5), documents=(150, 60.0)),
     "vet-xray": Trees(temp=(60, 0.3), cache=(200, 0.5), trash=(4, 0.2), downloads=(10, 0.4),
                       extra={"Users/xray/Downloads/Pictures": (60, 88.0)}),
-    "boatyard-cad": Trees(temp=(420, 4.4), cache=(800, 3.1), trash=(35, 6.0)),
+    "boatyard-cad": Trees(temp=(420, 4.4), cache=(800, 3.1), trash=(35, 6.0),
+                          second_trash=(18, 41.0)),
 }  # fmt: skip

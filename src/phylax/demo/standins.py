@@ -45,9 +45,13 @@ def build(folder: Path, spec: MachineSpec, now: datetime, random: Random) -> Non
     (folder / THINGS_FILE).write_text(json.dumps(listed, indent=1), encoding="utf-8")
     startup.lay(folder, spec, now)
     volumes = []
-    for volume in spec.volumes:
-        (folder / _volume_folder(volume.mount)).mkdir(parents=True, exist_ok=True)
-        laid_out = tree.total if volume is system_volume else 0
+    for number, volume in enumerate(spec.volumes):
+        root = folder / _volume_folder(volume.mount)
+        root.mkdir(parents=True, exist_ok=True)
+        laid_out = tree.total
+        if number == 1:
+            _windows_trash(tree, root, trees.second_trash, f"{volume.mount}\\Hulls")
+            laid_out = tree.total - laid_out
         volumes.append(
             {
                 "mount": volume.mount,
@@ -126,13 +130,7 @@ def _person(tree: Tree, home: Path, system: System, trees: Trees, top: Path) -> 
 def _trash(tree: Tree, home: Path, system: System, trees: Trees, top: Path) -> None:
     random = tree.random
     if system is System.WINDOWS:
-        bin_ = top / "$Recycle.Bin" / "S-1-5-21-4211-7733-1002-1001"
-        for path in tree.files(
-            trees.trash, lambda: random.uniform(60, 400), lambda n: bin_ / f"$R{n:06X}.zip"
-        ):
-            deleted = tree.now - timedelta(days=random.uniform(0, 55))
-            _write_recycle_info(path, deleted, f"C:\\Users\\{home.name}\\{tree.word()}.zip")
-            tree.total += path.with_name("$I" + path.name[2:]).stat().st_size
+        _windows_trash(tree, top, trees.trash, f"C:\\Users\\{home.name}")
     elif system is System.LINUX:
         trash = home / ".local/share/Trash"
         (trash / "info").mkdir(parents=True)
@@ -155,6 +153,18 @@ def _trash(tree: Tree, home: Path, system: System, trees: Trees, top: Path) -> N
             lambda: random.uniform(0, 55),
             lambda n: home / ".Trash" / f"{tree.word()}-{n}.zip",
         )
+
+
+def _windows_trash(tree: Tree, top: Path, holds: tuple[int, float], came_from: str) -> None:
+    """Files that were deleted from a folder of a volume."""
+    random = tree.random
+    bin_ = top / "$Recycle.Bin" / "S-1-5-21-4211-7733-1002-1001"
+    for path in tree.files(
+        holds, lambda: random.uniform(60, 400), lambda n: bin_ / f"$R{n:06X}.zip"
+    ):
+        deleted = tree.now - timedelta(days=random.uniform(0, 55))
+        _write_recycle_info(path, deleted, f"{came_from}\\{tree.word()}.zip")
+        tree.total += path.with_name("$I" + path.name[2:]).stat().st_size
 
 
 def _write_recycle_info(path: Path, deleted: datetime, original: str) -> None:

@@ -11,8 +11,9 @@ from phylax.core.consents import (
     NewStandingConsent,
     StandingConsent,
 )
-from phylax.core.survey import Item
+from phylax.core.survey import Item, Tally
 from phylax.core.values import from_seconds
+from phylax.core.volumes import VolumeChoice
 
 Connection = sqlite3.Connection
 
@@ -103,6 +104,25 @@ def agreed(conn: Connection, run_id: int) -> list[tuple[Consent, list[Item]]]:
         )
         for consent in consents
     ]
+
+
+def agreed_on(conn: Connection, consent: Consent, volumes: VolumeChoice) -> Tally:
+    """What of the items agreed to lies on chosen volumes; where theirs is not known, it counts."""
+    if volumes.is_all:
+        return Tally(count=consent.items, size=consent.size)
+    rows = conn.execute(
+        """
+        SELECT coalesce(json_extract(i.item, '$.mount'), ''), count(*), sum(i.size)
+        FROM consent_items c
+        JOIN survey_items i ON i.survey_id = ? AND i.category = ? AND i.number = c.number
+        WHERE c.consent_id = ? GROUP BY 1
+        """,
+        (consent.survey_id, consent.category, consent.id),
+    )
+    return sum(
+        (Tally(count=row[1], size=row[2]) for row in rows if not row[0] or volumes.covers(row[0])),
+        Tally(),
+    )
 
 
 # --- standing ones ---------------------------------------------------------------------------

@@ -204,7 +204,7 @@ TABLES: dict[str, Table] = {
     "runs": _table("Runs: what was done on a machine, when, and what came of it.", "machine",
                    _BLANK, code="work categories state cause",
                    client="held_picks settings reason stretches held_up progress expected removed"
-                          " held put_back result checks modes act", staff="made_by stop_by",
+                          " held put_back result checks modes act volumes", staff="made_by stop_by",
                    secret="lease"),
     "run_steps": _table("Steps of a run that are done by hand.", _RUN, _GONE,
                         code="kind categories state", shop="title text", client="word",

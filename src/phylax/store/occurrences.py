@@ -10,7 +10,8 @@ from typing import NamedTuple
 from phylax.core.runs import Run, Work
 from phylax.core.scheduling.missed import Between
 from phylax.core.scheduling.timing import Stretch
-from phylax.store.runs import RUN, as_run
+from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
+from phylax.store.runs import RUN, as_run, volumes_as_json
 
 Connection = sqlite3.Connection
 
@@ -75,18 +76,19 @@ def add_occurrences(
     *,
     at: int,
     at_hand: bool,
+    volumes: VolumeChoice = ALL_VOLUMES,
 ) -> None:
     """The waiting runs of a round's time; those that exist already are left as they are."""
-    listed = json.dumps(categories)
+    listed, chosen = json.dumps(categories), volumes_as_json(volumes)
     conn.executemany(
         """
         INSERT INTO runs (round_id, routine_id, routine_version, work, categories, state, made_by,
                           made_at, at_hand, machine_id, occurs_at, stretches, due_at, closes_at,
-                          until_at, takes)
-        VALUES (?, ?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING
+                          until_at, takes, volumes)
+        VALUES (?, ?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING
         """,
         [
-            (round_id, *routine, work, listed, name, at, int(at_hand), *occurring)
+            (round_id, *routine, work, listed, name, at, int(at_hand), *occurring, chosen)
             for occurring in made
         ],
     )

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 from phylax.core.protocol import ResultMessage
+from phylax.core.runs import Run
 from phylax.core.survey import Ledger, Tally
 from phylax.core.trends import Crossing, Outlook
 from phylax.core.trends.points import Reading
@@ -209,21 +210,22 @@ def count_verdicts(conn: Connection) -> dict[str, int]:
 # --- what cleanings did ----------------------------------------------------------------------
 
 
-def note_cleaning(
-    conn: Connection, machine_id: int, run_id: int, result: ResultMessage, *, at: int
-) -> None:
-    """What a cleaning freed on each volume, and by category in its week."""
+def note_cleaning(conn: Connection, run: Run, result: ResultMessage, *, at: int) -> None:
+    """What a cleaning freed on each volume that it was for, and by category in its week."""
+    machine_id = run.machine_id
     volumes = dict(
         conn.execute("SELECT mount, id FROM volumes WHERE machine_id = ?", (machine_id,)).fetchall()
     )
     before = {reading.mount: reading.free for reading in result.before}
     for reading in result.after:
+        if not run.volumes.covers(reading.mount):
+            continue
         if reading.mount in before and reading.mount in volumes:
             volume_id = volumes[reading.mount]
             freed = max(0, reading.free - before[reading.mount])
             conn.execute(
                 "INSERT OR REPLACE INTO volume_cleanings VALUES (?, ?, ?, ?)",
-                (volume_id, at, run_id, freed),
+                (volume_id, at, run.id, freed),
             )
             ask_outlook(conn, volume_id)
     removed: dict[str, Tally] = {}

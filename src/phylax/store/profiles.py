@@ -18,14 +18,14 @@ PackedLine = tuple[SurveyLine, bytes, bytes]
 
 def replace(conn: Connection, survey: Survey, lines: Iterable[PackedLine]) -> None:
     """The machine's profiles are now those of this survey."""
-    at = to_seconds(survey.started_at)
+    begun = survey.started_at
     conn.execute("DELETE FROM profiles WHERE machine_id = ?", (survey.machine_id,))
     conn.executemany(
         "INSERT OR REPLACE INTO profiles VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         [
             (
-                line.category, survey.machine_id, line.mount, at, line.capacity, line.free,
-                line.rule.only_larger, ages, items, line.people,
+                line.category, survey.machine_id, line.mount, to_seconds(line.looked_at or begun),
+                line.capacity, line.free, line.rule.only_larger, ages, items, line.people,
             )
             for line, ages, items in lines
         ],

@@ -15,6 +15,7 @@ from phylax.core.protocol import Progress, ResultMessage
 from phylax.core.runs import Conclusion, Run, RunDetail, RunState, SettingsPicks, Work
 from phylax.core.survey import Tally
 from phylax.core.values import from_seconds, to_seconds
+from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.store import step_lengths, steps
 
 Connection = sqlite3.Connection
@@ -43,6 +44,7 @@ def _fields(row: sqlite3.Row) -> dict[str, Any]:
         "client_name": row["client_name"],
         "work": row["work"],
         "categories": tuple(json.loads(row["categories"])),
+        "volumes": json.loads(row["volumes"] or "{}"),
         "act": row["act"] and json.loads(row["act"]),
         "state": RunState(row["state"]),
         "reason": row["reason"],
@@ -254,6 +256,7 @@ class Waiting(NamedTuple):
     act: Action | None = None
     routine: tuple[int | None, int | None] = (None, None)
     """Its number and version."""
+    volumes: VolumeChoice = ALL_VOLUMES
     on_bench: bool = False
     takes: int = 0
     """Seconds that it is expected to take."""
@@ -267,8 +270,8 @@ def add(conn: Connection, run: Waiting, *, at: int) -> int | None:
         INSERT INTO runs (machine_id, round_id, work, categories, state, made_by, made_at,
                           occurs_at, due_at, closes_at, until_at, survey_id, expected, held_picks,
                           settings, checks, modes, act, routine_id, routine_version, on_bench,
-                          takes)
-        VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+                          takes, volumes)
+        VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
         ON CONFLICT DO NOTHING
         """,
         (
@@ -280,10 +283,15 @@ def add(conn: Connection, run: Waiting, *, at: int) -> int | None:
             json.dumps(run.checks) if run.checks else None,
             json.dumps(run.modes) if run.modes else None,
             run.act and run.act.model_dump_json(),
-            *run.routine, int(run.on_bench), run.takes,
+            *run.routine, int(run.on_bench), run.takes, volumes_as_json(run.volumes),
         ),
     )  # fmt: skip
     return int(cursor.lastrowid or 0) if cursor.rowcount else None
+
+
+def volumes_as_json(choice: VolumeChoice) -> str | None:
+    """As it is kept; None for all."""
+    return None if choice.is_all else choice.model_dump_json(exclude_defaults=True)
 
 
 def held_picks(conn: Connection, run_id: int) -> HeldPicks:

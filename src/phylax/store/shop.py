@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 
 from phylax.core.scheduling.rounds import Described
@@ -280,6 +280,21 @@ def machines_by_id(conn: Connection, ids: list[int]) -> list[Machine]:
         f"{_MACHINE} WHERE m.id IN (SELECT value FROM json_each(?))", (json.dumps(ids),)
     ).fetchall()
     return _with_volumes(conn, rows)
+
+
+def mounts(conn: Connection, machine_ids: Sequence[int]) -> dict[int, list[str]]:
+    """The names of some machines' volumes, also of those that are not there now; machines of which
+    none was ever read are missing."""
+    by_machine: dict[int, list[str]] = {}
+    for machine_id, mount in conn.execute(
+        """
+        SELECT machine_id, mount FROM volumes
+        WHERE machine_id IN (SELECT value FROM json_each(?)) ORDER BY machine_id, mount
+        """,
+        (json.dumps(list(machine_ids)),),
+    ):
+        by_machine.setdefault(machine_id, []).append(mount)
+    return by_machine
 
 
 def described(

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 
 from pydantic import TypeAdapter
 
@@ -171,6 +172,46 @@ def add_items(
     )
 
 
+def carry_items(
+    conn: Connection, before_id: int, survey_id: int, mounts: Collection[str], *, at_most: int
+) -> bool:
+    """What an earlier survey's listings have on some volumes is in a later one's as well, behind
+    its own; False, and nothing is carried, where it is more than `at_most` or where it is not known
+    on which volume something lies."""
+    which = {
+        "before": before_id, "survey": survey_id, "mounts": json.dumps(sorted(mounts)),
+        "limit": at_most + 1,
+    }  # fmt: skip
+    there = """FROM survey_items i WHERE i.survey_id = :before
+        AND json_extract(i.item, '$.mount') IN (SELECT value FROM json_each(:mounts))"""
+    (count,) = conn.execute(
+        f"SELECT count(*) FROM (SELECT 1 {there} LIMIT :limit)", which
+    ).fetchone()
+    unplaced = conn.execute(
+        """
+        SELECT EXISTS (
+            SELECT 1 FROM survey_items
+            WHERE survey_id = :before AND coalesce(json_extract(item, '$.mount'), '') = '')
+        """,
+        which,
+    ).fetchone()[0]
+    if count > at_most or unplaced:
+        return False
+    conn.execute(
+        f"""
+        INSERT OR IGNORE INTO survey_items (survey_id, category, number, size, proposed, item)
+        SELECT :survey, i.category,
+               row_number() OVER (PARTITION BY i.category ORDER BY i.number) + coalesce(
+                   (SELECT max(o.number) FROM survey_items o
+                    WHERE o.survey_id = :survey AND o.category = i.category), 0),
+               i.size, i.proposed, i.item
+        {there}
+        """,
+        which,
+    )
+    return True
+
+
 def _compact(item: Item) -> str:
     return item.model_dump_json(exclude_none=True)
 
@@ -242,7 +283,8 @@ def order(
     """All of a listing, or of what lies below a place's folder, largest first."""
     rows = conn.execute(
         f"""
-        SELECT number, size, proposed FROM survey_items
+        SELECT number, size, proposed, coalesce(json_extract(item, '$.mount'), '')
+        FROM survey_items
         WHERE survey_id = :survey AND category = :category {"" if place is None else _INSIDE}
         ORDER BY size DESC, number
         """,
@@ -253,7 +295,10 @@ def order(
             "folder": f"{folder}/" if folder else "",
         },
     ).fetchall()
+    mounts: dict[str, int] = {}
     return ListingOrder(
+        on=tuple(mounts.setdefault(row[3], len(mounts)) for row in rows),
+        mounts=tuple(mounts),
         numbers=tuple(row[0] for row in rows),
         sizes=tuple(row[1] for row in rows),
         proposed=tuple(bool(row[2]) for row in rows),

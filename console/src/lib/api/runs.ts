@@ -1,4 +1,5 @@
 /** Asking for work on a machine, to be done as soon as it calls. */
+import { everything } from '$lib/machines/volumes';
 import { api, type Schema } from './client';
 
 type NewRun = Schema['NewRun'];
@@ -18,6 +19,7 @@ export function startRun(wanted: Pick<NewRun, 'machine_id' | 'work'> & Partial<N
       changes: [],
       modes: {},
       word: '',
+      volumes: everything,
       ...wanted
     }
   });

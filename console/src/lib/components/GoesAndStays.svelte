@@ -11,6 +11,14 @@
   import { startRun } from '$lib/api/runs';
   import { ask, refresh } from '$lib/api/queries';
   import { useMay } from '$lib/session';
+  import {
+    allBut,
+    byVolume,
+    lets as letsOn,
+    listed,
+    partsOn,
+    type ChosenItem
+  } from '$lib/machines/volumes';
   import { Bit } from '$lib/later.svelte';
   import { origins } from '$lib/rule';
   import { count, daysOf, size } from '$lib/words';
@@ -26,14 +34,16 @@
     machine: Machine;
     ledger: Ledger;
     busy: boolean;
+    /** Volumes that are left out of a cleaning. */
+    leftOut: ReadonlySet<string>;
     onrules: () => void;
     onstarted: () => void;
   }
   const may = useMay();
-  let { machine, ledger, busy, onrules, onstarted }: Props = $props();
+  let { machine, ledger, busy, leftOut, onrules, onstarted }: Props = $props();
 
-  /** Chosen items of `ask` categories: bytes by their number in this survey's listing. */
-  type Agreed = Record<string, Record<number, number>>;
+  /** Chosen items of `ask` categories, by their number in this survey's listing. */
+  type Agreed = Record<string, Record<number, ChosenItem>>;
 
   const bit = new Bit(() => ledger.lines.length, 3);
   const picked = new SvelteSet<string>();
@@ -57,10 +67,11 @@
   const standingFor = (line: LedgerLine) => standing.find((s) => s.category === line.category);
   /** Whether a line may be ticked as a whole: it goes by its rule, without a choice of items. */
   const byRule = (line: LedgerLine) => line.caution === 'safe' || standingFor(line) !== undefined;
-  const lets = (line: LedgerLine) => (line.caution === 'ask' ? line.needs_yes : line.goes);
+  const lets = (line: LedgerLine) => letsOn(line, leftOut);
+  const isIn = (item: ChosenItem) => !leftOut.has(item.mount);
 
   // a draft for each survey, so that a reload or a wrong key loses nothing
-  const draft = $derived(`phylax-chosen-${ledger.survey_id}`);
+  const draft = $derived(`phylax-ticked-${ledger.survey_id}`);
   $effect(() => {
     picked.clear();
     const kept = sessionStorage.getItem(draft);
@@ -84,19 +95,24 @@
     else picked.delete(key);
     keepDraft();
   }
-  function choose(key: string, chosen: Record<number, number>) {
+  function choose(key: string, chosen: Record<number, ChosenItem>) {
     const { [key]: _, ...others } = agreed;
     agreed = Object.keys(chosen).length ? { ...others, [key]: chosen } : others;
     keepDraft();
   }
-  const numbersOf = (line: LedgerLine) => Object.keys(agreed[line.category] ?? {}).map(Number);
-  const bytesOf = (line: LedgerLine) =>
-    Object.values(agreed[line.category] ?? {}).reduce((sum, one) => sum + one, 0);
+  const tickedOf = (line: LedgerLine) => Object.values(agreed[line.category] ?? {}).filter(isIn);
+  const numbersOf = (line: LedgerLine) =>
+    Object.entries(agreed[line.category] ?? {})
+      .filter(([, item]) => isIn(item))
+      .map(([number]) => Number(number));
+  const bytesOf = (line: LedgerLine) => tickedOf(line).reduce((sum, item) => sum + item.size, 0);
 
   const safe = $derived(
-    ledger.lines.filter((l) => picked.has(l.category) && byRule(l) && !agreed[l.category])
+    ledger.lines.filter(
+      (l) => picked.has(l.category) && byRule(l) && !agreed[l.category] && lets(l).count
+    )
   );
-  const yes = $derived(ledger.lines.filter((l) => agreed[l.category]));
+  const yes = $derived(ledger.lines.filter((l) => tickedOf(l).length));
   const sum = $derived(
     safe.reduce((s, l) => s + lets(l).size, 0) + yes.reduce((s, l) => s + bytesOf(l), 0)
   );
@@ -104,7 +120,7 @@
   // of what is cleaned, what its rule keeps, by reason; all else is left untouched anyway
   const left = $derived.by(() => {
     const sums: Record<string, { count: number; size: number }> = {};
-    for (const stay of safe.flatMap((l) => l.stays)) {
+    for (const stay of safe.flatMap((l) => partsOn(l, leftOut).flatMap((p) => p.stays ?? []))) {
       const sum = (sums[stay.reason] ??= { count: 0, size: 0 });
       sum.count += stay.count;
       sum.size += stay.size;
@@ -112,6 +128,7 @@
     return Object.entries(sums).filter(([, sum]) => sum.count);
   });
 
+  const volumes = $derived(byVolume(ledger, safe, yes.flatMap(tickedOf)));
   const isHeld = (line: LedgerLine) => daysOf(line.hold_for ?? 'P0D') > 0;
   const what = (line: LedgerLine) =>
     agreed[line.category]
@@ -155,7 +172,8 @@
       machine_id: machine.id,
       work: 'clean',
       categories: [...safe, ...yes].map((l) => l.category),
-      consent_ids: consents
+      consent_ids: consents,
+      volumes: allBut(leftOut)
     });
     starting = false;
     if (error) {
@@ -172,6 +190,11 @@
 <p class="muted text-sm" role="status">
   {#if ledger.whole}
     Looked at <When at={ledger.taken_at} />. {count(ledger.lines.length, 'category')}.
+    {#each ledger.volumes.filter((volume) => volume.looked_at) as volume (volume.mount)}
+      <span class="lookhere"
+        ><code>{volume.mount}</code> was left out; shown as of <When at={volume.looked_at} />.</span
+      >
+    {/each}
   {:else}
     <span class="lookhere">In part:</span> the survey has covered {count(
       ledger.lines.length,
@@ -270,13 +293,13 @@
                 <ListChecks aria-hidden="true" />
                 {mine
                   ? `${size(bytesOf(line))} chosen`
-                  : line.needs_yes.count
-                    ? `${size(line.needs_yes.size)} needs a yes`
+                  : lets(line).count
+                    ? `${size(lets(line).size)} needs a yes`
                     : 'Choose items'}
               </button>
               {#if standingFor(line)}<div class="muted text-sm">standing consent</div>{/if}
             {:else}
-              <strong>{size(line.goes.size)}</strong>
+              <strong>{size(lets(line).size)}</strong>
             {/if}
           </td>
           <td class="min-w-44" data-label="stays, and why">
@@ -342,6 +365,7 @@
   <span>
     Chosen: <strong data-testid="chosen-sum">{size(sum)}</strong>
     <span class="muted">in {count(chosen, 'category')}</span>
+    {#if leftOut.size}<span class="lookhere">· not on {listed([...leftOut])}</span>{/if}
   </span>
   <button
     class="act main"
@@ -401,9 +425,19 @@
         {#each left as [reason, sum] (reason)}
           <li>{reason}: {count(sum.count, 'item')}, {size(sum.size)}</li>
         {/each}
+        {#if leftOut.size}<li>Everything on {listed([...leftOut])}</li>{/if}
         <li>Whatever is in use by then, and everything you did not tick</li>
       </ul>
     </div>
+    {#if volumes.length > 1}
+      <p data-testid="by-volume">
+        <span class="font-semibold">By volume:</span>
+        {#each volumes as volume, n (volume.mount)}{n ? '; ' : ''}<code>{volume.mount}</code
+          >{leftOut.has(volume.mount)
+            ? ' left out'
+            : ` ${count(volume.goes.count, 'item')}, ${size(volume.goes.size)}`}{/each}.
+      </p>
+    {/if}
     {#if yes.length}
       <label class="field">
         <span>What the client said (for the record)</span>

@@ -2,6 +2,7 @@
   import { createQuery } from '@tanstack/svelte-query';
   import { ask } from '$lib/api/queries';
   import type { LedgerLine, Schema } from '$lib/api/client';
+  import type { ChosenItem } from '$lib/machines/volumes';
   import { count, size } from '$lib/words';
   import Folder from '@lucide/svelte/icons/folder';
   import { untrack, type Snippet } from 'svelte';
@@ -14,17 +15,17 @@
     open: boolean;
     surveyId: number;
     line: LedgerLine;
-    /** Chosen so far: bytes by number. */
-    chosen: Record<number, number>;
-    onchosen: (chosen: Record<number, number>) => void;
+    /** Chosen so far, by number. */
+    chosen: Record<number, ChosenItem>;
+    onchosen: (chosen: Record<number, ChosenItem>) => void;
     children?: Snippet;
   }
   let { open = $bindable(), surveyId, line, chosen, onchosen, children }: Props = $props();
 
   type FolderSum = Schema['FolderSum'];
   let chosenFolder = $state<{ place: string; folder: string } | null>(null);
-  const picked = new SvelteMap<number, number>();
-  const bytes = $derived([...picked.values()].reduce((sum, one) => sum + one, 0));
+  const picked = new SvelteMap<number, ChosenItem>();
+  const bytes = $derived([...picked.values()].reduce((sum, item) => sum + item.size, 0));
   const asks = $derived(line.caution === 'ask');
   const path = $derived({ survey_id: surveyId, category: line.category });
 
@@ -63,19 +64,22 @@
     if (!open) return;
     untrack(() => {
       picked.clear();
-      for (const [number, size] of Object.entries(chosen)) picked.set(Number(number), size);
+      for (const [number, item] of Object.entries(chosen)) picked.set(Number(number), item);
       go(null);
     });
   });
 
+  function itemAt(place: number): ChosenItem {
+    const mount = order?.mounts[order.on[place] ?? -1] ?? '';
+    return { size: order?.sizes[place] ?? 0, mount };
+  }
   function pick(number: number, on: boolean) {
-    const place = order?.numbers.indexOf(number) ?? -1;
-    if (on) picked.set(number, order?.sizes[place] ?? 0);
+    if (on) picked.set(number, itemAt(order?.numbers.indexOf(number) ?? -1));
     else picked.delete(number);
   }
   function pickProposed() {
     order?.numbers.forEach((number, place) => {
-      if (order.proposed[place]) picked.set(number, order.sizes[place] ?? 0);
+      if (order.proposed[place]) picked.set(number, itemAt(place));
     });
   }
   const up = $derived.by(() => {

@@ -5,6 +5,8 @@
   import { goto } from '$app/navigation';
   import { api, inWords } from '$lib/api/client';
   import Modal from '$lib/components/Modal.svelte';
+  import VolumeFields from '$lib/machines/VolumeFields.svelte';
+  import { choiceOf } from '$lib/machines/volumes';
   import { useCategoryNames } from '$lib/categories.svelte';
   import { count } from '$lib/words';
   import ListChecks from '@lucide/svelte/icons/list-checks';
@@ -21,6 +23,8 @@
   const routines = $derived(asked.data ?? []);
   let chosen = $state('');
   let onBench = $state(false);
+  let way = $state<'all' | 'only' | 'but'>('all');
+  let volumeNames = $state('');
   let problem = $state('');
   let told = $state('');
   const routine = $derived(routines.find((one) => String(one.id) === chosen));
@@ -37,7 +41,11 @@
     const { data, error } = await api.POST('/api/v1/routines/{routine_id}/runs', {
       params: { path: { routine_id: Number(chosen) } },
       headers: { 'Idempotency-Key': crypto.randomUUID() },
-      body: { machine_ids: machineIds, on_bench: onBench }
+      body: {
+        machine_ids: machineIds,
+        on_bench: onBench,
+        volumes: choiceOf(way, volumeNames)
+      }
     });
     problem = error ? inWords(error) : '';
     if (!data) return;
@@ -72,6 +80,7 @@
     <input type="checkbox" bind:checked={onBench} />
     on the bench: rounds wait until its list is through
   </label>
+  <div class="mt-3"><VolumeFields bind:way bind:names={volumeNames} /></div>
   <p class="muted mt-2 text-sm">
     The rules in force on each machine apply. What needs a consent and has none is only listed.
   </p>

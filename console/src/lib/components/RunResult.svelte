@@ -1,12 +1,14 @@
 <script lang="ts">
   import type { RunDetail } from '$lib/api/client';
   import { useCategoryNames } from '$lib/categories.svelte';
+  import { inWords } from '$lib/machines/volumes';
   import { count, size } from '$lib/words';
   import RunState from './RunState.svelte';
   import When from './When.svelte';
 
   let { run }: { run: RunDetail } = $props();
   const nameOf = useCategoryNames();
+  const chosen = $derived(inWords(run.volumes));
 
   const left = $derived(
     run.outcomes.flatMap((o) => o.left.map((stay) => ({ category: o.category, ...stay })))
@@ -17,7 +19,8 @@
   <p class="flex flex-wrap items-center gap-x-3">
     <RunState state={run.state} />
     <span class="muted">
-      run {run.id}, by {run.round_name ?? run.made_by}, <When at={run.ended_at} />
+      run {run.id}, by {run.round_name ?? run.made_by}{chosen ? `, ${chosen}` : ''},
+      <When at={run.ended_at} />
     </span>
     {#if run.reason}<span>{run.reason}</span>{/if}
   </p>

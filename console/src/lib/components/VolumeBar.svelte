@@ -16,7 +16,7 @@
   const full = $derived(100 * used > threshold * volume.capacity);
   const part = (bytes: number) => `${(100 * bytes) / Math.max(1, volume.capacity)}%`;
   const words = $derived(
-    `${volume.mount}: ${share(used, volume.capacity)} used, ${size(volume.free)} free` +
+    `${volume.mount} ${share(used, volume.capacity)} used, ${size(volume.free)} free` +
       (goes ? `, ${size(goes)} would go` : '') +
       (asks ? `, ${size(asks)} needs a yes` : '')
   );

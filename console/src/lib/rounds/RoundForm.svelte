@@ -7,6 +7,7 @@
   import { changedMeanwhile, type Changed } from '$lib/conflict';
   import { Draft } from '$lib/drafts.svelte';
   import MachinePicker from '$lib/machines/MachinePicker.svelte';
+  import VolumeFields from '$lib/machines/VolumeFields.svelte';
   import { count } from '$lib/words';
   import { untrack } from 'svelte';
   import ClientChips from './ClientChips.svelte';
@@ -277,6 +278,7 @@
         onchoose={choose}
         first={chosenFirst}
       />
+      <div class="mt-3"><VolumeFields bind:way={f.volumes} bind:names={f.volumeNames} /></div>
     </fieldset>
   </div>
   <aside class="space-y-4 lg:sticky lg:top-4 lg:self-start">

@@ -34,6 +34,11 @@
       {/if}
     </p>
   {/each}
+  {#if preview.without_volumes.length}
+    <p class="lookhere text-sm" data-testid="without-volumes">
+      Has none of these volumes, so nothing would be done: {preview.without_volumes.join(', ')}.
+    </p>
+  {/if}
   {#if preview.too_long_for.length}
     <p class="lookhere text-sm">
       Will not finish before the window closes: {preview.too_long_for.join(', ')}.

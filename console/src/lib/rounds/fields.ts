@@ -1,5 +1,6 @@
 /** A round as its form holds it, and as the service takes it. */
 import type { Round, RoundEdit, Schema } from '$lib/api/client';
+import { choiceOf, inWords } from '$lib/machines/volumes';
 import { daysOf, today } from '$lib/words';
 
 export type Plan = Round['plan'];
@@ -27,6 +28,10 @@ export interface RoundFields {
   machines: number[];
   clients: number[];
   but: number[];
+  /** Which volumes: all, only those named, or all but those. */
+  volumes: 'all' | 'only' | 'but';
+  /** As typed: "C:, D:". */
+  volumeNames: string;
   /** The version these fields began with; 0 for a new round. */
   version: number;
 }
@@ -56,6 +61,8 @@ export function fieldsOf(round: Round | undefined, machines: number[] = []): Rou
     machines: [...(plan?.machine_ids ?? machines)],
     clients: [...(plan?.client_ids ?? [])],
     but: [...(plan?.except_machine_ids ?? [])],
+    volumes: plan?.volumes.only.length ? 'only' : plan?.volumes.but.length ? 'but' : 'all',
+    volumeNames: [...(plan?.volumes.only ?? []), ...(plan?.volumes.but ?? [])].join(', '),
     version: round?.version ?? 0
   };
 }
@@ -81,6 +88,7 @@ export function editOf(f: RoundFields, plan: Plan | undefined): RoundEdit {
       ? { systems: f.system ? [f.system as Schema['System']] : [], words: f.like.trim() }
       : null,
     except_machine_ids: f.but,
+    volumes: choiceOf(f.volumes, f.volumeNames),
     cared_for_by: f.caredFor ? Number(f.caredFor) : null,
     paused: plan?.paused ?? false,
     paused_until: plan?.paused_until ?? null
@@ -108,6 +116,7 @@ export function inFields(f: RoundFields, routines: { id: number; name: string }[
     machines: many(f.machines, 'machine'),
     clients: many(f.clients, 'client'),
     'every machine like': f.filtered ? `${f.system || 'any system'} ${f.like}`.trim() : '',
-    'left out': many(f.but, 'machine')
+    'left out': many(f.but, 'machine'),
+    volumes: inWords(choiceOf(f.volumes, f.volumeNames)) || 'all'
   };
 }

@@ -7,6 +7,7 @@ or into the hold, is `disposal`'s.
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from contextlib import closing
 from datetime import UTC, datetime
 from functools import partial
@@ -64,7 +65,9 @@ class Cleaner:
         self._task = task
         self._watch = watch
         self._open_now = OpenNow(machine)
-        self._territory = Territory(machine, guard, machine.volumes(), own_folders(task.rules))
+        self._territory = Territory(
+            machine, guard, machine.volumes(), own_folders(task.rules), task.volumes
+        )
         self._conditions = Conditions(
             machine,
             self._territory,
@@ -146,7 +149,7 @@ class Cleaner:
                     continue
                 agreed = ConsentedItems(remover)
                 self.again[kind.key] = agreed.again
-                agreed.clean(here, listing.items)
+                agreed.clean(here, self._chosen(kind, listing.items))
             return
         by_mount: dict[str, list[Place]] = {}
         for place in here:
@@ -155,6 +158,14 @@ class Cleaner:
             judge = candidates.judge_for(places[0].mount, places)
             for place in places:
                 _clean_place(remover, place, judge, sweep=not kind.held_for(rule))
+
+    def _chosen(self, kind: Category, items: Iterable[Item]) -> Iterator[Item]:
+        """What was agreed to, but for what lies on volumes that are not chosen."""
+        for item in items:
+            if self._territory.is_elsewhere(kind.key, item.place):
+                self.outcomes.leave(kind.key, item.place, item.path, item.size, Reason.OTHER_VOLUME)
+            else:
+                yield item
 
     def _leave_all(self, kind: Category, listing: AgreedListing) -> None:
         """Nothing goes while the clock is not trusted, agreed to or not."""

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from phylax.core.believed_time import Believed
 from phylax.core.protocol import AgreedListing, CategoryRule
 from phylax.core.retention import ProtectEntry, RuleInForce
+from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 
 @dataclass(frozen=True)
@@ -21,6 +22,8 @@ class CleaningPass:
     standing: tuple[str, ...] = ()
     """`ask` categories that go by their rule, by a standing consent."""
     agreed: tuple[AgreedListing, ...] = ()
+    volumes: VolumeChoice = ALL_VOLUMES
+    """On others nothing goes, agreed to or not."""
 
     def rule(self, key: str) -> RuleInForce:
         """KeyError where the order has none for a category."""

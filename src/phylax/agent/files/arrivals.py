@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import struct
 from base64 import b64decode, b64encode
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from contextlib import suppress
 from pathlib import Path
 
@@ -43,6 +43,15 @@ class Arrivals:
         if self._now and (key in self.folders or len(self.folders) < MOST):
             self.folders[key] = min(by_times, self._now if first is None else first)
         return by_times if first is None else min(by_times, first)
+
+    def keep_of(self, devices: Collection[int]) -> None:
+        """Of devices that this look left out, what earlier ones knew holds on. Of those that it
+        looked at, a folder that it did not see may have gone, and its number be another's."""
+        if not self._now:
+            return
+        for key, first in self._known.items():
+            if key[0] in devices and len(self.folders) < MOST:
+                self.folders.setdefault(key, first)
 
 
 def packed(folders: dict[Key, int]) -> str:

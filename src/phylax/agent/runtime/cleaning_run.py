@@ -101,6 +101,7 @@ class CleaningRun:
             protect=order.protect,
             standing=order.standing,
             agreed=agreed,
+            volumes=order.volumes,
         )
         for party in self._crew.parties():
             report = party.clean(task, self._journal, watch)
@@ -120,7 +121,7 @@ class CleaningRun:
         listed = {listing.category for listing in order.agreed}
         by_rule = [key for key in order.clean if key not in listed]
         look = tuple(rule for rule in order.look if rule.category in by_rule)
-        task = LookTask(look, self._clock.believed(), order.protect)
+        task = LookTask(look, self._clock.believed(), order.protect, order.volumes)
         hears = LookListener(self._listener.watcher("second look", None))
         lines = [line for party in self._crew.parties() for line in party.look(task, hears)]
         went = sum(self._journal.removed_of(key).size for key in order.clean)

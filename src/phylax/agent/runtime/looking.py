@@ -47,7 +47,7 @@ def look_through(
         # a category that several have a part of is shown when all of them were looked at
         hears = replace(hears, part=parts.add)
     for party in parties:
-        task = LookTask(order.look, clock.believed(), order.protect, remember=True)
+        task = LookTask(order.look, clock.believed(), order.protect, order.volumes, remember=True)
         surveyed += party.look(task, hears)
     lines = merged(surveyed)
     pages.send()
@@ -59,7 +59,8 @@ def look_through(
             started_at=started,
             ended_at=datetime.now(UTC),
             lines=tuple(lines),
-            covers=covers(order.protect, lines, there),
+            # what an entry covers is only known where everything was looked at
+            covers=covers(order.protect, lines, there) if order.volumes.is_all else None,
         )
     )
     # sent along the way, so that people see it; if not now, then with the result

@@ -39,8 +39,13 @@ from phylax.core.protocol import (
 )
 from phylax.core.survey import Look, SurveyLine
 from phylax.core.tuning.changes import ChangeMade
+from phylax.core.volumes import VolumeChoice
 
 _log = logging.getLogger("phylax.agent")
+
+
+class NoVolumeError(ValueError):
+    """An order is for volumes that this machine does not have now."""
 
 
 class OrderRunner:
@@ -109,6 +114,8 @@ class OrderRunner:
         did: dict[str, Any] = {}
         listener = OrderListener(self._sender.link, order, self._shutting_down)
         try:
+            if isinstance(order, SurveyOrder | CleanOrder):
+                self._check_volumes(order.volumes)
             match order:
                 case SurveyOrder():
                     if order.snapshot:
@@ -149,6 +156,8 @@ class OrderRunner:
                     did = self._crew.held_work(self._sender.spool, order, journal, watch)
         except Stopped as stop:
             did[why_stopped(stop)] = True
+        except NoVolumeError as failure:
+            did["error"] = str(failure)
         except (OSError, JournalError, KeyError, ValueError) as failure:
             _log.exception("run %s failed", order.run_id)
             did["error"] = f"{type(failure).__name__}: {failure}"
@@ -164,6 +173,15 @@ class OrderRunner:
             uncertain=journal.uncertain,
             **did,
         )
+
+    def _check_volumes(self, choice: VolumeChoice) -> None:
+        """NoVolumeError where there is nothing to do on this machine."""
+        mounts = [reading.mount for reading in self._crew.machine.volumes()]
+        if mounts and not choice.of(mounts):
+            have = ", ".join(mounts)
+            raise NoVolumeError(
+                f"none of its volumes was chosen: {choice.in_words()}, it has {have}"
+            )
 
     def _settings(self) -> SettingsRun:
         journal = self._runs.parent / "changes"

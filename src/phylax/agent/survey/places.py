@@ -24,6 +24,7 @@ from phylax.core.retention import Caution
 from phylax.core.shop import ReadingIn
 from phylax.core.survey import Unread, spell
 from phylax.core.survey.file_stat import FileStat
+from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 _WILD = re.compile(r"[*?\[]")
 
@@ -105,6 +106,10 @@ def deeper(handle: int, below: Iterable[str]) -> int:
     return handle
 
 
+_UnreadOn = tuple[str | None, Unread]
+"""A place that cannot be looked at, and its volume where that is known."""
+
+
 class Territory:
     """All places of all categories on a machine, each folder once."""
 
@@ -114,20 +119,24 @@ class Territory:
         guard: Guard,
         volumes: Sequence[ReadingIn],
         own_folders: Iterable[str] = (),
+        choice: VolumeChoice = ALL_VOLUMES,
     ) -> None:
         """`volumes` are the machine's, the system's first; `own_folders` those the shop names, as
-        the machine's people write them."""
+        the machine's people write them; `choice` says on which volumes there is anything to do."""
         self._machine = machine
         self._guard = guard
         self._own = tuple(own_folders)
+        self._choice = choice
         self.volumes = tuple(volumes)
         self.mount = volumes[0].mount if volumes else "/"
         """The system's volume, for what lies in no folder."""
+        self.somewhere = next(iter(choice.of(v.mount for v in volumes)), self.mount)
+        """A chosen volume, for what cannot be looked at wherever it lies."""
         self._places: dict[str, list[Place]] = {}
-        self._unread: dict[str, list[Unread]] = {}
+        self._unread: dict[str, list[_UnreadOn]] = {}
         claims: set[tuple[int, int]] = set()
         for kind in catalogue().values():
-            unread: list[Unread] = []
+            unread: list[_UnreadOn] = []
             places = list(self._places_of(kind, unread))
             self._places[kind.key], self._unread[kind.key] = places, unread
             if kind.shape in ("files", "trash"):
@@ -139,13 +148,32 @@ class Territory:
         the agent's own."""
 
     def places(self, key: str) -> list[Place]:
-        return self._places[key]
+        """Of a category, on the chosen volumes."""
+        return [place for place in self._places[key] if self._choice.covers(place.mount)]
 
     def unread(self, key: str) -> list[Unread]:
-        """Places of a category that the guard forbids or that cannot be opened."""
-        return self._unread[key]
+        """Places of a category that the guard forbids or that cannot be opened, as far as they are
+        not known to lie on a volume that is not chosen."""
+        return [
+            entry
+            for mount, entry in self._unread[key]
+            if mount is None or self._choice.covers(mount)
+        ]
 
-    def _places_of(self, kind: Category, unread: list[Unread]) -> Iterator[Place]:
+    def is_elsewhere(self, key: str, shown: str) -> bool:
+        """Whether a place of a category lies on a volume that is not chosen."""
+        return any(
+            place.shown == shown and not self._choice.covers(place.mount)
+            for place in self._places[key]
+        )
+
+    def devices_left_out(self) -> set[int]:
+        """Devices on which only places lie that are not chosen."""
+        every = [place for places in self._places.values() for place in places]
+        looked_at = {place.device for place in every if self._choice.covers(place.mount)}
+        return {place.device for place in every} - looked_at
+
+    def _places_of(self, kind: Category, unread: list[_UnreadOn]) -> Iterator[Place]:
         seen: set[tuple[int, int, tuple[str, ...]]] = set()
         for where in kind.on(self._machine.system):
             if where.source is not None:
@@ -158,11 +186,11 @@ class Territory:
                     yield place
 
     def _folders(
-        self, kind: Category, where: Where, base: Folder, unread: list[Unread]
+        self, kind: Category, where: Where, base: Folder, unread: list[_UnreadOn]
     ) -> Iterator[Place]:
         for location in self._locations(base):
             if location.why:
-                unread.append(Unread(path=location.shown, why=location.why))
+                unread.append((None, Unread(path=location.shown, why=location.why)))
                 continue
             for below in where.below:
                 yield from self._expand(kind, where, location, below, unread)
@@ -182,15 +210,18 @@ class Territory:
         where: Where,
         location: Location,
         below: str,
-        unread: list[Unread],
+        unread: list[_UnreadOn],
     ) -> Iterator[Place]:
         """The places a pattern stands for; `*` stands in one folder name, links do not count."""
+        mount: str | None = None
         try:
             parts_below = [part for part in below.split("/") if part]
-            matches = list(_matches(location.path, parts_below, self._elsewhere(location, unread)))
             mount = self._machine.mount_at(location.path)
+            odd = self._elsewhere(location, mount, unread)
+            matches = list(_matches(location.path, parts_below, odd))
         except OSError as error:
-            unread.append(Unread(path=location.shown, why=error.strerror or str(error)))
+            entry = Unread(path=location.shown, why=error.strerror or str(error))
+            unread.append((mount, entry))
             return
         for parts, device, file in matches:
             place = Place(
@@ -211,17 +242,17 @@ class Territory:
             )
             place = replace(place, locks=tuple(self._locks(where, place)))
             if why := self._why_forbidden(kind, place):
-                unread.append(Unread(path=place.shown, why=why))
+                unread.append((mount, Unread(path=place.shown, why=why)))
                 continue
             if not files.may_look_into(place.path):
-                unread.append(Unread(path=place.shown, why="Permission denied"))
+                unread.append((mount, Unread(path=place.shown, why="Permission denied")))
                 continue
             yield place
 
-    def _elsewhere(self, location: Location, unread: list[Unread]) -> Complaint:
+    def _elsewhere(self, location: Location, mount: str, unread: list[_UnreadOn]) -> Complaint:
         """Notes folders on the way to a place over which something else is mounted."""
         return lambda path, why: unread.append(
-            Unread(path=self._machine.join(location.shown, path), why=why)
+            (mount, Unread(path=self._machine.join(location.shown, path), why=why))
         )
 
     def _locks(self, where: Where, place: Place) -> Iterator[str]:

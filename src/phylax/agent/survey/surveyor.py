@@ -38,11 +38,10 @@ def survey(
     arrivals: Arrivals | None = None,
 ) -> list[SurveyLine]:
     """A line for every category on every volume where it has a place."""
-    territory = Territory(machine, guard, machine.volumes(), task.own_folders)
+    territory = Territory(machine, guard, machine.volumes(), task.own_folders, task.volumes)
+    arrivals = arrivals or Arrivals()
     protection = protection_on(machine, task.protect)
-    conditions = Conditions(
-        machine, territory, protection, machine.in_use(), task.now, arrivals or Arrivals()
-    )
+    conditions = Conditions(machine, territory, protection, machine.in_use(), task.now, arrivals)
     for entry in protection.folders_there:
         listener.there(entry)
     lines: list[SurveyLine] = []
@@ -53,6 +52,7 @@ def survey(
         surveyed = _Look(candidates, territory, listener).lines()
         lines += surveyed
         listener.part(surveyed)
+    arrivals.keep_of(territory.devices_left_out())
     return lines
 
 
@@ -76,7 +76,7 @@ class _Look:
             by_mount.setdefault(place.mount, []).append(place)
         unread = self._territory.unread(self._kind.key)
         if unread and not by_mount:
-            by_mount[self._territory.mount] = []
+            by_mount[self._territory.somewhere] = []
         lines = []
         for mount, places in by_mount.items():
             rule = self._candidates.rule
@@ -210,7 +210,7 @@ class _Look:
         if candidate.protected and self._kind.shape in ("sites", "visits"):
             count.kept_sites += 1
         if self._listing is not None:
-            self._listing(self._kind.key, as_item(item, place.shown))
+            self._listing(self._kind.key, as_item(item, place.shown, place.mount))
 
     def _complain(self, place: Place, count: LineCount) -> Complaint:
         join = self._machine.join

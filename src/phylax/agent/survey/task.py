@@ -10,6 +10,7 @@ from phylax.core.believed_time import Believed
 from phylax.core.protocol import CategoryRule
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Item, SurveyLine
+from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 
 class Stopped(Exception):
@@ -37,8 +38,9 @@ class LookTask:
     rules: tuple[CategoryRule, ...]
     now: Believed
     protect: tuple[ProtectEntry, ...] = ()
+    volumes: VolumeChoice = ALL_VOLUMES
     remember: bool = False
-    """A whole look keeps in mind which folders it saw (`arrivals`)."""
+    """A look keeps in mind which folders it saw (`arrivals`)."""
 
     @property
     def own_folders(self) -> tuple[str, ...]:

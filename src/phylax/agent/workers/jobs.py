@@ -26,6 +26,7 @@ from phylax.core.tuning.programs import Switch
 from phylax.core.tuning.setting import Scalar
 from phylax.core.tuning.verdicts import Seen
 from phylax.core.values import Demand, Moment, Value
+from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 Count = Annotated[int, Field(ge=0, le=2**62)]
 Text = Annotated[str, Field(max_length=4096)]
@@ -55,6 +56,7 @@ class LookJob(Value):
     look: tuple[CategoryRule, ...]
     protect: tuple[ProtectEntry, ...] = ()
     now: Believed
+    volumes: VolumeChoice = ALL_VOLUMES
     known: str = Field("", description="Packed: since when folders lie where they lie")
     remember: bool = Field(False, description="Say which folders were seen")
 
@@ -72,6 +74,7 @@ class CleanJob(Value):
     clean: tuple[str, ...]
     standing: tuple[str, ...] = ()
     agreed: tuple[AgreedListing, ...] = ()
+    volumes: VolumeChoice = ALL_VOLUMES
     known: str = Field("", description="Packed: since when folders lie where they lie")
 
 

@@ -119,7 +119,7 @@ class _Desk:
             lines = survey(
                 self.machine,
                 self._guard,
-                LookTask(job.look, job.now, job.protect, job.remember),
+                LookTask(job.look, job.now, job.protect, job.volumes, remember=job.remember),
                 LookListener(
                     watch=self.agent.watch,
                     listing=listing,
@@ -147,6 +147,7 @@ class _Desk:
             protect=job.protect,
             standing=job.standing,
             agreed=job.agreed,
+            volumes=job.volumes,
         )
         arrivals = Arrivals(unpacked(job.known))
         cleaner = Cleaner(

@@ -27,6 +27,7 @@ from phylax.agent.workers.supervisor import Nursery
 from phylax.core.catalogue import category
 from phylax.core.retention import ProtectEntry, ProtectKind
 from phylax.core.survey import AgeDay, Stay, SurveyLine, Tally, Unread
+from phylax.core.volumes import VolumeChoice
 
 _MOST_LISTED, _MOST_LINES = 500_000, 200
 _log = logging.getLogger("phylax.agent")
@@ -108,7 +109,11 @@ class Somebody:
                 case jobs.Lines():
                     for line in message.lines:
                         full = len(lines) >= _MOST_LINES
-                        known = line.category in rules and _is_plausible(line, task.protect)
+                        known = (
+                            line.category in rules
+                            and task.volumes.covers(line.mount)
+                            and _is_plausible(line, task.protect)
+                        )
                         if full or not known:
                             raise WorkerError("it sent lines that cannot be")
                         volume = volumes.get(line.mount)
@@ -130,6 +135,7 @@ class Somebody:
             look=look,
             protect=task.protect,
             now=task.now,
+            volumes=task.volumes,
             known=packed(crew.arrivals.known(whose)),
             remember=kept,
         )
@@ -139,7 +145,8 @@ class Somebody:
             if stop:
                 raise stop[0] from None
             _log.error("the worker for %s: %s", self.name, error)
-            return [_not_looked_at(self._person, rules, crew.machine, str(error))]
+            why = str(error)
+            return [_not_looked_at(self._person, rules, crew.machine, task.volumes, why)]
         if stop:
             raise stop[0]
         if kept:
@@ -205,6 +212,7 @@ class Somebody:
             clean=keys,
             standing=task.standing,
             agreed=listings,
+            volumes=task.volumes,
             known=packed(crew.arrivals.known(str(self._person.uid))),
         )
         try:
@@ -258,14 +266,18 @@ def _is_plausible(line: SurveyLine, protect: Sequence[ProtectEntry]) -> bool:
 
 
 def _not_looked_at(
-    person: Person, rules: dict[str, Any], machine: MachineKind, why: str
+    person: Person,
+    rules: dict[str, Any],
+    machine: MachineKind,
+    volumes: VolumeChoice,
+    why: str,
 ) -> SurveyLine:
     """A line that says that somebody's places could not be looked at."""
     key, rule = next(iter(rules.items()))
-    mount = machine.volumes()[0].mount if machine.volumes() else "/"
+    mounts = volumes.of(reading.mount for reading in machine.volumes())
     return SurveyLine(
         category=key,
-        mount=mount,
+        mount=mounts[0] if mounts else "/",
         rule=rule,
         holds=Tally(),
         goes=Tally(),

@@ -21,6 +21,7 @@ from phylax.core.scheduling.rounds import (
 )
 from phylax.core.scheduling.routines import Routine, RoutineEdit
 from phylax.core.shop import ClosingDays, ClosingDaysEdit
+from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 
 class Routines(Family):
@@ -57,10 +58,16 @@ class Routines(Family):
         await self._http.delete(f"/routines/{routine_id}")
 
     async def run(
-        self, routine_id: int, machine_ids: Sequence[int], *, on_bench: bool = False
+        self,
+        routine_id: int,
+        machine_ids: Sequence[int],
+        *,
+        on_bench: bool = False,
+        volumes: VolumeChoice = ALL_VOLUMES,
     ) -> Sequence[Run]:
-        """Carry a routine out once, on one machine or many, as soon as they call."""
-        new = NewRoutineRuns(machine_ids=tuple(machine_ids), on_bench=on_bench)
+        """Carry a routine out once, on one machine or many, as soon as they call; `volumes` say
+        where its steps look and clean."""
+        new = NewRoutineRuns(machine_ids=tuple(machine_ids), on_bench=on_bench, volumes=volumes)
         return (await self._http.post(RunsMade, f"/routines/{routine_id}/runs", new)).runs
 
 

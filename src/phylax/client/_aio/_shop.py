@@ -47,6 +47,7 @@ from phylax.core.searching import HitKind, Results
 from phylax.core.shop import Machine, Shop, ShopEdit
 from phylax.core.today import Today
 from phylax.core.values import edit_of
+from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 _SEALS: type[list[Seal]] = list[Seal]
 "`list` is a method's name below."
@@ -85,10 +86,11 @@ class Runs(Family):
         """How far one is, or how it went. NotFoundError."""
         return await self._http.get(RunDetail, f"/runs/{run_id}")
 
-    async def survey(self, which: Which) -> Run:
-        """Look through a machine as soon as it calls."""
+    async def survey(self, which: Which, *, volumes: VolumeChoice = ALL_VOLUMES) -> Run:
+        """Look through a machine, or some of its volumes, as soon as it calls."""
         machine = await self._http.get(Machine, f"/machines/{which}")
-        return await self._http.post(Run, "/runs", NewRun(machine_id=machine.id, work="survey"))
+        new = NewRun(machine_id=machine.id, work="survey", volumes=volumes)
+        return await self._http.post(Run, "/runs", new)
 
     async def check(
         self, which: Which, checks: Sequence[str], modes: Mapping[str, str] | None = None
@@ -108,15 +110,21 @@ class Runs(Family):
         )
 
     async def clean(
-        self, which: Which, categories: Sequence[str], *, consents: Sequence[int] = ()
+        self,
+        which: Which,
+        categories: Sequence[str],
+        *,
+        consents: Sequence[int] = (),
+        volumes: VolumeChoice = ALL_VOLUMES,
     ) -> Run:
-        """Clean categories of a machine as soon as it calls."""
+        """Clean categories of a machine, or of some of its volumes, as soon as it calls."""
         machine = await self._http.get(Machine, f"/machines/{which}")
         new = NewRun(
             machine_id=machine.id,
             work="clean",
             categories=tuple(categories),
             consent_ids=tuple(consents),
+            volumes=volumes,
         )
         return await self._http.post(Run, "/runs", new)
 

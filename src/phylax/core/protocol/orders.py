@@ -5,9 +5,9 @@ An order is data of a fixed set of kinds. There is no kind that carries a comman
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from phylax.core.actions import Action
 from phylax.core.checks.time_left import Ran
@@ -18,6 +18,7 @@ from phylax.core.tuning.changes import MOST_WANTED, ChangeId, Wanted, WantedValu
 from phylax.core.tuning.programs import Text
 from phylax.core.tuning.setting import Key
 from phylax.core.values import Moment, Value
+from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 LEASE_SECONDS = 90
 
@@ -44,6 +45,7 @@ class _Order(Value):
 class _LookingOrder(_Order):
     look: tuple[CategoryRule, ...] = Field(description="Rules in force, for looks and verdicts")
     protect: tuple[ProtectEntry, ...] = ()
+    volumes: VolumeChoice = ALL_VOLUMES
     end_by: Moment | None = Field(None, description="By then it must have ended")
 
 
@@ -54,7 +56,10 @@ class SurveyOrder(_LookingOrder):
 
 
 class CleanOrder(_LookingOrder):
-    kind: Literal["clean"] = "clean"
+    """A cleaning. One of chosen volumes has a kind of its own: an agent of an earlier version would
+    pass over what it does not know in an order, and clean them all."""
+
+    kind: Literal["clean", "clean chosen volumes"] = "clean"
     clean: tuple[str, ...]
     standing: tuple[str, ...] = Field(
         (), description="`ask` categories with a standing consent, which go by their rule"
@@ -64,6 +69,20 @@ class CleanOrder(_LookingOrder):
     snapshot: bool = Field(False, description="Note how the machine stands before anything changes")
     expect_gone: Tally | None = Field(None, description="What is expected to go or be held")
     settings: bool = Field(False, description="Look at what runs by itself afterwards")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _kind_by_volumes(cls, fields: Any) -> Any:
+        if isinstance(fields, dict) and "kind" not in fields:
+            every = VolumeChoice.model_validate(fields.get("volumes", ALL_VOLUMES)).is_all
+            return fields | {"kind": "clean" if every else "clean chosen volumes"}
+        return fields
+
+    @model_validator(mode="after")
+    def _as_its_kind_says(self) -> CleanOrder:
+        if (self.kind == "clean") != self.volumes.is_all:
+            raise ValueError("'clean' is for all volumes, 'clean chosen volumes' names them")
+        return self
 
 
 class HeldOrder(_Order):

@@ -52,6 +52,7 @@ class Reason(StrEnum):
     DATED_AHEAD = "dated ahead"
     CLOCK = "clock not trusted"
     CALLED_OFF = "called off"
+    OTHER_VOLUME = "on a volume that was not chosen"
 
     @property
     def should_have_gone(self) -> bool:

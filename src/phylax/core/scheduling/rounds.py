@@ -11,6 +11,7 @@ from phylax.core.scheduling.plain_words import Spoken, read_words
 from phylax.core.scheduling.recurrence import RecurrenceRule, how_often
 from phylax.core.shop import Name, System
 from phylax.core.values import Demand, Moment, Span, Value
+from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 _MANY = 10_000
 
@@ -87,6 +88,9 @@ class RoundEdit(Demand):
     client_ids: Annotated[tuple[int, ...], Field(max_length=_MANY)] = ()
     machines_like: MachineFilter | None = None
     except_machine_ids: Annotated[tuple[int, ...], Field(max_length=_MANY)] = ()
+    volumes: VolumeChoice = Field(
+        ALL_VOLUMES, description="On which of a machine's volumes its steps look and clean"
+    )
     cared_for_by: Annotated[
         int | None, Field(description="Number of the person who looks after it")
     ] = None
@@ -245,6 +249,9 @@ class RoundPreview(Value):
     machines: int = 0
     takes: Span | None = Field(None, description="The longest that a machine is expected to take")
     seldom_on: tuple[Habit, ...] = ()
+    without_volumes: tuple[str, ...] = Field(
+        (), description="Tags of machines that have none of the chosen volumes"
+    )
     too_long_for: tuple[str, ...] = Field(
         (), description="Tags of machines that are not expected to be through before it closes"
     )

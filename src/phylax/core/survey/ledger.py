@@ -24,6 +24,17 @@ from phylax.core.survey.lines import (
     most_held,
 )
 from phylax.core.values import Moment, Span, Value
+from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
+
+
+class LinePart(Value):
+    """What a category has on one volume."""
+
+    mount: str
+    holds: Tally
+    goes: Tally
+    needs_yes: Tally
+    stays: tuple[Stay, ...] = ()
 
 
 class LedgerLine(Value):
@@ -43,6 +54,7 @@ class LedgerLine(Value):
     )
     stays: tuple[Stay, ...]
     largest: tuple[Item, ...]
+    parts: tuple[LinePart, ...] = Field((), description="By volume")
     pressed: bool = Field(False, description="A volume is short of space; shorter spans count")
     keeps_listing: bool = False
     can_be_held: bool = False
@@ -53,6 +65,18 @@ class LedgerLine(Value):
     unread: tuple[Unread, ...] = ()
     unread_count: int = 0
 
+    def going(self, volumes: VolumeChoice = ALL_VOLUMES, *, agreed: bool = False) -> Tally:
+        """What goes of it on some volumes: by its rule, and, where somebody says yes, what waits
+        for that."""
+        return sum(
+            (
+                part.needs_yes if agreed or self.standing else part.goes
+                for part in self.parts
+                if volumes.covers(part.mount)
+            ),
+            Tally(),
+        )
+
 
 class VolumeShare(Value):
     """The parts of one volume: what would go, what needs a yes."""
@@ -60,6 +84,9 @@ class VolumeShare(Value):
     mount: str
     goes: int
     needs_yes: int
+    looked_at: Moment | None = Field(
+        None, description="When, where this survey left it out: by an earlier one"
+    )
 
 
 class Ledger(Value):
@@ -117,6 +144,7 @@ def _ledger_line(key: str, lines: list[SurveyLine], standing: bool) -> LedgerLin
         largest=tuple(
             sorted((i for line in lines for i in line.largest), key=lambda i: -i.size)[:LARGEST]
         ),
+        parts=tuple(_part(line, needs_yes) for line in lines),
         pressed=any(
             line.rule.span_at(percent_free(line.free, line.capacity)) < line.rule.keep_for
             for line in lines
@@ -134,11 +162,23 @@ def _ledger_line(key: str, lines: list[SurveyLine], standing: bool) -> LedgerLin
 
 def _volume_shares(lines: Iterable[SurveyLine]) -> Iterable[VolumeShare]:
     shares: dict[str, list[int]] = {}
+    looked_at: dict[str, Moment | None] = {}
     for line in lines:
         share = shares.setdefault(line.mount, [0, 0])
         share[category(line.category).caution is Caution.ASK] += line.goes.size
-    for mount, (goes, asks) in shares.items():
-        yield VolumeShare(mount=mount, goes=goes, needs_yes=asks)
+        looked_at[line.mount] = line.looked_at
+    for mount, (goes, asks) in sorted(shares.items()):
+        yield VolumeShare(mount=mount, goes=goes, needs_yes=asks, looked_at=looked_at[mount])
+
+
+def _part(line: SurveyLine, needs_yes: bool) -> LinePart:
+    return LinePart(
+        mount=line.mount,
+        holds=line.holds,
+        goes=Tally() if needs_yes else line.goes,
+        needs_yes=line.goes if needs_yes else Tally(),
+        stays=add_stays(line.stays),
+    )
 
 
 def _sum(tallies: Iterable[Tally]) -> Tally:

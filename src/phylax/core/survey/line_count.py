@@ -360,7 +360,7 @@ class LineCount:
                 if count
             ),
             largest=tuple(
-                as_item(item, place)
+                as_item(item, place, mount)
                 for _, _, place, item in sorted(self._largest, key=lambda e: (-e[0], -e[1]))
             ),
             ranked=tuple(self._ranked),
@@ -388,11 +388,12 @@ def _packed(numbers: Sequence[int]) -> array[int]:
         return array("q", [(number + _NUMBER) % (2 * _NUMBER) - _NUMBER for number in numbers])
 
 
-def as_item(item: SurveyedItem, place: str) -> Item:
+def as_item(item: SurveyedItem, place: str, mount: str = "") -> Item:
     """A found file as the item that travels."""
     shown, raw = spell(item.path)
     return Item(
         place=place,
+        mount=mount,
         path=shown,
         raw=raw,
         size=item.size,

@@ -56,6 +56,7 @@ class Item(Value):
     """One thing that a survey found."""
 
     place: str = Field(description="The location it was found in, as the machine writes it")
+    mount: str = Field("", description="Its volume; empty: not known, by an earlier agent")
     path: str = Field(description="Path below the place, with '/' between folders")
     raw: str | None = Field(None, description="The path in base64, where it is not UTF-8")
     size: Amount
@@ -86,12 +87,14 @@ class ListedItem(Item):
 class ListingOrder(Value):
     """All items of a kept listing at once, largest first, as far as choosing them needs it.
 
-    Three columns of one length, which is a fifth of what as many objects would be.
+    Columns of one length, which is a fifth of what as many objects would be.
     """
 
     numbers: tuple[int, ...]
     sizes: tuple[int, ...] = Field(description="Bytes of each")
     proposed: tuple[bool, ...] = Field(description="Whether the rule lets it go")
+    on: tuple[int, ...] = Field((), description="Of each the place of its volume in `mounts`")
+    mounts: tuple[str, ...] = Field((), description="Empty: not known, by an earlier agent")
 
 
 class Ranked(Value):
@@ -146,6 +149,9 @@ class SurveyLine(Value):
 
     category: str
     mount: str
+    looked_at: Moment | None = Field(
+        None, description="When, where the survey itself left the volume out: an earlier one's line"
+    )
     rule: RuleInForce
     holds: Tally
     goes: Tally = Field(description="What the rule lets go; for `ask`: what it proposes")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from itertools import islice
 
@@ -17,6 +18,7 @@ from phylax.core.scheduling.presence import (
 )
 from phylax.core.scheduling.recurrence import left_out, next_dates
 from phylax.core.scheduling.rounds import (
+    Described,
     Habit,
     Postponed,
     Round,
@@ -29,6 +31,7 @@ from phylax.core.values import from_seconds, to_seconds
 from phylax.service.context.context import the_shop
 from phylax.service.problems import Problem, invalid
 from phylax.service.runs import queue
+from phylax.service.runs.create import check_volumes
 from phylax.service.runs.finish import give_up
 from phylax.service.schedule.timetable import Timetable
 from phylax.store import occurrences, people, presence, rounds, routines, runs, shop
@@ -53,6 +56,9 @@ def check(conn: Connection, edit: RoundEdit) -> None:
         raise invalid("/client_ids", f"there is no client {missing[0]}")
     if edit.cared_for_by is not None and people.by_id(conn, edit.cared_for_by) is None:
         raise invalid("/cared_for_by", f"there is no person {edit.cared_for_by}")
+    if not edit.volumes.is_all:
+        machine_ids = [m.id for m in shop.described(conn) if edit.takes(m)]
+        check_volumes(conn, "/volumes", edit.volumes, machine_ids)
 
 
 def check_dates(conn: Connection, edit: RoundEdit, *, at: int) -> None:
@@ -110,7 +116,16 @@ def preview(conn: Connection, edit: RoundEdit, *, at: int) -> RoundPreview:
         takes=timedelta(seconds=max(takes.values())) if takes else None,
         seldom_on=tuple(seldom_on(conn, edit, at=at)),
         too_long_for=tuple(too_long[:_MOST_TOLD]),
+        without_volumes=tuple(_without_volumes(conn, edit, chosen)[:_MOST_TOLD]),
     )
+
+
+def _without_volumes(conn: Connection, edit: RoundEdit, chosen: Sequence[Described]) -> list[str]:
+    """The machines on which there would be nothing to do."""
+    if edit.volumes.is_all:
+        return []
+    mounts = shop.mounts(conn, [m.id for m in chosen])
+    return [m.tag for m in chosen if mounts.get(m.id) and not edit.volumes.of(mounts[m.id])]
 
 
 def seldom_on(conn: Connection, edit: RoundEdit, *, at: int) -> list[Habit]:

@@ -335,7 +335,9 @@ def get_trend(
         until=end,
         points=tuple(point_of(r) for r in history),
         cleanings=tuple(
-            Cleaning(run_id=r.id, at=r.ended_at, freed=r.freed) for r in cleaned if r.ended_at
+            Cleaning(run_id=r.id, at=r.ended_at, freed=r.freed)
+            for r in cleaned
+            if r.ended_at and r.volumes.covers(volume.mount)
         ),
         threshold_percent=target.limit_percent,
         lines=tuple(

@@ -169,5 +169,6 @@ def conclude_run(conn: Connection, run: Run, *, at: int) -> None:
 def note_length(conn: Connection, run: Run) -> None:
     """How long the agent worked is what the next estimate is made from."""
     worked = runs.worked(conn, run.id)
-    if run.routine_id is not None and worked:
+    # one of chosen volumes says little of how long all of them take
+    if run.routine_id is not None and worked and run.volumes.is_all:
         routines.note_length(conn, run.routine_id, run.machine_id, worked)

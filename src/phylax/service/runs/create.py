@@ -23,6 +23,7 @@ from phylax.core.shop import Machine
 from phylax.core.survey import Ledger, Tally, ledger
 from phylax.core.tuning.changes import ChangeState, Wanted, WantedValue
 from phylax.core.values import to_seconds
+from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.service.rules.tuning import judged_look
 from phylax.service.runs.care import check_in_care
@@ -43,12 +44,15 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
     for key in new.categories:
         if key not in catalogue():
             raise invalid("/categories", no_category(key))
+    check_volumes(conn, "/volumes", new.volumes, [new.machine_id])
     agreed = _check_consents(conn, new, at)
     survey = surveys.newest(conn, new.machine_id) if new.work == "clean" else None
     chosen = (consents.consent(conn, consent_id) for consent_id in new.consent_ids)
     listed = {consent.category for consent in chosen if consent}
     standing = consents.standing_categories(conn, new.machine_id) - listed
-    promised = expected_to_go(ledger(survey, standing), new.categories) if survey else None
+    promised = None
+    if survey:
+        promised = expected_to_go(ledger(survey, standing), new.categories, new.volumes)
     expected = promised and promised + agreed
     waiting = runs.Waiting(
         new.machine_id,
@@ -57,6 +61,7 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
         who,
         survey_id=survey.id if survey else None,
         expected=expected,
+        volumes=new.volumes,
         checks=new.checks,
         modes=dict(new.modes),
         act=new.act,
@@ -81,6 +86,7 @@ def make_routines(
         if shop.machine(conn, missing[0]) is not None:
             check_in_care(conn, missing[0])
         raise invalid("/machine_ids", f"there is no machine {missing[0]}")
+    check_volumes(conn, "/volumes", new.volumes, new.machine_ids)
     what, categories = work_of(routine.steps)
     made = []
     for machine_id in new.machine_ids:
@@ -90,6 +96,7 @@ def make_routines(
             categories,
             who,
             routine=(routine.id, routine.version),
+            volumes=new.volumes,
             on_bench=new.on_bench,
             takes=routines.takes_on(conn, routine.id, machine_id),
         )
@@ -115,7 +122,9 @@ def again(conn: Connection, run_id: int, *, who: str, at: int) -> Run:
     if rest is None and run.routine_id is not None and run.routine_version is not None:
         routine = routines.routine(conn, run.routine_id, run.routine_version)
         assert routine is not None
-        new = NewRoutineRuns(machine_ids=(run.machine_id,), on_bench=run.on_bench)
+        new = NewRoutineRuns(
+            machine_ids=(run.machine_id,), volumes=run.volumes, on_bench=run.on_bench
+        )
         return make_routines(conn, routine, new, who=who, at=at)[0]
     categories = run.categories if rest is None else rest
     if run.work == "clean" and not categories:
@@ -125,7 +134,7 @@ def again(conn: Connection, run_id: int, *, who: str, at: int) -> Run:
         )  # fmt: skip
     # what has no yes is looked at and waits for one, as in a round
     waiting = runs.Waiting(
-        run.machine_id, run.work, categories, who,
+        run.machine_id, run.work, categories, who, volumes=run.volumes,
         checks=runs.checks_of(conn, run.id), modes=runs.modes_of(conn, run.id),
     )  # fmt: skip
     run_again = runs.add(conn, waiting, at=at)
@@ -241,7 +250,7 @@ def _check_consents(conn: Connection, new: NewRun, at: int) -> Tally:
             raise invalid("/consent_ids", f"consent {consent_id} was used already")
         if to_seconds(consent.expires_at) < at:
             raise invalid("/consent_ids", f"consent {consent_id} has expired; ask again")
-        agreed[consent.category] = Tally(count=consent.items, size=consent.size)
+        agreed[consent.category] = consents.agreed_on(conn, consent, new.volumes)
     standing = consents.standing_categories(conn, new.machine_id)
     for key in new.categories:
         caution = catalogue()[key].caution
@@ -258,13 +267,21 @@ def _check_consents(conn: Connection, new: NewRun, at: int) -> Tally:
     return sum(agreed.values(), Tally())
 
 
-def expected_to_go(looked: Ledger, categories: tuple[str, ...]) -> Tally:
-    """What goes of some categories by their rules, without another yes."""
-    return sum(
-        (
-            line.needs_yes if line.standing else line.goes
-            for line in looked.lines
-            if line.category in categories
-        ),
-        Tally(),
-    )
+def expected_to_go(
+    looked: Ledger, categories: tuple[str, ...], volumes: VolumeChoice = ALL_VOLUMES
+) -> Tally:
+    """What goes of some categories on some volumes by their rules, without another yes."""
+    going = (line.going(volumes) for line in looked.lines if line.category in categories)
+    return sum(going, Tally())
+
+
+def check_volumes(
+    conn: Connection, where: str, choice: VolumeChoice, machine_ids: Sequence[int]
+) -> None:
+    """A problem where a chosen volume is none of these machines', as far as theirs are known."""
+    if choice.is_all:
+        return
+    mounts = shop.mounts(conn, machine_ids)
+    every = sorted({mount for of_machine in mounts.values() for mount in of_machine})
+    if why := choice.why_not(every):
+        raise invalid(where, why)

@@ -86,7 +86,10 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
         goes = tuning.unattended(conn, machine_id)
         return _change_order(conn, run, lease, goes.wanted, goes.values)
     newest = surveys.newest(conn, machine_id)
-    expect = sum((line.holds for line in newest.lines), Tally()) if newest else None
+    expect = None
+    if newest:
+        lines = (line for line in newest.lines if run.volumes.covers(line.mount))
+        expect = sum((line.holds for line in lines), Tally())
     look = tuple(
         CategoryRule(category=key, rule=rule)
         for key, rule in rules.in_force_on(conn, machine_id).items()
@@ -98,6 +101,7 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
             lease=lease,
             look=look,
             protect=protect,
+            volumes=run.volumes,
             expect=expect,
             end_by=ends,
             settings=True,
@@ -114,6 +118,7 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
         lease=lease,
         look=look,
         protect=protect,
+        volumes=run.volumes,
         # what has no yes is only looked at; its listing then waits for one
         clean=tuple(
             key

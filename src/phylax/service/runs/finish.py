@@ -32,7 +32,7 @@ def write_down(conn: Connection, run: Run, conclusion: Conclusion, *, at: int) -
             at=from_seconds(at),
             who=f"{run.round_name} (round)" if run.round_name else run.made_by,
             kind=RecordKind.RUN,
-            text=in_a_sentence(run.work, conclusion, run.act)
+            text=in_a_sentence(run.work, conclusion, run.act, run.volumes)
             + _settings_in_words(conn, run)
             + checked.in_words(conn, run.id)
             + telling.in_words(conn, run.id)

@@ -44,6 +44,7 @@ from phylax.core.survey import Ledger, Look, Survey, Tally, ledger
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.problems import Problem
 from phylax.service.runs import availability, checklist, queue, set_back, settings_told
+from phylax.service.runs.carrying import with_carried
 from phylax.service.runs.create import expected_to_go
 from phylax.service.runs.finish import write_down
 from phylax.service.runs.reading_messages import Prepared, prepared
@@ -107,7 +108,7 @@ def apply(
             _add_part(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
         case SurveyMessage():
             run = _own_run(conn, machine_id, message.run_id)
-            _finish_survey(conn, run, message, ready or prepared(message), at=at)
+            _finish_survey(conn, run, message, ready, at=at)
         case HeldMessage():
             # told again after the records were set back, it may be of a run that they do not know
             known = runs.is_of(conn, message.run_id, machine_id)
@@ -171,9 +172,9 @@ def _take_readings(conn: Connection, machine_id: int, message: ReadingsMessage, 
         at_last, free_then = max(zip(series.at, series.free, strict=True))
         if series.capacity and at_last >= newest.get(series.mount, (0, 0.0))[0]:
             newest[series.mount] = at_last, 100 * free_then / series.capacity
-    free = [share for _, share in newest.values()]
-    if free and min(free) < 50:
-        queue.make_under_pressure(conn, machine_id, min(free), at=at)
+    free = {mount: share for mount, (_, share) in newest.items()}
+    if free and min(free.values()) < 50:
+        queue.make_under_pressure(conn, machine_id, free, at=at)
     events.publish(conn, EventKind.READING, at=at, machine_id=machine_id)
 
 
@@ -212,9 +213,12 @@ def _add_part(conn: Connection, run: Run, message: SurveyPartMessage, *, at: int
 
 
 def _finish_survey(
-    conn: Connection, run: Run, message: SurveyMessage, ready: Prepared, *, at: int
+    conn: Connection, run: Run, message: SurveyMessage, ready: Prepared | None, *, at: int
 ) -> None:
     survey_id = surveys.begun(conn, run.machine_id, run.id, message.look, at=at)
+    completed = with_carried(conn, run, message, survey_id)
+    if ready is None or completed is not message:
+        message, ready = completed, prepared(completed)
     started, ended = to_seconds(message.started_at), to_seconds(message.ended_at)
     surveys.finish(conn, survey_id, ready.lines_json, started=started, ended=ended)
     survey = Survey(
@@ -252,7 +256,9 @@ def _finish_survey(
     listed = {consent.category for consent, _ in consents.agreed(conn, run.id)}
     standing = consents.standing_categories(conn, run.machine_id) - listed
     by_rule = ledger(survey, standing) if standing else summed
-    expected = expected_to_go(by_rule, run.categories) if run.work == "clean" else None
+    expected = None
+    if run.work == "clean":
+        expected = expected_to_go(by_rule, run.categories, run.volumes)
     runs.note_look(conn, run.id, survey_id, expected, second=message.look is Look.SECOND)
     events.publish(conn, EventKind.SURVEY, at=at, machine_id=run.machine_id, run_id=run.id)
 
@@ -285,7 +291,7 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
     ended = to_seconds(result.ended_at)
     alone = checklist.alone_under_way(conn, run)
     if run.work == "clean" and result.outcomes and not run.state.has_ended:
-        outlooks.note_cleaning(conn, run.machine_id, run.id, result, at=ended)
+        outlooks.note_cleaning(conn, run, result, at=ended)
     worked = max(1, ended - to_seconds(result.started_at))
     went_well = conclusion.state in (RunState.DONE, RunState.PARTLY) and not result.out_of_time
     if run.routine_id is not None and not run.state.has_ended:
@@ -329,7 +335,8 @@ def _finish_run(conn: Connection, run: Run, result: ResultMessage, *, at: int) -
         events.publish(conn, EventKind.RUN, at=at, machine_id=run.machine_id, run_id=run.id)
         return
     # The run was given up here while the machine still worked; what it did is written down.
-    text = f"Reported late for run {run.id}: {in_a_sentence(run.work, conclusion, run.act)}"
+    sentence = in_a_sentence(run.work, conclusion, run.act, run.volumes)
+    text = f"Reported late for run {run.id}: {sentence}"
     records.append(
         conn,
         Entry(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import timedelta
 
 from phylax.core.events import EventKind
@@ -143,6 +143,7 @@ class _Making:
         occurrences.add_occurrences(
             conn, round_.id, round_.name, (self._routine.id, self._routine.version), work,
             categories, made, at=self._at, at_hand=not self._routine.steps[0].kind.by_agent,
+            volumes=round_.plan.volumes,
         )  # fmt: skip
         for machine_id, postponed in skipped:
             run = occurrences.run_of_occurrence(conn, round_.id, machine_id, occurrence.occurs_at)
@@ -181,12 +182,18 @@ class _Making:
         )
 
 
-def make_under_pressure(conn: Connection, machine_id: int, free_percent: float, *, at: int) -> None:
-    """Make a run of each of a machine's rounds that run when space is short."""
+def make_under_pressure(
+    conn: Connection, machine_id: int, free: Mapping[str, float], *, at: int
+) -> None:
+    """Make a run of each of a machine's rounds that run when space is short on a volume that they
+    are for; `free` is the per cent by volume."""
     table = Timetable(conn)
     for round_ in rounds.of_machine(conn, machine_id):
         pressure = round_.plan.pressure
-        if pressure is None or free_percent >= pressure.below_percent or round_.plan.paused:
+        if pressure is None or round_.plan.paused:
+            continue
+        shares = [free[mount] for mount in round_.plan.volumes.of(free)]
+        if not shares or min(shares) >= pressure.below_percent:
             continue
         newest = occurrences.newest_occurrence(conn, round_.id, machine_id)
         if newest is not None and at - newest < pressure.at_most_every * 86400:

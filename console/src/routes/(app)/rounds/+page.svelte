@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { inWords as volumesInWords } from '$lib/machines/volumes';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
@@ -163,7 +164,11 @@
             <td><a class="anchor font-semibold" href="/rounds/{round.id}">{round.name}</a></td>
             <td>{round.routine_name}</td>
             <td>{round.how_often}</td>
-            <td>{count(round.machines, 'machine')}</td>
+            <td
+              >{count(round.machines, 'machine')}<span class="muted block text-sm"
+                >{volumesInWords(round.plan.volumes)}</span
+              ></td
+            >
             <td class="whitespace-nowrap">
               {#if round.plan.paused}<span class="lookhere">paused</span>{:else}<When
                   at={round.next_at}

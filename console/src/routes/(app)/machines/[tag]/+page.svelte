@@ -35,6 +35,8 @@
   import Made from '$lib/reports/Made.svelte';
   import { useMay } from '$lib/session';
   import { dayStart, later, share, size } from '$lib/words';
+  import { allBut, listed } from '$lib/machines/volumes';
+  import { SvelteSet } from 'svelte/reactivity';
   import ScanSearch from '@lucide/svelte/icons/scan-search';
 
   const SPANS = [
@@ -146,6 +148,14 @@
 
   let problem = $state('');
 
+  // volumes that somebody unticks are left out of the next survey or cleaning
+  const leftOut = new SvelteSet<string>();
+  $effect(() => {
+    void tag;
+    leftOut.clear();
+  });
+  const all = $derived(machine?.volumes.every((volume) => leftOut.has(volume.mount)) ?? false);
+
   const ended = $derived(
     run !== null && ['done', 'partly', 'failed', 'missed', 'called off'].includes(run.state)
   );
@@ -160,7 +170,11 @@
 
   async function look() {
     if (!machine) return;
-    const { error } = await startRun({ machine_id: machine.id, work: 'survey' });
+    const { error } = await startRun({
+      machine_id: machine.id,
+      work: 'survey',
+      volumes: allBut(leftOut)
+    });
     problem = error ? inWords(error) : '';
     await started();
   }
@@ -192,8 +206,10 @@
     <div class="noprint flex flex-wrap gap-2">
       {#if may.work && !machine.retired_at}
         <RoutineStart machineIds={[machine.id]} goThere />
-        <button class="act" onclick={look} disabled={working || !machine.enrolled}>
-          <ScanSearch aria-hidden="true" />Survey it
+        <button class="act" onclick={look} disabled={working || !machine.enrolled || all}>
+          <ScanSearch aria-hidden="true" />Survey it{leftOut.size
+            ? `, not ${listed([...leftOut])}`
+            : ''}
         </button>
       {/if}
     </div>
@@ -212,7 +228,19 @@
       <div>
         <p class="mb-1 flex flex-wrap justify-between gap-2">
           <span>
-            <code>{volume.mount}</code>
+            {#if machine.volumes.length > 1 && may.work && !machine.retired_at}
+              <label class="inline-flex items-center gap-2">
+                <input
+                  type="checkbox"
+                  checked={!leftOut.has(volume.mount)}
+                  onchange={(e) =>
+                    e.currentTarget.checked
+                      ? leftOut.delete(volume.mount)
+                      : leftOut.add(volume.mount)}
+                />
+                <span class="sr-only">{'Survey and clean '}</span><code>{volume.mount}</code>
+              </label>
+            {:else}<code>{volume.mount}</code>{/if}
             <span class="muted"
               >{volume.file_system} {volume.disk === 'unknown' ? '' : volume.disk}</span
             >
@@ -231,6 +259,9 @@
       <span><i class="key" style:background="var(--part-asks)"></i>needs a yes</span>
       <span><i class="key" style:background="var(--part-free)"></i>free</span>
       <span>the tick: {threshold} % used</span>
+      {#if machine.volumes.length > 1 && may.work && !machine.retired_at}
+        <span>Untick a volume to leave it out of a survey or a cleaning.</span>
+      {/if}
     </p>
   </section>
 
@@ -320,7 +351,8 @@
         <GoesAndStays
           {machine}
           {ledger}
-          busy={working}
+          busy={working || all}
+          {leftOut}
           onrules={look}
           onstarted={() => {
             void started();

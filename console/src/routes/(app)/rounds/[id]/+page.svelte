@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { inWords as volumesInWords } from '$lib/machines/volumes';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
@@ -92,7 +93,11 @@
       <h1>{round.name}</h1>
       <p>
         {round.routine_name}, {round.how_often}
-        <span class="muted">· {count(round.machines, 'machine')}</span>
+        <span class="muted"
+          >· {count(round.machines, 'machine')}{volumesInWords(round.plan.volumes)
+            ? ` · ${volumesInWords(round.plan.volumes)}`
+            : ''}</span
+        >
       </p>
       {#if round.plan.paused}<p class="lookhere">Paused until somebody resumes it.</p>
       {:else if round.plan.paused_until && round.plan.paused_until > today()}<p class="lookhere">

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { inWords as volumesInWords } from '$lib/machines/volumes';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
@@ -63,6 +64,7 @@
           <When at={run.made_at} />
           {run.routine_version ? `· version ${run.routine_version} of the routine` : ''}
           {run.on_bench ? '· on the bench' : ''}
+          {volumesInWords(run.volumes) ? `· ${volumesInWords(run.volumes)}` : ''}
         </span>
       </p>
       <p class="mt-1"><RunState state={run.state} /> <span class="muted">{run.reason}</span></p>

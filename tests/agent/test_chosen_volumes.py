@@ -1,0 +1,302 @@
+"""A survey, a cleaning and a round of chosen volumes: nothing is touched on the others, and what is
+known of them stays known."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tomllib
+from datetime import timedelta
+from pathlib import Path
+
+import pytest
+import tomli_w
+
+from conftest import Service
+from engine import NothingRuns, now, rule
+from helpers import TUESDAY, Clock, enrol, make_file, make_standin, needs_you, two_drives
+from people import mounted
+from phylax.agent.config.guard import Guard
+from phylax.agent.files.arrivals import Arrivals, Key
+from phylax.agent.machines.standin import StandInMachine
+from phylax.agent.runtime.loop import Agent
+from phylax.agent.survey.surveyor import survey
+from phylax.agent.survey.task import LookTask
+from phylax.client import Phylax, RefusedError
+from phylax.core.protocol import CategoryRule
+from phylax.core.retention import Reason, Rule, Scope
+from phylax.core.runs import RunState
+from phylax.core.scheduling.rounds import Pressure
+from phylax.core.shop import Machine, MachineEdit, System
+from phylax.core.values import edit_of
+from phylax.core.volumes import VolumeChoice
+from phylax.service.rounds import scheduler
+
+ONLY_C, ALL_BUT_C = VolumeChoice(only=("C:",)), VolumeChoice(but=("C:",))
+ONLY_D = VolumeChoice(only=("D:",))
+
+
+@pytest.fixture
+def drives(tmp_path: Path) -> Path:
+    """The folder of the machine's two drives, each with things that may go."""
+    home = two_drives(tmp_path / "m")
+    for drive, size in (("C", 3000), ("D", 5000)):
+        make_file(tmp_path / f"m/{drive}/$Recycle.Bin/S-1/$Rold", size, days_old=99)
+    make_file(home / "AppData/Local/Temp/old", 700, days_old=9)
+    make_file(home / "Downloads/mine", 900, days_old=300)
+    return tmp_path / "m"
+
+
+@pytest.fixture
+def cad(owner: Phylax, machine: Machine) -> Machine:
+    edit = MachineEdit(tag="cad", client_id=machine.client_id, system=System.WINDOWS)
+    return owner.machines.add(edit)
+
+
+@pytest.fixture
+def agent(owner: Phylax, cad: Machine, tmp_path: Path, drives: Path) -> Agent:
+    agent = enrol(owner, cad.tag, tmp_path / "agent", drives)
+    agent.once()
+    return agent
+
+
+def trash_of(drives: Path, drive: str) -> bool:
+    return (drives / drive / "$Recycle.Bin/S-1/$Rold").exists()
+
+
+def trash_on(owner: Phylax, tag: str, mount: str) -> tuple[int, bool]:
+    """How much the trash of a volume holds, and whether the newest survey looked there."""
+    ledger = owner.machines.ledger(tag)
+    (size,) = (
+        part.holds.size
+        for line in ledger.lines
+        for part in line.parts
+        if (line.category, part.mount) == ("trash", mount)
+    )
+    return size, all(v.looked_at is None for v in ledger.volumes if v.mount == mount)
+
+
+def test_a_survey_of_one_volume_leaves_what_is_known_of_the_other(
+    owner: Phylax, cad: Machine, agent: Agent, drives: Path
+) -> None:
+    owner.runs.survey(cad.tag)
+    agent.once()
+    before = owner.machines.ledger(cad.tag)
+    assert {share.mount: share.goes for share in before.volumes} == {"C:": 3700, "D:": 5000}
+    for drive in "CD":
+        make_file(drives / f"{drive}/$Recycle.Bin/S-1/$Rmore", 1000, days_old=99)
+    run = owner.runs.survey(cad.tag, volumes=ONLY_C)
+    agent.once()
+    ended = owner.runs.get(run.id)
+    assert (ended.state, ended.volumes) == (RunState.DONE, ONLY_C)
+    now = owner.machines.ledger(cad.tag)
+    assert {share.mount: share.goes for share in now.volumes} == {"C:": 4700, "D:": 5000}
+    assert {share.mount: share.looked_at for share in now.volumes} == {
+        "C:": None, "D:": before.taken_at,
+    }  # fmt: skip
+    assert trash_on(owner, cad.tag, "D:") == (5000, False)
+    # and once more: it is still as old as it is
+    owner.runs.survey(cad.tag, volumes=ONLY_C)
+    agent.once()
+    assert {v.mount: v.looked_at for v in owner.machines.ledger(cad.tag).volumes}["D:"] == (
+        before.taken_at
+    )
+    # a whole one looks at all
+    owner.runs.survey(cad.tag)
+    agent.once()
+    assert trash_on(owner, cad.tag, "D:") == (6000, True)
+    record = [entry.text for entry in owner.records.list(machine=cad.tag)]
+    assert "Looked through on C: only; nothing was touched." in record
+
+
+def test_a_cleaning_of_one_volume_touches_nothing_on_the_other(
+    owner: Phylax, service: Service, cad: Machine, agent: Agent, drives: Path
+) -> None:
+    owner.runs.survey(cad.tag)
+    agent.once()
+    run = owner.runs.clean(cad.tag, ["trash", "user-temp"], volumes=ALL_BUT_C)
+    assert run.expected is not None and run.expected.size == 5000
+    agent.once()
+    ended = owner.runs.get(run.id)
+    assert ended.removed is not None and ended.ended_at is not None
+    assert (ended.state, ended.removed.size, ended.freed) == (RunState.DONE, 5000, 5000)
+    assert trash_of(drives, "C") and not trash_of(drives, "D")
+    assert (drives / "C/Users/anna/AppData/Local/Temp/old").exists()
+    shares = {
+        v.mount: (v.goes, v.looked_at is None) for v in owner.machines.ledger(cad.tag).volumes
+    }
+    assert shares["C:"] == (3700, False) and shares.get("D:", (0, True)) == (0, True)
+    trends = [owner.machines.trend(cad.tag, mount=m, until=ended.ended_at + timedelta(hours=1))
+              for m in ("C:", "D:")]  # fmt: skip
+    assert [[c.run_id for c in trend.cleanings] for trend in trends] == [[], [run.id]]
+    with service.context.db.read() as conn:
+        noted = conn.execute(
+            "SELECT v.mount, k.freed FROM volume_cleanings k JOIN volumes v ON v.id = k.volume_id"
+        )
+        assert [tuple(row) for row in noted] == [("D:", 5000)]
+    text = next(owner.records.list(machine=cad.tag)).text
+    assert text.startswith("Removed 1 item, 4.9 KiB on all but C:; the volumes show 4.9 KiB more")
+
+
+def test_what_waits_for_a_yes_on_a_volume_goes_on_waiting_while_others_are_looked_at(
+    owner: Phylax, cad: Machine, agent: Agent, drives: Path, service: Service
+) -> None:
+    owner.rules.put(Scope.MACHINE, cad.id, "downloads", Rule(keep_for=timedelta(days=90)))
+    owner.runs.survey(cad.tag)
+    agent.once()
+    owner.runs.survey(cad.tag, volumes=ONLY_D)
+    agent.once()
+    assert [a.cause for a in needs_you(service.context, owner)] == ["waits for a yes"]
+    ledger = owner.machines.ledger(cad.tag)
+    assert ledger.needs_yes.size == 900
+    (item,) = owner.surveys.listing(ledger.survey_id, "downloads")
+    assert (item.path, item.mount) == ("mine", "C:")
+    consent = owner.surveys.consent(ledger.survey_id, "downloads", numbers=[item.number])
+    # agreed to, but not on a volume that was chosen: it stays, and is said
+    run = owner.runs.clean(cad.tag, ["downloads"], consents=[consent.id], volumes=ONLY_D)
+    assert run.expected is not None and run.expected.count == 0
+    agent.once()
+    (outcome,) = owner.runs.get(run.id).outcomes
+    assert [(stay.reason, stay.count) for stay in outcome.left] == [(Reason.OTHER_VOLUME, 1)]
+    assert owner.runs.get(run.id).state is RunState.DONE
+    assert (drives / "C/Users/anna/Downloads/mine").exists()
+    consent = owner.surveys.consent(
+        owner.machines.ledger(cad.tag).survey_id, "downloads", numbers=None
+    )
+    owner.runs.clean(cad.tag, ["downloads"], consents=[consent.id], volumes=ONLY_C)
+    agent.once()
+    assert not (drives / "C/Users/anna/Downloads/mine").exists()
+
+
+@pytest.mark.parametrize(
+    ("choice", "why"),
+    [
+        (VolumeChoice(but=("E:",)), "there is no volume E:; there are C: and D:"),
+        (VolumeChoice(only=("/home",)), "there is no volume /home"),
+        (VolumeChoice(but=("C:", "D:")), "no volume is left of C: and D:"),
+    ],
+)
+def test_a_volume_that_is_not_there_is_refused(
+    owner: Phylax, cad: Machine, agent: Agent, choice: VolumeChoice, why: str
+) -> None:
+    with pytest.raises(RefusedError, match=why):
+        owner.runs.clean(cad.tag, ["trash"], volumes=choice)
+    with pytest.raises(RefusedError, match=why):
+        owner.runs.survey(cad.tag, volumes=choice)
+    routine = next(owner.routines.list())
+    with pytest.raises(RefusedError, match=why):
+        owner.routines.run(routine.id, [cad.id], volumes=choice)
+    assert list(owner.runs.list()) == []
+
+
+def test_a_drive_that_was_taken_away_meanwhile_costs_the_run_and_nothing_else(
+    owner: Phylax, cad: Machine, agent: Agent, drives: Path
+) -> None:
+    owner.runs.survey(cad.tag)
+    agent.once()
+    run = owner.runs.clean(cad.tag, ["trash"], volumes=ONLY_D)
+    state = drives / "machine.toml"
+    said = tomllib.loads(state.read_text())
+    said["volumes"].pop()
+    state.write_text(tomli_w.dumps(said))
+    agent._crew.machine = StandInMachine(drives)
+    agent.once()
+    ended = owner.runs.get(run.id)
+    assert ended.state is RunState.FAILED
+    assert ended.reason == "none of its volumes was chosen: D: only, it has C:"
+    assert trash_of(drives, "C") and trash_of(drives, "D")
+
+
+def test_a_round_keeps_to_its_volumes_each_time_and_when_it_is_done_again(
+    owner: Phylax, service: Service, cad: Machine, agent: Agent, drives: Path, clock: Clock
+) -> None:
+    plan = edit_of(type(TUESDAY), TUESDAY, machine_ids=(cad.id,), client_ids=(),
+                   machines_like=None, volumes=ONLY_D)  # fmt: skip
+    made = owner.rounds.add(plan)
+    assert made.plan.volumes == ONLY_D
+    clock.pass_(timedelta(days=1, hours=10))
+    scheduler.tick(service.context)
+    (run,) = owner.runs.list()
+    assert run.volumes == ONLY_D
+    agent.once()
+    assert trash_of(drives, "C") and not trash_of(drives, "D")
+    # the one of next week is missed; what is done instead of it is of the same volumes
+    clock.pass_(timedelta(days=8))
+    scheduler.tick(service.context)
+    missed = next(iter(owner.runs.list()))
+    assert missed.state is RunState.MISSED
+    (again,) = owner.runs.again([missed.id])
+    assert again.volumes == ONLY_D
+    agent.once()
+    assert trash_of(drives, "C")
+
+
+def test_a_round_says_beforehand_on_which_machines_there_is_nothing_to_do(
+    owner: Phylax, machine: Machine, cad: Machine, agent: Agent, tmp_path: Path
+) -> None:
+    make_standin(tmp_path / "other")
+    enrol(owner, machine.tag, tmp_path / "other-agent", tmp_path / "other").once()
+    plan = edit_of(type(TUESDAY), TUESDAY, machine_ids=(cad.id, machine.id), client_ids=(),
+                   machines_like=None, volumes=VolumeChoice(only=("D:",)))  # fmt: skip
+    assert owner.rounds.preview(plan).without_volumes == (machine.tag,)
+    with pytest.raises(RefusedError, match="there is no volume E:; there are /, C: and D:"):
+        owner.rounds.add(edit_of(type(plan), plan, volumes=VolumeChoice(but=("E:",))))
+
+
+def test_a_round_by_space_looks_at_its_own_volumes_alone(
+    owner: Phylax, cad: Machine, agent: Agent, drives: Path
+) -> None:
+    plan = edit_of(
+        type(TUESDAY), TUESDAY, machine_ids=(cad.id,), client_ids=(), machines_like=None,
+        recurrence=None, pressure=Pressure(below_percent=50), volumes=ONLY_D,
+    )  # fmt: skip
+    owner.rounds.add(plan)
+    with (drives / "C/Users/anna/film").open("wb") as file:
+        file.truncate(600_000_000)
+    agent.once()
+    assert list(owner.runs.list()) == [], "C: is short of space, which is not its business"
+    with (drives / "D/film").open("wb") as file:
+        file.truncate(600_000_000)
+    agent.once()
+    assert [run.volumes for run in owner.runs.list()] == [ONLY_D]
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
+def test_a_look_that_leaves_a_volume_out_keeps_since_when_its_folders_lie_there(
+    tmp_path: Path,
+) -> None:
+    """Of a volume that was looked at only what was seen: a folder's number may be another's."""
+    rules = tuple(
+        CategoryRule(category=key, rule=rule(folders=(str(tmp_path / "disk"),), off=False))
+        if key == "own-folders" else CategoryRule(category=key, rule=rule())
+        for key in ("user-temp", "own-folders")
+    )  # fmt: skip
+    home = tmp_path / "home/anna"
+    home.mkdir(parents=True)
+    with mounted("tmpfs", tmp_path / "disk") as disk:
+        machine = NothingRuns([str(home)], own_folders=[str(disk)])
+        for folder in (home / ".tmp/a", home / ".tmp/gone", disk / "b"):
+            make_file(folder / "file", days_old=9)
+        device = disk.stat().st_dev
+        by_file = {
+            folder.stat().st_ino: folder.name for folder in (*home.glob(".tmp/*"), disk / "b")
+        }
+
+        def look(volumes: VolumeChoice, known: dict[Key, int]) -> dict[Key, int]:
+            arrivals = Arrivals(known, 2**31)
+            task = LookTask(rules, now(), volumes=volumes, remember=True)
+            survey(machine, Guard(machine), task, arrivals=arrivals)
+            return arrivals.folders
+
+        def names(folders: dict[Key, int]) -> set[str]:
+            return {by_file[key[1]] for key in folders if key[1] in by_file}
+
+        whole = look(VolumeChoice(), {})
+        assert names(whole) == {"a", "gone", "b"}
+        known = dict.fromkeys(whole, 1000)
+        shutil.rmtree(home / ".tmp/gone")
+        without = look(VolumeChoice(but=(str(disk),)), known)
+        assert names(without) == {"a", "b"}
+        assert {at for key, at in without.items() if key[0] == device} == {1000}
+        shutil.rmtree(disk / "b")
+        assert names(look(VolumeChoice(only=(str(disk),)), without)) == {"a"}
