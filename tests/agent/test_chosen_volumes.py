@@ -6,7 +6,7 @@ from __future__ import annotations
 import os
 import shutil
 import tomllib
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -23,7 +23,7 @@ from phylax.agent.runtime.loop import Agent
 from phylax.agent.survey.surveyor import survey
 from phylax.agent.survey.task import LookTask
 from phylax.client import Phylax, RefusedError
-from phylax.core.protocol import CategoryRule
+from phylax.core.protocol import CategoryRule, Message, SurveyMessage
 from phylax.core.retention import Reason, Rule, Scope
 from phylax.core.runs import RunState
 from phylax.core.scheduling.rounds import Pressure
@@ -31,9 +31,11 @@ from phylax.core.shop import Machine, MachineEdit, System
 from phylax.core.values import edit_of
 from phylax.core.volumes import VolumeChoice
 from phylax.service.rounds import scheduler
+from phylax.service.runs import carrying
 
 ONLY_C, ALL_BUT_C = VolumeChoice(only=("C:",)), VolumeChoice(but=("C:",))
 ONLY_D = VolumeChoice(only=("D:",))
+TUESDAY_NOON = datetime(2026, 2, 24, 12, tzinfo=UTC)
 
 
 @pytest.fixture
@@ -166,6 +168,71 @@ def test_what_waits_for_a_yes_on_a_volume_goes_on_waiting_while_others_are_looke
     owner.runs.clean(cad.tag, ["downloads"], consents=[consent.id], volumes=ONLY_C)
     agent.once()
     assert not (drives / "C/Users/anna/Downloads/mine").exists()
+
+
+def test_a_survey_that_is_told_twice_carries_the_same_over_once(
+    owner: Phylax, cad: Machine, agent: Agent, drives: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """An agent that is cut off after its survey looks again, and may list more than before."""
+    owner.rules.put(Scope.MACHINE, cad.id, "downloads", Rule(keep_for=timedelta(days=90)))
+    make_file(drives / "D/Downloads/other", 800, days_old=300)
+    owner.runs.survey(cad.tag)
+    agent.once()
+    sent: list[Message] = []
+    report = agent._link.report
+    monkeypatch.setattr(
+        agent._link, "report", lambda message, age: (sent.append(message), report(message, age=age))
+    )
+    owner.runs.survey(cad.tag, volumes=ONLY_D)
+    agent.once()
+
+    def standing() -> object:
+        ledger = owner.machines.ledger(cad.tag)
+        listing = owner.surveys.listing(ledger.survey_id, "downloads")
+        return ledger.volumes, ledger.needs_yes, [(item.path, item.mount) for item in listing]
+
+    before = standing()
+    for message in sent:
+        if message.kind in ("listing", "survey"):
+            report(message.model_copy(update={"id": f"again-{message.id}"}), age=0)
+    assert standing() == before
+    assert before[2] == [("mine", "C:")]  # type: ignore[index]
+
+
+def test_what_a_machine_says_of_other_times_does_not_count(
+    owner: Phylax, cad: Machine, agent: Agent, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    report = agent._link.report
+
+    def forged(message: Message, age: float) -> None:
+        if isinstance(message, SurveyMessage):
+            lines = [line.model_copy(update={"looked_at": TUESDAY_NOON}) for line in message.lines]
+            message = message.model_copy(update={"lines": tuple(lines)})
+        report(message, age=age)
+
+    monkeypatch.setattr(agent._link, "report", forged)
+    owner.runs.survey(cad.tag)
+    agent.once()
+    assert {v.looked_at for v in owner.machines.ledger(cad.tag).volumes} == {None}
+
+
+def test_a_listing_too_long_to_be_carried_over_waits_for_another_look(
+    owner: Phylax, cad: Machine, agent: Agent, drives: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    owner.rules.put(Scope.MACHINE, cad.id, "downloads", Rule(keep_for=timedelta(days=90)))
+    for number in range(3):
+        make_file(drives / f"C/Users/anna/Downloads/more-{number}", 100, days_old=300)
+    owner.runs.survey(cad.tag)
+    agent.once()
+    monkeypatch.setattr(carrying, "MOST_LISTED", 3)
+    owner.runs.survey(cad.tag, volumes=ONLY_D)
+    agent.once()
+    ledger = owner.machines.ledger(cad.tag)
+    (line,) = (line for line in ledger.lines if line.category == "downloads")
+    assert (line.holds.count, line.needs_yes.count) == (4, 0)
+    assert list(owner.surveys.listing(ledger.survey_id, "downloads")) == []
+    with pytest.raises(RefusedError, match="proposed nothing"):
+        owner.surveys.consent(ledger.survey_id, "downloads", numbers=None)
 
 
 @pytest.mark.parametrize(

@@ -144,6 +144,12 @@ def newest(conn: Connection, machine_id: int) -> Survey | None:
     return _survey(row) if row else None
 
 
+def newest_id(conn: Connection, machine_id: int) -> int | None:
+    """The number of the newest whole survey of a machine."""
+    row = conn.execute("SELECT survey_id FROM machines WHERE id = ?", (machine_id,)).fetchone()
+    return row[0] if row else None
+
+
 def of_machine(conn: Connection, machine_id: int, *, before: int, limit: int) -> list[Survey]:
     """Whole surveys of a machine, newest first, before a number."""
     rows = conn.execute(
@@ -172,44 +178,45 @@ def add_items(
     )
 
 
-def carry_items(
-    conn: Connection, before_id: int, survey_id: int, mounts: Collection[str], *, at_most: int
-) -> bool:
-    """What an earlier survey's listings have on some volumes is in a later one's as well, behind
-    its own; False, and nothing is carried, where it is more than `at_most` or where it is not known
-    on which volume something lies."""
-    which = {
-        "before": before_id, "survey": survey_id, "mounts": json.dumps(sorted(mounts)),
-        "limit": at_most + 1,
-    }  # fmt: skip
-    there = """FROM survey_items i WHERE i.survey_id = :before
-        AND json_extract(i.item, '$.mount') IN (SELECT value FROM json_each(:mounts))"""
+_ON = "json_extract(item, '$.mount') IN (SELECT value FROM json_each(:mounts))"
+
+
+def may_carry(conn: Connection, survey_id: int, mounts: Collection[str], *, at_most: int) -> bool:
+    """Whether a survey's listings may be carried over as far as they are of some volumes: not more
+    than `at_most` items, of all of which it is known where they lie."""
+    which = {"survey": survey_id, "mounts": json.dumps(sorted(mounts)), "limit": at_most + 1}
     (count,) = conn.execute(
-        f"SELECT count(*) FROM (SELECT 1 {there} LIMIT :limit)", which
-    ).fetchone()
-    unplaced = conn.execute(
-        """
-        SELECT EXISTS (
-            SELECT 1 FROM survey_items
-            WHERE survey_id = :before AND coalesce(json_extract(item, '$.mount'), '') = '')
+        f"""
+        SELECT count(*) FROM (
+            SELECT 1 FROM survey_items WHERE survey_id = :survey AND {_ON} LIMIT :limit)
         """,
         which,
-    ).fetchone()[0]
-    if count > at_most or unplaced:
-        return False
+    ).fetchone()
+    (unplaced,) = conn.execute(
+        """
+        SELECT EXISTS (SELECT 1 FROM survey_items WHERE survey_id = ?
+                       AND coalesce(json_extract(item, '$.mount'), '') = '')
+        """,
+        (survey_id,),
+    ).fetchone()
+    return count <= at_most and not unplaced
+
+
+def carry_items(conn: Connection, before_id: int, survey_id: int, mounts: Collection[str]) -> None:
+    """What an earlier survey's listings have on some volumes is in a later one's as well, some way
+    behind its own: an agent that was cut off may look again, and list a few more."""
     conn.execute(
         f"""
-        INSERT OR IGNORE INTO survey_items (survey_id, category, number, size, proposed, item)
+        INSERT INTO survey_items (survey_id, category, number, size, proposed, item)
         SELECT :survey, i.category,
-               row_number() OVER (PARTITION BY i.category ORDER BY i.number) + coalesce(
+               row_number() OVER (PARTITION BY i.category ORDER BY i.number) + 1000 * (2 + coalesce(
                    (SELECT max(o.number) FROM survey_items o
-                    WHERE o.survey_id = :survey AND o.category = i.category), 0),
+                    WHERE o.survey_id = :survey AND o.category = i.category), 0) / 1000),
                i.size, i.proposed, i.item
-        {there}
+        FROM survey_items i WHERE i.survey_id = :before AND {_ON}
         """,
-        which,
+        {"before": before_id, "survey": survey_id, "mounts": json.dumps(sorted(mounts))},
     )
-    return True
 
 
 def _compact(item: Item) -> str:

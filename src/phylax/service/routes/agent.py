@@ -28,7 +28,7 @@ from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import AgentsMachine, hashed, new_secret
 from phylax.service.problems import Problem, documented
 from phylax.service.routes.lookup import find_machine
-from phylax.service.runs import availability, dispatch, ingest, reading_messages
+from phylax.service.runs import availability, carrying, dispatch, ingest, reading_messages
 from phylax.store import agents, audit, events, facts, presence, records, runs
 
 router = APIRouter(prefix="/agent", tags=["agents"])
@@ -105,11 +105,16 @@ def take_message(
         errors = [{**detail, "loc": ("body", *detail["loc"])} for detail in error.errors()]
         raise RequestValidationError(errors) from error
     program = _AGENT.fullmatch(request.headers.get("user-agent", ""))
-    ready = reading_messages.prepared(message) if isinstance(message, SurveyMessage) else None
+    ready = over = None
+    if isinstance(message, SurveyMessage):
+        with context.db.read() as conn:
+            over = carrying.carried(conn, machine_id, message)
+        message = carrying.completed(message, over)
+        ready = reading_messages.prepared(message)
     if isinstance(message, UnheldMessage):
         _end_holds(context, machine_id, message, age)
     with context.db.write() as conn:
-        ingest.apply(conn, machine_id, message, at=context.now(), age=age, ready=ready)
+        ingest.apply(conn, machine_id, message, at=context.now(), age=age, ready=ready, over=over)
         if program:
             agents.note_version(conn, machine_id, program[1])
 

@@ -3,43 +3,73 @@ one survey is always how the whole machine stands, and what waits for a yes goes
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 from phylax.core.catalogue import category
 from phylax.core.protocol import SurveyMessage
 from phylax.core.retention import Caution
-from phylax.core.runs import Run
 from phylax.core.survey import SurveyLine, Tally
-from phylax.store import shop, surveys
+from phylax.store import runs, shop, surveys
 from phylax.store.database import Connection
 
 MOST_LISTED = 20_000
 """Items of listings that are carried over: they are written while nobody else writes."""
 
 
-def with_carried(
-    conn: Connection, run: Run, message: SurveyMessage, survey_id: int
-) -> SurveyMessage:
-    """The survey, with lines for the volumes that were not chosen and that the machine still has;
-    their listings are carried over too, or nothing of them is proposed."""
-    if run.volumes.is_all:
-        return message
-    before = surveys.newest(conn, run.machine_id)
-    machine = shop.machine(conn, run.machine_id)
-    if before is None or machine is None or before.id >= survey_id:
-        return message
+class Carried(NamedTuple):
+    """What comes over from the survey before."""
+
+    before_id: int
+    mounts: frozenset[str] = frozenset()
+    lines: tuple[SurveyLine, ...] = ()
+    listed: bool = False
+    """Its listings come over too."""
+
+
+def carried(conn: Connection, machine_id: int, message: SurveyMessage) -> Carried | None:
+    """Lines for the volumes that a survey left out and that the machine still has; None where it
+    left none out."""
+    run = runs.run(conn, message.run_id)
+    if run is None or run.machine_id != machine_id or run.volumes.is_all:
+        return None
+    before = surveys.newest(conn, machine_id)
+    machine = shop.machine(conn, machine_id)
+    if before is None or machine is None:
+        return None
+    if (before.run_id, before.look) == (run.id, message.look):
+        # the same survey once more, by an agent that was cut off: it has its listings already
+        lines = tuple(line for line in before.lines if line.looked_at is not None)
+        return Carried(before.id, frozenset(line.mount for line in lines), lines)
     looked_at = {line.mount for line in message.lines}
-    carried = {
+    mounts = frozenset(
         volume.mount
         for volume in machine.volumes
         if not run.volumes.covers(volume.mount) and volume.mount not in looked_at
-    }
+    )
     lines = tuple(
         line.model_copy(update={"looked_at": line.looked_at or before.ended_at})
         for line in before.lines
-        if line.mount in carried
+        if line.mount in mounts
     )
-    kept = surveys.carry_items(conn, before.id, survey_id, carried, at_most=MOST_LISTED)
-    lines = tuple(line if kept or not _asks(line) else _unlisted(line) for line in lines)
-    return message.model_copy(update={"lines": (*message.lines, *lines)})
+    listed = surveys.may_carry(conn, before.id, mounts, at_most=MOST_LISTED)
+    if not listed:
+        lines = tuple(_unlisted(line) if _asks(line) else line for line in lines)
+    return Carried(before.id, mounts, lines, listed)
+
+
+def completed(message: SurveyMessage, over: Carried | None) -> SurveyMessage:
+    """The survey with what comes over; what its agent itself says of other times does not count."""
+    own = tuple(
+        line if line.looked_at is None else line.model_copy(update={"looked_at": None})
+        for line in message.lines
+    )
+    return message.model_copy(update={"lines": (*own, *(over.lines if over else ()))})
+
+
+def write(conn: Connection, survey_id: int, over: Carried | None) -> None:
+    """The listings that come over."""
+    if over is not None and over.listed:
+        surveys.carry_items(conn, over.before_id, survey_id, over.mounts)
 
 
 def _asks(line: SurveyLine) -> bool:

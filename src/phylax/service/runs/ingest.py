@@ -43,8 +43,8 @@ from phylax.core.shop import by_volume
 from phylax.core.survey import Ledger, Look, Survey, Tally, ledger
 from phylax.core.values import from_seconds, to_seconds
 from phylax.service.problems import Problem
-from phylax.service.runs import availability, checklist, queue, set_back, settings_told
-from phylax.service.runs.carrying import with_carried
+from phylax.service.runs import availability, carrying, checklist, queue, set_back, settings_told
+from phylax.service.runs.carrying import Carried
 from phylax.service.runs.create import expected_to_go
 from phylax.service.runs.finish import write_down
 from phylax.service.runs.reading_messages import Prepared, prepared
@@ -80,11 +80,12 @@ def apply(
     at: int,
     age: float | None = None,
     ready: Prepared | None = None,
+    over: Carried | None = None,
 ) -> None:
     """Apply an agent's message, once however often it is sent.
 
-    `age` is how many seconds ago it was written, by the machine's running time, where known;
-    `ready` what was worked out of it before (`prepared`).
+    `age` is how many seconds ago it was written, by the machine's running time, where known. Of a
+    survey `over` is what it was completed with, and `ready` what was worked out of it then.
     """
     if not agents.first_time(conn, machine_id, message.id, at=at):
         return
@@ -108,7 +109,7 @@ def apply(
             _add_part(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
         case SurveyMessage():
             run = _own_run(conn, machine_id, message.run_id)
-            _finish_survey(conn, run, message, ready, at=at)
+            _finish_survey(conn, run, message, ready, over, at=at)
         case HeldMessage():
             # told again after the records were set back, it may be of a run that they do not know
             known = runs.is_of(conn, message.run_id, machine_id)
@@ -213,12 +214,22 @@ def _add_part(conn: Connection, run: Run, message: SurveyPartMessage, *, at: int
 
 
 def _finish_survey(
-    conn: Connection, run: Run, message: SurveyMessage, ready: Prepared | None, *, at: int
+    conn: Connection,
+    run: Run,
+    message: SurveyMessage,
+    ready: Prepared | None,
+    over: Carried | None,
+    *,
+    at: int,
 ) -> None:
+    if ready is None or (over and over.before_id != surveys.newest_id(conn, run.machine_id)):
+        # another survey came between its preparation and now
+        own = tuple(line for line in message.lines if line.looked_at is None)
+        over = carrying.carried(conn, run.machine_id, message.model_copy(update={"lines": own}))
+        message = carrying.completed(message.model_copy(update={"lines": own}), over)
+        ready = prepared(message)
     survey_id = surveys.begun(conn, run.machine_id, run.id, message.look, at=at)
-    completed = with_carried(conn, run, message, survey_id)
-    if ready is None or completed is not message:
-        message, ready = completed, prepared(completed)
+    carrying.write(conn, survey_id, over)
     started, ended = to_seconds(message.started_at), to_seconds(message.ended_at)
     surveys.finish(conn, survey_id, ready.lines_json, started=started, ended=ended)
     survey = Survey(
