@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from contextlib import nullcontext as nothing
 from datetime import timedelta
 
 import pytest
@@ -126,3 +127,32 @@ def test_a_threshold_is_set_for_a_machine_its_client_and_the_shop(
     expect(part).to_contain_text("Nearly full above 85 %")
     assert owner.machines.get(filling.tag).limit_percent == 85
     check_for_everyone(page, "threshold")
+
+
+@pytest.mark.parametrize("width", [1280, 390])
+def test_the_axis_has_even_ticks_and_all_begins_with_the_first_reading(
+    page: Page, filling: Machine, width: int
+) -> None:
+    page.set_viewport_size({"width": width, "height": 800})
+    page.goto(f"/machines/{filling.tag}")
+    ticks = page.locator("svg.chart text[text-anchor=middle]")
+
+    def distances() -> list[float]:
+        places = [float(tick.get_attribute("x") or 0) for tick in ticks.all()]
+        written = ticks.all_text_contents()
+        assert len(set(written)) == len(written) >= 2, written
+        return [after - before for before, after in zip(places, places[1:], strict=False)]
+
+    # a clock change moves a tick by an hour, a month is a tenth longer than another
+    for span, uneven in (("7 days", 0.05), ("30 days", 0.05), ("90 days", 0.2)):
+        button = page.get_by_role("button", name=span, exact=True)
+        with page.expect_response(lambda r: "/trend?" in r.url) if span != "90 days" else nothing():
+            button.click()
+        expect(button).to_have_attribute("aria-pressed", "true")
+        expect(ticks.first).to_be_visible()
+        apart = distances()
+        assert max(apart) - min(apart) <= uneven * max(apart), (span, apart)
+    with page.expect_response(lambda r: "/trend?" in r.url):
+        page.get_by_role("button", name="all", exact=True).click()
+    line = page.locator("svg.chart path.free")
+    expect(line).to_have_attribute("d", re.compile(r"^M64[.,]"))

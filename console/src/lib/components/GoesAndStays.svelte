@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Term from '$lib/components/Term.svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import {
     api,
@@ -189,7 +190,8 @@
 
 <p class="muted text-sm" role="status">
   {#if ledger.whole}
-    Looked at <When at={ledger.taken_at} />. {count(ledger.lines.length, 'category')}.
+    <Term of="survey">Looked at</Term>
+    <When at={ledger.taken_at} />. {count(ledger.lines.length, 'category')}.
     {#each ledger.volumes.filter((volume) => volume.looked_at) as volume (volume.mount)}
       <span class="lookhere"
         ><code>{volume.mount}</code> was left out; shown as of <When at={volume.looked_at} />.</span
@@ -208,11 +210,11 @@
     <thead>
       <tr>
         <td></td>
-        <th scope="col">category</th>
+        <th scope="col"><Term of="category" /></th>
         <th scope="col" class="right">holds</th>
         <th scope="col" class="right">goes</th>
         <th scope="col">stays, and why</th>
-        <th scope="col">rule in force</th>
+        <th scope="col"><Term of="retention rule">rule in force</Term></th>
       </tr>
     </thead>
     <tbody>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Term from '$lib/components/Term.svelte';
   import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
   import { inWords, type Machine, type Schema } from '$lib/api/client';
   import { startRun } from '$lib/api/runs';
@@ -75,7 +76,7 @@
 {#if holdsAsked.error}<Failed query={holdsAsked} />{/if}
 {#if holds.length}
   <section class="mt-8" aria-labelledby="held" data-testid="held">
-    <h2 id="held">Held</h2>
+    <h2 id="held"><Term of="hold">Held</Term></h2>
     <p class="muted text-sm">
       Cleaned, but still on the machine: it can be put back where it was. It takes up its space
       until it is removed for good.

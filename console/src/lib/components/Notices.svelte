@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Term from '$lib/components/Term.svelte';
   import Failed from '$lib/components/Failed.svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
@@ -37,7 +38,7 @@
     {/if}
   </div>
   {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
-  <h2 class="mt-6 font-semibold">What was sent</h2>
+  <h2 class="mt-6 font-semibold"><Term of="notice">What was sent</Term></h2>
   <table class="sheet mt-1" data-testid="notice-log">
     <caption class="sr-only">Notices sent</caption>
     <thead

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Term from '$lib/components/Term.svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask } from '$lib/api/queries';
   import type { Machine, Outlook } from '$lib/api/client';
@@ -13,7 +14,7 @@
 
 <div class="mt-4 grid gap-8 lg:grid-cols-2" data-testid="prospects">
   <div>
-    <h3 class="font-semibold">Forecast</h3>
+    <h3 class="font-semibold"><Term of="outlook">Forecast</Term></h3>
     {#if !outlook}
       <p class="muted mt-1">No forecast yet: it needs a week of readings.</p>
     {:else if outlook.not_yet}

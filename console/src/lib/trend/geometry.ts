@@ -1,10 +1,13 @@
 /** Where the parts of a trend's chart lie: scales, ticks and paths. */
 import type { Trend } from '$lib/api/client';
 import { offsetAt, shortMonth } from '$lib/words';
-import { scaleLinear, scaleUtc } from 'd3-scale';
+import { scaleLinear, scaleUtc, type ScaleTime } from 'd3-scale';
 import { area, line } from 'd3-shape';
 
 const DAY = 86_400_000;
+const MONDAY = Date.UTC(1970, 0, 5);
+/** Days between two ticks. */
+const STEPS = [1, 2, 3, 7, 14];
 const GIB = 1024 ** 3;
 export const MARGIN = { left: 64, right: 44, top: 14, bottom: 28 };
 export const HEIGHT = 288;
@@ -15,9 +18,17 @@ interface Spot {
 }
 type ConePoint = { at: string; low: number; likely: number; high: number };
 
+/** From when the chart goes: the beginning of its span, or the first reading where that is much
+ * later, as it is of all there is. */
+function beginOf(trend: Trend): number {
+  const [begin, end] = [Date.parse(trend.since), Date.parse(trend.until)];
+  const first = trend.points[0];
+  return first && Date.parse(first.at) - begin > (end - begin) / 2 ? Date.parse(first.at) : begin;
+}
+
 /** Until when the chart goes: the end of its span, and a third of it more where that is now. */
 function endOf(trend: Trend): number {
-  const [begin, end] = [Date.parse(trend.since), Date.parse(trend.until)];
+  const [begin, end] = [beginOf(trend), Date.parse(trend.until)];
   const last = trend.points.at(-1);
   const isNow = last !== undefined && end - Date.parse(last.at) < 15 * DAY;
   if (!trend.outlook?.cone.length || !isNow) return end;
@@ -30,6 +41,20 @@ function coneOf(trend: Trend, end: number): ConePoint[] {
   if (!trend.outlook || !last || end === Date.parse(trend.until)) return [];
   const now = { at: last.at, low: last.free, likely: last.free, high: last.free };
   return [now, ...trend.outlook.cone.filter((point) => Date.parse(point.at) <= end)];
+}
+
+/** Ticks at even distances: some days as they follow each other, whatever month they are in; else
+ * hours, months or years. */
+function ticksOf(x: ScaleTime<number, number>, most: number): Date[] {
+  const [begin, end] = x.domain().map(Number) as [number, number];
+  const days = (end - begin) / DAY;
+  const step = STEPS.find((step) => days / step <= most);
+  if (days < 3 || step === undefined) return x.ticks(most);
+  // from a Monday on, so that weeks begin where they do
+  const first = Math.ceil((begin - MONDAY) / (step * DAY)) * step * DAY + MONDAY;
+  const ticks = [];
+  for (let at = first; at <= end; at += step * DAY) ticks.push(new Date(at));
+  return ticks;
 }
 
 /** How a tick is written, by the distance to the next. */
@@ -50,7 +75,7 @@ export function geometry(trend: Trend, width: number) {
   const shift = offsetAt(Date.parse(trend.until));
   const local = (at: string | number) => (typeof at === 'string' ? Date.parse(at) : at) + shift;
   const x = scaleUtc()
-    .domain([local(trend.since), local(end)])
+    .domain([local(beginOf(trend)), local(end)])
     .range([MARGIN.left, Math.max(MARGIN.left + 1, width - MARGIN.right)]);
   const highest = Math.max(
     ...trend.points.map((point) => point.free),
@@ -67,7 +92,7 @@ export function geometry(trend: Trend, width: number) {
     draw()
       .x((point) => atX(point.at))
       .y((point) => atY(point.free));
-  const ticks = x.ticks(Math.max(2, Math.min(8, Math.round(width / 110))));
+  const ticks = ticksOf(x, Math.max(2, Math.min(8, Math.round(width / 110))));
   const write = labels(ticks.length > 1 ? Number(ticks[1]) - Number(ticks[0]) : DAY);
   const last = trend.points.at(-1);
   const threshold = last ? last.capacity * (1 - trend.threshold_percent / 100) : 0;

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Term from '$lib/components/Term.svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import { api, type Schema } from '$lib/api/client';
   import { Doing } from '$lib/api/doing.svelte';
@@ -51,7 +52,7 @@
 </script>
 
 <section class="noprint mt-8" aria-labelledby="sealed">
-  <h2 id="sealed">Sealed notes</h2>
+  <h2 id="sealed"><Term of="sealed note">Sealed notes</Term></h2>
   <p class="muted text-sm">
     What the client left to sign in with. Each reading is written down; it is destroyed at
     hand-over.

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Term from '$lib/components/Term.svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
@@ -45,7 +46,7 @@
   {/if}
   <div class="mt-6 grid gap-10 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
     <section aria-labelledby="needs">
-      <h2 id="needs">Needs you</h2>
+      <h2 id="needs"><Term of="attention">Needs you</Term></h2>
       <NeedsYou
         needs={today.needs_you}
         onhandled={() => void refresh('/api/v1/today', '/api/v1/attention')}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Term from '$lib/components/Term.svelte';
   import { inWords as volumesInWords } from '$lib/machines/volumes';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
@@ -153,9 +154,11 @@
       <caption class="sr-only">Rounds</caption>
       <thead>
         <tr
-          ><th scope="col">round</th><th scope="col">routine</th><th scope="col">how often</th><th
-            scope="col">machines</th
-          ><th scope="col">next</th><th scope="col"><span class="sr-only">change</span></th></tr
+          ><th scope="col"><Term of="round" /></th><th scope="col"><Term of="routine" /></th><th
+            scope="col">how often</th
+          ><th scope="col">machines</th><th scope="col">next</th><th scope="col"
+            ><span class="sr-only">change</span></th
+          ></tr
         >
       </thead>
       <tbody>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Term from '$lib/components/Term.svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
@@ -29,7 +30,7 @@
 
 <svelte:head><title>Routines – Phylax</title></svelte:head>
 
-<h1>Routines</h1>
+<h1><Term of="routine">Routines</Term></h1>
 <p class="muted mt-1">
   Lists of steps, done by the agent or by hand on the bench. Rounds repeat them.
 </p>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Term from '$lib/components/Term.svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
@@ -36,8 +37,8 @@
     <caption class="sr-only">Rules of the shop</caption>
     <thead>
       <tr>
-        <th scope="col">category</th>
-        <th scope="col">rule</th>
+        <th scope="col"><Term of="category" /></th>
+        <th scope="col"><Term of="retention rule">rule</Term></th>
         <th scope="col" class="max-sm:hidden">from</th>
         <th scope="col" class="right max-sm:hidden">differ</th>
         <td></td>
@@ -97,7 +98,7 @@
     </tbody>
   </table>
   <section class="mt-10" aria-labelledby="protected">
-    <h2 id="protected">What always stays</h2>
+    <h2 id="protected"><Term of="protect list">What always stays</Term></h2>
     <p class="muted text-sm">
       Folders, patterns (written as in a .gitignore file) and web sites that stay signed in. Each
       scope only adds.

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Term from '$lib/components/Term.svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
@@ -36,7 +37,7 @@
   <div class="mt-4"><Failed query={asked} /></div>
 {:else}
   <section class="mt-6" aria-labelledby="over">
-    <h2 id="over">Volumes that will pass their threshold</h2>
+    <h2 id="over">Volumes that will pass their <Term of="threshold" /></h2>
     <table class="sheet mt-2" data-testid="crossing">
       <caption class="sr-only">Volumes over their threshold soonest</caption>
       <thead>

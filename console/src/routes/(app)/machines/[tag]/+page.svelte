@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Term from '$lib/components/Term.svelte';
   import { page } from '$app/state';
   import { createQuery } from '@tanstack/svelte-query';
   import { inWords, type Trend } from '$lib/api/client';
@@ -227,7 +228,7 @@
       {@const parts = shareOf(volume.mount)}
       <div>
         <p class="mb-1 flex flex-wrap justify-between gap-2">
-          <span>
+          <span class="inline-flex items-center gap-2">
             {#if machine.volumes.length > 1 && may.work && !machine.retired_at}
               <label class="inline-flex items-center gap-2">
                 <input
@@ -256,9 +257,12 @@
     <p class="muted flex flex-wrap gap-x-5 text-sm">
       <span><i class="key" style:background="var(--part-used)"></i>in use</span>
       <span><i class="key" style:background="var(--part-goes)"></i>would go</span>
-      <span><i class="key" style:background="var(--part-asks)"></i>needs a yes</span>
+      <span
+        ><i class="key" style:background="var(--part-asks)"></i><Term of="consent">needs a yes</Term
+        ></span
+      >
       <span><i class="key" style:background="var(--part-free)"></i>free</span>
-      <span>the tick: {threshold} % used</span>
+      <span>the tick: the <Term of="threshold" />, {threshold} % used</span>
       {#if machine.volumes.length > 1 && may.work && !machine.retired_at}
         <span>Untick a volume to leave it out of a survey or a cleaning.</span>
       {/if}
@@ -377,7 +381,7 @@
   </section>
 
   <section class="mt-8" aria-labelledby="checks">
-    <h2 id="checks">Checks</h2>
+    <h2 id="checks"><Term of="check">Checks</Term></h2>
     <Near room="min-h-48"><Checks {machine} busy={working} onstarted={() => void started()} /></Near
     >
   </section>
@@ -406,12 +410,12 @@
   </section>
 
   <section class="mt-8" aria-labelledby="advice">
-    <h2 id="advice">Advice</h2>
+    <h2 id="advice"><Term of="advice">Advice</Term></h2>
     <Near room="min-h-24"><AdviceGiven {machine} /></Near>
   </section>
 
   <section class="mt-8" aria-labelledby="protected">
-    <h2 id="protected">What always stays</h2>
+    <h2 id="protected"><Term of="protect list">What always stays</Term></h2>
     <p class="muted text-sm">
       The shop's, {machine.client_name}'s and this machine's own entries. Nothing can open what one
       of them protects.
@@ -421,7 +425,7 @@
 
   <section class="mt-8" aria-labelledby="rounds">
     <div class="flex items-center justify-between">
-      <h2 id="rounds">Rounds</h2>
+      <h2 id="rounds"><Term of="round">Rounds</Term></h2>
       {#if may.work}
         <a class="act noprint" href="/rounds/new?machine={machine.tag}">Make a round for it</a>
       {/if}
@@ -437,7 +441,7 @@
   </section>
 
   <section class="mt-8" aria-labelledby="record">
-    <h2 id="record">Record</h2>
+    <h2 id="record"><Term of="record">Record</Term></h2>
     <Near room="min-h-96"><MachineRecord {machine} /></Near>
   </section>
 

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Term from '$lib/components/Term.svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
@@ -23,7 +24,7 @@
 
 <svelte:head><title>{number ? 'Change' : 'Make'} a round – Phylax</title></svelte:head>
 
-<h1>{number ? 'Change a round' : 'Make a round'}</h1>
+<h1>{number ? 'Change' : 'Make'} a <Term of="round" /></h1>
 {#if asked && !asked.data}
   <Failed query={asked} />
 {:else}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Term from '$lib/components/Term.svelte';
   import type { ComponentProps } from 'svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import { api, type Schema } from '$lib/api/client';
@@ -120,7 +121,8 @@
 
 <section class="mt-10" aria-labelledby="notebook">
   <h2 id="notebook">
-    The notebook {#if knownAsked.data}<span class="muted">{knownAsked.data.length}</span>{/if}
+    The <Term of="notebook" />
+    {#if knownAsked.data}<span class="muted">{knownAsked.data.length}</span>{/if}
   </h2>
   {#if knownAsked.data}
     <ul class="ruled mt-2" data-testid="notebook">

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Term from '$lib/components/Term.svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
@@ -12,7 +13,7 @@
 
 <svelte:head><title>Letterhead – Phylax</title></svelte:head>
 
-<h1>Letterhead</h1>
+<h1><Term of="letterhead">Letterhead</Term></h1>
 <p class="muted mt-1">It stands on reports for clients and on claim slips.</p>
 {#if asked.data}
   {#if may.own}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Term from '$lib/components/Term.svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import { page } from '$app/state';
   import { ask } from '$lib/api/queries';
@@ -99,7 +100,7 @@
   </dl>
   {#if !visit.closed_at}
     <section class="noprint mt-8" aria-labelledby="next">
-      <h2 id="next">Whose move is next</h2>
+      <h2 id="next">Whose <Term of="move" /> is next</h2>
       {#key visit.id}<MoveForm {visit} />{/key}
     </section>
   {/if}
@@ -121,7 +122,7 @@
   </section>
   {#key visit.id}<SealedNotes {visit} />{/key}
   <section class="mt-8" aria-labelledby="advice">
-    <h2 id="advice">Advice</h2>
+    <h2 id="advice"><Term of="advice">Advice</Term></h2>
     {#key visit.id}<AdviceGiven machine={{ tag: visit.machine_tag }} />{/key}
   </section>
   <section class="mt-8" aria-labelledby="meanwhile">
@@ -137,7 +138,7 @@
   {#if !visit.closed_at}
     {#if !visit.ready_at}
       <section class="noprint mt-8" aria-labelledby="ready">
-        <h2 id="ready">When it can be fetched</h2>
+        <h2 id="ready"><Term of="ready">When it can be fetched</Term></h2>
         {#key visit.id}<Ready {visit} />{/key}
       </section>
     {/if}
