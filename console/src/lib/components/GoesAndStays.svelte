@@ -37,11 +37,13 @@
     busy: boolean;
     /** Volumes that are left out of a cleaning. */
     leftOut: ReadonlySet<string>;
+    /** While a survey goes on: the categories that it has covered. */
+    fresh: ReadonlySet<string>;
     onrules: () => void;
     onstarted: () => void;
   }
   const may = useMay();
-  let { machine, ledger, busy, leftOut, onrules, onstarted }: Props = $props();
+  let { machine, ledger, busy, leftOut, fresh, onrules, onstarted }: Props = $props();
 
   /** Chosen items of `ask` categories, by their number in this survey's listing. */
   type Agreed = Record<string, Record<number, ChosenItem>>;
@@ -198,10 +200,8 @@
       >
     {/each}
   {:else}
-    <span class="lookhere">In part:</span> the survey has covered {count(
-      ledger.lines.length,
-      'category'
-    )} so far, or was stopped.
+    <span class="lookhere">In part:</span> the survey has covered {count(fresh.size, 'category')}
+    so far, or was stopped{#if ledger.lines.length > fresh.size}; the others are as they were{/if}.
   {/if}
 </p>
 <div class="overflow-x-auto">
@@ -220,7 +220,7 @@
     <tbody>
       {#each ledger.lines.slice(0, bit.drawn) as line (line.category)}
         {@const mine = agreed[line.category]}
-        <tr>
+        <tr class:muted={!ledger.whole && !fresh.has(line.category)}>
           <td class="w-8">
             {#if byRule(line) && ledger.whole && may.work}
               <input

@@ -1,8 +1,10 @@
 <script lang="ts">
   import { api, inWords, type Attention } from '$lib/api/client';
   import HandleIt from '$lib/components/HandleIt.svelte';
+  import HasChanged from '$lib/components/HasChanged.svelte';
   import When from '$lib/components/When.svelte';
   import { Bit } from '$lib/later.svelte';
+  import { Still } from '$lib/still.svelte';
   import { count } from '$lib/words';
   import CircleCheck from '@lucide/svelte/icons/circle-check';
 
@@ -23,10 +25,12 @@
     'see the visit': { name: 'See the visits', part: '' }
   };
 
+  const list = new Still(() => needs);
+
   /** Neighbours of one group: a machine, or one thing on many machines of a client. */
   const groups = $derived.by(() => {
     const found: { name: string; items: Attention[] }[] = [];
-    for (const one of needs) {
+    for (const one of list.shown) {
       const last = found.at(-1);
       if (last?.name === one.group) last.items.push(one);
       else found.push({ name: one.group, items: [one] });
@@ -79,7 +83,8 @@
 {/snippet}
 
 {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
-<ul class="ruled mt-2" data-testid="needs-you">
+<HasChanged {list} />
+<ul class="ruled mt-2" data-testid="needs-you" {@attach list.within}>
   {#each groups.slice(0, bit.drawn) as group (group.name)}
     {@const first = group.items[0]!}
     <li class="py-3">

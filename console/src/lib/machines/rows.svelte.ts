@@ -3,6 +3,7 @@ import { createQuery, keepPreviousData } from '@tanstack/svelte-query';
 import type { Machine } from '$lib/api/client';
 import { ask } from '$lib/api/queries';
 import { SeenRows } from '$lib/api/seen.svelte';
+import { Still } from '$lib/still.svelte';
 import type { Order } from './columns';
 
 export interface Choice {
@@ -35,12 +36,22 @@ function rowsOf(ids: number[]) {
 export class MachineRows {
   #numbersAsked;
   readonly rows: SeenRows<Machine>;
+  /** Which machines in which order; what is said of each shows at once. */
+  readonly order: Still<number[] | null>;
 
   constructor(choice: () => Choice, order: () => Order) {
     this.#numbersAsked = createQuery(() => ({
       ...ask('/api/v1/machines/numbers', { params: { query: questionOf(choice(), order()) } }),
       placeholderData: keepPreviousData
     }));
+    this.order = new Still(
+      () => this.#numbersAsked.data ?? null,
+      () => {
+        // rows of the question before hold nothing
+        const isNew = this.#numbersAsked.isPlaceholderData;
+        return JSON.stringify([questionOf(choice(), order()), isNew]);
+      }
+    );
     this.rows = new SeenRows(
       () => this.numbers ?? [],
       rowsOf,
@@ -54,6 +65,6 @@ export class MachineRows {
 
   /** The numbers of all machines chosen, in order; null before they are known. */
   get numbers(): number[] | null {
-    return this.#numbersAsked.data ?? null;
+    return this.order.shown;
   }
 }

@@ -3,6 +3,9 @@
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
+  import HasChanged from '$lib/components/HasChanged.svelte';
+  import { Still } from '$lib/still.svelte';
+  import type { Run } from '$lib/api/client';
   import Later from '$lib/components/Later.svelte';
   import NeedsYou from '$lib/components/NeedsYou.svelte';
   import RunProgress from '$lib/components/RunProgress.svelte';
@@ -14,6 +17,7 @@
 
   const asked = createQuery(() => ask('/api/v1/today'));
   const today = $derived(asked.data ?? null);
+  const NONE: Run[] = [];
   const shopAsked = createQuery(() => ask('/api/v1/shop'));
   const may = useMay();
   // a shop without rounds is led through its first one
@@ -23,6 +27,7 @@
     toured = true;
     localStorage.setItem('phylax-tour', 'ended');
   }
+  const done = new Still(() => today?.done ?? NONE);
   const cleaned = $derived(today?.done.filter((r) => r.work === 'clean' && r.removed) ?? []);
 </script>
 
@@ -95,11 +100,12 @@
         </section>
         <section aria-labelledby="done">
           <h2 id="done">Done since yesterday</h2>
+          <HasChanged list={done} />
           <p class="mt-2">
             {size(today.freed)} freed in {count(cleaned.length, 'cleaning')}
           </p>
-          <ul class="ruled mt-1">
-            {#each today.done.slice(0, 6) as run (run.id)}
+          <ul class="ruled mt-1" {@attach done.within}>
+            {#each done.shown.slice(0, 6) as run (run.id)}
               <li class="flex justify-between gap-4 py-2">
                 <span>
                   <a class="anchor" href="/machines/{run.machine_tag}">{run.machine_tag}</a>

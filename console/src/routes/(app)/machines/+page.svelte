@@ -7,6 +7,7 @@
   import { ask } from '$lib/api/queries';
   import { spaceAround } from '$lib/api/seen.svelte';
   import Failed from '$lib/components/Failed.svelte';
+  import HasChanged from '$lib/components/HasChanged.svelte';
   import Panel from '$lib/components/Panel.svelte';
   import Views from '$lib/components/Views.svelte';
   import Chosen from '$lib/machines/Chosen.svelte';
@@ -274,8 +275,14 @@
       : 'No machines yet. Add the first one.'}
   </p>
 {:else if list.numbers}
+  <HasChanged list={list.order} />
   <div class="mt-4 overflow-x-auto">
-    <table class="sheet cards" data-testid="machines" aria-rowcount={numbers.length + 1}>
+    <table
+      class="sheet cards"
+      data-testid="machines"
+      aria-rowcount={numbers.length + 1}
+      {@attach list.order.within}
+    >
       <caption class="sr-only">Machines, by {order.sort}</caption>
       <thead>
         <tr>

@@ -2,7 +2,7 @@
   import Term from '$lib/components/Term.svelte';
   import { page } from '$app/state';
   import { createQuery } from '@tanstack/svelte-query';
-  import { inWords, type Trend } from '$lib/api/client';
+  import { inWords, type Ledger, type Trend } from '$lib/api/client';
   import { startRun } from '$lib/api/runs';
   import { CallError, ask, queries, refresh } from '$lib/api/queries';
   import Failed from '$lib/components/Failed.svelte';
@@ -37,6 +37,7 @@
   import { useMay } from '$lib/session';
   import { dayStart, later, share, size } from '$lib/words';
   import { allBut, listed } from '$lib/machines/volumes';
+  import { untrack } from 'svelte';
   import { SvelteSet } from 'svelte/reactivity';
   import ScanSearch from '@lucide/svelte/icons/scan-search';
 
@@ -102,8 +103,19 @@
         (whole?.survey_id ?? 0) < looked &&
         run?.work === 'survey' &&
         run.state === 'done');
-    return isComing && soFar?.lines.length ? soFar : whole;
+    if (!isComing || !soFar?.lines.length) return whole;
+    return whole ? together(whole, soFar) : soFar;
   });
+  // who reads the last survey while another goes on reads on: each line is new where it stands
+  const fresh = $derived(new Set(soFarAsked.data?.lines.map((line) => line.category)));
+  function together(whole: Ledger, soFar: Ledger): Ledger {
+    const known = new Set(whole.lines.map((line) => line.category));
+    const lines = whole.lines.map(
+      (line) => soFar.lines.find((newer) => newer.category === line.category) ?? line
+    );
+    const more = soFar.lines.filter((line) => !known.has(line.category));
+    return { ...soFar, volumes: whole.volumes, lines: [...lines, ...more] };
+  }
   const ledgerFailed = $derived(ledgerAsked.error !== null && !isNone(ledgerAsked.error));
 
   // parts further down are drawn when somebody comes near; what they show is there by then
@@ -148,6 +160,19 @@
   });
 
   let problem = $state('');
+
+  let workHeight = $state(0);
+  let workTallest = $state(0);
+  $effect(() => {
+    workTallest = Math.max(
+      untrack(() => workTallest),
+      workHeight
+    );
+  });
+  $effect(() => {
+    void tag;
+    workTallest = 0;
+  });
 
   // volumes that somebody unticks are left out of the next survey or cleaning
   const leftOut = new SvelteSet<string>();
@@ -328,19 +353,22 @@
             href="/runs/{shownRun.id}">{shownRun.routine_name}</a
           >{/if}
       </h2>
-      {#if !run}
-        <Failed query={runAsked} />
-      {:else if busy && run.at_hand}
-        <p>
-          Next is a step by hand:
-          <a class="anchor" href="/runs/{run.id}">open the list</a>.
-        </p>
-      {:else if busy}<RunProgress {run} />{:else}<RunResult {run} />{/if}
-      {#if ended && run && (run.act || run.steps.some((step) => step.kind === 'compare'))}<p
-          class="mt-1"
-        >
-          <a class="anchor" href="/runs/{run.id}">What was done</a>
-        </p>{/if}
+      <!-- as high as it ever was, so that what is read below stays where it is -->
+      <div bind:clientHeight={workHeight} style:min-height="max(4.5rem, {workTallest}px)">
+        {#if !run}
+          <Failed query={runAsked} />
+        {:else if busy && run.at_hand}
+          <p>
+            Next is a step by hand:
+            <a class="anchor" href="/runs/{run.id}">open the list</a>.
+          </p>
+        {:else if busy}<RunProgress {run} />{:else}<RunResult {run} />{/if}
+        {#if ended && run && (run.act || run.steps.some((step) => step.kind === 'compare'))}<p
+            class="mt-1"
+          >
+            <a class="anchor" href="/runs/{run.id}">What was done</a>
+          </p>{/if}
+      </div>
     </section>
   {/if}
 
@@ -357,6 +385,7 @@
           {ledger}
           busy={working || all}
           {leftOut}
+          {fresh}
           onrules={look}
           onstarted={() => {
             void started();

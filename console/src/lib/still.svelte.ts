@@ -1,0 +1,70 @@
+/** A list that changes by itself stays as it is while somebody is in it. */
+
+/** Milliseconds for which what somebody did there shows at once. */
+const OWN_DEED = 3000;
+
+export class Still<T> {
+  #latest: () => T;
+  #question: () => string;
+  #held = $state.raw<{ value: T; question: string } | null>(null);
+  #deedUntil = 0;
+
+  /**
+   * `latest` is what it would be; values that are equal are the same, as queries keep them.
+   * `question` is what it answers: to another one the newest answer shows at once.
+   */
+  constructor(latest: () => T, question: () => string = () => '') {
+    this.#latest = latest;
+    this.#question = question;
+  }
+
+  get #isHeld(): boolean {
+    return this.#held !== null && this.#held.question === this.#question();
+  }
+
+  get shown(): T {
+    return this.#held && this.#isHeld ? this.#held.value : this.#latest();
+  }
+
+  /** Whether there is something newer than what is shown. */
+  get hasChanged(): boolean {
+    return this.#isHeld && this.#held?.value !== this.#latest();
+  }
+
+  /** Show what is newest. */
+  release = () => {
+    this.#held = null;
+  };
+
+  /** Attached to what holds the list: while a pointer or the keyboard is in it, nothing moves. */
+  within = (node: HTMLElement) => {
+    const hold = () => {
+      if (!this.#isHeld && Date.now() > this.#deedUntil) {
+        this.#held = { value: this.#latest(), question: this.#question() };
+      }
+    };
+    const listeners: [keyof HTMLElementEventMap, (event: Event) => void][] = [
+      ['pointermove', (event) => (event as PointerEvent).pointerType !== 'touch' && hold()],
+      ['focusin', (event) => (event.target as HTMLElement).matches(':focus-visible') && hold()],
+      ['pointerleave', () => !node.querySelector(':focus-visible') && this.release()],
+      [
+        'focusout',
+        (event) =>
+          !node.contains((event as FocusEvent).relatedTarget as Node | null) &&
+          !node.matches(':hover') &&
+          this.release()
+      ],
+      [
+        'click',
+        () => {
+          this.#deedUntil = Date.now() + OWN_DEED;
+          this.release();
+        }
+      ]
+    ];
+    for (const [name, listener] of listeners) node.addEventListener(name, listener);
+    return () => {
+      for (const [name, listener] of listeners) node.removeEventListener(name, listener);
+    };
+  };
+}

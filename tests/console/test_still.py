@@ -1,0 +1,111 @@
+"""What somebody reads or is about to press does not move under them, whatever happens meanwhile."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from playwright.sync_api import Page, expect
+
+from conftest import Service
+from helpers import wait_until
+from phylax.client import Phylax
+from phylax.core.runs import RunState
+from phylax.core.shop import Machine, MachineEdit, ReadingIn, by_volume
+from phylax.service.monitoring import monitor
+from phylax.store import readings
+
+GIB = 2**30
+
+
+def fill(service: Service, machine: Machine) -> None:
+    """Its volume is nearly full from now on."""
+    with service.context.db.write() as conn:
+        for hour in range(3):
+            at = service.context.clock() - timedelta(hours=hour)
+            reading = ReadingIn(mount="/", capacity=100 * GIB, free=GIB, at=at)
+            readings.add(conn, machine.id, by_volume([reading]))
+    monitor.whole(service.context)
+
+
+def test_a_list_waits_until_who_is_in_it_has_gone(
+    page: Page, service: Service, owner: Phylax, machine: Machine
+) -> None:
+    fill(service, machine)
+    page.goto("/")
+    needs = page.get_by_test_id("needs-you")
+    expect(needs.get_by_role("link", name="ferry-desk")).to_be_visible()
+    needs.get_by_text("ferry-desk").hover()
+    edit = MachineEdit(tag="a-till", client_id=machine.client_id, system="linux")
+    fill(service, owner.machines.add(edit))
+    changed = page.get_by_text("This has changed.")
+    expect(changed).to_be_visible()
+    assert needs.get_by_role("link", name="a-till").count() == 0
+    page.mouse.move(5, 5)
+    expect(needs.get_by_role("link", name="a-till")).to_be_visible()
+    expect(changed).to_have_count(0)
+
+    # by the keyboard it waits as well, and is shown when somebody says so
+    page.keyboard.press("Tab")
+    needs.get_by_role("link").first.focus()
+    edit = MachineEdit(tag="b-till", client_id=machine.client_id, system="linux")
+    fill(service, owner.machines.add(edit))
+    page.get_by_role("button", name="Show it now").click()
+    expect(needs.get_by_role("link", name="b-till")).to_be_visible()
+
+
+def test_what_one_does_in_a_list_shows_at_once(
+    page: Page, service: Service, owner: Phylax, machine: Machine
+) -> None:
+    fill(service, machine)
+    page.goto("/")
+    needs = page.get_by_test_id("needs-you")
+    needs.get_by_text("ferry-desk").hover()
+    needs.get_by_role("button", name="Handle: ferry-desk").click()
+    page.get_by_role("button", name="Take it on").click()
+    expect(needs.get_by_text("looks after it")).to_be_visible()
+
+
+def test_rows_of_machines_stay_in_order_and_another_question_is_answered_at_once(
+    page: Page, service: Service, owner: Phylax, machine: Machine
+) -> None:
+    page.goto("/machines")
+    table = page.get_by_test_id("machines")
+    table.get_by_text("ferry-desk").hover()
+    owner.machines.add(MachineEdit(tag="a-till", client_id=machine.client_id, system="linux"))
+    expect(page.get_by_text("This has changed.")).to_be_visible()
+    assert table.get_by_text("a-till").count() == 0
+    # typed while the pointer rests where it is
+    page.get_by_label("Words").focus()
+    page.keyboard.type("till")
+    expect(table.get_by_text("a-till")).to_be_visible()
+    expect(table.get_by_text("ferry-desk")).to_have_count(0)
+
+
+def test_a_survey_renews_each_line_where_it_stands(
+    page: Page, owner: Phylax, machine: Machine, agent: None
+) -> None:
+    def survey() -> int:
+        return owner.runs.survey(machine.tag).id
+
+    def ended(number: int) -> bool:
+        return owner.runs.get(number).state is RunState.DONE
+
+    first = survey()
+    wait_until(lambda: ended(first), "the first survey")
+    page.goto(f"/machines/{machine.tag}")
+    ledger = page.get_by_test_id("ledger")
+    row = ledger.get_by_role("row").filter(has_text="Download")
+    expect(row).to_be_visible()
+    page.wait_for_load_state("networkidle")
+    row.scroll_into_view_if_needed()
+    rows = ledger.get_by_role("row").count()
+    box = row.bounding_box()
+    second = survey()
+    while not ended(second):
+        now = row.bounding_box()
+        assert box and now and abs(now["y"] - box["y"]) <= 1, (box, now)
+        assert ledger.get_by_role("row").count() >= rows
+        page.wait_for_timeout(50)
+    expect(page.get_by_text("In part:")).to_have_count(0)
+    now = row.bounding_box()
+    assert box and now and abs(now["y"] - box["y"]) <= 1
