@@ -1,11 +1,17 @@
-"""Whether a page is fit for everyone, as axe-core sees it; and typing on a starved machine."""
+"""Whether a page is fit for everyone, as axe-core sees it; slow typing; a volume that is full."""
 
 from __future__ import annotations
 
 import json
+from datetime import timedelta
 from pathlib import Path
 
 from playwright.sync_api import Locator, Page
+
+from conftest import Service
+from phylax.core.shop import Machine, ReadingIn, by_volume
+from phylax.service.monitoring import monitor
+from phylax.store import readings
 
 AXE = Path(__file__).parents[1] / "console/node_modules/axe-core/axe.min.js"
 
@@ -32,3 +38,13 @@ def write(field: Locator, text: str) -> None:
     if field.input_value() != text:
         field.fill(text)
     assert field.input_value() == text
+
+
+def fill(service: Service, machine: Machine) -> None:
+    """Its volume is nearly full from now on."""
+    with service.context.db.write() as conn:
+        for hour in range(3):
+            at = service.context.clock() - timedelta(hours=hour)
+            reading = ReadingIn(mount="/", capacity=100 * 2**30, free=2**30, at=at)
+            readings.add(conn, machine.id, by_volume([reading]))
+    monitor.whole(service.context)

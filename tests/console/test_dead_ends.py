@@ -3,12 +3,15 @@ empty lists."""
 
 from __future__ import annotations
 
+from datetime import timedelta
+
 import pytest
 from playwright.sync_api import Page, Route, expect
 
-from console_checks import check_for_everyone
-from phylax.client import Phylax
-from phylax.core.retention import ProtectEntry, ProtectKind
+from conftest import Service
+from console_checks import check_for_everyone, fill
+from phylax.client import NotFoundError, Phylax
+from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.shop import ClosingDaysEdit, Machine
 
 WORDS = "In plain words, or a recurrence rule"
@@ -97,6 +100,41 @@ def test_what_was_taken_away_comes_back_by_undo(page: Page, owner: Phylax) -> No
     expect(page.get_by_test_id("protections")).to_contain_text("*.ledger")
     (kept,) = owner.protections.list()
     assert kept.note == "books"
+
+
+def test_a_rule_and_what_was_put_off_come_back(
+    page: Page, owner: Phylax, service: Service, machine: Machine
+) -> None:
+    undo = page.get_by_test_id("undo").get_by_role("button", name="Undo")
+    page.goto("/rules")
+    row = page.get_by_role("row").filter(has_text="Trash").first
+    for days, before in (("12", None), ("9", timedelta(days=12))):
+        row.get_by_role("button", name="Change").click()
+        page.get_by_label("Keep for days; older goes").fill(days)
+        page.keyboard.press("Enter")
+        expect(row).to_contain_text(f"{days} days")
+        undo.click()
+        expect(page.get_by_test_id("undo")).to_have_count(0)
+        expect(row).not_to_contain_text(f"{days} days")
+        if before:
+            assert owner.rules.get(Scope.SHOP, 0, "trash").rule.keep_for == before
+        else:
+            with pytest.raises(NotFoundError):
+                owner.rules.get(Scope.SHOP, 0, "trash")
+            owner.rules.put(Scope.SHOP, 0, "trash", Rule(keep_for=timedelta(days=12)))
+            page.reload()
+
+    fill(service, machine)
+    page.goto("/")
+    needs = page.get_by_test_id("needs-you")
+    for button in ("Put off", "Take it on"):
+        needs.get_by_role("button", name=f"Handle: {machine.tag}").click()
+        page.get_by_role("button", name=button).click()
+        expect(undo).to_be_visible()
+        assert [one.handling for one in owner.attention.list()] != ["open"]
+        undo.click()
+        expect(needs.get_by_role("button", name=f"Handle: {machine.tag}")).to_be_visible()
+        assert [one.handling for one in owner.attention.list()] == ["open"]
 
 
 def test_a_list_that_did_not_come_is_not_called_empty(page: Page, owner: Phylax) -> None:

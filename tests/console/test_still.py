@@ -2,30 +2,14 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
-
 from playwright.sync_api import Page, expect
 
 from conftest import Service
+from console_checks import fill
 from helpers import wait_until
 from phylax.client import Phylax
 from phylax.core.runs import RunState
-from phylax.core.shop import Machine, MachineEdit, ReadingIn, by_volume
-from phylax.service.monitoring import monitor
-from phylax.store import readings
-
-GIB = 2**30
-
-
-def fill(service: Service, machine: Machine) -> None:
-    """Its volume is nearly full from now on."""
-    with service.context.db.write() as conn:
-        for hour in range(3):
-            at = service.context.clock() - timedelta(hours=hour)
-            reading = ReadingIn(mount="/", capacity=100 * GIB, free=GIB, at=at)
-            readings.add(conn, machine.id, by_volume([reading]))
-    monitor.whole(service.context)
-
+from phylax.core.shop import Machine, MachineEdit
 
 def test_a_list_waits_until_who_is_in_it_has_gone(
     page: Page, service: Service, owner: Phylax, machine: Machine

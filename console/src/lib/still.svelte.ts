@@ -43,16 +43,18 @@ export class Still<T> {
         this.#held = { value: this.#latest(), question: this.#question() };
       }
     };
+    // what is taken off the page while it is drawn anew leaves as well, and is not to draw then
+    const leave = () => queueMicrotask(this.release);
     const listeners: [keyof HTMLElementEventMap, (event: Event) => void][] = [
       ['pointermove', (event) => (event as PointerEvent).pointerType !== 'touch' && hold()],
       ['focusin', (event) => (event.target as HTMLElement).matches(':focus-visible') && hold()],
-      ['pointerleave', () => !node.querySelector(':focus-visible') && this.release()],
+      ['pointerleave', () => !node.querySelector(':focus-visible') && leave()],
       [
         'focusout',
         (event) =>
           !node.contains((event as FocusEvent).relatedTarget as Node | null) &&
           !node.matches(':hover') &&
-          this.release()
+          leave()
       ],
       [
         'click',

@@ -5,6 +5,7 @@
   import When from '$lib/components/When.svelte';
   import { Bit } from '$lib/later.svelte';
   import { Still } from '$lib/still.svelte';
+  import { undo } from '$lib/undo.svelte';
   import { count } from '$lib/words';
   import CircleCheck from '@lucide/svelte/icons/circle-check';
 
@@ -43,20 +44,27 @@
   const isSite = (name: string) => name.startsWith('client ');
 
   async function handle(one: Attention, body: Parameters<typeof send>[1]) {
-    const error = await send(one, body);
+    const { data, error } = await send(one, body);
     problem = error ? inWords(error) : '';
     onhandled();
+    // what was settled is in the machine's record, where it stays
+    if (!data || one.handling !== 'open' || body.handling === 'settled') return;
+    const done = body.handling === 'put off' ? 'is put off' : 'is yours';
+    undo.offer(
+      `${one.machine_tag} ${done}: ${one.reason}.`,
+      () => send(data, { handling: 'open', word: '' }),
+      async () => onhandled()
+    );
   }
-  async function send(
+  function send(
     one: Attention,
     body: { handling: Attention['handling']; until?: string; word: string }
   ) {
-    const { error } = await api.PUT('/api/v1/attention/{attention_id}', {
+    return api.PUT('/api/v1/attention/{attention_id}', {
       params: { path: { attention_id: one.id } },
       headers: { 'If-Match': `"${one.version}"` },
       body
     });
-    return error;
   }
 </script>
 

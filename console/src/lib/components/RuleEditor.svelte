@@ -11,6 +11,7 @@
   } from '$lib/rule';
   import { changedMeanwhile, type Changed } from '$lib/conflict';
   import { keepDraft, keptDraft } from '$lib/drafts.svelte';
+  import { undo } from '$lib/undo.svelte';
   import { untrack } from 'svelte';
   import Conflict from './Conflict.svelte';
   import RuleFields from './RuleFields.svelte';
@@ -97,8 +98,23 @@
     problem = error && !conflict ? inWords(error) : '';
     if (!error) {
       keepDraft(`rule:${whose}`, null);
+      if (response) offerUndo(response.headers.get('ETag'));
       onsaved();
     }
+  }
+  /** As it was before, of the version that was made just now. */
+  function offerUndo(made: string | null) {
+    const [before, where, saved] = [said?.rule, { ...path }, onsaved];
+    const headers = made ? { 'If-Match': made } : {};
+    const address = '/api/v1/rules/{scope}/{subject_id}/{category}';
+    undo.offer(
+      'The rule is changed.',
+      () =>
+        before
+          ? api.PUT(address, { params: { path: where }, headers, body: before })
+          : api.DELETE(address, { params: { path: where }, headers }),
+      async () => saved()
+    );
   }
   async function madeMeanwhile(): Promise<Changed<Schema['ScopedRule']> | null> {
     const { data } = await api.GET('/api/v1/rules/{scope}/{subject_id}/{category}', {
