@@ -256,6 +256,22 @@ def test_a_volume_that_is_not_there_is_refused(
     assert list(owner.runs.list()) == []
 
 
+def test_volumes_chosen_before_a_machine_ever_called_are_looked_at_when_it_does(
+    owner: Phylax, cad: Machine, drives: Path, tmp_path: Path
+) -> None:
+    """A slip of the keys must not clean what was to be left out."""
+    agent = enrol(owner, cad.tag, tmp_path / "agent", drives)
+    slip = owner.runs.clean(cad.tag, ["trash"], volumes=VolumeChoice(but=("E:",)))
+    meant = owner.runs.clean(cad.tag, ["trash"], volumes=VolumeChoice(but=("D:",)))
+    agent.once()
+    refused = owner.runs.get(slip.id)
+    assert (refused.state, refused.reason) == (
+        RunState.FAILED, "there is no volume E:; there are C: and D:",
+    )  # fmt: skip
+    assert owner.runs.get(meant.id).state is RunState.DONE
+    assert trash_of(drives, "D") and not trash_of(drives, "C")
+
+
 def test_a_drive_that_was_taken_away_meanwhile_costs_the_run_and_nothing_else(
     owner: Phylax, cad: Machine, agent: Agent, drives: Path
 ) -> None:

@@ -20,13 +20,14 @@ from phylax.core.protocol import (
     SurveyOrder,
 )
 from phylax.core.retention import Caution, ProtectEntry
-from phylax.core.runs import Run
+from phylax.core.runs import Run, RunState
 from phylax.core.scheduling.routines import StepKind
 from phylax.core.survey import Tally
 from phylax.core.tuning.changes import Wanted, WantedValue
 from phylax.core.values import from_seconds
 from phylax.service.rules import tuning
 from phylax.service.runs import checklist, queue
+from phylax.service.runs.finish import give_up
 from phylax.service.upkeep.asking import why_stopped
 from phylax.service.upkeep.steps import check_order, order_of
 from phylax.store import (
@@ -37,6 +38,7 @@ from phylax.store import (
     protections,
     rules,
     runs,
+    shop,
     snapshots,
     step_lengths,
     surveys,
@@ -52,6 +54,9 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     lease = secrets.token_hex(16)
     run = leases.lease(conn, run_id, lease, until=at + LEASE_SECONDS)
     events.publish(conn, EventKind.RUN, at=at, machine_id=machine_id, run_id=run.id)
+    if why := _why_no_volume(conn, run):
+        give_up(conn, run, RunState.FAILED, why, at=at)
+        return offer(conn, machine_id, at=at)
     if run.work in ("put back", "let go"):
         return _held_order(conn, run, lease)
     if run.work == "check" and run.routine_id is None:
@@ -134,6 +139,14 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
         settings=any(step.kind is StepKind.TUNE for step in checklist.of(conn, run)),
         snapshot=snapshot,
     )
+
+
+def _why_no_volume(conn: Connection, run: Run) -> str:
+    """What is wrong with the volumes that somebody chose on this machine, where they were not known
+    when they were chosen. Of many machines not every one has all of them."""
+    if run.volumes.is_all or run.routine_id is not None:
+        return ""
+    return run.volumes.why_not(shop.mounts(conn, [run.machine_id]).get(run.machine_id, []))
 
 
 def _protect(conn: Connection, machine_id: int) -> tuple[ProtectEntry, ...]:
