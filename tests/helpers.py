@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import os
+import signal
 import socket
 import subprocess
+import sys
 import time
 import tomllib
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 from datetime import UTC, date, datetime, timedelta
 from datetime import time as time_of_day
 from pathlib import Path
 
+import pytest
 import tomli_w
 
 from phylax.agent.config.home import AgentHome
@@ -142,6 +146,25 @@ def two_drives(folder: Path) -> Path:
     state.write_text(tomli_w.dumps(said))
     (folder / "D").mkdir()
     return home
+
+
+@contextmanager
+def living_demo(data: Path, out: Path) -> Iterator[Phylax]:
+    """The demo started as `make demo` starts it, what it prints in a file; ended by Ctrl-C."""
+    port = free_port()
+    words = [sys.executable, "-m", "phylax", "demo", "--data", str(data), "--port", str(port)]
+    with out.open("w") as file:
+        process = subprocess.Popen(words, stdout=file, stderr=subprocess.STDOUT)
+    wait_until(lambda: "Ctrl-C stops" in out.read_text(), "the demo to be ready", 300)
+    assert f"Phylax is ready at http://127.0.0.1:{port}" in out.read_text()
+    token = data / "owner.token"
+    assert token.stat().st_mode & 0o077 == 0
+    with Phylax(f"http://127.0.0.1:{port}", token.read_text().strip()) as shop:
+        yield shop
+    process.send_signal(signal.SIGINT)
+    assert process.wait(timeout=60) == 0
+    with pytest.raises(subprocess.CalledProcessError):
+        subprocess.run(["pgrep", "-f", str(data)], check=True, capture_output=True)
 
 
 def enrol(shop: Phylax, tag: str, folder: Path, standin: Path) -> Agent:

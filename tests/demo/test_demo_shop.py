@@ -3,7 +3,6 @@
 import json
 import re
 import shutil
-import signal
 import socket
 import sqlite3
 import subprocess
@@ -15,7 +14,7 @@ from pathlib import Path
 import pytest
 
 from engine import lines_of
-from helpers import free_port, wait_until
+from helpers import free_port, living_demo, wait_until
 from phylax.agent.machines.standin import StandInMachine
 from phylax.client import Phylax
 from phylax.core.catalogue import catalogue
@@ -102,23 +101,9 @@ def made_anew(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 @pytest.fixture
 def live(made_anew: Path, tmp_path: Path) -> Iterator[tuple[Phylax, Path]]:
-    """The demo started as `make demo` starts it."""
-    data, port = made_anew, free_port()
-    words = [sys.executable, "-m", "phylax", "demo", "--data", str(data), "--port", str(port)]
-    with (tmp_path / "out").open("w") as out:
-        process = subprocess.Popen(words, stdout=out, stderr=subprocess.STDOUT)
-    path = tmp_path / "out"
-    wait_until(lambda: "Ctrl-C stops" in path.read_text(), "the demo to be ready", 300)
-    assert f"Phylax is ready at http://127.0.0.1:{port}" in path.read_text()
-    token = data / "owner.token"
-    assert token.stat().st_mode & 0o077 == 0
-    with Phylax(f"http://127.0.0.1:{port}", token.read_text().strip()) as shop:
-        yield shop, data
-    process.send_signal(signal.SIGINT)
-    assert process.wait(timeout=60) == 0
-    with pytest.raises(subprocess.CalledProcessError):
-        subprocess.run(["pgrep", "-f", str(data)], check=True, capture_output=True)
-    shutil.rmtree(data)
+    with living_demo(made_anew, tmp_path / "out") as shop:
+        yield shop, made_anew
+    shutil.rmtree(made_anew)
 
 
 def test_it_is_made_anew_when_asked(made_anew: Path) -> None:

@@ -182,6 +182,16 @@ export function today(now = new Date()): string {
   return dayOf(now);
 }
 
+/** The first and the last day of this month, or of one so many months back. */
+export function monthBack(months: number, now = today()): { since: string; until: string } {
+  const [year, month] = now.split('-').map(Number) as [number, number];
+  const dayAt = (at: number) => new Date(at).toISOString().slice(0, 10);
+  return {
+    since: dayAt(Date.UTC(year, month - 1 - months, 1)),
+    until: dayAt(Date.UTC(year, month - months, 0))
+  };
+}
+
 /** A day as an address has it, such as "2026-11-24"; nothing where it is none. */
 export function dayIn(text: string | null): string {
   return text && /^\d{4}-\d\d-\d\d$/.test(text) && !Number.isNaN(Date.parse(`${text}T00:00Z`))

@@ -7,7 +7,7 @@
   import Failed from '$lib/components/Failed.svelte';
   import Timeline from '$lib/components/Timeline.svelte';
   import Views from '$lib/components/Views.svelte';
-  import { dayIn, dayStart, later } from '$lib/words';
+  import { dayIn, dayStart, later, monthBack } from '$lib/words';
 
   const KINDS = [
     { kind: 'run', name: 'runs' },
@@ -19,6 +19,10 @@
     { kind: 'machine', name: 'machines added' },
     { kind: 'erasure', name: 'words erased' }
   ] as const;
+  const MONTHS = [
+    { name: 'this month', back: 0 },
+    { name: 'last month', back: 1 }
+  ];
 
   const params = $derived(page.url.searchParams);
   const words = $derived(params.get('words') ?? '');
@@ -135,6 +139,14 @@
         onchange={(e) => go({ until: e.currentTarget.value })}
       />
     </label>
+    {#each MONTHS as { name, back } (name)}
+      {@const month = monthBack(back)}
+      <button
+        class="act"
+        aria-pressed={since === month.since && until === month.until}
+        onclick={() => go(month)}>{name}</button
+      >
+    {/each}
     {#if isChosen}
       <a class="anchor py-2" href="/records">Show everything</a>
     {/if}

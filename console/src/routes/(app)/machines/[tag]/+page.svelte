@@ -35,7 +35,7 @@
   import OpenVisit from '$lib/visits/OpenVisit.svelte';
   import Made from '$lib/reports/Made.svelte';
   import { useMay } from '$lib/session';
-  import { dayStart, later, share, size } from '$lib/words';
+  import { dayStart, later, monthBack, share, size } from '$lib/words';
   import { allBut, listed } from '$lib/machines/volumes';
   import { untrack } from 'svelte';
   import { SvelteSet } from 'svelte/reactivity';
@@ -470,7 +470,17 @@
   </section>
 
   <section class="mt-8" aria-labelledby="record">
-    <h2 id="record"><Term of="record">Record</Term></h2>
+    <div class="flex flex-wrap items-baseline gap-x-4">
+      <h2 id="record"><Term of="record">Record</Term></h2>
+      {#each [0, 1] as back (back)}
+        {@const month = monthBack(back)}
+        <a
+          class="anchor noprint text-sm"
+          href="/records?machine={machine.tag}&since={month.since}&until={month.until}"
+          >{back ? 'last month' : 'this month'}</a
+        >
+      {/each}
+    </div>
     <Near room="min-h-96"><MachineRecord {machine} /></Near>
   </section>
 
