@@ -37,6 +37,21 @@ def test_a_list_waits_until_who_is_in_it_has_gone(
     expect(needs.get_by_role("link", name="b-till")).to_be_visible()
 
 
+def test_a_pointer_that_lies_in_a_list_all_night_keeps_nothing_from_it(
+    page: Page, service: Service, owner: Phylax, machine: Machine
+) -> None:
+    fill(service, machine)
+    page.clock.install()
+    page.goto("/")
+    needs = page.get_by_test_id("needs-you")
+    needs.get_by_text("ferry-desk").hover()
+    edit = MachineEdit(tag="a-till", client_id=machine.client_id, system="linux")
+    fill(service, owner.machines.add(edit))
+    expect(page.get_by_text("This has changed.")).to_be_visible()
+    page.clock.run_for(61_000)
+    expect(needs.get_by_role("link", name="a-till")).to_be_visible()
+
+
 def test_what_one_does_in_a_list_shows_at_once(
     page: Page, service: Service, owner: Phylax, machine: Machine
 ) -> None:

@@ -2,12 +2,16 @@
 
 /** Milliseconds for which what somebody did there shows at once. */
 const OWN_DEED = 3000;
+/** Milliseconds without a movement or a key after which nobody is there: a pointer may lie in a list
+ * all night. */
+const ASLEEP = 60_000;
 
 export class Still<T> {
   #latest: () => T;
   #question: () => string;
   #held = $state.raw<{ value: T; question: string } | null>(null);
   #deedUntil = 0;
+  #rests: ReturnType<typeof setTimeout> | undefined;
 
   /**
    * `latest` is what it would be; values that are equal are the same, as queries keep them.
@@ -39,6 +43,8 @@ export class Still<T> {
   /** Attached to what holds the list: while a pointer or the keyboard is in it, nothing moves. */
   within = (node: HTMLElement) => {
     const hold = () => {
+      clearTimeout(this.#rests);
+      this.#rests = setTimeout(this.release, ASLEEP);
       if (!this.#isHeld && Date.now() > this.#deedUntil) {
         this.#held = { value: this.#latest(), question: this.#question() };
       }
@@ -47,6 +53,7 @@ export class Still<T> {
     const leave = () => queueMicrotask(this.release);
     const listeners: [keyof HTMLElementEventMap, (event: Event) => void][] = [
       ['pointermove', (event) => (event as PointerEvent).pointerType !== 'touch' && hold()],
+      ['keydown', hold],
       ['focusin', (event) => (event.target as HTMLElement).matches(':focus-visible') && hold()],
       ['pointerleave', () => !node.querySelector(':focus-visible') && leave()],
       [
@@ -66,6 +73,7 @@ export class Still<T> {
     ];
     for (const [name, listener] of listeners) node.addEventListener(name, listener);
     return () => {
+      clearTimeout(this.#rests);
       for (const [name, listener] of listeners) node.removeEventListener(name, listener);
     };
   };

@@ -7,7 +7,7 @@ import { area, line } from 'd3-shape';
 const DAY = 86_400_000;
 const MONDAY = Date.UTC(1970, 0, 5);
 /** Days between two ticks. */
-const STEPS = [1, 2, 3, 7, 14];
+const STEPS = [1, 2, 3, 4, 5, 7, 14];
 const GIB = 1024 ** 3;
 export const MARGIN = { left: 64, right: 44, top: 14, bottom: 28 };
 export const HEIGHT = 288;
@@ -92,7 +92,7 @@ export function geometry(trend: Trend, width: number) {
     draw()
       .x((point) => atX(point.at))
       .y((point) => atY(point.free));
-  const ticks = ticksOf(x, Math.max(2, Math.min(8, Math.round(width / 110))));
+  const ticks = ticksOf(x, Math.max(3, Math.min(8, Math.round(width / 85))));
   const write = labels(ticks.length > 1 ? Number(ticks[1]) - Number(ticks[0]) : DAY);
   const last = trend.points.at(-1);
   const threshold = last ? last.capacity * (1 - trend.threshold_percent / 100) : 0;
