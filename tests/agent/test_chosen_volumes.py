@@ -108,7 +108,7 @@ def test_a_survey_of_one_volume_leaves_what_is_known_of_the_other(
     agent.once()
     assert trash_on(owner, cad.tag, "D:") == (6000, True)
     record = [entry.text for entry in owner.records.list(machine=cad.tag)]
-    assert "Looked through on C: only; nothing was touched." in record
+    assert "Looked through (C: only); nothing was touched." in record
 
 
 def test_a_cleaning_of_one_volume_touches_nothing_on_the_other(
@@ -137,7 +137,7 @@ def test_a_cleaning_of_one_volume_touches_nothing_on_the_other(
         )
         assert [tuple(row) for row in noted] == [("D:", 5000)]
     text = next(owner.records.list(machine=cad.tag)).text
-    assert text.startswith("Removed 1 item, 4.9 KiB on all but C:; the volumes show 4.9 KiB more")
+    assert text.startswith("Removed 1 item, 4.9 KiB (all but C:); the volumes show 4.9 KiB more")
 
 
 def test_what_waits_for_a_yes_on_a_volume_goes_on_waiting_while_others_are_looked_at(

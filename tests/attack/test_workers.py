@@ -18,14 +18,15 @@ import pytest
 
 from engine import rule
 from helpers import make_file
-from people import ANNA, BEN, PeopleDesk, give
+from people import ANNA, BEN, PeopleDesk, give, mounted
 from phylax.agent.machines.linux.people import Person
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import LONGEST, BoundedReader, WorkerError
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.holds import BatchPick
-from phylax.core.protocol import HeldOrder, SurveyMessage, UnheldMessage
-from phylax.core.retention import ProtectEntry, ProtectKind
+from phylax.core.protocol import AgreedListing, HeldOrder, SurveyMessage, UnheldMessage
+from phylax.core.retention import ProtectEntry, ProtectKind, Reason
+from phylax.core.volumes import VolumeChoice
 
 TEMP = {"user-temp": rule(keep_for="P0D")}
 HELD = {"user-temp": rule(keep_for="P0D", hold_for="P3D")}
@@ -51,6 +52,50 @@ def test_each_persons_part_is_done_and_the_sums_are_of_all(desk: PeopleDesk, hom
     assert outcome.removed.count == 2
     assert {stay.reason: stay.count for stay in outcome.left} == {"somebody else's": 2}
     assert (home / ".tmp/root's").exists() and not (home / ".tmp/a/0").exists()
+
+
+def test_what_was_agreed_to_is_told_once_by_whose_it_is(desk: PeopleDesk, home: Path) -> None:
+    """The agent's own part is not asked about what lies with people, and not about what is left."""
+    film = make_file(home / "Downloads/film", 900, days_old=9)
+    kept = make_file(home / "Downloads/kept", 900, days_old=9)
+    give(film.parent, ANNA)
+    by = {"downloads": rule(keep_for="P0D", off=False)}
+    desk.look(by)
+    items = {item.path: item for item in desk.listing()}
+    gone = items["film"].model_copy(update={"user": "somebody who left"})
+    for number, (agreed, left) in enumerate(
+        [((items["film"],), {}), ((gone,), {Reason.FORBIDDEN: 1})], 2
+    ):
+        listing = AgreedListing(category="downloads", consent_id=1, items=agreed)
+        result = desk.clean(by, run_id=number, agreed=(listing,))
+        (outcome,) = result.outcomes
+        assert {stay.reason: stay.count for stay in outcome.left} == left
+        assert not film.exists() and kept.exists()
+
+
+def test_a_worker_keeps_to_the_volumes_that_were_chosen(desk: PeopleDesk, home: Path) -> None:
+    """Ben's home is a volume of its own, on which he agreed to something as well."""
+    first = VolumeChoice(only=(str(desk.volume),))
+    with mounted("tmpfs", desk.volume / "home/ben", "-o", "size=8m,mode=755") as other:
+        give(other, BEN)
+        mine, theirs = old_files(home, ANNA, 2), old_files(other, BEN, 3)
+        give(make_file(other / "Downloads/film", 900, days_old=9).parent, BEN)
+        by = {**TEMP, "downloads": rule(keep_for="P0D", off=False)}
+        assert {line.mount for line in desk.look(by)} == {str(desk.volume), str(other)}
+        film = [item for item in desk.listing() if item.path == "film"]
+        assert [item.mount for item in film] == [str(other)]
+        lines = desk.look(by, run_id=2, volumes=first)
+        assert [(line.category, line.mount, line.holds.count) for line in lines] == [
+            ("user-temp", str(desk.volume), 2)
+        ]
+        agreed = (AgreedListing(category="downloads", consent_id=1, items=tuple(film)),)
+        result = desk.clean(by, run_id=3, volumes=first, agreed=agreed)
+        assert result.error == ""
+        outcomes = {outcome.category: outcome for outcome in result.outcomes}
+        assert outcomes["user-temp"].removed.count == 2
+        assert {s.reason: s.count for s in outcomes["downloads"].left} == {Reason.OTHER_VOLUME: 1}
+        assert [path.exists() for path in (*mine, *theirs)] == [False, False, True, True, True]
+        assert (other / "Downloads/film").exists()
 
 
 def test_what_protect_entries_cover_in_homes_is_said_by_the_people_themselves(

@@ -17,6 +17,7 @@ from pathlib import Path
 from types import FunctionType
 from typing import Any
 
+import httpx
 import pytest
 from tools import aio
 
@@ -34,7 +35,9 @@ from phylax.client import (
     UnreachableError,
     async_sign_in,
 )
+from phylax.client._async_http import AsyncHttp
 from phylax.client._family import Family
+from phylax.client._http import Http
 from phylax.client._repeatable import is_repeatable
 from phylax.core.runs import NewRun, Run
 from phylax.core.shop import ClosingDaysEdit, Machine
@@ -212,6 +215,64 @@ def test_what_could_be_done_twice_is_never_sent_twice(
         shop.closing_days.add(days)
     assert lossy.came == 1
     assert len(owner.closing_days.list()) == 1
+
+
+def test_a_change_whose_answer_was_lost_is_not_made_again(
+    lossy: Lossy, owner: Phylax, token: str
+) -> None:
+    """It was made; again it would only be said to be of an old version."""
+    hotel = owner.clients.add(ClientEdit(name="Gull Rock Hotel"))
+    with Phylax(lossy.url, token) as shop, pytest.raises(UnreachableError):
+        shop.clients.change(hotel, ClientEdit(name="Gull Rock Inn"))
+    assert lossy.came == 1
+    assert owner.clients.get(hotel.id).name == "Gull Rock Inn"
+
+
+@pytest.mark.parametrize(
+    ("status", "after", "tries", "waited"),
+    [
+        (503, "2", 3, 2.0),  # it says when: not sooner
+        (429, "3", 3, 3.0),
+        (503, "3600", 1, 0.0),  # nobody waits so long without being told
+        (503, "", 1, 0.0),
+        (500, "2", 1, 0.0),  # the same again would fail the same
+    ],
+)
+def test_who_asks_to_be_left_alone_is_asked_again_when_they_say(
+    monkeypatch: pytest.MonkeyPatch, status: int, after: str, tries: int, waited: float
+) -> None:
+    def answer(request: httpx.Request) -> httpx.Response:
+        came.append(request.url.path)
+        if len(came) < 3:
+            return httpx.Response(status, headers={"Retry-After": after} if after else {})
+        return httpx.Response(200, json=[])
+
+    async def no_sleep(seconds: float) -> None:
+        pauses.append(seconds)
+
+    monkeypatch.setattr("time.sleep", lambda seconds: pauses.append(seconds))
+    monkeypatch.setattr("asyncio.sleep", no_sleep)
+    transport = httpx.MockTransport(answer)
+    with Http("http://127.0.0.1:1", "x", retries=4, transport=transport) as http:
+        for ask in (
+            lambda: http.send("GET", "/api/v1/clients"),
+            lambda: asyncio.run(_asked(transport)),
+        ):
+            came: list[str] = []
+            pauses: list[float] = []
+            if tries == 1:
+                with pytest.raises(RefusedError):
+                    ask()
+            else:
+                assert ask().json() == []
+            assert (len(came), len(pauses)) == (tries, tries - 1)
+            assert all(pause >= waited for pause in pauses)
+
+
+async def _asked(transport: httpx.MockTransport) -> httpx.Response:
+    http = AsyncHttp("http://127.0.0.1:1", "x", retries=4)
+    http._client = httpx.AsyncClient(base_url="http://127.0.0.1:1", transport=transport)
+    return await http.send("GET", "/api/v1/clients")
 
 
 def test_retries_are_bounded(lossy: Lossy, token: str) -> None:

@@ -52,6 +52,13 @@ def test_a_choice_is_held_against_what_there_is(choice: VolumeChoice, why: str) 
     assert choice.why_not([]) == "", "nothing is known of the machine yet"
 
 
+def test_a_shops_many_volumes_are_not_all_named() -> None:
+    mounts = [f"/srv/{n}" for n in range(2000)]
+    why = VolumeChoice(only=("E:",)).why_not(mounts)
+    assert why.startswith("there is no volume E:; there are /srv/0, /srv/1, ")
+    assert why.endswith("/srv/11 and 1988 more")
+
+
 def test_a_cleaning_of_chosen_volumes_is_an_order_that_earlier_agents_do_not_know() -> None:
     whole = CleanOrder(run_id=1, lease="l", look=(), clean=(), look_first=True)
     chosen = CleanOrder(run_id=1, lease="l", look=(), clean=(), look_first=True,

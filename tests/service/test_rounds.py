@@ -417,3 +417,21 @@ def test_the_agenda_tells_what_was_what_comes_and_what_clashes(
     assert {line.clients[0].client_name for line in only} == {"Saltmarsh"}
     with pytest.raises(RefusedError, match="within 400 days"):
         owner.rounds.agenda(until=DUE + timedelta(days=900))
+
+
+@pytest.mark.parametrize(
+    ("changes", "why"),
+    [
+        ({"recurrence": "every Tuesday, until 2026-01-31"}, "its last date has passed"),
+        ({"recurrence": "FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30"}, "it names no day"),
+    ],
+)
+def test_a_round_that_would_never_run_is_refused_and_while_it_is_typed(
+    owner: Phylax, machine: Machine, changes: dict[str, str], why: str
+) -> None:
+    plan = TUESDAY.model_dump(mode="json") | changes | {"starts_on": "2026-01-01"}
+    edit = RoundEdit.model_validate(plan)
+    for call in (owner.rounds.preview, owner.rounds.add):
+        with pytest.raises(RefusedError, match=f"would never run: {why}"):
+            call(edit)
+    assert list(owner.rounds.list()) == []

@@ -366,7 +366,7 @@ def in_a_sentence(
     volumes: VolumeChoice = ALL_VOLUMES,
 ) -> str:
     """A run's end for the record."""
-    chosen = "" if volumes.is_all else f" on {volumes.in_words()}"
+    chosen = "" if volumes.is_all else f" ({volumes.in_words()})"
     tuned = f"; {count(conclusion.changed, 'setting')} changed" if conclusion.changed else ""
     if work == "survey":
         if conclusion.state is RunState.DONE:

@@ -12,6 +12,8 @@ from phylax.core.values import Demand
 
 _DRIVE = re.compile(r"([A-Za-z]):?[\\/]*")
 _MOST = 50
+_NAMED = 12
+"""So many volumes are named where a wrong one is refused: a shop's machines have many."""
 
 
 def plain_mount(name: str) -> str:
@@ -68,10 +70,13 @@ class VolumeChoice(Demand):
         """
         if not mounts:
             return ""
-        have = f"there are {_listed(mounts)}" if len(mounts) > 1 else f"there is {mounts[0]}"
+        some = (
+            [*mounts[:_NAMED], f"{len(mounts) - _NAMED} more"] if len(mounts) > _NAMED else mounts
+        )
+        have = f"there are {_listed(some)}" if len(mounts) > 1 else f"there is {mounts[0]}"
         if unknown := [name for name in self.named if name not in mounts]:
             return f"there is no volume {unknown[0]}; {have}"
-        return "" if self.of(mounts) else f"no volume is left of {_listed(mounts)}"
+        return "" if self.of(mounts) else f"no volume is left of {_listed(some)}"
 
     def in_words(self) -> str:
         """``C: and D: only``, ``all but D:``; empty for all."""

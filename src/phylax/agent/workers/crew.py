@@ -8,7 +8,7 @@ that person's rights (`workers.people`).
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any, Protocol
@@ -29,7 +29,7 @@ from phylax.agent.survey.surveyor import survey
 from phylax.agent.survey.task import LookListener, LookTask, Stopped, Watcher
 from phylax.core.checks.findings import Checked
 from phylax.core.inventory import Inventory
-from phylax.core.protocol import HeldMessage, HeldOrder
+from phylax.core.protocol import AgreedListing, HeldMessage, HeldOrder
 from phylax.core.survey import Item, SurveyLine, Tally
 from phylax.core.tuning.programs import Program
 
@@ -75,6 +75,8 @@ class Itself:
         self._guard = guard
         self._hold = hold
         self._arrivals = arrivals
+        self.apart: Callable[[], frozenset[str]] = frozenset
+        """Names of the people who have parties of their own."""
 
     def look(self, task: LookTask, listener: LookListener) -> list[SurveyLine]:
         kept = task.remember and task.now.trusted
@@ -85,6 +87,8 @@ class Itself:
         return lines
 
     def clean(self, task: CleaningPass, journal: RunJournal, watch: Watcher) -> PassReport:
+        # the listings stay, with nothing in them: by its rule nothing of these goes
+        task = replace(task, agreed=tuple(map(self._own, task.agreed)))
         arrivals = Arrivals(self._arrivals.known(_SYSTEM))
         cleaner = Cleaner(self._machine, self._guard, journal, self._hold, task, watch, arrivals)
         report = PassReport(cleaner.outcomes)
@@ -96,6 +100,12 @@ class Itself:
         report.refused = {key: cleaner.outcomes.refused_size(key) for key in task.keys}
         report.problems = cleaner.outcomes.problems
         return report
+
+    def _own(self, listing: AgreedListing) -> AgreedListing:
+        """What was agreed to, but for what lies with people who do their part themselves."""
+        apart = self.apart()
+        own = tuple(item for item in listing.items if item.user not in apart)
+        return listing.model_copy(update={"items": own})
 
 
 class Crew:

@@ -63,6 +63,7 @@ class CrewWithWorkers(Crew):
     ) -> None:
         """`own` are the agent's folders, in which no worker has any business."""
         super().__init__(machine, guard, hold)
+        self._itself.apart = lambda: frozenset(person.name for person in machine.apart())
         self._linux = machine
         self.nursery = nursery
         self.index = index
