@@ -79,7 +79,7 @@ def trash_on(owner: Phylax, tag: str, mount: str) -> tuple[int, bool]:
 
 
 def test_a_survey_of_one_volume_leaves_what_is_known_of_the_other(
-    owner: Phylax, cad: Machine, agent: Agent, drives: Path
+    owner: Phylax, cad: Machine, agent: Agent, drives: Path, clock: Clock
 ) -> None:
     owner.runs.survey(cad.tag)
     agent.once()
@@ -87,6 +87,7 @@ def test_a_survey_of_one_volume_leaves_what_is_known_of_the_other(
     assert {share.mount: share.goes for share in before.volumes} == {"C:": 3700, "D:": 5000}
     for drive in "CD":
         make_file(drives / f"{drive}/$Recycle.Bin/S-1/$Rmore", 1000, days_old=99)
+    clock.pass_(timedelta(hours=1))
     run = owner.runs.survey(cad.tag, volumes=ONLY_C)
     agent.once()
     ended = owner.runs.get(run.id)
@@ -98,6 +99,7 @@ def test_a_survey_of_one_volume_leaves_what_is_known_of_the_other(
     }  # fmt: skip
     assert trash_on(owner, cad.tag, "D:") == (5000, False)
     # and once more: it is still as old as it is
+    clock.pass_(timedelta(hours=1))
     owner.runs.survey(cad.tag, volumes=ONLY_C)
     agent.once()
     assert {v.mount: v.looked_at for v in owner.machines.ledger(cad.tag).volumes}["D:"] == (

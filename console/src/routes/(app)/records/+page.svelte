@@ -139,14 +139,16 @@
         onchange={(e) => go({ until: e.currentTarget.value })}
       />
     </label>
-    {#each MONTHS as { name, back } (name)}
-      {@const month = monthBack(back)}
-      <button
-        class="act"
-        aria-pressed={since === month.since && until === month.until}
-        onclick={() => go(month)}>{name}</button
-      >
-    {/each}
+    <span class="flex gap-3">
+      {#each MONTHS as { name, back } (name)}
+        {@const month = monthBack(back)}
+        <button
+          class="act"
+          aria-pressed={since === month.since && until === month.until}
+          onclick={() => go(month)}>{name}</button
+        >
+      {/each}
+    </span>
     {#if isChosen}
       <a class="anchor py-2" href="/records">Show everything</a>
     {/if}
