@@ -23,15 +23,18 @@ from phylax.agent.runtime.loop import Agent
 from phylax.agent.survey.surveyor import survey
 from phylax.agent.survey.task import LookTask
 from phylax.client import Phylax, RefusedError
-from phylax.core.protocol import CategoryRule, Message, SurveyMessage
-from phylax.core.retention import Reason, Rule, Scope
+from phylax.core.protocol import CategoryRule, CleanOrder, Message, SurveyMessage
+from phylax.core.retention import ProtectEntry, ProtectKind, Reason, Rule, Scope
 from phylax.core.runs import RunState
 from phylax.core.scheduling.rounds import Pressure
 from phylax.core.shop import Machine, MachineEdit, System
+from phylax.core.survey import Look
 from phylax.core.values import edit_of
 from phylax.core.volumes import VolumeChoice
 from phylax.service.rounds import scheduler
-from phylax.service.runs import carrying
+from phylax.service.runs import carrying, ingest
+from phylax.service.runs.reading_messages import prepared
+from phylax.store import runs
 
 ONLY_C, ALL_BUT_C = VolumeChoice(only=("C:",)), VolumeChoice(but=("C:",))
 ONLY_D = VolumeChoice(only=("D:",))
@@ -235,6 +238,69 @@ def test_a_listing_too_long_to_be_carried_over_waits_for_another_look(
     assert list(owner.surveys.listing(ledger.survey_id, "downloads")) == []
     with pytest.raises(RefusedError, match="proposed nothing"):
         owner.surveys.consent(ledger.survey_id, "downloads", numbers=None)
+
+
+def test_what_is_carried_over_is_that_of_the_newest_survey_when_it_is_written(
+    owner: Phylax, service: Service, cad: Machine, agent: Agent
+) -> None:
+    """It is read before the file is held; another survey may come between the two."""
+    owner.runs.survey(cad.tag)
+    agent.once()
+    stale = carrying.Carried(before_id=0)
+    survey = owner.runs.survey(cad.tag, volumes=ONLY_C)
+    order = agent._link.next_order(0)
+    with service.context.db.read() as conn:
+        run = runs.run(conn, survey.id)
+    assert run is not None and order.run_id == run.id
+    at = service.context.clock()
+    message = SurveyMessage(id="late-survey", run_id=run.id, look=Look.FIRST, started_at=at,
+                            ended_at=at, lines=())  # fmt: skip
+    with service.context.db.write() as conn:
+        ready = prepared(message)
+        ingest.apply(conn, cad.id, message, at=service.context.now(), ready=ready, over=stale)
+    assert trash_on(owner, cad.tag, "D:") == (5000, False)
+
+
+def test_what_a_partial_look_cannot_know_stays_as_it_was(
+    owner: Phylax, cad: Machine, agent: Agent, drives: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What the protect list covers, how long a routine takes; and what is expected of it."""
+    owner.protections.add(ProtectEntry(kind=ProtectKind.PATTERN, what="*.hull"))
+    make_file(drives / "D/$Recycle.Bin/S-1/$Rboat.hull", 400, days_old=99)
+    routine = next(r for r in owner.routines.list() if r.name == "Light weekly")
+    plan = edit_of(type(TUESDAY), TUESDAY, machine_ids=(cad.id,), client_ids=(),
+                   machines_like=None, routine_id=routine.id)  # fmt: skip
+    usual = owner.rounds.preview(plan).takes
+    owner.runs.survey(cad.tag)
+    agent.once()
+
+    def covered() -> tuple[int, int]:
+        (entry,) = owner.protections.list(cad.tag)
+        return entry.covers, entry.kept
+
+    before = covered()
+    owner.routines.run(routine.id, [cad.id], volumes=ONLY_C)
+    orders: list[CleanOrder] = []
+    carry_out = agent._order_runner.carry_out
+    monkeypatch.setattr(
+        agent._order_runner, "carry_out", lambda order: (orders.append(order), carry_out(order))
+    )
+    agent.once()
+    assert [order.expect and order.expect.size for order in orders] == [3000 + 700 + 900]
+    assert covered() == before == (1, 1)
+    assert owner.rounds.preview(plan).takes == usual
+    owner.routines.run(routine.id, [cad.id])
+    agent.once()
+    assert owner.rounds.preview(plan).takes != usual
+
+
+def test_what_is_left_on_another_volume_is_no_reason_for_a_further_pass(
+    owner: Phylax, cad: Machine, agent: Agent, drives: Path
+) -> None:
+    make_file(drives / "D/$Recycle.Bin/S-1/$Rlarge", 5_000_000, days_old=99)
+    run = owner.runs.clean(cad.tag, ["trash"], volumes=ONLY_C)
+    agent.once()
+    assert owner.runs.get(run.id).passes == 1
 
 
 @pytest.mark.parametrize(

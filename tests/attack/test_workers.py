@@ -98,6 +98,22 @@ def test_a_worker_keeps_to_the_volumes_that_were_chosen(desk: PeopleDesk, home: 
         assert (other / "Downloads/film").exists()
 
 
+def test_lines_of_volumes_that_were_not_chosen_are_not_believed(
+    desk: PeopleDesk, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    old_files(home, ANNA, 1)
+    (line,) = desk.look(TEMP)
+    forged = line.model_copy(update={"mount": "/elsewhere"})
+
+    def work(self: Nursery, person: Person, job: object, handle: Callable[..., object]) -> None:
+        handle(jobs.Lines(lines=(forged,)))
+
+    monkeypatch.setattr(Nursery, "work", work)
+    lines = desk.look(TEMP, run_id=2, volumes=VolumeChoice(only=(str(desk.volume),)))
+    assert [(line.mount, line.holds.count) for line in lines] == [(str(desk.volume), 0)]
+    assert "lines that cannot be" in lines[0].unread[0].why
+
+
 def test_what_protect_entries_cover_in_homes_is_said_by_the_people_themselves(
     desk: PeopleDesk, home: Path
 ) -> None:
