@@ -16,7 +16,7 @@ from argon2 import PasswordHasher
 from hypothesis import HealthCheck, settings
 from xdist.scheduler import LoadScopeScheduling
 
-from helpers import PASSWORD, Clock, free_port
+from helpers import PASSWORD, Clock
 from phylax.client import Phylax, sign_in
 from phylax.core.people import NewPerson, Role
 from phylax.core.shop import ClientEdit, Machine, MachineEdit, ShopEdit
@@ -111,7 +111,8 @@ def serving(context: Context, config: uvicorn.Config, host: str = "127.0.0.1") -
         assert thread.is_alive(), "the service did not start"
         time.sleep(0.005)
     scheme = "https" if config.ssl_certfile else "http"
-    yield Service(f"{scheme}://{host}:{config.port}", context)
+    port = server.servers[0].sockets[0].getsockname()[1]
+    yield Service(f"{scheme}://{host}:{port}", context)
     context.wakeups.stop()
     server.should_exit = True
     thread.join(timeout=60)
@@ -121,7 +122,7 @@ def serving(context: Context, config: uvicorn.Config, host: str = "127.0.0.1") -
 @pytest.fixture
 def service(context: Context) -> Iterator[Service]:
     """The real service on loopback, over the house's file and clock."""
-    with serving(context, server_config(context, "127.0.0.1", free_port())) as running:
+    with serving(context, server_config(context, "127.0.0.1", 0)) as running:
         yield running
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import signal
 import socket
@@ -10,7 +11,7 @@ import sys
 import time
 import tomllib
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import UTC, date, datetime, timedelta
 from datetime import time as time_of_day
 from pathlib import Path
@@ -65,10 +66,27 @@ class Clock:
         self.now += span
 
 
+_WORKERS_PORTS = 700
+
+
+def _ports() -> Iterator[int]:
+    """This worker's own, below those that the system takes for connections to elsewhere: whoever is
+    told one of these finds it free a moment later as well."""
+    worker = int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:]) % 16
+    first = 20_000 + _WORKERS_PORTS * worker
+    for number in itertools.count(os.getpid()):
+        yield first + number % _WORKERS_PORTS
+
+
+_PORTS = _ports()
+
+
 def free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
+    for port in _PORTS:
+        with suppress(OSError), socket.socket() as probe:
+            probe.bind(("127.0.0.1", port))
+            return port
+    raise AssertionError("ports never end")
 
 
 def make_file(path: Path, size: int = 1000, *, days_old: float = 0.0) -> Path:

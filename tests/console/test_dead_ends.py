@@ -10,6 +10,7 @@ from playwright.sync_api import Page, Route, expect
 
 from conftest import Service
 from console_checks import check_for_everyone, fill
+from helpers import wait_until
 from phylax.client import NotFoundError, Phylax
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.shop import ClosingDaysEdit, Machine
@@ -131,10 +132,10 @@ def test_a_rule_and_what_was_put_off_come_back(
         needs.get_by_role("button", name=f"Handle: {machine.tag}").click()
         page.get_by_role("button", name=button).click()
         expect(undo).to_be_visible()
-        assert [one.handling for one in owner.attention.list()] != ["open"]
+        assert [a.handling for a in owner.attention.list()] != ["open"]
         undo.click()
+        wait_until(lambda: [a.handling for a in owner.attention.list()] == ["open"], "it to be back")
         expect(needs.get_by_role("button", name=f"Handle: {machine.tag}")).to_be_visible()
-        assert [one.handling for one in owner.attention.list()] == ["open"]
 
 
 def test_a_list_that_did_not_come_is_not_called_empty(page: Page, owner: Phylax) -> None:

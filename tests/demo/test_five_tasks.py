@@ -88,7 +88,7 @@ def test_five_tasks_take_few_clicks_and_keys(hands: Hands, shop: Phylax) -> None
     hands.link("choir-server")
     held = page.get_by_test_id("held")
     hands.click(held.get_by_role("button", name="Put all back"))
-    expect(page.get_by_test_id("result")).to_contain_text("put back", timeout=180_000)
+    expect(page.get_by_test_id("result")).to_contain_text("Put back", timeout=180_000)
     task("put something back")
 
     hands.place("Rounds")

@@ -211,7 +211,7 @@ def world(made: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterat
     database = Database(tmp_path / FILE)
     clock = Clock(NOW)
     shop = Context(database, clock)
-    with serving(shop, server_config(shop, "127.0.0.1", free_port())) as service:
+    with serving(shop, server_config(shop, "127.0.0.1", 0)) as service:
         (tmp_path / "owner.token").write_text((made / "owner.token").read_text())
         for tag in AGENTS:
             for kind in ("agents", "machines"):

@@ -18,7 +18,7 @@ from forgotten_shop import (
     bytes_below,
     left_in,
 )
-from helpers import Clock, free_port
+from helpers import Clock
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.forgetting.asked import Forget
@@ -143,5 +143,5 @@ def test_a_shop_starts_where_it_cannot_forget_again_yet(
         raise sqlite3.OperationalError("database or disk is full")
 
     monkeypatch.setattr(forgetting, "again", full)
-    with serving(context, server_config(context, "127.0.0.1", free_port())) as service:
+    with serving(context, server_config(context, "127.0.0.1", 0)) as service:
         assert service.as_("ines").clients.forgettings() == []

@@ -1,32 +1,23 @@
 <script lang="ts">
   import Term from '$lib/components/Term.svelte';
   import { createQuery } from '@tanstack/svelte-query';
-  import {
-    api,
-    inWords,
-    type Ledger,
-    type LedgerLine,
-    type Machine,
-    type Schema
-  } from '$lib/api/client';
-  import { startRun } from '$lib/api/runs';
+  import type { Ledger, LedgerLine, Machine } from '$lib/api/client';
   import { ask, refresh } from '$lib/api/queries';
   import { useMay } from '$lib/session';
   import {
-    allBut,
-    byVolume,
     lets as letsOn,
     listed,
-    partsOn,
+    tickedOn,
+    type Agreed,
     type ChosenItem
   } from '$lib/machines/volumes';
   import { Bit } from '$lib/later.svelte';
   import { origins } from '$lib/rule';
-  import { count, daysOf, size } from '$lib/words';
+  import { count, size } from '$lib/words';
   import ListChecks from '@lucide/svelte/icons/list-checks';
   import { SvelteSet } from 'svelte/reactivity';
+  import CleanQuestion from './CleanQuestion.svelte';
   import Listing from './Listing.svelte';
-  import Modal from './Modal.svelte';
   import RuleEdit from './RuleEdit.svelte';
   import Standing from './Standing.svelte';
   import When from './When.svelte';
@@ -45,9 +36,6 @@
   const may = useMay();
   let { machine, ledger, busy, leftOut, fresh, onrules, onstarted }: Props = $props();
 
-  /** Chosen items of `ask` categories, by their number in this survey's listing. */
-  type Agreed = Record<string, Record<number, ChosenItem>>;
-
   const bit = new Bit(() => ledger.lines.length, 3);
   const picked = new SvelteSet<string>();
   let agreed = $state<Agreed>({});
@@ -57,9 +45,6 @@
   let ruled = $state<LedgerLine | null>(null);
   let ruleOpen = $state(false);
   let asking = $state(false);
-  let word = $state('');
-  let problem = $state('');
-  let starting = $state(false);
 
   const standingAsked = createQuery(() =>
     ask('/api/v1/machines/{machine}/standing-consents', {
@@ -71,7 +56,6 @@
   /** Whether a line may be ticked as a whole: it goes by its rule, without a choice of items. */
   const byRule = (line: LedgerLine) => line.caution === 'safe' || standingFor(line) !== undefined;
   const lets = (line: LedgerLine) => letsOn(line, leftOut);
-  const isIn = (item: ChosenItem) => !leftOut.has(item.mount);
 
   // a draft for each survey, so that a reload or a wrong key loses nothing
   const draft = $derived(`phylax-ticked-${ledger.survey_id}`);
@@ -103,12 +87,9 @@
     agreed = Object.keys(chosen).length ? { ...others, [key]: chosen } : others;
     keepDraft();
   }
-  const tickedOf = (line: LedgerLine) => Object.values(agreed[line.category] ?? {}).filter(isIn);
-  const numbersOf = (line: LedgerLine) =>
-    Object.entries(agreed[line.category] ?? {})
-      .filter(([, item]) => isIn(item))
-      .map(([number]) => Number(number));
-  const bytesOf = (line: LedgerLine) => tickedOf(line).reduce((sum, item) => sum + item.size, 0);
+  const tickedOf = (line: LedgerLine) => tickedOn(line, agreed, leftOut);
+  const bytesOf = (line: LedgerLine) =>
+    tickedOf(line).reduce((sum, [, item]) => sum + item.size, 0);
 
   const safe = $derived(
     ledger.lines.filter(
@@ -120,74 +101,6 @@
     safe.reduce((s, l) => s + lets(l).size, 0) + yes.reduce((s, l) => s + bytesOf(l), 0)
   );
   const chosen = $derived(safe.length + yes.length);
-  // of what is cleaned, what its rule keeps, by reason; all else is left untouched anyway
-  const left = $derived.by(() => {
-    const sums: Record<string, { count: number; size: number }> = {};
-    for (const stay of safe.flatMap((l) => partsOn(l, leftOut).flatMap((p) => p.stays ?? []))) {
-      const sum = (sums[stay.reason] ??= { count: 0, size: 0 });
-      sum.count += stay.count;
-      sum.size += stay.size;
-    }
-    return Object.entries(sums).filter(([, sum]) => sum.count);
-  });
-
-  const volumes = $derived(byVolume(ledger, safe, yes.flatMap(tickedOf)));
-  const isHeld = (line: LedgerLine) => daysOf(line.hold_for ?? 'P0D') > 0;
-  const what = (line: LedgerLine) =>
-    agreed[line.category]
-      ? `the ${count(numbersOf(line).length, 'item')} you chose, ${size(bytesOf(line))}`
-      : `${count(lets(line).count, 'item')}, ${size(lets(line).size)}`;
-  const bytesIn = (lines: LedgerLine[]) =>
-    lines.reduce((s, l) => s + (agreed[l.category] ? bytesOf(l) : lets(l).size), 0);
-  const forGood = $derived([...safe, ...yes].filter((l) => !isHeld(l)));
-  const held = $derived([...safe, ...yes].filter(isHeld));
-  const until = (line: LedgerLine) =>
-    new Date(Date.now() + daysOf(line.hold_for ?? 'P0D') * 86_400_000).toISOString();
-
-  /** Once it has started, to what is going on: the button that was pressed cannot be any more. */
-  const focusAfter = () =>
-    begun ? (document.getElementById('work') ?? document.getElementById('ledger')) : null;
-  let begun = false;
-  async function clean() {
-    starting = true;
-    begun = false;
-    problem = '';
-    const consents: number[] = [];
-    for (const line of yes) {
-      const { data, error } = await api.POST('/api/v1/consents', {
-        body: {
-          survey_id: ledger.survey_id,
-          category: line.category,
-          whole: false,
-          numbers: numbersOf(line),
-          via: 'console',
-          word
-        }
-      });
-      if (!data) {
-        problem = inWords(error);
-        starting = false;
-        return;
-      }
-      consents.push(data.id);
-    }
-    const { error } = await startRun({
-      machine_id: machine.id,
-      work: 'clean',
-      categories: [...safe, ...yes].map((l) => l.category),
-      consent_ids: consents,
-      volumes: allBut(leftOut)
-    });
-    starting = false;
-    if (error) {
-      problem = inWords(error);
-      return;
-    }
-    begun = true;
-    asking = false;
-    sessionStorage.removeItem(draft);
-    onstarted();
-  }
 </script>
 
 <p class="muted text-sm" role="status">
@@ -398,60 +311,16 @@
   <RuleEdit bind:open={ruleOpen} {machine} line={ruled} onsaved={onrules} />
 {/if}
 
-<Modal bind:open={asking} wide title="Clean {machine.tag}?" {focusAfter}>
-  <div class="space-y-4" data-testid="clean-dialogue">
-    {#if forGood.length}
-      <div>
-        <p class="lossy font-semibold">Gone for good, about {size(bytesIn(forGood))}:</p>
-        <ul class="mt-1 list-disc gap-x-8 space-y-1 pl-5 sm:columns-2">
-          {#each forGood as line (line.category)}<li>{line.name}: {what(line)}</li>{/each}
-        </ul>
-      </div>
-    {/if}
-    {#if held.length}
-      <div>
-        <p class="font-semibold">
-          Held first, about {size(bytesIn(held))}; until then it can be put back, and its space
-          stays taken:
-        </p>
-        <ul class="mt-1 list-disc space-y-1 pl-5">
-          {#each held as line (line.category)}
-            <li>{line.name}: {what(line)}, until <When at={until(line)} /></li>
-          {/each}
-        </ul>
-      </div>
-    {/if}
-    <div>
-      <p class="font-semibold">Left as it is:</p>
-      <ul class="mt-1 list-disc gap-x-8 space-y-1 pl-5 sm:columns-2">
-        {#each left as [reason, sum] (reason)}
-          <li>{reason}: {count(sum.count, 'item')}, {size(sum.size)}</li>
-        {/each}
-        {#if leftOut.size}<li>Everything on {listed([...leftOut])}</li>{/if}
-        <li>Whatever is in use by then, and everything you did not tick</li>
-      </ul>
-    </div>
-    {#if volumes.length > 1}
-      <p data-testid="by-volume">
-        <span class="font-semibold">By volume:</span>
-        {#each volumes as volume, n (volume.mount)}{n ? '; ' : ''}<code>{volume.mount}</code
-          >{leftOut.has(volume.mount)
-            ? ' left out'
-            : ` ${count(volume.goes.count, 'item')}, ${size(volume.goes.size)}`}{/each}.
-      </p>
-    {/if}
-    {#if yes.length}
-      <label class="field">
-        <span>What the client said (for the record)</span>
-        <input class="box" bind:value={word} maxlength="400" placeholder="asked by phone" />
-      </label>
-    {/if}
-    {#if problem}<p class="lossy" role="alert">{problem}</p>{/if}
-    <div class="flex justify-end gap-2">
-      <button class="act" onclick={() => (asking = false)}>Cancel</button>
-      <button class="act loss" onclick={clean} disabled={starting}>
-        {starting ? 'Asking the machine…' : 'Clean now'}
-      </button>
-    </div>
-  </div>
-</Modal>
+<CleanQuestion
+  bind:open={asking}
+  {machine}
+  {ledger}
+  {leftOut}
+  {safe}
+  {yes}
+  {agreed}
+  onbegun={() => {
+    sessionStorage.removeItem(draft);
+    onstarted();
+  }}
+/>

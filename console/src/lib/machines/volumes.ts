@@ -11,6 +11,15 @@ export interface ChosenItem {
   mount: string;
 }
 
+/** Ticked items of `ask` categories, by their number in the survey's listing. */
+export type Agreed = Record<string, Record<number, ChosenItem>>;
+
+/** What was ticked of a line on volumes that are not left out, with its numbers. */
+export const tickedOn = (line: LedgerLine, agreed: Agreed, leftOut: ReadonlySet<string>) =>
+  Object.entries(agreed[line.category] ?? {})
+    .filter(([, item]) => !leftOut.has(item.mount))
+    .map(([number, item]): [number, ChosenItem] => [Number(number), item]);
+
 export const everything: Choice = { only: [], but: [] };
 export const allBut = (names: Iterable<string>): Choice => ({ only: [], but: [...names] });
 

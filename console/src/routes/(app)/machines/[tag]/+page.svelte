@@ -14,6 +14,7 @@
   import MachineRecord from '$lib/machines/MachineRecord.svelte';
   import { askRecords } from '$lib/machines/records';
   import MachineRounds from '$lib/machines/MachineRounds.svelte';
+  import MachineVolumes from '$lib/machines/MachineVolumes.svelte';
   import Held from '$lib/components/Held.svelte';
   import GoesAndStays from '$lib/components/GoesAndStays.svelte';
   import Protections from '$lib/components/Protections.svelte';
@@ -22,7 +23,6 @@
   import RunProgress from '$lib/components/RunProgress.svelte';
   import RunResult from '$lib/components/RunResult.svelte';
   import Threshold from '$lib/components/Threshold.svelte';
-  import VolumeBar from '$lib/components/VolumeBar.svelte';
   import When from '$lib/components/When.svelte';
   import Checks from '$lib/components/Checks.svelte';
   import AdviceGiven from '$lib/upkeep/AdviceGiven.svelte';
@@ -35,7 +35,7 @@
   import OpenVisit from '$lib/visits/OpenVisit.svelte';
   import Made from '$lib/reports/Made.svelte';
   import { useMay } from '$lib/session';
-  import { dayStart, later, monthBack, share, size } from '$lib/words';
+  import { dayStart, later, monthBack, size } from '$lib/words';
   import { allBut, listed } from '$lib/machines/volumes';
   import { untrack } from 'svelte';
   import { SvelteSet } from 'svelte/reactivity';
@@ -57,7 +57,6 @@
   const ofMachine = $derived({ params: { path: { machine: tag } } });
   const machineAsked = createQuery(() => ask('/api/v1/machines/{machine}', ofMachine));
   const machine = $derived(machineAsked.data ?? null);
-  const threshold = $derived(machine?.limit_percent ?? 90);
 
   // the run that is shown: one that is open, else the last that did something
   const runsAsked = createQuery(() =>
@@ -188,7 +187,6 @@
   const busy = $derived(run !== null && !ended);
   // a list that waits for a person keeps nobody from looking or cleaning
   const working = $derived(busy && !run?.at_hand);
-  const shareOf = (name: string) => ledger?.volumes.find((v) => v.mount === name);
   const names = $derived(
     Object.fromEntries((ledger?.lines ?? []).map((line) => [line.category, line.name]))
   );
@@ -248,51 +246,7 @@
   <OpenVisit {machine} />
   {#if problem}<p class="lossy mt-2" role="alert">{problem}</p>{/if}
 
-  <section class="mt-6 space-y-4" aria-label="Volumes">
-    {#each machine.volumes as volume (volume.id)}
-      {@const parts = shareOf(volume.mount)}
-      <div>
-        <p class="mb-1 flex flex-wrap justify-between gap-2">
-          <span class="inline-flex items-center gap-2">
-            {#if machine.volumes.length > 1 && may.work && !machine.retired_at}
-              <label class="inline-flex items-center gap-2">
-                <input
-                  type="checkbox"
-                  checked={!leftOut.has(volume.mount)}
-                  onchange={(e) =>
-                    e.currentTarget.checked
-                      ? leftOut.delete(volume.mount)
-                      : leftOut.add(volume.mount)}
-                />
-                <span class="sr-only">{'Survey and clean '}</span><code>{volume.mount}</code>
-              </label>
-            {:else}<code>{volume.mount}</code>{/if}
-            <span class="muted"
-              >{volume.file_system} {volume.disk === 'unknown' ? '' : volume.disk}</span
-            >
-          </span>
-          <span data-testid="free-{volume.mount}">
-            {share(volume.capacity - volume.free, volume.capacity)} of {size(volume.capacity)} used,
-            <strong>{size(volume.free)} free</strong>
-          </span>
-        </p>
-        <VolumeBar {volume} {threshold} tall goes={parts?.goes ?? 0} asks={parts?.needs_yes ?? 0} />
-      </div>
-    {/each}
-    <p class="muted flex flex-wrap gap-x-5 text-sm">
-      <span><i class="key" style:background="var(--part-used)"></i>in use</span>
-      <span><i class="key" style:background="var(--part-goes)"></i>would go</span>
-      <span
-        ><i class="key" style:background="var(--part-asks)"></i><Term of="consent">needs a yes</Term
-        ></span
-      >
-      <span><i class="key" style:background="var(--part-free)"></i>free</span>
-      <span>the tick: the <Term of="threshold" />, {threshold} % used</span>
-      {#if machine.volumes.length > 1 && may.work && !machine.retired_at}
-        <span>Untick a volume to leave it out of a survey or a cleaning.</span>
-      {/if}
-    </p>
-  </section>
+  <MachineVolumes {machine} {ledger} {leftOut} />
 
   <section class="mt-8" aria-labelledby="trend">
     <div class="flex flex-wrap items-center justify-between gap-2">
@@ -500,14 +454,3 @@
 {:else}
   <Failed query={machineAsked} />
 {/if}
-
-<style>
-  .key {
-    display: inline-block;
-    width: 0.8em;
-    height: 0.8em;
-    border-radius: 0.15em;
-    margin-right: 0.35em;
-    border: 1px solid var(--line);
-  }
-</style>
