@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import threading
 import time
 from collections.abc import Iterator
@@ -73,10 +74,10 @@ def clock() -> Clock:
     return Clock(datetime(2026, 3, 2, 9, 0, tzinfo=UTC))
 
 
-@pytest.fixture
-def context(tmp_path: Path, clock: Clock) -> Iterator[Context]:
-    """An open shop with an owner (ines), a technician (wren) and a desk (petra)."""
-    data = tmp_path / "shop"
+@pytest.fixture(scope="session")
+def opened(tmp_path_factory: pytest.TempPathFactory, _quick_passwords: None) -> Path:
+    """The folder of a shop that was just opened, with its people; everybody works on a copy."""
+    data = tmp_path_factory.mktemp("opened") / "shop"
     owner = NewPerson(login="ines", name="Ines Marrow", role=Role.OWNER, password=PASSWORD)
     open_shop(data, ShopEdit(name="Quayside", zone="Europe/Dublin"), owner)
     database = Database(data / FILE)
@@ -84,6 +85,14 @@ def context(tmp_path: Path, clock: Clock) -> Iterator[Context]:
     with database.write() as conn:
         people.add(conn, "wren", "Wren Halloran", Role.TECHNICIAN, hashed, at=0)
         people.add(conn, "petra", "Petra Lund", Role.DESK, hashed, at=0)
+    database.close()
+    return data
+
+
+@pytest.fixture
+def context(tmp_path: Path, clock: Clock, opened: Path) -> Iterator[Context]:
+    """An open shop with an owner (ines), a technician (wren) and a desk (petra)."""
+    database = Database(shutil.copytree(opened, tmp_path / "shop") / FILE)
     yield Context(database, clock)
     database.close()
 
