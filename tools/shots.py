@@ -163,7 +163,7 @@ def _one_machine(page: Page) -> None:
     _open_whole(page, "/machines/choir-server")
     page.get_by_test_id("ledger").wait_for()
     _shoot(page, "machine")
-    page.get_by_role("button", name="needs a yes").first.click()
+    page.get_by_test_id("ledger").get_by_role("button", name="needs a yes").first.click()
     page.get_by_role("button", name="Tick what the rule proposes").click()
     _shoot(page, "listing")
     page.get_by_role("button", name="Use this selection").click()
