@@ -33,7 +33,7 @@ def test_the_question_says_what_goes_on_each_volume(phylax: Run, drives: Path) -
     assert "C: not touched" in told
     run = phylax("run", "clean", "cad", "trash", "--volume", "D:\\", "--yes", "--no-wait")
     assert "waits for cad" in run.stdout
-    assert "cad, D: only" in phylax("run", "show", "2").stdout
+    assert "cad (D: only)" in phylax("run", "show", "2").stdout
 
 
 @pytest.mark.parametrize(

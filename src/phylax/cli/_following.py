@@ -126,7 +126,7 @@ def _told(progress: RunProgress) -> str:
 def print_end(run: RunDetail) -> None:
     """How a run ended: expected against removed against freed, and what was left."""
     why = f" – {run.reason}" if run.reason else ""
-    where = "" if run.volumes.is_all else f", {run.volumes.in_words()}"
+    where = "" if run.volumes.is_all else f" ({run.volumes.in_words()})"
     console.print(
         Text.assemble(f"Run {run.id} on {run.machine_tag}{where}: ", (str(run.state), "bold"), why)
     )
