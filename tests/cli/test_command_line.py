@@ -325,3 +325,17 @@ def test_a_list_is_worked_through_by_size_and_folder(
     assert "8.9 KiB" in place and "/home/anna/Downloads" in place
     inside = phylax(*folders, "--place", "/home/anna/Downloads").stdout
     assert "films" in inside and "(directly)" in inside
+
+
+def test_a_token_file_that_is_gone_costs_only_what_needs_a_token(
+    phylax: Run, tmp_path: Path
+) -> None:
+    gone = str(tmp_path / "gone.token")
+    refused = phylax("today", PHYLAX_TOKEN_FILE=gone)
+    assert refused.returncode == 2
+    assert f"The token file {gone} cannot be read" in refused.stderr
+    assert "run 'phylax sign-in'" in refused.stderr
+    assert phylax("today", "--help", PHYLAX_TOKEN_FILE=gone).returncode == 0
+    odd = tmp_path / "odd.token"
+    odd.write_bytes(b"\xff\xfe")
+    assert phylax("today", PHYLAX_TOKEN_FILE=str(odd)).returncode == 2
