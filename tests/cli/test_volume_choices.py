@@ -7,6 +7,8 @@ from pathlib import Path
 import pytest
 
 from helpers import Run, enrol, make_file, two_drives
+from phylax.agent.config.home import AgentHome
+from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.shop import Machine, MachineEdit, System
 
@@ -50,6 +52,19 @@ def test_wrong_volumes_are_refused_before_anything_is_asked(
     refused = phylax("run", "clean", "cad", "trash", *words, "--yes")
     assert (refused.returncode, why in refused.stderr) == (2, True), refused.stderr
     assert [run.work for run in owner.runs.list()] == ["survey"]
+
+
+def test_a_volume_of_which_nothing_is_left_can_still_be_left_out(
+    phylax: Run, owner: Phylax, drives: Path
+) -> None:
+    """The survey has no line for it."""
+    (drives / "D/$Recycle.Bin/S-1/$Rold").unlink()
+    agent = Agent(AgentHome(drives.parent / "agent"))
+    owner.runs.survey("cad")
+    agent.once()
+    assert "D:" not in {share.mount for share in owner.machines.ledger("cad").volumes}
+    words = ("run", "clean", "cad", "trash", "--yes", "--no-wait")
+    assert phylax(*words, "--except-volume", "D:").returncode == 0
 
 
 def test_a_round_and_a_routine_name_volumes(phylax: Run, drives: Path) -> None:

@@ -108,7 +108,9 @@ def clean(
     ledger = session.shop.machines.ledger(machine)
     agreed = dict(_agreed(text) for text in agree)
     wanted = tuple(dict.fromkeys((*categories, *agreed)))
-    if why := volumes.why_not([share.mount for share in ledger.volumes]):
+    current = session.shop.machines.get(machine)
+    known = [volume.mount for volume in (*current.volumes, *current.gone_volumes)]
+    if why := volumes.why_not(known):
         raise click.BadParameter(why, param_hint="--volume")
     console.print(_sentence(machine, ledger, wanted, agreed, volumes))
     ask("Clean now?", yes=yes)
