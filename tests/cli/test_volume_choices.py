@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from pathlib import Path
 
 import pytest
@@ -58,7 +59,7 @@ def test_a_volume_of_which_nothing_is_left_can_still_be_left_out(
     phylax: Run, owner: Phylax, drives: Path
 ) -> None:
     """The survey has no line for it."""
-    (drives / "D/$Recycle.Bin/S-1/$Rold").unlink()
+    shutil.rmtree(drives / "D/$Recycle.Bin")
     agent = Agent(AgentHome(drives.parent / "agent"))
     owner.runs.survey("cad")
     agent.once()
