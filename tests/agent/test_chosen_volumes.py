@@ -257,7 +257,9 @@ def test_what_is_carried_over_is_that_of_the_newest_survey_when_it_is_written(
                             ended_at=at, lines=())  # fmt: skip
     with service.context.db.write() as conn:
         ready = prepared(message)
-        ingest.apply(conn, cad.id, message, at=service.context.now(), ready=ready, over=stale)
+        ingest.apply(
+            conn, cad.id, message, at=service.context.now(), ready=ready, carried_over=stale
+        )
     assert trash_on(owner, cad.tag, "D:") == (5000, False)
 
 
@@ -354,7 +356,7 @@ def test_a_drive_that_was_taken_away_meanwhile_costs_the_run_and_nothing_else(
     agent.once()
     ended = owner.runs.get(run.id)
     assert ended.state is RunState.FAILED
-    assert ended.reason == "none of its volumes was chosen: D: only, it has C:"
+    assert ended.reason == "it has none of the chosen volumes (D: only); it has C:"
     assert trash_of(drives, "C") and trash_of(drives, "D")
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import date, datetime, timedelta
 
 _UNITS = ("B", "KiB", "MiB", "GiB", "TiB", "PiB")
@@ -194,3 +194,10 @@ def show_moment(at: datetime) -> str:
 def headed(of: str) -> str:
     """What a sentence is about, with a colon after it; a drive's name has one already."""
     return of if of.endswith(":") or not of else f"{of}:"
+
+
+def listed(words: Sequence[str]) -> str:
+    """Words as people list them: ``C:, D: and E:``."""
+    if len(words) < 2:
+        return "".join(words)
+    return ", ".join(words[:-1]) + " and " + words[-1]

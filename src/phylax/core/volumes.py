@@ -8,6 +8,7 @@ from typing import Annotated
 
 from pydantic import AfterValidator, Field, model_validator
 
+from phylax.core.quantities import listed
 from phylax.core.values import Demand
 
 _DRIVE = re.compile(r"([A-Za-z]):?[\\/]*")
@@ -73,21 +74,16 @@ class VolumeChoice(Demand):
         some = (
             [*mounts[:_NAMED], f"{len(mounts) - _NAMED} more"] if len(mounts) > _NAMED else mounts
         )
-        have = f"there are {_listed(some)}" if len(mounts) > 1 else f"there is {mounts[0]}"
+        have = f"there are {listed(some)}" if len(mounts) > 1 else f"there is {mounts[0]}"
         if unknown := [name for name in self.named if name not in mounts]:
             return f"there is no volume {unknown[0]}; {have}"
-        return "" if self.of(mounts) else f"no volume is left of {_listed(some)}"
+        return "" if self.of(mounts) else f"no volume is left of {listed(some)}"
 
     def in_words(self) -> str:
         """``C: and D: only``, ``all but D:``; empty for all."""
         if self.only:
-            return f"{_listed(self.only)} only"
-        return f"all but {_listed(self.but)}" if self.but else ""
+            return f"{listed(self.only)} only"
+        return f"all but {listed(self.but)}" if self.but else ""
 
 
 ALL_VOLUMES = VolumeChoice()
-
-
-def _listed(names: Sequence[str]) -> str:
-    *first, last = names
-    return f"{', '.join(first)} and {last}" if first else last

@@ -8,10 +8,10 @@
     word: string;
   }
   interface Props {
-    one: Attention;
+    attention: Attention;
     onhandle: (body: Done) => void;
   }
-  let { one, onhandle }: Props = $props();
+  let { attention, onhandle }: Props = $props();
   let open = $state(false);
   let word = $state('');
   let days = $state(7);
@@ -35,14 +35,14 @@
 <button
   class="act"
   onclick={() => (open = true)}
-  aria-label="Handle: {one.machine_tag}, {one.cause}">Handle</button
+  aria-label="Handle: {attention.machine_tag}, {attention.cause}">Handle</button
 >
-<Modal bind:open title="{one.machine_tag}: {one.reason}">
-  <p class="muted">{one.evidence}.</p>
+<Modal bind:open title="{attention.machine_tag}: {attention.reason}">
+  <p class="muted">{attention.evidence}.</p>
   <div class="mt-4 space-y-5">
-    {#if one.taken_by}
+    {#if attention.taken_by}
       <p>
-        {one.taken_by} looks after it.
+        {attention.taken_by} looks after it.
         <button class="act" onclick={() => done({ handling: 'open', word: '' })}
           >Hand it back</button
         >

@@ -31,10 +31,10 @@
   /** Neighbours of one group: a machine, or one thing on many machines of a client. */
   const groups = $derived.by(() => {
     const found: { name: string; items: Attention[] }[] = [];
-    for (const one of list.shown) {
+    for (const attention of list.shown) {
       const last = found.at(-1);
-      if (last?.name === one.group) last.items.push(one);
-      else found.push({ name: one.group, items: [one] });
+      if (last?.name === attention.group) last.items.push(attention);
+      else found.push({ name: attention.group, items: [attention] });
     }
     return found;
   });
@@ -43,49 +43,54 @@
   const SITE_SHOWN = 3;
   const isSite = (name: string) => name.startsWith('client ');
 
-  async function handle(one: Attention, body: Parameters<typeof send>[1]) {
-    const { data, error } = await send(one, body);
+  async function handle(attention: Attention, body: Parameters<typeof send>[1]) {
+    const { data, error } = await send(attention, body);
     problem = error ? inWords(error) : '';
     onhandled();
     // what was settled is in the machine's record, where it stays
-    if (!data || one.handling !== 'open' || body.handling === 'settled') return;
+    if (!data || attention.handling !== 'open' || body.handling === 'settled') return;
     const done = body.handling === 'put off' ? 'is put off' : 'is yours';
     undo.offer(
-      `${one.machine_tag} ${done}: ${one.reason}.`,
+      `${attention.machine_tag} ${done}: ${attention.reason}.`,
       () => send(data, { handling: 'open', word: '' }),
       async () => onhandled()
     );
   }
   function send(
-    one: Attention,
+    attention: Attention,
     body: { handling: Attention['handling']; until?: string; word: string }
   ) {
     return api.PUT('/api/v1/attention/{attention_id}', {
-      params: { path: { attention_id: one.id } },
-      headers: { 'If-Match': `"${one.version}"` },
+      params: { path: { attention_id: attention.id } },
+      headers: { 'If-Match': `"${attention.version}"` },
       body
     });
   }
 </script>
 
-{#snippet item(one: Attention, ofSite: boolean)}
-  {@const step = STEPS[one.next_step]}
+{#snippet item(attention: Attention, ofSite: boolean)}
+  {@const step = STEPS[attention.next_step]}
   <div class="mt-1 grid items-start gap-x-4 gap-y-1 sm:grid-cols-[1fr_auto]">
     <div>
       <p>
-        {#if ofSite}<a class="anchor" href="/machines/{one.machine_tag}">{one.machine_tag}</a>:
-        {/if}{one.reason}
+        {#if ofSite}<a class="anchor" href="/machines/{attention.machine_tag}"
+            >{attention.machine_tag}</a
+          >:
+        {/if}{attention.reason}
       </p>
       <p class="muted text-sm">
-        {one.evidence}. Since <When at={one.since} />{#if one.comes_and_goes}; it comes and goes{/if}{#if one.taken_by};
-          <strong>{one.taken_by} looks after it</strong>{/if}
+        {attention.evidence}. Since <When at={attention.since} />{#if attention.comes_and_goes}; it
+          comes and goes{/if}{#if attention.taken_by};
+          <strong>{attention.taken_by} looks after it</strong>{/if}
       </p>
     </div>
     <div class="flex flex-wrap gap-2 sm:justify-end">
-      <a class="act" href={step.part ? `/machines/${one.machine_tag}#${step.part}` : '/visits'}
+      <a
+        class="act"
+        href={step.part ? `/machines/${attention.machine_tag}#${step.part}` : '/visits'}
         >{step.name}</a
       >
-      <HandleIt {one} onhandle={(body) => handle(one, body)} />
+      <HandleIt {attention} onhandle={(body) => handle(attention, body)} />
     </div>
   </div>
 {/snippet}
@@ -109,13 +114,16 @@
           <span class="muted">{first.client_name}</span>
         </p>
       {/if}
-      {#each isSite(group.name) ? group.items.slice(0, SITE_SHOWN) : group.items as one (one.id)}
-        {@render item(one, isSite(group.name))}
+      {#each isSite(group.name) ? group.items.slice(0, SITE_SHOWN) : group.items as attention (attention.id)}
+        {@render item(attention, isSite(group.name))}
       {/each}
       {#if isSite(group.name) && group.items.length > SITE_SHOWN}
         <details class="mt-1">
           <summary>and {group.items.length - SITE_SHOWN} more</summary>
-          {#each group.items.slice(SITE_SHOWN) as one (one.id)}{@render item(one, true)}{/each}
+          {#each group.items.slice(SITE_SHOWN) as attention (attention.id)}{@render item(
+              attention,
+              true
+            )}{/each}
         </details>
       {/if}
     </li>

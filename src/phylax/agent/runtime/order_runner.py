@@ -180,7 +180,7 @@ class OrderRunner:
         if mounts and not choice.of(mounts):
             have = ", ".join(mounts)
             raise NoVolumeError(
-                f"none of its volumes was chosen: {choice.in_words()}, it has {have}"
+                f"it has none of the chosen volumes ({choice.in_words()}); it has {have}"
             )
 
     def _settings(self) -> SettingsRun:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime, time
 
-from phylax.core.quantities import count
+from phylax.core.quantities import count, listed
 
 DAYS = {
     "MO": "Monday", "TU": "Tuesday", "WE": "Wednesday", "TH": "Thursday",
@@ -55,7 +55,7 @@ def _how_often(rule_parts: dict[str, str]) -> str | None:
 
 def _yearly(span: str, rule_parts: dict[str, str], by: list[str]) -> str | None:
     month_numbers = [int(month) for month in rule_parts["BYMONTH"].split(",")]
-    months = _list([MONTHS[number - 1] for number in month_numbers])
+    months = listed([MONTHS[number - 1] for number in month_numbers])
     dates = rule_parts.get("BYMONTHDAY", "")
     if by == ["BYMONTHDAY"] and dates.isdecimal() and len(month_numbers) == 1:
         return f"{span} on {int(dates)} {months}"
@@ -70,32 +70,26 @@ def _of_month(rule_parts: dict[str, str], by: list[str]) -> str | None:
             dates = [int(date) for date in rule_parts["BYMONTHDAY"].split(",")]
             if any(date < -2 for date in dates):
                 return None
-            return _list([f"the {_NTH[date]} day" if date < 0 else f"the {ordinal(date)}"
+            return listed([f"the {_NTH[date]} day" if date < 0 else f"the {ordinal(date)}"
                           for date in dates])  # fmt: skip
         case ["BYDAY"]:
             days = rule_parts["BYDAY"].split(",")
             names = {day[-2:] for day in days}
             places = [_NTH.get(int(day[:-2] or 0)) for day in days]
             if len(names) == 1 and all(places):
-                return f"the {_list([str(place) for place in places])} {DAYS[names.pop()]}"
+                return f"the {listed([str(place) for place in places])} {DAYS[names.pop()]}"
         case ["BYDAY", "BYSETPOS"] if rule_parts["BYDAY"] == _WORKING:
             places = [_NTH.get(int(place)) for place in rule_parts["BYSETPOS"].split(",")]
             if all(places):
-                return f"the {_list([str(place) for place in places])} working day"
+                return f"the {listed([str(place) for place in places])} working day"
     return None
 
 
 def _weekly(span: str, every: int, days: list[str]) -> str:
     if every == 1 and ",".join(days) == _WORKING:
         return "every working day"
-    names = _list([DAYS[d] for d in days])
+    names = listed([DAYS[d] for d in days])
     return f"every {names}" if every == 1 else f"{span} on {names}"
-
-
-def _list(words: list[str]) -> str:
-    if len(words) < 2:
-        return "".join(words)
-    return ", ".join(words[:-1]) + " and " + words[-1]
 
 
 def ordinal(number: int) -> str:

@@ -105,16 +105,24 @@ def take_message(
         errors = [{**detail, "loc": ("body", *detail["loc"])} for detail in error.errors()]
         raise RequestValidationError(errors) from error
     program = _AGENT.fullmatch(request.headers.get("user-agent", ""))
-    ready = over = None
+    ready = carried_over = None
     if isinstance(message, SurveyMessage):
         with context.db.read() as conn:
-            over = carrying.carried(conn, machine_id, message)
-        message = carrying.completed(message, over)
+            carried_over = carrying.carried(conn, machine_id, message)
+        message = carrying.completed(message, carried_over)
         ready = reading_messages.prepared(message)
     if isinstance(message, UnheldMessage):
         _end_holds(context, machine_id, message, age)
     with context.db.write() as conn:
-        ingest.apply(conn, machine_id, message, at=context.now(), age=age, ready=ready, over=over)
+        ingest.apply(
+            conn,
+            machine_id,
+            message,
+            at=context.now(),
+            age=age,
+            ready=ready,
+            carried_over=carried_over,
+        )
         if program:
             agents.note_version(conn, machine_id, program[1])
 

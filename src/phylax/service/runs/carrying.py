@@ -57,19 +57,21 @@ def carried(conn: Connection, machine_id: int, message: SurveyMessage) -> Carrie
     return Carried(before.id, mounts, lines, listed)
 
 
-def completed(message: SurveyMessage, over: Carried | None) -> SurveyMessage:
+def completed(message: SurveyMessage, carried_over: Carried | None) -> SurveyMessage:
     """The survey with what comes over; what its agent itself says of other times does not count."""
     own = tuple(
         line if line.looked_at is None else line.model_copy(update={"looked_at": None})
         for line in message.lines
     )
-    return message.model_copy(update={"lines": (*own, *(over.lines if over else ()))})
+    return message.model_copy(
+        update={"lines": (*own, *(carried_over.lines if carried_over else ()))}
+    )
 
 
-def write(conn: Connection, survey_id: int, over: Carried | None) -> None:
+def write(conn: Connection, survey_id: int, carried_over: Carried | None) -> None:
     """The listings that come over."""
-    if over is not None and over.listed:
-        surveys.carry_items(conn, over.before_id, survey_id, over.mounts)
+    if carried_over is not None and carried_over.listed:
+        surveys.carry_items(conn, carried_over.before_id, survey_id, carried_over.mounts)
 
 
 def _asks(line: SurveyLine) -> bool:

@@ -80,12 +80,12 @@ def apply(
     at: int,
     age: float | None = None,
     ready: Prepared | None = None,
-    over: Carried | None = None,
+    carried_over: Carried | None = None,
 ) -> None:
     """Apply an agent's message, once however often it is sent.
 
     `age` is how many seconds ago it was written, by the machine's running time, where known. Of a
-    survey `over` is what it was completed with, and `ready` what was worked out of it then.
+    survey `carried_over` is what it was completed with, `ready` what was worked out of it then.
     """
     if not agents.first_time(conn, machine_id, message.id, at=at):
         return
@@ -109,7 +109,7 @@ def apply(
             _add_part(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
         case SurveyMessage():
             run = _own_run(conn, machine_id, message.run_id)
-            _finish_survey(conn, run, message, ready, over, at=at)
+            _finish_survey(conn, run, message, ready, carried_over, at=at)
         case HeldMessage():
             # told again after the records were set back, it may be of a run that they do not know
             known = runs.is_of(conn, message.run_id, machine_id)
@@ -218,18 +218,20 @@ def _finish_survey(
     run: Run,
     message: SurveyMessage,
     ready: Prepared | None,
-    over: Carried | None,
+    carried_over: Carried | None,
     *,
     at: int,
 ) -> None:
-    if ready is None or (over and over.before_id != surveys.newest_id(conn, run.machine_id)):
+    newest_id = surveys.newest_id(conn, run.machine_id)
+    if ready is None or (carried_over and carried_over.before_id != newest_id):
         # another survey came between its preparation and now
         own = tuple(line for line in message.lines if line.looked_at is None)
-        over = carrying.carried(conn, run.machine_id, message.model_copy(update={"lines": own}))
-        message = carrying.completed(message.model_copy(update={"lines": own}), over)
+        message = message.model_copy(update={"lines": own})
+        carried_over = carrying.carried(conn, run.machine_id, message)
+        message = carrying.completed(message, carried_over)
         ready = prepared(message)
     survey_id = surveys.begun(conn, run.machine_id, run.id, message.look, at=at)
-    carrying.write(conn, survey_id, over)
+    carrying.write(conn, survey_id, carried_over)
     started, ended = to_seconds(message.started_at), to_seconds(message.ended_at)
     surveys.finish(conn, survey_id, ready.lines_json, started=started, ended=ended)
     survey = Survey(
