@@ -82,10 +82,7 @@ def test_five_tasks_take_few_clicks_and_keys(hands: Hands, shop: Phylax) -> None
     hands.link("oakes-laptop")
     hands.button("Clean…")
     hands.button("Clean now")
-    expect(page.get_by_test_id("progress")).to_be_visible()
     expect(page.get_by_test_id("result")).to_contain_text("done", timeout=180_000)
-    cleaned = next(iter(shop.runs.list(machine="oakes-laptop")))
-    assert (cleaned.work, cleaned.state) == ("clean", "done")
     task("clean a laptop")
 
     hands.link("choir-server")
