@@ -4,7 +4,7 @@ BIN := .venv/bin
 CONSOLE := src/phylax/service/console/index.html
 TYPES := console/src/lib/api/schema.d.ts
 
-.PHONY: demo demo-fresh test check dates attack lint bench shots setup console contract clean help
+.PHONY: demo demo-fresh test check dates attack lint bench shots wheel setup console contract clean help
 
 help:
 	@echo "make demo        the made-up shop, alive, at http://127.0.0.1:8610"
@@ -15,6 +15,7 @@ help:
 	@echo "make attack      hostile homes, as many as SEEDS says"
 	@echo "make lint        style and types"
 	@echo "make bench       what is measured, against what"
+	@echo "make wheel       what is installed on machines and servers"
 	@echo "make shots       the pictures in docs/screenshots, from the demo's data"
 
 demo: setup console
@@ -25,7 +26,7 @@ demo-fresh: setup console
 
 # Four at a time on two processors: half of a test's time is waiting.
 test: setup console .windows/.ready
-	@sh tools/debian-packages.sh tmux zsh fish chromium gio age mkfs.ext4 mount systemd-analyze prometheus promtool \
+	@sh tools/debian-packages.sh tmux zsh fish chromium chromium-headless-shell gio age mkfs.ext4 mount systemd-analyze prometheus promtool \
 		dbus-run-session dconf gdbus /usr/libexec/xdg-permission-store \
 		/usr/libexec/power-profiles-daemon /usr/lib/python3/dist-packages/dbusmock \
 		mkfs.xfs mkfs.btrfs mkfs.vfat clamd smartctl apt-ftparchive dpkg-scanpackages losetup e4defrag pdfinfo
@@ -60,7 +61,7 @@ bench: setup
 	$(BIN)/python -m bench
 
 shots: setup console
-	@sh tools/debian-packages.sh chromium xterm Xvfb import
+	@sh tools/debian-packages.sh chromium-headless-shell xterm Xvfb import
 	$(BIN)/python tools/shots.py
 
 setup: .venv/.ready
@@ -95,5 +96,9 @@ contract: setup
 	$(BIN)/python -m tools.outputs
 	$(BIN)/python -m tools.aio
 
+# What is installed on machines and servers, with the console in it.
+wheel: setup console
+	$(BIN)/python -m hatchling build -t wheel
+
 clean:
-	rm -rf .venv .windows console/node_modules console/.svelte-kit console/build.log src/phylax/service/console $(TYPES)
+	rm -rf dist .venv .windows console/node_modules console/.svelte-kit console/build.log src/phylax/service/console $(TYPES)

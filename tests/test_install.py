@@ -22,6 +22,7 @@ from phylax.client import Phylax
 from phylax.core.runs import RunState
 
 ROOT = Path(__file__).parents[1]
+DISTRIBUTION = "phylax-workshop"
 ONLY_SERVICE = ("fastapi", "numpy", "uvicorn", "matplotlib", "icalendar", "aiosmtpd")
 
 
@@ -46,7 +47,7 @@ def closure(name: str, extra: str = "") -> set[str]:
 
 def files_of(names: set[str]) -> Iterator[tuple[Path, Path]]:
     """(where a file is, its place below site-packages) of some distributions."""
-    for name in names - {"phylax"}:
+    for name in names - {DISTRIBUTION}:
         distribution = metadata.distribution(name)
         for file in distribution.files or ():
             if ".." not in file.parts and "__pycache__" not in file.parts:
@@ -69,7 +70,7 @@ def environment(folder: Path, wheel: Path, extra: str) -> Path:
     only. Its interpreter."""
     subprocess.run([sys.executable, "-m", "venv", "--without-pip", folder], check=True)
     (site,) = folder.glob("lib/python*/site-packages")
-    for source, below in files_of(closure("phylax", extra)):
+    for source, below in files_of(closure(DISTRIBUTION, extra)):
         if source.is_file():
             (site / below).parent.mkdir(parents=True, exist_ok=True)
             shutil.copyfile(source, site / below)
@@ -102,7 +103,9 @@ def test_an_agents_machine_gets_an_agent_that_works_and_nothing_of_the_service(
     for words, extra in ((("serve",), "service"), (("demo", "--only-make"), "service|demo")):
         missing = run(python, *words, "--data", str(tmp_path / "x"), **home)
         assert missing.returncode == 2
-        assert re.search(rf"pip install 'phylax\[({extra})\]'", missing.stderr), missing.stderr
+        assert re.search(rf"pip install 'phylax_workshop-\S+\.whl\[({extra})\]'", missing.stderr), (
+            missing.stderr
+        )
 
 
 def test_with_its_extra_the_wheel_serves_the_console_and_its_agents_work(
@@ -143,3 +146,45 @@ def test_without_the_console_there_is_no_wheel(tmp_path: Path) -> None:
         cwd=tmp_path, check=False, capture_output=True, text=True,
     )  # fmt: skip
     assert built.returncode and "the console is not built" in built.stderr + built.stdout
+
+
+INSTALLS = re.compile(r"\b(?:pip|pipx|uv)3?\s+(?:install|run|tool install)\s+([^`|\n]+)")
+"""What a text tells somebody to install, to the end of its line."""
+OURS = re.compile(r"phylax", re.IGNORECASE)
+A_FILE = re.compile(r"phylax_workshop-\S+\.whl\b|--editable|\.\[|-e \.")
+
+
+def texts() -> Iterator[tuple[str, str]]:
+    """Each text of the project that somebody reads or runs, with where it stands."""
+    listed = subprocess.run(
+        ["git", "ls-files", "--cached", "--others", "--exclude-standard", "-z"],
+        cwd=ROOT, check=True, capture_output=True, text=True,
+    )  # fmt: skip
+    for name in listed.stdout.split("\0"):
+        path = ROOT / name
+        if name and path.suffix not in (".png", ".woff2", ".pdf") and path.is_file():
+            yield name, path.read_text("utf-8", errors="replace")
+
+
+def test_no_text_tells_anybody_to_install_us_from_an_index() -> None:
+    """Nothing of ours is there, and \"phylax\" is another program."""
+    told = []
+    for name, text in texts():
+        if name == "tests/test_install.py" or name == "CHANGELOG.md":
+            continue
+        for match in INSTALLS.finditer(text):
+            words = match[1].strip().rstrip(".,;")
+            if OURS.search(words) and not A_FILE.search(words):
+                told.append(f"{name}: {match[0].strip()}")
+    assert told == []
+    # what is told is what is built
+    readme = (ROOT / "README.md").read_text("utf-8")
+    assert f"dist/phylax_workshop-{metadata.version(DISTRIBUTION)}-py3-none-any.whl" in readme
+
+
+def test_the_built_wheel_has_the_name_that_is_told(wheel: Path) -> None:
+    version = metadata.version(DISTRIBUTION)
+    assert wheel.name == f"phylax_workshop-{version}-py3-none-any.whl"
+    with zipfile.ZipFile(wheel) as archive:
+        tops = {name.partition("/")[0] for name in archive.namelist()}
+    assert tops == {"phylax", f"phylax_workshop-{version}.dist-info"}

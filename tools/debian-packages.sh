@@ -6,6 +6,7 @@ set -eu
 package_of() {
     case "$1" in
         chromium) echo "chromium fonts-dejavu-core" ;;
+        chromium-headless-shell) echo "chromium-headless-shell fonts-dejavu-core" ;;
         wine) echo "wine wine64" ;;
         x86_64-w64-mingw32-gcc) echo "gcc-mingw-w64-x86-64-win32" ;;
         systemd-analyze) echo "systemd" ;;
@@ -30,6 +31,7 @@ package_of() {
         Xvfb) echo "xvfb" ;;
         import) echo "imagemagick" ;;
         promtool) echo "prometheus" ;;
+        systemd-nspawn) echo "systemd-container" ;;
         *) echo "$1" ;;
     esac
 }

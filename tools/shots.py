@@ -62,7 +62,9 @@ def _demo(data: Path) -> Iterator[tuple[str, Path]]:
 
 def _console(url: str, data: Path) -> None:
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        browser = playwright.chromium.launch(
+            executable_path="/usr/bin/chromium-headless-shell", args=ARGUMENTS
+        )
         page = browser.new_context(viewport=SIZE, base_url=url, locale="en-IE").new_page()
         # pictures show a working day, not the first minute
         page.add_init_script("localStorage.setItem('phylax-tour', 'ended')")

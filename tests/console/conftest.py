@@ -43,7 +43,9 @@ def clock() -> Callable[[], datetime]:
 @pytest.fixture(scope="module")
 def browser() -> Iterator[Browser]:
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        browser = playwright.chromium.launch(
+            executable_path="/usr/bin/chromium-headless-shell", args=ARGUMENTS
+        )
         yield browser
         browser.close()
 

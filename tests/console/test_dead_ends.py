@@ -134,7 +134,9 @@ def test_a_rule_and_what_was_put_off_come_back(
         expect(undo).to_be_visible()
         assert [a.handling for a in owner.attention.list()] != ["open"]
         undo.click()
-        wait_until(lambda: [a.handling for a in owner.attention.list()] == ["open"], "it to be back")
+        wait_until(
+            lambda: [a.handling for a in owner.attention.list()] == ["open"], "it to be back"
+        )
         expect(needs.get_by_role("button", name=f"Handle: {machine.tag}")).to_be_visible()
 
 

@@ -13,9 +13,7 @@ from phylax.client import Phylax
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
 
 
-def test_an_empty_shop_leads_to_its_first_round(
-    page: Page, owner: Phylax, tmp_path: Path
-) -> None:
+def test_an_empty_shop_leads_to_its_first_round(page: Page, owner: Phylax, tmp_path: Path) -> None:
     page.goto("/")
     steps = page.get_by_test_id("first-shop")
     expect(steps).to_contain_text("0 of 5 done")

@@ -36,18 +36,35 @@ def test_a_client_is_written_down_and_two_at_once_see_each_other(
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_role("status")).to_have_text("Saved.")
     client = owner.clients.find("Kelpie Boatyard")
-    assert (client.phone, client.reach_by, client.agreements) == ("555 0154", "in person", "Weekly.")
+    assert (client.phone, client.reach_by, client.agreements) == (
+        "555 0154",
+        "in person",
+        "Weekly.",
+    )
+    # what somebody else saves in another field while this is typed is kept, and said
     page.get_by_role("textbox", name="Phone").fill("555 0155")
     owner.clients.change(client, edit_of(ClientEdit, client, hours="mornings"))
     page.get_by_role("button", name="Save").click()
+    expect(page.get_by_role("status")).to_contain_text("Ines Marrow changed other fields")
+    expect(page.get_by_role("textbox", name="When")).to_have_value("mornings")
+    client = owner.clients.find("Kelpie Boatyard")
+    assert (client.phone, client.hours) == ("555 0155", "mornings")
+    # in the same field both are shown first
+    page.get_by_role("textbox", name="Phone").fill("555 0156")
+    owner.clients.change(client, edit_of(ClientEdit, client, phone="555 0199", hours="evenings"))
+    page.get_by_role("button", name="Save").click()
     conflict = page.get_by_test_id("conflict")
     expect(conflict).to_contain_text("Ines Marrow changed this")
-    expect(conflict).to_contain_text("mornings")
+    expect(conflict.get_by_role("row", name="phone")).to_contain_text("555 0199")
+    expect(conflict.get_by_role("row", name="hours")).to_have_count(0)
+    assert owner.clients.find("Kelpie Boatyard").phone == "555 0199", (
+        "nothing is overwritten unseen"
+    )
     page.get_by_role("button", name="Save mine").click()
     expect(conflict).not_to_be_visible()
     changed = owner.clients.find("Kelpie Boatyard")
-    assert (changed.phone, changed.hours) == ("555 0155", "")
-    page.goto("/clients?words=0155")
+    assert (changed.phone, changed.hours) == ("555 0156", "evenings")
+    page.goto("/clients?words=0156")
     expect(page.get_by_test_id("clients").get_by_role("row")).to_have_count(2)
 
 

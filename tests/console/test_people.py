@@ -79,9 +79,7 @@ def test_a_backup_is_made_and_its_place_is_refused_where_it_is_none(page: Page) 
     expect(page.get_by_text("There is no folder /nowhere/at/all")).to_be_visible()
 
 
-def test_a_passkey_is_made_and_signed_in_by(
-    page: Page, service: Service, browser: Browser
-) -> None:
+def test_a_passkey_is_made_and_signed_in_by(page: Page, service: Service, browser: Browser) -> None:
     """With Chromium's own authenticator, as on a device that knows its user."""
     here = service.url.replace("127.0.0.1", "localhost")
     page.goto("/shop/you")

@@ -11,6 +11,7 @@ from phylax.client import Phylax
 from phylax.core.runs import RunState
 from phylax.core.shop import Machine, MachineEdit
 
+
 def test_a_list_waits_until_who_is_in_it_has_gone(
     page: Page, service: Service, owner: Phylax, machine: Machine
 ) -> None:

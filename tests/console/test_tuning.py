@@ -292,7 +292,9 @@ def test_settings_are_ruled_changed_and_answered_in_the_page(
     expect(asleep).to_contain_text("no answer yet")
     page.get_by_role("button", name="Change settings…").click()
     change = page.get_by_test_id("values-dialogue")
-    expect(change).to_contain_text("Windows move when they open and close of anna: on now, off then")
+    expect(change).to_contain_text(
+        "Windows move when they open and close of anna: on now, off then"
+    )
     check_for_everyone(page, "changing settings")
     change.get_by_role("button", name="Change 1 setting").click()
     expect(page.get_by_text("The machine is busy.").first).to_be_visible()

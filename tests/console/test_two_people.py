@@ -17,6 +17,7 @@ from phylax.core.scheduling.routines import RoutineEdit, RoutineStep
 from phylax.core.scheduling.rounds import RoundEdit
 from phylax.core.shop import Machine, MachineEdit
 from phylax.core.values import edit_of
+from phylax.core.visits import Move, NewVisit, Whose
 
 
 @pytest.fixture
@@ -263,3 +264,80 @@ def test_two_people_set_the_mail_server(page: Page, owner: Phylax) -> None:
     expect(page.get_by_label("Port", exact=True)).to_have_value("27")
     page.reload()
     expect(page.get_by_label("Port", exact=True)).to_have_value("27")
+
+
+def test_what_is_typed_stays_about_the_version_it_began_with(
+    page: Page, owner: Phylax, machine: Machine
+) -> None:
+    """The page hears of the other's change at once, while this one is typed; and a reload between
+    the two forgets neither what was typed nor what it is about."""
+    page.goto(f"/machines/{machine.tag}#itself")
+    note = page.get_by_label("Notes")
+    note.scroll_into_view_if_needed()
+    write(note, "Fan replaced")
+    current = owner.machines.get(machine.tag)
+    edit = edit_of(MachineEdit, current, note="Do not open", stands_at="the counter")
+    owner.machines.change(current, edit)
+    # the page has heard: what it only shows is new, what is typed is not
+    expect(page.get_by_label("Where it stands")).to_have_value("")
+    page.reload()
+    note.scroll_into_view_if_needed()
+    expect(note).to_have_value("Fan replaced")
+    page.get_by_role("button", name="Save").click()
+    conflict = page.get_by_test_id("conflict")
+    row = conflict.get_by_role("row").filter(has_text="note")
+    expect(row).to_contain_text("Fan replaced")
+    expect(row).to_contain_text("Do not open")
+    assert owner.machines.get(machine.tag).note == "Do not open"
+    conflict.get_by_role("button", name="Save mine").click()
+    expect(conflict).to_have_count(0)
+    saved = owner.machines.get(machine.tag)
+    assert (saved.note, saved.stands_at) == ("Fan replaced", "the counter")
+    expect(page.get_by_label("Where it stands")).to_have_value("the counter")
+
+
+def test_a_form_that_nobody_types_in_follows_what_others_save(
+    page: Page, owner: Phylax, machine: Machine
+) -> None:
+    page.goto(f"/machines/{machine.tag}#itself")
+    note = page.get_by_label("Notes")
+    note.scroll_into_view_if_needed()
+    expect(note).to_have_value("")
+    current = owner.machines.get(machine.tag)
+    owner.machines.change(current, edit_of(MachineEdit, current, note="Do not open"))
+    expect(note).to_have_value("Do not open")
+
+
+def test_a_visit_moved_by_two_shows_both(page: Page, owner: Phylax, machine: Machine) -> None:
+    visit = owner.visits.open(NewVisit(machine_id=machine.id, said="It is slow"))
+    page.goto(f"/visits/{visit.id}")
+    expect(page.get_by_label("The move is")).to_have_value("ours")
+    write(page.get_by_label("for what"), "order a disk")
+    other = Move(whose=Whose.CLIENT, todo="say yes to the disk", until="2026-03-09")
+    owner.visits.move(visit, other)
+    expect(page.get_by_test_id("move")).to_contain_text("say yes to the disk")
+    page.get_by_role("button", name="Move it on").click()
+    conflict = page.get_by_test_id("conflict")
+    row = conflict.get_by_role("row").filter(has_text="todo")
+    expect(row).to_contain_text("order a disk")
+    expect(row).to_contain_text("say yes to the disk")
+    conflict.get_by_role("button", name="Save mine").click()
+    expect(conflict).to_have_count(0)
+    moved = owner.visits.get(visit.id)
+    assert (moved.whose, moved.todo, str(moved.until)) == (
+        Whose.CLIENT, "order a disk", "2026-03-09",
+    )  # fmt: skip
+
+
+def test_only_the_shelf_is_changed_and_the_move_stays(
+    page: Page, owner: Phylax, machine: Machine
+) -> None:
+    visit = owner.visits.open(NewVisit(machine_id=machine.id, said="It is slow"))
+    owner.visits.move(visit, Move(whose=Whose.CLIENT, todo="say yes", place="shelf", shelf="A1"))
+    page.goto(f"/visits/{visit.id}")
+    expect(page.get_by_label("for what")).to_have_value("say yes")
+    write(page.get_by_role("textbox", name="Shelf"), "B2")
+    page.get_by_role("button", name="Move it on").click()
+    expect(page.get_by_test_id("move")).to_contain_text("on shelf B2")
+    moved = owner.visits.get(visit.id)
+    assert (moved.whose, moved.todo, moved.shelf) == (Whose.CLIENT, "say yes", "B2")

@@ -20,9 +20,7 @@ def tab_to(page: Page, label: str) -> None:
     raise AssertionError(f"{label} is not reached")
 
 
-def test_a_machine_is_taken_in_by_keyboard_alone_and_handed_over(
-    page: Page, owner: Phylax
-) -> None:
+def test_a_machine_is_taken_in_by_keyboard_alone_and_handed_over(page: Page, owner: Phylax) -> None:
     client = owner.clients.add(ClientEdit(name="Bram Oakes, at home", phone="555 0187"))
     machine = owner.machines.add(
         MachineEdit(tag="oakes-laptop", client_id=client.id, system="windows")
@@ -84,7 +82,10 @@ def test_visits_are_for_everyone(page: Page, owner: Phylax) -> None:
     page.goto("/visits/1")
     expect(page.get_by_text("<b>It</b> *howls*").first).to_be_visible()
 
-HOSTILE = '<img src=x onerror="document.title=1">#panic("x") *b* \u202eevil\u202c \U0001f600 漢字 {{x}} '
+
+HOSTILE = (
+    '<img src=x onerror="document.title=1">#panic("x") *b* \u202eevil\u202c \U0001f600 漢字 {{x}} '
+)
 
 
 def test_hostile_text_on_slip_and_label_is_text(page: Page, owner: Phylax) -> None:

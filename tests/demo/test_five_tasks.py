@@ -55,7 +55,7 @@ def shop(tmp_path: Path) -> Iterator[Phylax]:
 def hands(shop: Phylax) -> Iterator[Hands]:
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(
-            executable_path="/usr/bin/chromium", args=["--no-sandbox"]
+            executable_path="/usr/bin/chromium-headless-shell", args=["--no-sandbox"]
         )
         page = browser.new_page(base_url=shop.url, viewport={"width": 1280, "height": 800})
         page.set_default_timeout(90_000)

@@ -155,7 +155,8 @@ def _explain(error: Exception) -> int:
 
     if isinstance(error, ModuleNotFoundError) and (extra := _EXTRAS.get(error.name or "")):
         click.echo(
-            f"This part of Phylax is not installed here. Run: pip install 'phylax[{extra}]'",
+            f"This part of Phylax is not installed here. Install the wheel again with it: "
+            f"pip install 'phylax_workshop-{__version__}-py3-none-any.whl[{extra}]'",
             err=True,
         )
         return EXIT_USAGE

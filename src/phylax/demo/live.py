@@ -9,6 +9,7 @@ import socket
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -19,10 +20,12 @@ from aiosmtpd.controller import Controller
 
 from phylax.agent.config.home import AgentHome
 from phylax.agent.machines.standin import StandInMachine
+from phylax.client import UnreachableError
 from phylax.core.notices import MailServerEdit
 from phylax.core.tuning.starts import BootCost
 from phylax.demo import held, scenario
 from phylax.demo.mailbox import open_mailbox
+from phylax.demo.waiting import StillError, wait_for
 from phylax.service.serve import FILE
 from phylax.store import notices
 from phylax.store.database import Database
@@ -112,7 +115,7 @@ class _Live:
                     _call_at(AgentHome(folder), self._url)
                     self._start(spec.tag, "agent", "start", "--data", str(folder))
             if self._is_new:
-                held.order(self._url)
+                self._wait_for("the first order", self._order_held)
             self._say_ready()
             while not self._stopping and service.poll() is None:
                 time.sleep(0.2)
@@ -163,16 +166,30 @@ class _Live:
         return child
 
     def _wait_until_ready(self, service: subprocess.Popen[bytes]) -> None:
-        deadline = time.monotonic() + 30
-        while time.monotonic() < deadline and not self._stopping:
-            if service.poll() is not None:
-                sys.exit(f"The service did not start; see {self._log('service')}.")
-            with suppress(httpx.TransportError):
-                if httpx.get(f"{self._url}/api/v1/health").is_success:
-                    return
-            time.sleep(0.1)
-        if not self._stopping:
-            sys.exit("The service did not answer within 30 seconds.")
+        self._wait_for("the service", lambda: self._answers(service))
+
+    def _answers(self, service: subprocess.Popen[bytes]) -> bool:
+        if service.poll() is not None and not self._stopping:
+            sys.exit(f"The service did not start; see {self._log('service')}.")
+        with suppress(httpx.TransportError):
+            return self._stopping or httpx.get(f"{self._url}/api/v1/health").is_success
+        return False
+
+    def _order_held(self) -> bool:
+        """Whether what can be put back was ordered; asked again where the answer was late."""
+        with suppress(UnreachableError):
+            if not self._stopping:
+                held.order(self._url)
+            return True
+        return False
+
+    def _wait_for(self, what: str, is_there: Callable[[], bool]) -> None:
+        processes = [child.pid for child in self._children]
+        logs = sorted(self._log("service").parent.glob("*.log"))
+        try:
+            wait_for(what, is_there, processes, logs, say=lambda word: print(word, flush=True))
+        except StillError as still:
+            sys.exit(f"Gave up on {still}. See {self._log('service')}.")
 
     def _say_ready(self) -> None:
         print(
@@ -195,7 +212,7 @@ class _Live:
                 child.terminate()
         for child in self._children:
             try:
-                child.wait(timeout=10)
+                child.wait(timeout=60)
             except subprocess.TimeoutExpired:
                 child.kill()
                 child.wait()

@@ -1,12 +1,10 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query';
   import { api, type Machine, type Schema } from '$lib/api/client';
-  import { Editing } from '$lib/api/editing.svelte';
+  import { EditForm } from '$lib/api/editing.svelte';
   import { ask, refresh } from '$lib/api/queries';
-  import Conflict from '$lib/components/Conflict.svelte';
-  import Outcome from '$lib/components/Outcome.svelte';
+  import EditActions from '$lib/components/EditActions.svelte';
   import When from '$lib/components/When.svelte';
-  import { Draft } from '$lib/drafts.svelte';
   import { size } from '$lib/words';
   import { untrack } from 'svelte';
   import { machineEdit } from './edit';
@@ -49,53 +47,41 @@
     stands_at: of.stands_at ?? '',
     note: of.note ?? ''
   });
-  const draft = untrack(() => new Draft(`machine:${machine.id}`, fieldsOf(machine)));
-  const f = draft.fields;
-  const editing = new Editing<Machine>();
-  const isSame = $derived(JSON.stringify(f) === JSON.stringify(fieldsOf(machine)));
-
-  async function save(over: Machine) {
-    const body: Schema['MachineEdit'] = {
-      ...machineEdit(over),
-      ...f,
+  type Fields = ReturnType<typeof fieldsOf>;
+  const bytes = (gib: string) => (gib ? Math.round(Number(gib) * GIB) : null);
+  function edit({ memory, year, ...words }: Partial<Fields>): Partial<Schema['MachineEdit']> {
+    return {
+      ...words,
       // the same number of bytes as long as nobody types another
-      memory:
-        f.memory === fieldsOf(over).memory
-          ? over.memory
-          : f.memory
-            ? Math.round(Number(f.memory) * GIB)
-            : null,
-      year: f.year ? Number(f.year) : null
+      ...(memory === undefined ? {} : { memory: bytes(memory) }),
+      ...(year === undefined ? {} : { year: year ? Number(year) : null })
     };
-    const isDone = await editing.save(over.version, (headers) =>
-      api.PUT('/api/v1/machines/{machine}', {
-        params: { path: { machine: String(machine.id) } },
-        headers,
-        body
-      })
-    );
-    if (isDone) {
-      // what was emptied is again as it was read
-      const { data } = await api.GET('/api/v1/machines/{machine}', {
-        params: { path: { machine: String(machine.id) } }
-      });
-      if (data) draft.reset(fieldsOf(data));
-    }
-    await refresh('/api/v1/machines/{machine}', '/api/v1/machines/{machine}/facts');
   }
-  function theirs(current: Machine) {
-    draft.reset(fieldsOf(current));
-    editing.leave();
+  const form = untrack(
+    () =>
+      new EditForm({
+        key: `machine:${machine.id}`,
+        live: () => machine,
+        fieldsOf,
+        put: (over, touched, headers) =>
+          api.PUT('/api/v1/machines/{machine}', {
+            params: { path: { machine: String(over.id) } },
+            headers,
+            body: { ...machineEdit(over), ...edit(touched) }
+          })
+      })
+  );
+  const f = form.fields;
+  const refreshed = () => refresh('/api/v1/machines/{machine}', '/api/v1/machines/{machine}/facts');
+
+  async function save(event: SubmitEvent) {
+    event.preventDefault();
+    await form.save();
+    await refreshed();
   }
 </script>
 
-<form
-  class="mt-2 grid max-w-4xl gap-4 sm:grid-cols-3"
-  onsubmit={(event) => {
-    event.preventDefault();
-    void save(machine);
-  }}
->
+<form class="mt-2 grid max-w-4xl gap-4 sm:grid-cols-3" onsubmit={save}>
   {#each FACTS as { name, label } (name)}
     {@const fact = factOf(name)}
     <label class="field">
@@ -128,23 +114,9 @@
       {:else}<input class="box" bind:value={f[name]} maxlength="400" />{/if}
     </label>
   {/each}
-  <div class="flex flex-wrap items-center gap-3 sm:col-span-3">
-    <button class="act main" disabled={isSame || editing.doing.busy}>Save</button>
-    {#if !isSame}
-      <button type="button" class="act" onclick={() => theirs(machine)}>Undo</button>
-    {/if}
-    <a class="anchor ml-auto" href="/machines/labels?of={machine.id}">Print its label</a>
-  </div>
   <div class="sm:col-span-3">
-    {#if editing.conflict}
-      {@const { current } = editing.conflict}
-      <Conflict
-        changed={editing.conflict}
-        ours={{ ...f }}
-        theirs={fieldsOf(current)}
-        onours={() => void save(current)}
-        ontheirs={() => theirs(current)}
-      />
-    {:else}<Outcome of={editing.doing} />{/if}
+    <EditActions {form} onsaved={refreshed}>
+      <a class="anchor ml-auto" href="/machines/labels?of={machine.id}">Print its label</a>
+    </EditActions>
   </div>
 </form>

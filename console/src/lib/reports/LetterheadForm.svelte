@@ -1,39 +1,42 @@
 <script lang="ts">
   import { api, type Schema } from '$lib/api/client';
-  import { Editing } from '$lib/api/editing.svelte';
+  import { EditForm } from '$lib/api/editing.svelte';
   import { refresh } from '$lib/api/queries';
-  import Conflict from '$lib/components/Conflict.svelte';
-  import Outcome from '$lib/components/Outcome.svelte';
+  import EditActions from '$lib/components/EditActions.svelte';
   import { untrack } from 'svelte';
   import { LANGUAGES } from './parts';
 
   type Letterhead = Schema['Letterhead'];
   let { letterhead }: { letterhead: Letterhead } = $props();
+  // before anything was written it has no version
+  const versioned = (of: Letterhead) => ({ ...of, version: of.version ?? 0 });
   const fieldsOf = ({ head, foot, terms, language }: Letterhead) => ({
     head: head ?? '',
     foot: foot ?? '',
     terms: terms ?? '',
     language: language ?? 'en'
   });
-  let fields = $state(untrack(() => fieldsOf(letterhead)));
-  const editing = new Editing<Letterhead & { version: number }>();
+  const form = untrack(
+    () =>
+      new EditForm({
+        key: 'letterhead',
+        live: () => versioned(letterhead),
+        fieldsOf,
+        put: (over, touched, headers) =>
+          api.PUT('/api/v1/letterhead', { headers, body: { ...fieldsOf(over), ...touched } })
+      })
+  );
+  const fields = form.fields;
+  const refreshed = () => refresh('/api/v1/letterhead');
 
-  async function save(version: number) {
-    await editing.save(version, (headers) =>
-      api.PUT('/api/v1/letterhead', { headers, body: fields })
-    );
-    await refresh('/api/v1/letterhead');
+  async function save(event: SubmitEvent) {
+    event.preventDefault();
+    await form.save();
+    await refreshed();
   }
 </script>
 
-<form
-  class="mt-4 max-w-2xl space-y-4"
-  aria-label="Letterhead"
-  onsubmit={(event) => {
-    event.preventDefault();
-    void save(letterhead.version ?? 0);
-  }}
->
+<form class="mt-4 max-w-2xl space-y-4" aria-label="Letterhead" onsubmit={save}>
   <label class="field">
     <span>Head: the shop's name first, below it its address</span>
     <textarea class="box w-full" rows="4" maxlength="400" bind:value={fields.head}></textarea>
@@ -53,19 +56,5 @@
         >{/each}
     </select>
   </label>
-  {#if editing.conflict}
-    <Conflict
-      changed={editing.conflict}
-      ours={fields}
-      theirs={fieldsOf(editing.conflict.current)}
-      onours={() => void save(editing.conflict!.current.version)}
-      ontheirs={() => {
-        if (editing.conflict) fields = fieldsOf(editing.conflict.current);
-        editing.leave();
-      }}
-    />
-  {:else}
-    <button class="act main" disabled={editing.doing.busy}>Save</button>
-    <Outcome of={editing.doing} />
-  {/if}
+  <EditActions {form} onsaved={refreshed} />
 </form>
