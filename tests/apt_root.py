@@ -71,6 +71,12 @@ class AptRoot:
         lines = [f"deb [trusted=yes] file:{path} ./" for path in self._repositories.values()]
         (self.root / "etc/apt/sources.list").write_text("\n".join(lines) + "\n")
 
+    @property
+    def repository(self) -> Path:
+        """The folder of the only repository."""
+        (repository,) = self._repositories.values()
+        return repository
+
     def hold(self, name: str) -> None:
         """As an administrator does who wants a package left alone."""
         admin = f"--admindir={self.root}/var/lib/dpkg"

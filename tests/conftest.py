@@ -32,7 +32,7 @@ from phylax.store.database import Database
 settings.register_profile("any speed", deadline=None, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("any speed")
 
-TOGETHER = ("tests/demo/", "tests/windows/", "tests/service/test_year.py")
+TOGETHER = ("tests/demo/", "tests/windows/", "tests/debian/", "tests/service/test_year.py")
 """What shares something costly: one worker has all of each."""
 FIRST = (*TOGETHER, "tests/console/")
 """The longest, so that no worker waits for them at the end."""

@@ -48,7 +48,12 @@ def open_machine(
         return WindowsMachine(drives, own_folders=own_folders)
     if apart:
         from phylax.agent.machines.linux.system import LinuxSystem
+        from phylax.agent.privileged.system_unit import runs_as_unit
 
+        if runs_as_unit():
+            from phylax.agent.privileged.machine import ConfinedSystem
+
+            return ConfinedSystem(homes, own_folders=own_folders)
         return LinuxSystem(homes, own_folders=own_folders)
     from phylax.agent.machines.linux import LinuxMachine
 

@@ -17,7 +17,8 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import IO, Final, NamedTuple
 
-from phylax.agent.machines.linux.packages import Packages
+from phylax.agent.machines.linux import can_finish
+from phylax.agent.machines.linux.packages import SYSTEM_UMASK, Packages
 from phylax.agent.machines.linux.tools import Said, run, start_apart
 from phylax.agent.machines.upkeep import Watch
 from phylax.core.actions import ActedPart, ActEnd, InstallUpdates, RemoveProgram, TryRemoval
@@ -27,7 +28,11 @@ from phylax.core.inventory.updates import MOST_UPDATES, Update, UpdatesListed
 APT_GET: Final = "/usr/bin/apt-get"
 APT_CACHE: Final = "/usr/bin/apt-cache"
 DPKG: Final = "/usr/bin/dpkg"
-_QUIET = {"DEBIAN_FRONTEND": "noninteractive"}
+_QUIET = {
+    # nobody is there to answer a question
+    "DEBIAN_FRONTEND": "noninteractive", "DEBCONF_NONINTERACTIVE_SEEN": "true",
+    "APT_LISTCHANGES_FRONTEND": "none", "NEEDRESTART_MODE": "l", "UCF_FORCE_CONFFOLD": "1",
+}  # fmt: skip
 _STEPS = re.compile(
     r"^(Inst|Remv) (\S+)(?: \[([^\]]*)\])?(?: \((\S+) (.*?) \[(\w+)\]\))?", re.MULTILINE
 )
@@ -113,6 +118,9 @@ class Apt:
         """Install what is missing, one after the other: a bad one costs only itself, and between
         two of them it can be called off. Nothing is removed by the way."""
         watch(0, None)
+        if why := can_finish.why_not(self._root):
+            yield ActedPart(of="", end=ActEnd.REFUSED, why=f"nothing was begun: {why}")
+            return
         if not self._is_free(watch):
             yield ActedPart(of="", end=ActEnd.FAILED, why=_BUSY)
             return
@@ -142,6 +150,11 @@ class Apt:
             return ActedPart(of=update.name, end=ActEnd.REFUSED, why=update.held_back)
         if self._version_of(update.name) == update.version:
             return _done(update, self._restart_waits())
+        if why := self._no_room(update, watch):
+            return ActedPart(
+                of=update.name, end=ActEnd.FAILED, before=update.now,
+                why=f"nothing was begun: {why}",
+            )  # fmt: skip
         command = [APT_GET, "-y", "-q", "--no-remove", "--only-upgrade"]
         what = ["install", f"{update.name}={update.version}"]
         # to fetch can be ended at any time; to install must end what it has begun
@@ -156,6 +169,26 @@ class Apt:
             why = _why(said) if said.code else "the package manager says it is done, and it is not"
             return ActedPart(of=update.name, end=ActEnd.FAILED, before=update.now, why=why)
         return _done(update, self._restart_waits())
+
+    def _no_room(self, update: Update, watch: Watch) -> str:
+        """What has too little room for an update and what comes with it; empty: nothing."""
+        what = ["--no-remove", "--only-upgrade", "install", f"{update.name}={update.version}"]
+        try:
+            steps = [step for step in self._planned(what, watch) if step.does == "Inst"]
+            unpacked = sum(self._unpacked(step, watch) for step in steps)
+        except OSError:
+            # it will say itself why it does not begin
+            return ""
+        kernel = any(step.name.startswith(("linux-image", "initramfs")) for step in steps)
+        return can_finish.why_no_room(update.size or 0, unpacked, self._root, kernel=kernel)
+
+    def _unpacked(self, step: Planned, watch: Watch) -> int:
+        """Bytes that a version takes when it is unpacked, as its maker says (Debian Policy 5.6.20:
+        `Installed-Size` is in KiB)."""
+        asked_for = f"{step.name}={step.version}"
+        said = self._ask([APT_CACHE, "show", "--no-all-versions", asked_for], watch)
+        match = re.search(r"^Installed-Size: (\d+)", said.text, re.MULTILINE)
+        return int(match[1]) * 1024 if match else 0
 
     # --- programs --------------------------------------------------------------------------------
 
@@ -213,6 +246,11 @@ class Apt:
     def remove(self, action: RemoveProgram, watch: Watch) -> Iterator[ActedPart]:
         """Remove exactly what was agreed to; refused where anything else would go."""
         watch(0, None)
+        if why := can_finish.why_not(self._root):
+            yield ActedPart(
+                of=action.program, end=ActEnd.REFUSED, why=f"nothing was begun: {why}"
+            )
+            return
         if not self._is_free(watch):
             yield ActedPart(of=action.program, end=ActEnd.FAILED, why=_BUSY)
             return
@@ -298,6 +336,10 @@ class Apt:
         before = self._packages.unfinished()
         if before:
             self._to_the_end([DPKG, "--configure", "-a"], watch)
+            for name in self._packages.unfinished():
+                # what was not even unpacked whole has to come again
+                again = ["-y", "-q", "--no-remove", "--reinstall", "install", name]
+                self._to_the_end([APT_GET, *again], watch)
             left = self._packages.unfinished()
             for name in before:
                 if name not in left:
@@ -331,7 +373,9 @@ class Apt:
         calls the work off waits for it."""
         stop: BaseException | None = None
         with tempfile.TemporaryFile() as output:
-            tool = start_apart(self._command(command), self._environment, output)
+            tool = start_apart(
+                self._command(command), self._environment, output, umask=SYSTEM_UMASK
+            )
             until = time.monotonic() + _HOURS
             while tool.poll() is None and time.monotonic() < until:
                 time.sleep(0.1)

@@ -62,6 +62,12 @@ def mount_table() -> list[Mount]:
     return _table.read()
 
 
+def table_of(process: int) -> list[Mount]:
+    """All mounts as another process sees them. OSError where it may not be asked."""
+    with open(f"/proc/{process}/mountinfo", "rb") as file:
+        return _parse(file.read().decode("utf-8", "surrogateescape"))
+
+
 class _Table:
     """Reads the kernel's table anew only where it has changed: it says so when polled."""
 

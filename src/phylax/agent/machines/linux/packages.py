@@ -13,12 +13,16 @@ from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from phylax.agent.machines import Thing
+from phylax.agent.machines.linux import can_finish
 from phylax.core.inventory.programs import InstalledProgram, Removal
 from phylax.core.values import from_seconds
 
 _KERNEL = re.compile(r"linux-image-(?:unsigned-)?(\d\S*)")
 _KERNEL_PARTS = ("linux-image-", "linux-image-unsigned-", "linux-modules-", "linux-modules-extra-",
                  "linux-headers-")  # fmt: skip
+SYSTEM_UMASK = 0o022
+"""What maintainer scripts expect, whatever the agent's own is: what they make is everybody's to
+read."""
 _PROGRAM_FOLDERS = ("/usr/bin/", "/usr/games/", "/usr/sbin/", "/bin/", "/opt/")
 _TRIAL = re.compile(r"\b(trial|evaluation|demo) (version|copy|period)\b", re.IGNORECASE)
 _NEVER_LISTED = ("required", "important", "standard")
@@ -70,14 +74,17 @@ class Packages:
             raise OSError(errno.EBUSY, "this kernel is the running one", version)
         if version not in {kernel.name for kernel in self.kernels(running)}:
             raise FileNotFoundError(errno.ENOENT, "no such kernel is installed", version)
+        if why := can_finish.why_not(self._root):
+            raise OSError(errno.EPERM, f"nothing was begun: {why}", version)
         installed = {p["Package"] for p in self._installed()}
         names = [p + version for p in _KERNEL_PARTS if p + version in installed]
         command = ["dpkg", f"--root={self._root}", "--remove", *reversed(names)]
         quiet = os.environ | {"DEBIAN_FRONTEND": "noninteractive", "LC_ALL": "C.UTF-8"}
         with tempfile.TemporaryFile("w+") as output:
             dpkg = subprocess.Popen(
-                command, env=quiet, stdin=subprocess.DEVNULL, stdout=output, stderr=output
-            )
+                command, env=quiet, stdin=subprocess.DEVNULL, stdout=output, stderr=output,
+                start_new_session=True, umask=SYSTEM_UMASK,
+            )  # fmt: skip
             # not to be cut off half way: a package manager must end what it has begun
             while dpkg.poll() is None:
                 time.sleep(0.1)

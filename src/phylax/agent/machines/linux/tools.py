@@ -102,7 +102,7 @@ def _heard(
 
 
 def start_apart(
-    command: Sequence[str], env: Mapping[str, str], output: IO[bytes]
+    command: Sequence[str], env: Mapping[str, str], output: IO[bytes], *, umask: int
 ) -> subprocess.Popen[bytes]:
     """Start a tool that goes on when the agent ends: in a session of its own, its output in a
     file. OSError where it is not there."""
