@@ -192,8 +192,17 @@ def test_it_gives_way_only_where_the_rule_says_so(tmp_path: Path) -> None:
 
 
 def test_another_persons_folder_in_the_way_is_not_used(real: Bench, home: Path) -> None:
-    (path,) = real.hold.possible()
+    path, own = real.hold.possible()
     os.mkdir(path, 0o755)
+    old = make_file(home / ".tmp/old", days_old=9)
+    outcome, _ = real.clean("user-temp", **HOLD)
+    assert not old.exists() and outcome.held.count == 1
+    assert os.listdir(path) == [] and real.hold.folders() == [own]
+
+
+def test_where_both_names_are_taken_nothing_goes(real: Bench, home: Path) -> None:
+    for path in real.hold.possible():
+        os.mkdir(path, 0o755)
     old = make_file(home / ".tmp/old", days_old=9)
     outcome, cleaner = real.clean("user-temp", **HOLD)
     assert old.exists() and outcome.held.count == 0

@@ -266,8 +266,12 @@ def test_it_cleans_holds_and_puts_back(
         held_first = Rule(keep_for=timedelta(0), only_larger=2**16, hold_for=timedelta(days=3))
         owner.rules.put(Scope.SHOP, 0, "old-logs", held_first)
         agent.done(owner.runs.survey(tag).id)
+        print([line for line in owner.machines.ledger(tag).lines if line.category == "old-logs"])
         run = agent.done(owner.runs.clean(tag, ["old-logs"]).id)
-        assert run.held.count == 2, run.left
+        print(linux.run("ls", "-la", "/var/log"), run)
+        assert run.held.count == 2, [
+            line for line in owner.machines.ledger(tag).lines if line.category == "old-logs"
+        ]
         assert not (logs / "held.log.1").exists()
         (hold,) = owner.holds.list(tag)
         run = agent.done(owner.runs.put_back(tag, [HeldPick(hold_id=hold.id)]).id)

@@ -104,3 +104,25 @@ class Outcomes:
             ),
             unread_count=self._unread.get(key, 0),
         )
+
+
+def together(one: CategoryOutcome | None, other: CategoryOutcome) -> CategoryOutcome:
+    """What became of one category by two parties: their sums."""
+    if one is None:
+        return other
+    left: dict[Reason, Tally] = {}
+    for stay in (*one.left, *other.left):
+        so_far = left.get(stay.reason, Tally())
+        left[stay.reason] = so_far + Tally(count=stay.count, size=stay.size)
+    return CategoryOutcome(
+        category=one.category,
+        removed=one.removed + other.removed,
+        held=one.held + other.held,
+        put_back=one.put_back + other.put_back,
+        linked=one.linked + other.linked,
+        left=tuple(
+            Stay(reason=reason, count=tally.count, size=tally.size)
+            for reason, tally in left.items()
+        ),
+        unread_count=one.unread_count + other.unread_count,
+    )

@@ -19,12 +19,14 @@ from typing import Annotated, Literal
 import tomli_w
 from pydantic import Field
 
-from phylax.agent.machines import MachineKind
+from phylax.agent.machines import HOLD, MachineKind
 from phylax.core.catalogue import Category
 from phylax.core.retention import Caution
 from phylax.core.values import Demand
 
 GUARD_FILE = "guard.toml"
+_THERE_WAS_ONE = "guard-was-here"
+"""An empty file beside it, made when the guard was read."""
 _Folders = Annotated[tuple[str, ...], Field(max_length=100)]
 
 
@@ -56,13 +58,19 @@ class LooseGuardError(Exception):
 
 
 def read_rules(folder: Path) -> GuardRules:
-    """The guard's rules in an agent's folder; the defaults where there is no file.
+    """The guard's rules in an agent's folder; the defaults where there never was a file.
 
-    LooseGuardError where others may write the file or its folder. ValueError (pydantic's, or
-    TOML's) names what is wrong in it.
+    LooseGuardError where others may write the file or its folder, where it is no plain file, or
+    where there was one that is not there any more. ValueError (pydantic's, or TOML's) names what is
+    wrong in it.
     """
     path = folder / GUARD_FILE
-    if not path.exists():
+    if not os.path.lexists(path):
+        if (folder / _THERE_WAS_ONE).exists():
+            raise LooseGuardError(
+                f"{path} was there and is gone: with it, what must never be touched here. Write it "
+                f"again, or remove {folder / _THERE_WAS_ONE} if this machine is to have none"
+            )
         return GuardRules()
     for checked in (path, folder):
         if why := _why_loose(checked):
@@ -70,7 +78,16 @@ def read_rules(folder: Path) -> GuardRules:
                 f"{checked} {why}; only the administrator of this machine may change it: "
                 f"make it the agent's own and take the right to write from others"
             )
-    return GuardRules.model_validate(tomllib.loads(path.read_text(encoding="utf-8")))
+    rules = GuardRules.model_validate(tomllib.loads(path.read_text(encoding="utf-8")))
+    _note_there_was_one(folder)
+    return rules
+
+
+def _note_there_was_one(folder: Path) -> None:
+    """A guard that vanishes is no guard that never was. Where there is no room for the note, it is
+    written another time."""
+    with suppress(OSError):
+        (folder / _THERE_WAS_ONE).touch(mode=0o600)
 
 
 def write_rules(folder: Path, rules: GuardRules) -> None:
@@ -78,7 +95,9 @@ def write_rules(folder: Path, rules: GuardRules) -> None:
     path = folder / GUARD_FILE
     flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL
     with os.fdopen(os.open(path, flags, 0o600), "w", encoding="utf-8") as file:
-        file.write("# Only the administrator of this machine may change this file: docs/guard.md\n")
+        file.write(
+            "# Only the administrator of this machine may change this file: see docs/agent.md\n"
+        )
         file.write(tomli_w.dumps(rules.model_dump(mode="json")))
 
 
@@ -88,8 +107,8 @@ def _why_loose(path: Path) -> str | None:
     if sys.platform == "win32":
         return None
     st = path.lstat()
-    if stat.S_ISLNK(st.st_mode):
-        return "is a link"
+    if not stat.S_ISREG(st.st_mode) and not stat.S_ISDIR(st.st_mode):
+        return "is a link or no plain file"
     if st.st_uid not in (0, os.geteuid()):
         return "belongs to somebody else"
     if st.st_mode & (stat.S_IWGRP | stat.S_IWOTH):
@@ -140,7 +159,7 @@ class Guard:
         opening = max((o for o in self._openings if _is_at_or_in(path, o)), key=len, default="")
         for sealed in self._sealed:
             is_in = _is_at_or_in(path, sealed) and len(sealed) >= len(opening)
-            if is_in or _is_at_or_in(sealed, path):
+            if is_in or (_is_at_or_in(sealed, path) and not self._is_hold_in(sealed, path)):
                 return f"never touched: {sealed}"
         for sealed in self._further:
             if _is_at_or_in(path, sealed) or _is_at_or_in(sealed, path):
@@ -149,6 +168,12 @@ class Guard:
             if _is_at_or_in(root, path):
                 return f"never touched as a whole: {root}"
         return None
+
+    def _is_hold_in(self, sealed: str, path: str) -> bool:
+        """Whether a sealed folder is only the hold at the top of a volume that is a place itself,
+        as where /var/log has a volume of its own: no walk enters it."""
+        name = os.path.basename(sealed)
+        return sealed in self._own and name.startswith(HOLD) and os.path.dirname(sealed) == path
 
     def why_not_category(self, key: str) -> str | None:
         """Why this machine never has a category cleaned, or None."""

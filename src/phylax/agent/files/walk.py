@@ -80,13 +80,15 @@ def walk(
     leave: Callable[[str], object] | None = None,
     barrier: Barrier | None = None,
     arrivals: Arrivals = _NO_ARRIVALS,
+    not_at_top: str = "",
 ) -> Iterator[Folder]:
     """Every folder of a tree in portions, given an open handle on its root, which stays open.
 
     Files are what can go: regular files and links (as themselves). Folders in `skip`, by (device,
-    file number), and those whose name `leave` accepts are not entered.
+    file number), and those whose name `leave` accepts are not entered; nor, directly in the root,
+    those whose name begins with `not_at_top`, which may be made while the walk goes on.
     """
-    steps = _steps(root, system.portions, complain, skip, leave, barrier, arrivals)
+    steps = _steps(root, system.portions, complain, skip, leave, barrier, arrivals, not_at_top)
     for frame, parent, files in steps:
         if files is not None:
             yield Folder(
@@ -102,10 +104,11 @@ def sweep(
     leave: Callable[[str], object] | None = None,
     barrier: Barrier | None = None,
     arrivals: Arrivals = _NO_ARRIVALS,
+    not_at_top: str = "",
 ) -> Iterator[Names]:
     """The same for who removes what is walked over: names in portions while the folder is listed,
     and each folder once more when it is left, after all that lay in it."""
-    steps = _steps(root, system.name_portions, complain, skip, leave, barrier, arrivals)
+    steps = _steps(root, system.name_portions, complain, skip, leave, barrier, arrivals, not_at_top)
     for frame, parent, names in steps:
         yield Names(
             frame.handle, parent, frame.name, frame.path, names or [], frame.about, frame.arrived,
@@ -121,6 +124,7 @@ def _steps(
     leave: Callable[[str], object] | None,
     barrier: Barrier | None,
     arrivals: Arrivals,
+    not_at_top: str,
 ) -> Iterator[tuple[_Frame[Entry], int, list[Entry] | None]]:
     """(folder, handle of the one above, a portion of what lies in it); None: it is left now."""
 
@@ -148,6 +152,8 @@ def _steps(
                 continue
             name = frame.folders.pop()
             if leave is not None and leave(name):
+                continue
+            if not_at_top and len(frames) == 1 and name.startswith(not_at_top):
                 continue
             path = f"{frame.path}/{name}" if frame.path else name
             if len(frames) == DEEPEST:

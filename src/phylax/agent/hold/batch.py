@@ -105,7 +105,7 @@ class Batch:
         self._next = 0
         self._part = (-1, -1)
         """Number and handle of the part that was used last."""
-        self._way: tuple[tuple[str, tuple[str, ...]], int] | None = None
+        self._way: tuple[tuple[str, tuple[str, ...], bool], int] | None = None
         """The folder that was put back into last, open: neighbours go the same way."""
 
     @classmethod
@@ -292,7 +292,7 @@ class Batch:
         FileExistsError where that name is taken again and it is not to be put beside. OSError
         where a folder on the way is now something else, or the volume refuses.
         """
-        parent = self._way_to(entry)
+        parent = self._way_to(entry, beside=beside)
         try:
             for name in _names_beside(entry.name) if beside else [entry.name]:
                 if entry.companion is not None and files.exists(name, parent):
@@ -314,12 +314,12 @@ class Batch:
             raise
         raise FileExistsError(errno.EEXIST, "the name is taken again", entry.name)
 
-    def _way_to(self, entry: Held) -> int:
+    def _way_to(self, entry: Held, *, beside: bool) -> int:
         """A handle on the folder that a thing lay in, kept open for its neighbours."""
-        key = (entry.root, entry.folders)
+        key = (entry.root, entry.folders, beside)
         if self._way is None or self._way[0] != key:
             self._forget_way()
-            self._way = key, _way_back(entry.root, entry.folders, entry.chain)
+            self._way = key, _way_back(entry.root, entry.folders, entry.chain, beside=beside)
         return self._way[1]
 
     def _forget_way(self) -> None:
@@ -450,24 +450,59 @@ def _chain(place: Place, folders: Sequence[str]) -> list[tuple[int, int, int]]:
     return chain
 
 
-def _way_back(root: str, folders: Sequence[str], chain: Sequence[tuple[int, int, int]]) -> int:
-    """A handle on the folder a thing lay in; what is missing of the way is made again."""
+def _way_back(
+    root: str,
+    folders: Sequence[str],
+    chain: Sequence[tuple[int, int, int]],
+    *,
+    beside: bool = False,
+) -> int:
+    """A handle on the folder a thing lay in; what is missing of the way is made again.
+
+    A folder that others made or opened in the meantime would show what was hidden from them: it is
+    gone past where the thing is to be put `beside`, else PermissionError.
+    """
     steps = [(os.path.basename(root), chain[0]), *zip(folders, chain[1:], strict=False)]
     handle = files.open_top(os.path.dirname(root))
     try:
-        for name, (mode, user, group) in steps:
-            try:
-                inner = files.open_folder(name, handle)
-            except FileNotFoundError:
-                files.make_folder(name, handle, mode)
-                files.give(name, handle, mode, user, group)
-                inner = files.open_folder(name, handle)
+        for name, step in steps:
+            inner = _step_back(handle, name, step, beside=beside)
             files.close(handle)
             handle = inner
     except BaseException:
         files.close(handle)
         raise
     return handle
+
+
+def _step_back(parent: int, name: str, step: tuple[int, int, int], *, beside: bool) -> int:
+    """A handle on one folder of the way, which is as it was or is made as it was."""
+    mode, user, group = step
+    for other in _names_beside(name) if beside else [name]:
+        try:
+            inner = files.open_folder(other, parent)
+        except FileNotFoundError:
+            files.make_folder(other, parent, mode)
+            files.give(other, parent, mode, user, group)
+            return files.open_folder(other, parent)
+        except OSError:
+            # no folder any more
+            if beside:
+                continue
+            raise
+        if not (why := _why_open(files.about(inner), mode, user)):
+            return inner
+        files.close(inner)
+    raise PermissionError(errno.EACCES, why, name)
+
+
+def _why_open(of: FileStat, mode: int, user: int) -> str:
+    """Why a folder would show more than the one that was there; empty: it does not."""
+    if of.st_uid != user:
+        return "its folder is somebody else's by now: put it back beside"
+    if stat.S_IMODE(of.st_mode) & ~mode & 0o077:
+        return "others may look into its folder by now: put it back beside"
+    return ""
 
 
 def _names_beside(name: str) -> Iterator[str]:

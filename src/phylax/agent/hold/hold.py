@@ -49,10 +49,11 @@ class Hold:
         self._reserve = reserve
         self._sums: dict[str, int] = {}
         self.agent = _identity_in(own)
+        self._mounts = os.path.join(own, "held-mounts")
 
     def folders(self) -> list[str]:
         """The folders on the machine's volumes in which something may be held, those there."""
-        return [folder for folder in self.possible() if os.path.isdir(folder)]
+        return [folder for folder in self.possible() if _is_own(folder)]
 
     def possible(self) -> list[str]:
         """The same, also those not there yet."""
@@ -60,7 +61,22 @@ class Hold:
         tops = [
             self._machine.hold_folder(self._machine.top_of(mount), self.own) for mount in mounts
         ]
-        return list(dict.fromkeys([*tops, self._machine.hold_folder(self.own, self.own)]))
+        names = dict.fromkeys([*tops, self._machine.hold_folder(self.own, self.own)])
+        return [folder for name in names for folder in (name, self._own_name(name))]
+
+    def _own_name(self, folder: str) -> str:
+        """The name that is taken where somebody else has the usual one; nobody can guess it before
+        it is there."""
+        return f"{folder}-{self.agent[:12]}"
+
+    def _make_folder(self, folder: str) -> str:
+        """Make the hold's folder on a volume; its path. OSError where it cannot be made."""
+        try:
+            _own_folder(folder)
+        except PermissionError:
+            folder = self._own_name(folder)
+            _own_folder(folder)
+        return folder
 
     def batches(self) -> Iterator[Batch]:
         """All batches, oldest run first; each is open until the next."""
@@ -89,6 +105,28 @@ class Hold:
                 return Batch.open(folder, name)
         raise FileNotFoundError(errno.ENOENT, "no such batch", name)
 
+    def is_away(self, name: str) -> bool:
+        """Whether a batch that is not found lies on a volume that is not connected."""
+        note = os.path.join(self._mounts, name)
+        try:
+            with open(note, encoding="utf-8", errors="surrogateescape") as file:
+                mount = file.read()
+        except OSError:
+            return False
+        if mount not in (volume.mount for volume in self._machine.volumes()):
+            return True
+        with suppress(OSError):
+            os.unlink(note)
+        return False
+
+    def _note_mount(self, name: str, mount: str) -> None:
+        """Where a batch lies, for when its volume is not there. OSError where that cannot be kept:
+        then nothing is held."""
+        os.makedirs(self._mounts, 0o700, exist_ok=True)
+        path = os.path.join(self._mounts, name)
+        with open(path, "w", encoding="utf-8", errors="surrogateescape") as file:
+            file.write(mount)
+
     def of_run(self, identity: str) -> Iterator[Batch]:
         """What a run holds, by its own identity: its number may come again."""
         return (batch for batch in self.batches() if batch.head.run == identity)
@@ -108,8 +146,8 @@ class Hold:
         own = head.model_copy(update={"agent": self.agent})
 
         def make() -> Batch:
-            _own_folder(folder)
-            return Batch.make(folder, name, own)
+            self._note_mount(name, head.mount)
+            return Batch.make(self._make_folder(folder), name, own)
 
         return self.with_room(make)
 
@@ -192,9 +230,18 @@ def _own_folder(path: str) -> None:
     """Make the hold's folder, for nobody else; PermissionError where there is another's."""
     with suppress(FileExistsError):
         os.mkdir(path, 0o700)
-    st = os.lstat(path)
-    # others may pass through it to a folder of their own below it, and not more
-    if sys.platform != "win32" and (st.st_uid != os.geteuid() or st.st_mode & 0o066):
+    if not _is_own(path):
         raise PermissionError(errno.EPERM, "not the agent's own folder", path)
+
+
+def _is_own(path: str) -> bool:
+    """Whether a folder is there and the agent's own: what lies in anybody else's of that name is
+    never believed, for its notes say where things go back to."""
+    try:
+        st = os.lstat(path)
+    except OSError:
+        return False
     if not stat.S_ISDIR(st.st_mode):
-        raise PermissionError(errno.EPERM, "not the agent's own folder", path)
+        return False
+    # others may pass through it to a folder of their own below it, and not more
+    return sys.platform == "win32" or (st.st_uid == os.geteuid() and not st.st_mode & 0o066)

@@ -41,6 +41,11 @@ class HeldFor(Demand):
     count: int = Field(0, description="Things, as the person's worker said")
     size: int = Field(0, description="The same in bytes")
 
+    @property
+    def is_open(self) -> bool:
+        """Begun, and not counted since: its worker, or the agent, may have been cut off."""
+        return self.aside or not self.count
+
 
 class HoldIndex:
     """All batches that are held for people on this machine."""
@@ -80,25 +85,39 @@ class HoldIndex:
         return sum(entry.size for entry in self.entries() if entry.mount == mount)
 
 
-def make_persons_folder(top: str, uid: int, gid: int) -> str:
+def make_persons_folder(top: str, uid: int, gid: int, own_name: str = "") -> str:
     """A person's own hold folder at the top of a volume: theirs, in one of root's that others may
-    only pass through.
+    only pass through. `own_name` is taken for root's where somebody else has the usual name.
 
-    PermissionError where the top of the volume, or what stands in the way, is somebody else's.
+    PermissionError where the top of the volume is somebody else's, or both names are taken.
     """
     handle = files.open_top(top)
     try:
         of = os.fstat(handle)
         if of.st_uid != 0 or (of.st_mode & 0o022 and not of.st_mode & stat.S_ISVTX):
             raise PermissionError(errno.EPERM, "the top of the volume is somebody else's", top)
-        hold = _own(HOLD, handle, 0o711, 0, 0)
+        name, hold = _roots(handle, own_name)
         try:
             os.close(_own(str(uid), hold, 0o700, uid, gid))
         finally:
             os.close(hold)
     finally:
         os.close(handle)
-    return os.path.join(top, HOLD, str(uid))
+    return os.path.join(top, name, str(uid))
+
+
+def _roots(top: int, own_name: str) -> tuple[str, int]:
+    """The name of root's hold folder at the top of a volume, and a handle on it."""
+    try:
+        return HOLD, _own(HOLD, top, 0o711, 0, 0)
+    except (PermissionError, NotADirectoryError, FileExistsError):
+        if not own_name:
+            raise
+    except OSError as error:
+        # a link in its stead
+        if error.errno != errno.ELOOP or not own_name:
+            raise
+    return own_name, _own(own_name, top, 0o711, 0, 0)
 
 
 def _own(name: str, parent: int, mode: int, uid: int, gid: int) -> int:

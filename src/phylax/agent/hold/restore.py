@@ -70,10 +70,11 @@ class HeldWork:
         try:
             batch = self._hold.batch(pick.batch)
         except (OSError, ValueError):
-            # gone for good meanwhile, or never this machine's
+            # on a volume that is not connected, gone for good meanwhile, or never this machine's
             key = _category_in(pick.batch)
+            reason = Reason.AWAY if self._hold.is_away(pick.batch) else Reason.GONE
             for _ in pick.numbers or (0,):
-                self._outcomes.leave(key, pick.batch, "", 0, Reason.GONE)
+                self._outcomes.leave(key, pick.batch, "", 0, reason)
             return
         with closing(batch):
             for entry in _wanted(batch, pick):
@@ -113,7 +114,7 @@ class HeldWork:
         except (OSError, ValueError):
             return self._outcomes.of(key, Tally(), Tally())
         with closing(batch):
-            wanted = _within(self._journal.present.get(pick.batch, []))
+            wanted = Within(self._journal.present.get(pick.batch, []))
             for entry in batch.announced():
                 if wanted(entry.number) and not batch.is_held(entry.number):
                     numbers.append(entry.number)
@@ -143,7 +144,7 @@ def _category_in(batch: str) -> str:
     return batch.split(".")[1]
 
 
-class _within:
+class Within:
     """Whether an ascending number lies in ascending ranges."""
 
     def __init__(self, ranges: Ranges) -> None:

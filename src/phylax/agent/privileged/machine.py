@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from typing import Any
 
 from phylax.agent.machines.linux.mounts import mount_over, table_of
@@ -29,7 +29,6 @@ from phylax.core.checks.findings import Checked
 from phylax.core.inventory import Inventory
 from phylax.core.tuning.pieces import Piece, State
 from phylax.core.tuning.verdicts import Seen
-
 
 _BELOW_ETC = (update_times.SETTING, browsers.SETTING)
 

@@ -1,4 +1,4 @@
-"""Carries out one privileged job: `python -I -m phylax.agent.privileged.serving`, in a unit of its own.
+"""Carries out privileged jobs: `python -I -m phylax.agent.privileged.serving`, in its own unit.
 
 Its standard input is one end of a socket pair; at the other is the agent. Where the agent goes
 away, the work stops at the next place where that is safe: a package manager ends what it began.

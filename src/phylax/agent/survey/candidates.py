@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 from phylax.agent import files
 from phylax.agent.files.arrivals import Arrivals
 from phylax.agent.files.walk import Complaint, Folder, Names, sweep, walk
-from phylax.agent.machines import InUse, MachineKind
+from phylax.agent.machines import HOLD, InUse, MachineKind
 from phylax.agent.survey.item import Candidate, Keeps, Measure, weigh
 from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place, Territory, deeper
@@ -177,8 +177,9 @@ class Candidates:
         only_listed = self.kind.caution is Caution.REPORT
         listed = Judge(self.rule, Caution.SAFE, self.now) if only_listed else None
         for folder in walk(
-            root, complain, skip=skip, leave=leaves, barrier=place.barrier, arrivals=self._arrivals
-        ):
+            root, complain, skip=skip, leave=leaves, barrier=place.barrier, arrivals=self._arrivals,
+            not_at_top=HOLD,
+        ):  # fmt: skip
             self._breathe()
             entries = folder.files
             if counts is not None:
@@ -212,6 +213,7 @@ class Candidates:
             leave=leaves,
             barrier=place.barrier,
             arrivals=self._arrivals,
+            not_at_top=HOLD,
         ):
             self._breathe()
             listed = folder.names

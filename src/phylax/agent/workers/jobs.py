@@ -274,11 +274,12 @@ class PresentTold(Demand):
 
 
 class UnheldTold(Demand):
-    """Numbers of a batch that lie in it no longer."""
+    """Numbers of a batch that lie in it no longer, and the bytes that they held."""
 
     kind: Literal["unheld"] = "unheld"
     batch: BatchName
     numbers: tuple[tuple[Count, Count], ...] = Field(max_length=20_000)
+    size: Count = 0
 
 
 class StartersTold(Demand):

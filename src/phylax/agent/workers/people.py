@@ -16,13 +16,14 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
-from phylax.agent.account.outcomes import NAMED
+from phylax.agent.account.outcomes import NAMED, together
 from phylax.agent.account.run_journal import RunJournal, gone_of
 from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.config.guard import Guard, GuardRules
 from phylax.agent.hold.hold import Hold
 from phylax.agent.hold.index import HeldFor, HoldIndex, make_persons_folder
-from phylax.agent.machines.linux.mounts import mount_over
+from phylax.agent.machines import HOLD
+from phylax.agent.machines.linux.mounts import Mount, mount_over
 from phylax.agent.machines.linux.people import Person
 from phylax.agent.machines.linux.system import LinuxSystem
 from phylax.agent.machines.upkeep import Watch
@@ -39,8 +40,15 @@ from phylax.core.catalogue import category
 from phylax.core.checks.findings import Checked
 from phylax.core.holds import BatchPick, HeldItem
 from phylax.core.inventory import Inventory
-from phylax.core.protocol import HeldMessage, HeldOrder, UnheldMessage
-from phylax.core.survey import Tally
+from phylax.core.protocol import (
+    CategoryOutcome,
+    HeldMessage,
+    HeldOrder,
+    LeftItem,
+    UnheldMessage,
+)
+from phylax.core.retention import Reason
+from phylax.core.survey import Stay, Tally
 
 _PAIR = struct.Struct("<QQ")
 _PAGE = 500
@@ -117,7 +125,7 @@ class CrewWithWorkers(Crew):
             mount = mount_over(os.path.normpath(received(asked.place)))
             if not mount.answers:
                 raise PermissionError(errno.EPERM, "nothing is held on a volume of this kind")
-            folder = make_persons_folder(mount.path, person.uid, person.gid)
+            folder = self._folder_for(person, mount)
             name = self.hold.name_of(
                 task.run_id, f"{journal.identity} {person.uid}", asked.category, mount.path,
                 aside=asked.aside,
@@ -149,6 +157,14 @@ class CrewWithWorkers(Crew):
             )
         open_batches[name] = entry
         return jobs.Answer(folder=folder, name=name)
+
+    def _folder_for(self, person: Person, mount: Mount) -> str:
+        """The person's hold folder on a volume; on a volume whose top is their own, it is for their
+        worker to make, with their rights."""
+        if os.lstat(mount.path).st_uid == person.uid:
+            return os.path.join(mount.path, f"{HOLD}-{person.uid}")
+        own_name = f"{HOLD}-{self.hold.agent[:12]}"
+        return make_persons_folder(mount.path, person.uid, person.gid, own_name)
 
     def room_at(self, place: str) -> int:
         """Bytes that may still be held on the volume of a place."""
@@ -218,6 +234,10 @@ class CrewWithWorkers(Crew):
         person = self.person(uid)
         assert person is not None
         entries = {e.batch: e for e in self.index.entries() if e.uid == uid}
+        self._leave_unconnected([entries[p.batch] for p in picks], did)
+        picks = [pick for pick in picks if self._is_connected(entries[pick.batch])]
+        if not picks:
+            return
         folders = tuple(dict.fromkeys(entries[pick.batch].folder for pick in picks))
         if not all(pick.batch in journal.present for pick in picks):
             present = self._present(person, folders, picks)
@@ -234,7 +254,8 @@ class CrewWithWorkers(Crew):
                         raise WorkerError("it told of a batch that it was not asked about")
                     key = entries[message.batch].category
                     count = sum(last - first + 1 for first, last in message.numbers)
-                    done[key] = done.get(key, Tally()) + Tally(count=count)
+                    size = min(message.size, entries[message.batch].size)
+                    done[key] = done.get(key, Tally()) + Tally(count=count, size=size)
                     spool.put(
                         UnheldMessage(
                             id=uuid.uuid4().hex,
@@ -259,12 +280,37 @@ class CrewWithWorkers(Crew):
         field = "put_back" if order.kind == "put back" else "removed"
         outcomes = {outcome.category: outcome for outcome in did["outcomes"]}
         for outcome in report.outcomes:
-            tally = done.get(outcome.category, Tally())
-            outcomes[outcome.category] = outcome.model_copy(update={field: tally})
+            key = outcome.category
+            own = outcome.model_copy(update={field: done.get(key, Tally())})
+            outcomes[key] = together(outcomes.get(key), own)
         did["outcomes"] = tuple(outcomes.values())
         did["left"] = (*did["left"], *report.left)[:NAMED]
         if stop:
             did["called_off"] = True
+
+    def _is_connected(self, entry: HeldFor) -> bool:
+        """Whether the volume that a batch lies on is there; what is not there is not gone."""
+        try:
+            return self.machine.mount_at(mount_over(entry.folder).path) == entry.mount
+        except OSError:
+            return False
+
+    def _leave_unconnected(self, entries: Sequence[HeldFor], did: dict[str, Any]) -> None:
+        """What lies on a volume that is not connected stays held, and is said."""
+        outcomes = {outcome.category: outcome for outcome in did["outcomes"]}
+        for entry in entries:
+            if self._is_connected(entry):
+                continue
+            key = entry.category
+            stay = Stay(reason=Reason.AWAY, count=entry.count, size=entry.size)
+            left = CategoryOutcome(category=key, left=(stay,))
+            outcomes[key] = together(outcomes.get(key), left)
+            item = LeftItem(
+                category=key, place=entry.mount, path="", size=entry.size,
+                reason=Reason.AWAY, detail="it stays held until the volume is connected again",
+            )  # fmt: skip
+            did["left"] = (*did["left"], item)[:NAMED]
+        did["outcomes"] = tuple(outcomes.values())
 
     def _present(
         self, person: Person, folders: tuple[str, ...], picks: list[BatchPick]
@@ -288,6 +334,8 @@ class CrewWithWorkers(Crew):
             check()
             short = entry.yields_below and self.hold.is_short(entry.mount, entry.yields_below)
             if entry.aside or not (entry.until_at <= now or short):
+                continue
+            if not self._is_connected(entry):
                 continue
             person = self.person(entry.uid)
             assert person is not None
@@ -324,7 +372,7 @@ class CrewWithWorkers(Crew):
         """Say what lies in batches that were not told yet, as their person's worker sees it, page
         by page."""
         for entry in list(self.index.entries()):
-            if entry.told or entry.aside:
+            if entry.told or entry.aside or not self._is_connected(entry):
                 continue
             person = self.person(entry.uid)
             assert person is not None
@@ -367,7 +415,7 @@ class CrewWithWorkers(Crew):
 
     def settle(self, person: Person, journal: RunJournal, about: dict[str, Any] | None) -> None:
         """After a worker ended in the middle: put back what it had moved aside, and count what is
-        gone of what it was about to remove."""
+        held and what is gone of what it was about to remove."""
         gone = self.recover_for(person, about)
         if about is not None and gone is not None:
             journal.count_gone(about, gone)
@@ -375,31 +423,37 @@ class CrewWithWorkers(Crew):
     def recover_for(
         self, person: Person, about: dict[str, Any] | None = None
     ) -> Sequence[int] | None:
-        """Put back what is aside of a person's; which of some names are gone. None: it cannot be
-        said, for their worker does not answer."""
-        asides = [e for e in self.index.entries() if e.uid == person.uid and e.aside]
-        if not asides and about is None:
+        """Put back what is aside of a person's, and count what is held; which of some names are
+        gone. None: it cannot be said, for their worker does not answer."""
+        entries = [
+            entry for entry in self.index.entries()
+            if entry.uid == person.uid and entry.is_open and self._is_connected(entry)
+        ]  # fmt: skip
+        if not entries and about is None:
             return ()
-        folders = tuple(dict.fromkeys(entry.folder for entry in asides))
+        folders = tuple(dict.fromkeys(entry.folder for entry in entries))
         job = jobs.RecoverJob(around=self.around(person), folders=folders, about=about,
-            batches=tuple(entry.batch for entry in asides),
+            batches=tuple(entry.batch for entry in entries),
         )  # fmt: skip
         try:
             report = self.nursery.work(person, job, lambda message: None)
         except WorkerError as error:
             _log.error("the worker for %s: %s", person.name, error)
             return None
-        for entry in asides:
-            # what could not go back waits there as held things do, and ends with its time
+        for entry in entries:
+            # what could not go back waits there as held things do, and ends with its time; what was
+            # held when the agent was cut off is counted by what lies there
             if entry.batch in report.held:
-                self.index.put(entry.model_copy(update={"aside": False}))
+                count, size = report.held[entry.batch]
+                counted = {"aside": False, "count": count, "size": size, "told": False}
+                self.index.put(entry.model_copy(update=counted))
             else:
                 self.index.remove(entry.batch)
         return report.gone
 
     def recover(self) -> None:
         super().recover()
-        for uid in {entry.uid for entry in self.index.entries() if entry.aside}:
+        for uid in {entry.uid for entry in self.index.entries() if entry.is_open}:
             if (person := self.person(uid)) is not None:
                 self.recover_for(person)
 

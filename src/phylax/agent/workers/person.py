@@ -7,7 +7,7 @@ of what is open lead back to the agent.
 from __future__ import annotations
 
 import socket
-from collections.abc import Iterable
+from collections.abc import Sequence
 from contextlib import closing, suppress
 from functools import partial
 from itertools import islice
@@ -21,6 +21,7 @@ from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.config.guard import Guard, GuardRules
 from phylax.agent.files.arrivals import Arrivals, pages, unpacked
 from phylax.agent.hold.batch import Batch, Held
+from phylax.agent.hold.restore import Within
 from phylax.agent.machines.linux.person import LinuxPerson
 from phylax.agent.survey.surveyor import survey
 from phylax.agent.survey.task import LookListener, LookTask, Stopped
@@ -226,14 +227,7 @@ class _Desk:
                             if batch.is_held(entry.number):
                                 self._end_one(job, batch, entry, outcomes)
                     finally:
-                        before = job.before.get(pick.batch, ())
-                        gone = (
-                            number
-                            for first, last in before
-                            for number in range(first, last + 1)
-                            if not batch.is_held(number)
-                        )
-                        self._numbers(jobs.UnheldTold, batch.name, gone)
+                        self._tell_unheld(batch, job.before.get(pick.batch, ()))
                     if batch.is_empty:
                         batch.sweep_up()
         except Stopped:
@@ -252,18 +246,23 @@ class _Desk:
         for pick in job.picks:
             with suppress(OSError, ValueError), closing(hold.batch(pick.batch)) as batch:
                 held = (n.number for n in batch.announced(pick.numbers) if batch.is_held(n.number))
-                self._numbers(jobs.PresentTold, batch.name, held)
+                ranges = as_ranges(held)
+                while page := tuple(islice(ranges, 5000)):
+                    self.agent.say(jobs.PresentTold(batch=batch.name, numbers=page))
         self.agent.say(jobs.Report())
 
-    def _numbers(
-        self,
-        message: type[jobs.PresentTold] | type[jobs.UnheldTold],
-        batch: str,
-        numbers: Iterable[int],
-    ) -> None:
-        ranges = as_ranges(numbers)
+    def _tell_unheld(self, batch: Batch, before: Sequence[tuple[int, int]]) -> None:
+        """What of a batch was held when the work began and is not held now."""
+        was_held = Within(list(before))
+        sizes = {
+            entry.number: entry.size
+            for entry in batch.announced()
+            if was_held(entry.number) and not batch.is_held(entry.number)
+        }
+        ranges = as_ranges(sizes)
         while page := tuple(islice(ranges, 5000)):
-            self.agent.say(message(batch=batch, numbers=page))
+            size = sum(sizes[n] for first, last in page for n in range(first, last + 1))
+            self.agent.say(jobs.UnheldTold(batch=batch.name, numbers=page, size=size))
 
     def _end_one(self, job: jobs.HeldJob, batch: Batch, entry: Held, outcomes: Outcomes) -> None:
         key = batch.head.category

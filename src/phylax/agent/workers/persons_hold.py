@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import errno
 import os
+import stat
 from collections.abc import Iterable, Iterator, Sequence
+from contextlib import suppress
 
 from phylax.agent.hold.batch import Batch, BatchHead
 from phylax.agent.hold.hold import Hold
@@ -60,6 +63,7 @@ class PersonsHold(Hold):
         if answer.folder not in self._folders:
             self._folders.append(answer.folder)
         self.names.add(answer.name)
+        _make_own(answer.folder)
         batch = Batch.make(answer.folder, answer.name, head)
         if not head.aside:
             # of a run that was cut off it may hold something already
@@ -87,3 +91,13 @@ class PersonsHold(Hold):
             self._room[batch.head.mount] -= size
         if batch.name in self._held:
             self._held[batch.name] += Tally(count=count, size=size)
+
+
+def _make_own(folder: str) -> None:
+    """Make a hold folder at the top of the person's own volume, where the agent has made none.
+    PermissionError where what has its name is somebody else's."""
+    with suppress(FileExistsError):
+        os.mkdir(folder, 0o700)
+    of = os.lstat(folder)
+    if not stat.S_ISDIR(of.st_mode) or of.st_uid != os.geteuid():
+        raise PermissionError(errno.EPERM, "somebody else's folder is in the way", folder)

@@ -53,6 +53,7 @@ class Reason(StrEnum):
     CLOCK = "clock not trusted"
     CALLED_OFF = "called off"
     OTHER_VOLUME = "on a volume that was not chosen"
+    AWAY = "volume not connected"
 
     @property
     def should_have_gone(self) -> bool:
@@ -69,6 +70,7 @@ _STOOD_IN_THE_WAY = frozenset(
         Reason.FAILED,
         Reason.NO_ROOM,
         Reason.TAKEN,
+        Reason.AWAY,
         Reason.READ_ONLY,
         Reason.FORBIDDEN,
         Reason.CLOCK,

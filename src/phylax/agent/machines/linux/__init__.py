@@ -34,7 +34,7 @@ from phylax.agent.machines.linux.mounts import (
     space_of,
     why_mounted_over,
 )
-from phylax.agent.machines.linux.of_upkeep import Upkeep, quick_places
+from phylax.agent.machines.linux.of_upkeep import HOMES_ONLY, Upkeep, quick_places
 from phylax.agent.machines.linux.packages import Packages
 from phylax.agent.machines.linux.startup import programs as startup
 from phylax.agent.machines.linux.startup.of_person import OfPerson, starters_of
@@ -235,17 +235,24 @@ class LinuxMachine:
         )
 
     def programs_with(self, people: Sequence[OfPerson]) -> list[Program]:
-        """The system's, and what people's own workers said of theirs."""
-        return startup.programs(self.root, people)
+        """The system's, and what people's own workers said of theirs; theirs alone where only some
+        homes are looked after."""
+        programs = startup.programs(self.root, people)
+        if self._root is not None:
+            return programs
+        return [own for program in programs if (own := _of_people(program)).starters]
 
     def values(self) -> list[Seen]:
+        own_values = [seen for own in self._own_values() for seen in own.values()]
+        if self._root is None:
+            return own_values
         machines = (
             *update_times.values(self.root),
             *browsers.values(self.root),
             *self._power.values(),
             *processor.KernelValues(self.root).values(),
         )
-        return [*machines, *(seen for own in self._own_values() for seen in own.values())]
+        return [*machines, *own_values]
 
     def value_pieces(
         self, setting: str, of: str, value: Scalar, keeps: Sequence[str] = ()
@@ -254,6 +261,8 @@ class LinuxMachine:
             for own in self._own_values():
                 if own.person == of:
                     return own.pieces(setting, value)
+        elif self._root is None:
+            raise OSError(errno.ENOTSUP, HOMES_ONLY, setting)
         elif setting == update_times.SETTING:
             return update_times.pieces(self.root, str(value))
         elif setting == browsers.SETTING:
@@ -287,6 +296,8 @@ class LinuxMachine:
 
     def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
         """Links of units below the root, and what is of the agent's own account."""
+        if self._root is None and any(not switch.starter.of for switch in plan):
+            raise OSError(errno.ENOTSUP, HOMES_ONLY, program.key)
         pieces = pieces_of_units(self.root, plan)
         for name, home in self._own_people():
             pieces += pieces_of_person(home, plan, name, self.root)
@@ -300,7 +311,7 @@ class LinuxMachine:
 
     def restarting(self) -> LogindRestart:
         if self._root is None:
-            raise OSError(errno.ENOTSUP, "this agent looks after some homes only")
+            raise OSError(errno.ENOTSUP, HOMES_ONLY)
         return LogindRestart(self._system_bus)
 
     def usable_after(self) -> float | None:
@@ -375,6 +386,12 @@ class LinuxMachine:
 
     def pace(self, items: int) -> None:
         """A real disk needs no pretending."""
+
+
+def _of_people(program: Program) -> Program:
+    """A program as far as it is started for people."""
+    starters = tuple(starter for starter in program.starters if starter.of)
+    return program.model_copy(update={"starters": starters})
 
 
 def real_home(path: str) -> str:

@@ -247,9 +247,7 @@ class Apt:
         """Remove exactly what was agreed to; refused where anything else would go."""
         watch(0, None)
         if why := can_finish.why_not(self._root):
-            yield ActedPart(
-                of=action.program, end=ActEnd.REFUSED, why=f"nothing was begun: {why}"
-            )
+            yield ActedPart(of=action.program, end=ActEnd.REFUSED, why=f"nothing was begun: {why}")
             return
         if not self._is_free(watch):
             yield ActedPart(of=action.program, end=ActEnd.FAILED, why=_BUSY)

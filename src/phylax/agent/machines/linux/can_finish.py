@@ -58,7 +58,9 @@ def _needs(fetched: int, unpacked: int, root: str, kernel: bool) -> Iterator[tup
 def _largest(root: str, prefix: str) -> int:
     boot = os.path.join(root, "boot")
     names = os.listdir(boot) if os.path.isdir(boot) else []
-    sizes = (os.lstat(os.path.join(boot, name)).st_size for name in names if name.startswith(prefix))
+    sizes = (
+        os.lstat(os.path.join(boot, name)).st_size for name in names if name.startswith(prefix)
+    )
     return max(sizes, default=0)
 
 

@@ -76,14 +76,14 @@ def quick_places(root: str, homes: Iterable[str]) -> list[tuple[str, str]]:
     ]
 
 
-_HOMES_ONLY = "this agent looks after some homes only"
+HOMES_ONLY = "this agent looks after some homes only"
 
 
 def check(of: Upkeep, kind: str, mode: str, watch: Watch) -> Iterator[Checked | Inventory]:
     """OSError where it cannot be checked."""
     started = datetime.now(UTC)
     if not of.asks_system and kind in ("updates", "programs", "system-files"):
-        raise OSError(errno.ENOTSUP, _HOMES_ONLY, kind)
+        raise OSError(errno.ENOTSUP, HOMES_ONLY, kind)
     match kind:
         case "file-system":
             yield from of_machine.file_systems(of.volumes)
@@ -149,7 +149,7 @@ def _lie_of_files(of: Upkeep, watch: Watch) -> Iterator[Checked | Inventory]:
 def act(of: Upkeep, action: Action, watch: Watch) -> Iterator[ActedPart]:
     """OSError where it cannot be done here."""
     if not of.asks_system and action.touches:
-        raise OSError(errno.ENOTSUP, _HOMES_ONLY, action.action)
+        raise OSError(errno.ENOTSUP, HOMES_ONLY, action.action)
     match action:
         case RepairFileSystem():
             mount = next((m for m, name in of.volumes if name == action.volume), None)

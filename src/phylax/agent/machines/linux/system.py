@@ -9,11 +9,12 @@ import pwd
 import stat
 import time
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 import psutil
 
 from phylax.agent import files
-from phylax.agent.machines import InUse
+from phylax.agent.machines import InUse, Location
 from phylax.agent.machines.linux import (
     FIRST_PERSON,
     LAST_PERSON,
@@ -48,6 +49,14 @@ class LinuxSystem(LinuxMachine):
     def roots(self) -> Sequence[str]:
         return (*super().roots(), *(person.home for person in self.apart()))
 
+    def named_folder(self, shown: str) -> Location | None:
+        """Of what lies there, only what is the system's: what is a person's is for their worker,
+        who keeps it readable for nobody else."""
+        location = super().named_folder(shown)
+        if location is None or location.why:
+            return location
+        return replace(location, owners=self.system_owners, is_shared=True)
+
     def real_folder(self, shown: str) -> str | None:
         """Not in people's homes: their own workers resolve what leads there."""
         homes = [person.home for person in self.apart()]
@@ -61,10 +70,11 @@ class LinuxSystem(LinuxMachine):
         return [path for path in paths if os.path.isdir(path) and not os.path.islink(path)]
 
     def apart(self) -> list[Person]:
-        """Everyone but root who has a home here, or something in a folder that all may write to."""
+        """Everyone but root who has a home here, or something at the top of a folder that all may
+        write to or that the shop names."""
         people = list(self.with_homes())
         known = {person.uid for person in people}
-        for path in self.shared():
+        for path in (*self.shared(), *self._own_folders):
             for uid, gid in _owners_in(path):
                 if uid >= FIRST_PERSON and uid not in known and len(known) < _MOST_OWNERS:
                     known.add(uid)

@@ -1,0 +1,65 @@
+"""The guard's file: what is not there any more, or is no file, is never taken for no limits."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import pytest
+
+from phylax.agent.config.guard import (
+    GUARD_FILE,
+    GuardRules,
+    LooseGuardError,
+    read_rules,
+    write_rules,
+)
+
+RULES = GuardRules(never_touch=("/srv/film",), restart="never")
+
+
+def test_where_there_never_was_one_the_defaults_hold(tmp_path: Path) -> None:
+    assert read_rules(tmp_path) == GuardRules()
+
+
+def test_one_that_was_there_and_is_gone_stops_the_agent_until_somebody_speaks(
+    tmp_path: Path,
+) -> None:
+    write_rules(tmp_path, RULES)
+    assert read_rules(tmp_path) == RULES
+    (tmp_path / GUARD_FILE).unlink()
+    for _ in range(2):
+        with pytest.raises(LooseGuardError, match="was there and is gone"):
+            read_rules(tmp_path)
+    write_rules(tmp_path, RULES)
+    assert read_rules(tmp_path) == RULES
+    # or: this machine is to have none
+    (tmp_path / GUARD_FILE).unlink()
+    (tmp_path / "guard-was-here").unlink()
+    assert read_rules(tmp_path) == GuardRules()
+
+
+@pytest.mark.parametrize("kind", ["dangling link", "link", "folder", "pipe"])
+def test_what_is_no_plain_file_stops_the_agent(tmp_path: Path, kind: str) -> None:
+    path = tmp_path / GUARD_FILE
+    match kind:
+        case "dangling link":
+            path.symlink_to(tmp_path / "gone")
+        case "link":
+            write_rules(tmp_path, RULES)
+            path.rename(tmp_path / "elsewhere.toml")
+            path.symlink_to(tmp_path / "elsewhere.toml")
+        case "folder":
+            path.mkdir()
+        case "pipe":
+            os.mkfifo(path)
+    with pytest.raises((LooseGuardError, OSError)):
+        read_rules(tmp_path)
+
+
+@pytest.mark.parametrize("text", ["never_touch = [", 'never_touch = "x"', "unknown = 1", "\0"])
+def test_one_that_cannot_be_read_stops_the_agent(tmp_path: Path, text: str) -> None:
+    (tmp_path / GUARD_FILE).write_text(text)
+    (tmp_path / GUARD_FILE).chmod(0o600)
+    with pytest.raises(ValueError):
+        read_rules(tmp_path)
