@@ -112,3 +112,40 @@ def test_a_clock_is_kept_over_a_restart_and_a_damaged_note_is_as_none(tmp_path: 
     (tmp_path / "clock.json").write_text("{}")
     third = BelievedClock(tmp_path, lambda: wall[0], lambda: running[0], lambda: "boot")
     assert not third.believed().trusted
+
+
+def test_a_clock_that_leapt_ahead_and_was_set_right_leaves_no_file_younger_for_good() -> None:
+    ahead = stepped(CREDIT, T + 10 * YEAR, 1010, "a")
+    assert ahead.behind, "as far as the machine can tell, it had been behind"
+    right = stepped(ahead, T + 70, 1070, "a")
+    settled = agreed(right, T + 130, 1130, "a", T + 130)
+    assert settled is not None and settled.behind == ()
+    now = believed(settled, T + 130, 1130, "a")
+    assert now.trusted and now.since(int(T - 5)) == int(T - 5)
+
+
+def test_files_made_while_the_clock_was_set_back_for_a_minute_are_no_older_than_that_minute() -> (
+    None
+):
+    back = stepped(CREDIT, T - 10 * YEAR, 1010, "a")
+    assert not believed(back, T - 10 * YEAR + 30, 1040, "a").trusted
+    right = stepped(back, T + 70, 1070, "a")
+    settled = agreed(right, T + 130, 1130, "a", T + 130)
+    assert settled is not None
+    now = believed(settled, T + 130, 1130, "a")
+    made = int(T - 10 * YEAR + 30)
+    assert now.trusted and now.since(made) == int(T + 70), "not ten years old"
+    assert now.since(int(T - DAY)) == int(T - DAY), "what was there before is as old as it is"
+
+
+def test_a_step_between_two_notes_of_agreement_is_seen(tmp_path: Path) -> None:
+    wall, running = [T], [1000.0]
+    clock = BelievedClock(tmp_path, lambda: wall[0], lambda: running[0], lambda: "a")
+    clock.agree(to_moment(T))
+    for set_to in (T - 10 * YEAR, T):
+        running[0] += 20
+        wall[0] = set_to + (running[0] - 1000)
+        # the service answers, and says the right time
+        clock.agree(to_moment(T + running[0] - 1000))
+    made = int(T - 10 * YEAR + 25)
+    assert clock.believed().since(made) > T - DAY

@@ -14,7 +14,7 @@ import tomli_w
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from engine import Bench, ByContents, lines_of, rule
+from engine import Bench, ByContents, NothingRuns, lines_of, rule
 from helpers import make_file, make_standin
 from phylax.agent.config.guard import Guard
 from phylax.agent.files.arrivals import Arrivals
@@ -24,7 +24,14 @@ from phylax.agent.survey.places import Place, Territory
 from phylax.agent.survey.task import Stopped
 from phylax.core.believed_time import by_clock_alone
 from phylax.core.catalogue import category
-from phylax.core.retention import Caution, ProtectEntry, Protection, ProtectKind, RuleInForce
+from phylax.core.retention import (
+    Caution,
+    ProtectEntry,
+    Protection,
+    ProtectKind,
+    Reason,
+    RuleInForce,
+)
 from phylax.core.survey import SurveyLine
 from phylax.core.survey.what_if import Asked, packed, unpacked
 
@@ -440,3 +447,17 @@ def test_the_guard_lets_nothing_go_beside_the_openings_in_sealed_folders(tmp_pat
     for path in ("Windows", "Windows/System32", "Windows/Temporary", "", "Users", "Users/anna",
                  "Users/anna/Documents", "Program Files/x"):  # fmt: skip
         assert guard.why_forbidden(str(top / path)), path
+
+
+def test_what_is_dated_ahead_stays_though_a_limit_of_size_is_passed(
+    tmp_path: Path,
+) -> None:
+    """The remover's quick way is bounded as the judge is."""
+    home = tmp_path / "anna"
+    ahead = make_file(home / ".tmp/ahead", 9000, days_old=-90)
+    old = make_file(home / ".tmp/old", 9000, days_old=9)
+    it = Bench(NothingRuns([str(home)]), tmp_path)
+    outcome, _ = it.clean("user-temp", keep_for="P1D", keep_under=1)
+    assert ahead.exists(), "its age is not known"
+    assert {stay.reason: stay.count for stay in outcome.left} == {Reason.DATED_AHEAD: 1}
+    assert outcome.removed.count == 1 and not old.exists()

@@ -291,3 +291,33 @@ def test_a_removal_of_a_batch_ends_at_any_step_without_harm(
     again = Batch.make(folder, batch.name, batch.head)
     assert again.is_empty and again.sweep_up()
     assert os.listdir(folder) == []
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="a group that is not one's own needs root's rights")
+@pytest.mark.parametrize("is_root", [True, False])
+def test_a_set_group_folder_is_made_anew_with_its_group_or_shown_to_none(
+    tmp_path: Path, is_root: bool
+) -> None:
+    folder = tmp_path / "shared"
+    folder.mkdir()
+    folder.chmod(0o755)
+    tmp_path.chmod(0o711)
+    os.chown(folder, 3001, 3001)
+    top = files.open_top(str(tmp_path))
+    child = os.fork()
+    if not child:
+        code = 1
+        try:
+            if not is_root:
+                os.setgroups([])
+                os.setresgid(3001, 3001, 3001)
+                os.setresuid(3001, 3001, 3001)
+            files.give("shared", top, 0o2770, 3001, 4000)
+            code = 0
+        finally:
+            os._exit(code)
+    assert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 0
+    files.close(top)
+    of = folder.stat()
+    expected = (0o2770, 4000) if is_root else (0o0700, 3001)
+    assert (of.st_mode & 0o7777, of.st_gid) == expected

@@ -96,8 +96,11 @@ def agreed(
     if wall - before > _LEAP:
         # a wrong clock with a wrong service: time enough for somebody to notice
         expires_from = running + _PROBATION
+    # a stretch that ended later than it is by now was none: the clock had leapt ahead for a while
+    behind = tuple(span for span in credit.behind if span.ended_at <= wall + AGREE)
     return credit.model_copy(
         update={
+            "behind": behind,
             "time": max(before, wall),
             "running": running,
             "boot": boot,
@@ -108,20 +111,17 @@ def agreed(
 
 
 def stepped(credit: Credit, wall: float, running: float, boot: str) -> Credit:
-    """The credit, where the machine's clock was set forward since it was noted in this start of the
-    machine: it had been behind until then."""
+    """The credit, where the clock was set since it was noted in this start of the machine.
+    Set forward: it had been behind until then. Set back: it may be behind from now on, which
+    shows when it is set forward again."""
     if boot != credit.boot or not credit.wall:
         return credit
     was = credit.wall + (running - credit.running)
-    if wall - was <= AGREE:
+    if abs(wall - was) <= AGREE:
         return credit
+    noted = {"time": credited(credit, running, boot), "running": running, "wall": wall}
+    if wall < was:
+        return credit.model_copy(update=noted)
     began = credit.wall - credit.running
     span = Behind(since=began - AGREE, until=was + AGREE, ended_at=wall)
-    return credit.model_copy(
-        update={
-            "behind": (*credit.behind, span)[-_MOST_SPANS:],
-            "time": credited(credit, running, boot),
-            "running": running,
-            "wall": wall,
-        }
-    )
+    return credit.model_copy(update={"behind": (*credit.behind, span)[-_MOST_SPANS:], **noted})

@@ -314,10 +314,14 @@ def make_folder(name: str, parent: int, mode: int) -> None:
 
 
 def give(name: str, parent: int, mode: int, user: int, group: int) -> None:
+    """Make a folder somebody's, with a mode. Where its group cannot be given, none is let in: what
+    one group was to see is not shown to another."""
     handle = open_folder(name, parent)
     try:
         with suppress(PermissionError):
             os.fchown(handle, user, group)
+        if os.fstat(handle).st_gid != group:
+            mode &= ~(stat.S_ISGID | stat.S_IRWXG)
         os.fchmod(handle, mode)
     finally:
         os.close(handle)

@@ -167,6 +167,10 @@ def _steps(
                 continue
             about = system.about(handle)
             why = None if barrier is None else barrier(path, about)
+            if about.st_dev != frame.about.st_dev:
+                # no mount, and yet a file system of its own: a snapshot keeps the times of what it
+                # was made from, however lately it was made
+                why = "a snapshot or subvolume of its own"
             if why:
                 complain(path, why)
             if why is not None or (skip and (about.st_dev, about.st_ino) in skip):

@@ -71,9 +71,10 @@ class BelievedClock(Clock):
 
     def agree(self, service: datetime) -> None:
         running = self._running()
+        # a clock that is set and set right again between two notes is seen all the same
+        self.believed()
         if running - self._noted < _NOTE_EVERY and self._credit is not None:
             return
-        self.believed()
         after = agreed(self._credit, self._wall(), running, self._boot, service.timestamp())
         if after is not None and after != self._credit:
             self._noted = running
