@@ -7,13 +7,16 @@ from pathlib import Path
 
 import pytest
 
+from helpers import make_file, make_standin
 from phylax.agent.config.guard import (
     GUARD_FILE,
+    Guard,
     GuardRules,
     LooseGuardError,
     read_rules,
     write_rules,
 )
+from phylax.agent.machines.standin import StandInMachine
 
 RULES = GuardRules(never_touch=("/srv/film",), restart="never")
 
@@ -63,3 +66,15 @@ def test_one_that_cannot_be_read_stops_the_agent(tmp_path: Path, text: str) -> N
     (tmp_path / GUARD_FILE).chmod(0o600)
     with pytest.raises(ValueError):
         read_rules(tmp_path)
+
+
+def test_a_place_is_kept_however_its_accents_are_written(tmp_path: Path) -> None:
+    written, stored = "Büro", "Bu\N{COMBINING DIAERESIS}ro"
+    home = make_standin(tmp_path / "machine")
+    folder = home / "work" / stored
+    make_file(folder / "old", days_old=9)
+    machine = StandInMachine(tmp_path / "machine")
+    rules = GuardRules(never_touch=(str(home / "work" / written),))
+    guard = Guard(machine, (), rules)
+    assert "this machine's own rules" in (guard.why_forbidden(str(folder)) or "")
+    assert guard.why_forbidden(str(home / "work" / "other")) is None

@@ -228,7 +228,7 @@ def test_only_what_stood_in_the_way_makes_a_cleaning_partial() -> None:
     stuck = {reason for reason in Reason if reason.should_have_gone}
     assert stuck == {
         Reason.IN_USE, Reason.PROGRAM_OPEN, Reason.CHANGED, Reason.NO_RIGHT, Reason.FAILED,
-        Reason.NO_ROOM, Reason.TAKEN, Reason.READ_ONLY, Reason.FORBIDDEN,
+        Reason.NO_ROOM, Reason.TAKEN, Reason.AWAY, Reason.READ_ONLY, Reason.FORBIDDEN,
             Reason.CLOCK,
     }  # fmt: skip
 

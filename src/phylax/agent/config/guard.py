@@ -22,6 +22,7 @@ from pydantic import Field
 from phylax.agent.machines import HOLD, MachineKind
 from phylax.core.catalogue import Category
 from phylax.core.retention import Caution
+from phylax.core.retention.protection import composed
 from phylax.core.values import Demand
 
 GUARD_FILE = "guard.toml"
@@ -217,6 +218,7 @@ def is_plain_path(path: str) -> bool:
 
 
 def _is_at_or_in(path: str, root: str) -> bool:
-    # where names differ by case alone they are the same
-    path, root = os.path.normcase(path), os.path.normcase(root)
+    # where names differ by case alone they are the same, and everywhere where they differ only by
+    # how accents are written
+    path, root = composed(os.path.normcase(path)), composed(os.path.normcase(root))
     return path == root or path.startswith(root.rstrip(os.sep) + os.sep)

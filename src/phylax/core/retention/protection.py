@@ -8,8 +8,10 @@ one: `home/anna/Scans/a.tif`, `C:/Users/anna/a.tif`.
 from __future__ import annotations
 
 import re
+import unicodedata
 import warnings
 from collections.abc import Callable, Iterable
+from contextlib import suppress
 from enum import StrEnum
 from functools import cached_property
 
@@ -58,7 +60,7 @@ class ProtectEntry(Demand):
             case ProtectKind.PATTERN:
                 _regex(self.what)
             case ProtectKind.SITE:
-                if not _SITE.fullmatch(self.what.lower().strip(".")):
+                if not all(map(_SITE.fullmatch, site_names(self.what))):
                     raise ValueError(
                         f"{self.what!r} is not a site's name; write 'tickets.example', "
                         "without 'https://' and without a path"
@@ -121,6 +123,30 @@ class ProtectTest(Value):
     protected_by: ScopedProtection | None
 
 
+def composed(name: str) -> str:
+    """A name or path with each letter and its accents as one character, where there is one
+    (Unicode's form NFC): systems write the same name either way."""
+    return name if name.isascii() else unicodedata.normalize("NFC", name)
+
+
+def site_names(host: str) -> frozenset[str]:
+    """The names under which browsers may note a site: in ASCII, as RFC 3490 makes them, and as
+    RFC 5891 does, which keep a few letters apart that the other writes alike."""
+    name = composed(host.strip(".").lower())
+    if name.isascii():
+        return frozenset((name,))
+    labels = name.split(".")
+    direct = (
+        label if label.isascii() else "xn--" + label.encode("punycode").decode("ascii")
+        for label in labels
+    )
+    names = {".".join(direct)}
+    # what is too long, or has letters that RFC 3490 does not know, has the one name
+    with suppress(UnicodeError):
+        names.add(name.encode("idna").decode("ascii"))
+    return frozenset(names)
+
+
 def _regex(pattern: str) -> str:
     """A gitignore pattern as a regular expression on the whole path.
 
@@ -128,6 +154,7 @@ def _regex(pattern: str) -> str:
     """
     from pathspec.patterns.gitignore.spec import GitIgnoreSpecPattern
 
+    pattern = composed(pattern)
     try:
         regex, include = GitIgnoreSpecPattern.pattern_to_regex(pattern)
     except ValueError as error:
@@ -174,8 +201,10 @@ class Protection:
         resolved = [(path, e) for what, e in written if (path := real(what)) is not None]
         self._folders = [(self._plain(path).rstrip("/"), e) for path, e in (*written, *resolved)]
         self._sites = {
-            e.what.lower().strip("."): e for e in self.entries if e.kind is ProtectKind.SITE
-        }
+            name: e
+            for e in self.entries if e.kind is ProtectKind.SITE
+            for name in site_names(e.what)
+        }  # fmt: skip
         self._patterns = [e for e in self.entries if e.kind is ProtectKind.PATTERN]
 
     @cached_property
@@ -196,8 +225,8 @@ class Protection:
     def _plain(self, path: str) -> str:
         """A path as patterns see it: '/' between names, none before the first."""
         path = path.replace("\\", "/") if "\\" in path and path[1:2] == ":" else path
-        path = _REPEATED.sub("/", path).lstrip("/")
-        return path.lower() if self._caseless else path
+        path = _REPEATED.sub("/", composed(path)).lstrip("/")
+        return composed(path.lower()) if self._caseless else path
 
     def add_folder(self, path: str, entry: ProtectEntry) -> None:
         """One of the list's folders goes by another path as well."""
@@ -236,9 +265,9 @@ class Protection:
 
     def why_site(self, host: str) -> ProtectEntry | None:
         """The entry that keeps a site, by its name or by one it lies under."""
-        name = host.lower().strip(".")
-        while name:
-            if name in self._sites:
-                return self._sites[name]
-            name = name.partition(".")[2]
+        for name in site_names(host):
+            while name:
+                if name in self._sites:
+                    return self._sites[name]
+                name = name.partition(".")[2]
         return None
