@@ -25,7 +25,7 @@ demo-fresh: setup console
 	@$(BIN)/phylax demo --fresh
 
 # Four at a time on two processors: half of a test's time is waiting.
-test: setup console .windows/.ready
+test: setup console .windows/.ready .debian/.ready
 	@sh tools/debian-packages.sh tmux zsh fish chromium chromium-headless-shell gio age mkfs.ext4 mount systemd-analyze prometheus promtool \
 		dbus-run-session dconf gdbus /usr/libexec/xdg-permission-store \
 		/usr/libexec/power-profiles-daemon /usr/lib/python3/dist-packages/dbusmock \
@@ -78,6 +78,12 @@ setup: .venv/.ready
 	$(BIN)/python tools/windows/lay_out.py .windows
 	touch $@
 
+# a Debian system that tests boot, with the agent's libraries in it
+.debian/.ready: constraints.txt $(wildcard tools/debian/*) .venv/.ready
+	@sh tools/debian-packages.sh mmdebstrap systemd-nspawn
+	$(BIN)/python tools/debian/lay_out.py .debian
+	touch $@
+
 console: $(CONSOLE)
 
 console/node_modules/.ready: console/package.json console/package-lock.json
@@ -101,4 +107,4 @@ wheel: setup console
 	$(BIN)/python -m hatchling build -t wheel
 
 clean:
-	rm -rf dist .venv .windows console/node_modules console/.svelte-kit console/build.log src/phylax/service/console $(TYPES)
+	rm -rf dist .venv .windows .debian console/node_modules console/.svelte-kit console/build.log src/phylax/service/console $(TYPES)

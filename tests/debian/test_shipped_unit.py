@@ -30,6 +30,7 @@ from phylax.core.shop import Machine
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.rules import TuningRule
+from phylax.core.values import edit_of
 
 DISK_WATCH = "smartmontools"
 
@@ -257,28 +258,29 @@ def test_the_agent_itself_may_neither_write_to_etc_nor_open_a_device(agent: Inst
 def test_it_cleans_holds_and_puts_back(
     tmp_path: Path, disk: tuple[Path, str], owner: Phylax, machine: Machine
 ) -> None:
-    with debian(tmp_path / "machine", f"{disk[0]}:/var/log", disk[1]) as linux:
+    """Where /var/log has a volume of its own, the hold lies at its top, inside the place."""
+    logs, tag = disk[0], machine.tag
+    with debian(tmp_path / "machine", f"{logs}:/var/log", disk[1]) as linux:
         agent = Installed(linux, owner, machine)
         agent.install()
-        logs, tag = disk[0], machine.tag
-        for name in ("gone.log.1", "held.log.1"):
+        for name in ("one.log.1", "two.log.1"):
             make_file(logs / name, 2**20, days_old=90)
-        held_first = Rule(keep_for=timedelta(0), only_larger=2**16, hold_for=timedelta(days=3))
-        owner.rules.put(Scope.SHOP, 0, "old-logs", held_first)
+        all_but_small = Rule(keep_for=timedelta(0), only_larger=2**16)
+        held = edit_of(Rule, all_but_small, hold_for=timedelta(days=3))
+        owner.rules.put(Scope.SHOP, 0, "old-logs", held)
         agent.done(owner.runs.survey(tag).id)
-        print([line for line in owner.machines.ledger(tag).lines if line.category == "old-logs"])
         run = agent.done(owner.runs.clean(tag, ["old-logs"]).id)
-        print(linux.run("ls", "-la", "/var/log"), run)
-        assert run.held.count == 2, [
-            line for line in owner.machines.ledger(tag).lines if line.category == "old-logs"
-        ]
-        assert not (logs / "held.log.1").exists()
+        assert run.held is not None and run.held.count == 2, run.left
+        assert not (logs / "two.log.1").exists()
         (hold,) = owner.holds.list(tag)
         run = agent.done(owner.runs.put_back(tag, [HeldPick(hold_id=hold.id)]).id)
-        assert run.put_back.count == 2 and (logs / "held.log.1").stat().st_size == 2**20
-        unheld = Rule(keep_for=timedelta(0), only_larger=2**16, hold_for=timedelta(0))
-        owner.rules.put(Scope.SHOP, 0, "old-logs", unheld)
+        assert run.put_back is not None, run.left
+        assert (run.put_back.count, run.put_back.size) == (2, 2 * 2**20)
+        assert (logs / "two.log.1").stat().st_size == 2**20
+        known = owner.rules.get(Scope.SHOP, 0, "old-logs")
+        gone = edit_of(Rule, all_but_small, hold_for=timedelta(0))
+        owner.rules.put(Scope.SHOP, 0, "old-logs", gone, version=known.version)
         run = agent.done(owner.runs.clean(tag, ["old-logs"]).id)
-        assert run.removed.count == 2, run.left
-        assert not (logs / "held.log.1").exists()
+        assert run.removed is not None and run.removed.count == 2, run.left
+        assert not (logs / "two.log.1").exists()
         assert (linux.root / DATA.lstrip("/")).stat().st_mode & 0o077 == 0

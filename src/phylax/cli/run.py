@@ -120,7 +120,9 @@ def clean(
         ).id
         for key, numbers in agreed.items()
     ]
-    run = session.shop.runs.clean(machine, wanted, consents=consents, volumes=volumes)
+    run = session.shop.runs.clean(
+        machine, wanted, consents=consents, volumes=volumes, survey_id=ledger.survey_id
+    )
     if not wait:
         console.print(f"Run {run.id} waits for {run.machine_tag}.")
         return

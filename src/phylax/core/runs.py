@@ -91,6 +91,11 @@ class NewRun(Demand):
     volumes: VolumeChoice = Field(
         ALL_VOLUMES, description="For a survey or a cleaning: on which volumes"
     )
+    survey_id: int | None = Field(
+        None,
+        description="For a cleaning that somebody was asked about: the survey whose figures they "
+        "were shown. Where a rule or the protect list has changed since, nothing is cleaned",
+    )
     held: Annotated[tuple[HeldPick, ...], Field(max_length=100)] = Field(
         (), description="Held things to put back, or to let go before their time"
     )

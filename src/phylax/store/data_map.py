@@ -202,7 +202,7 @@ TABLES: dict[str, Table] = {
     "postponed": _table("What of a round was put off.", "machine", _GONE, client="word",
                         staff="who"),
     "runs": _table("Runs: what was done on a machine, when, and what came of it.", "machine",
-                   _BLANK, code="work categories state cause",
+                   _BLANK, code="work categories state cause protect_digest",
                    client="held_picks settings reason stretches held_up progress expected removed"
                           " held put_back result checks modes act volumes", staff="made_by stop_by",
                    secret="lease"),

@@ -260,6 +260,8 @@ class Waiting(NamedTuple):
     on_bench: bool = False
     takes: int = 0
     """Seconds that it is expected to take."""
+    asked_by: int | None = None
+    """The survey whose figures somebody was asked about."""
 
 
 def add(conn: Connection, run: Waiting, *, at: int) -> int | None:
@@ -270,8 +272,8 @@ def add(conn: Connection, run: Waiting, *, at: int) -> int | None:
         INSERT INTO runs (machine_id, round_id, work, categories, state, made_by, made_at,
                           occurs_at, due_at, closes_at, until_at, survey_id, expected, held_picks,
                           settings, checks, modes, act, routine_id, routine_version, on_bench,
-                          takes, volumes)
-        VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+                          takes, volumes, asked_by)
+        VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
         ON CONFLICT DO NOTHING
         """,
         (
@@ -284,6 +286,7 @@ def add(conn: Connection, run: Waiting, *, at: int) -> int | None:
             json.dumps(run.modes) if run.modes else None,
             run.act and run.act.model_dump_json(),
             *run.routine, int(run.on_bench), run.takes, volumes_as_json(run.volumes),
+            run.asked_by,
         ),
     )  # fmt: skip
     return int(cursor.lastrowid or 0) if cursor.rowcount else None
@@ -298,6 +301,22 @@ def held_picks(conn: Connection, run_id: int) -> HeldPicks:
     """What a run is to put back or to let go."""
     row = conn.execute("SELECT held_picks FROM runs WHERE id = ?", (run_id,)).fetchone()
     return HeldPicks.model_validate_json(row["held_picks"])
+
+
+def asked_by(conn: Connection, run_id: int) -> int | None:
+    """The survey by whose figures somebody agreed to a cleaning; None: nobody was asked."""
+    row = conn.execute("SELECT asked_by FROM runs WHERE id = ?", (run_id,)).fetchone()
+    return None if row is None else row["asked_by"]
+
+
+def note_protect_digest(conn: Connection, run_id: int, digest: str) -> None:
+    """By which protect list a run looks."""
+    conn.execute("UPDATE runs SET protect_digest = ? WHERE id = ?", (digest, run_id))
+
+
+def protect_digest_of(conn: Connection, run_id: int) -> str | None:
+    row = conn.execute("SELECT protect_digest FROM runs WHERE id = ?", (run_id,)).fetchone()
+    return None if row is None else row["protect_digest"]
 
 
 def checks_of(conn: Connection, run_id: int) -> tuple[str, ...]:

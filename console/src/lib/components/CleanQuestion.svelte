@@ -106,7 +106,9 @@
       work: 'clean',
       categories: [...safe, ...yes].map((l) => l.category),
       consent_ids: consents,
-      volumes: allBut(leftOut)
+      volumes: allBut(leftOut),
+      // what was shown is what is done, or nothing is
+      survey_id: ledger.survey_id
     });
     starting = false;
     if (error) {

@@ -462,10 +462,9 @@ def _way_back(
     A folder that others made or opened in the meantime would show what was hidden from them: it is
     gone past where the thing is to be put `beside`, else PermissionError.
     """
-    steps = [(os.path.basename(root), chain[0]), *zip(folders, chain[1:], strict=False)]
-    handle = files.open_top(os.path.dirname(root))
+    handle = _top_back(root, chain[0], beside=beside)
     try:
-        for name, step in steps:
+        for name, step in zip(folders, chain[1:], strict=False):
             inner = _step_back(handle, name, step, beside=beside)
             files.close(handle)
             handle = inner
@@ -473,6 +472,21 @@ def _way_back(
         files.close(handle)
         raise
     return handle
+
+
+def _top_back(root: str, step: tuple[int, int, int], *, beside: bool) -> int:
+    """A handle on the place itself, which may be the top of a volume."""
+    if os.path.ismount(root):
+        handle = files.open_top(root)
+        if why := _why_open(files.about(handle), step[0], step[1]):
+            files.close(handle)
+            raise PermissionError(errno.EACCES, why, root)
+        return handle
+    above = files.open_top(os.path.dirname(root))
+    try:
+        return _step_back(above, os.path.basename(root), step, beside=beside)
+    finally:
+        files.close(above)
 
 
 def _step_back(parent: int, name: str, step: tuple[int, int, int], *, beside: bool) -> int:

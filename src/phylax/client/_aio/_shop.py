@@ -116,8 +116,13 @@ class Runs(Family):
         *,
         consents: Sequence[int] = (),
         volumes: VolumeChoice = ALL_VOLUMES,
+        survey_id: int | None = None,
     ) -> Run:
-        """Clean categories of a machine, or of some of its volumes, as soon as it calls."""
+        """Clean categories of a machine, or of some of its volumes, as soon as it calls.
+
+        `survey_id`: where somebody was asked by the figures of a survey. RefusedError where a rule
+        or the protect list has changed since, with both versions.
+        """
         machine = await self._http.get(Machine, f"/machines/{which}")
         new = NewRun(
             machine_id=machine.id,
@@ -125,6 +130,7 @@ class Runs(Family):
             categories=tuple(categories),
             consent_ids=tuple(consents),
             volumes=volumes,
+            survey_id=survey_id,
         )
         return await self._http.post(Run, "/runs", new)
 

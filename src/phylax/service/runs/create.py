@@ -26,6 +26,7 @@ from phylax.core.values import to_seconds
 from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.service.rules.tuning import judged_look
+from phylax.service.runs import judgement
 from phylax.service.runs.care import check_in_care
 from phylax.service.upkeep.asking import check_may_act
 from phylax.store import consents, events, holds, routines, runs, settings_changes, shop, surveys
@@ -54,6 +55,15 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
     if survey:
         promised = expected_to_go(ledger(survey, standing), new.categories, new.volumes)
     expected = promised and promised + agreed
+    if new.survey_id is not None:
+        why = "a newer survey shows other figures"
+        if survey is not None and survey.id == new.survey_id:
+            why = judgement.why_otherwise(conn, new.machine_id, new.survey_id, new.categories)
+        if why:
+            raise Problem(
+                409, "judged-otherwise", f"Changed since you were asked: {why}. "
+                "Nothing was begun: survey again, then clean.",
+            )  # fmt: skip
     waiting = runs.Waiting(
         new.machine_id,
         new.work,
@@ -67,6 +77,7 @@ def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:
         act=new.act,
         due_at=None if new.at is None else to_seconds(new.at),
         settings=SettingsPicks(word=new.word) if new.act is not None else None,
+        asked_by=new.survey_id,
     )
     run_id = runs.add(conn, waiting, at=at)
     assert run_id is not None

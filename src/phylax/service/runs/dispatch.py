@@ -26,7 +26,7 @@ from phylax.core.survey import Tally
 from phylax.core.tuning.changes import Wanted, WantedValue
 from phylax.core.values import from_seconds
 from phylax.service.rules import tuning
-from phylax.service.runs import checklist, queue
+from phylax.service.runs import checklist, judgement, queue
 from phylax.service.runs.finish import give_up
 from phylax.service.upkeep.asking import why_stopped
 from phylax.service.upkeep.steps import check_order, order_of
@@ -54,7 +54,7 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     lease = secrets.token_hex(16)
     run = leases.lease(conn, run_id, lease, until=at + LEASE_SECONDS)
     events.publish(conn, EventKind.RUN, at=at, machine_id=machine_id, run_id=run.id)
-    if why := _why_no_volume(conn, run):
+    if why := _why_no_volume(conn, run) or _why_otherwise(conn, run):
         give_up(conn, run, RunState.FAILED, why, at=at)
         return offer(conn, machine_id, at=at)
     if run.work in ("put back", "let go"):
@@ -100,6 +100,7 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
         for key, rule in rules.in_force_on(conn, machine_id).items()
     )
     protect = _protect(conn, machine_id)
+    runs.note_protect_digest(conn, run.id, judgement.protect_digest(protect))
     if run.work == "survey" or (part and StepKind.CLEAN not in part):
         return SurveyOrder(
             run_id=run.id,
@@ -147,6 +148,15 @@ def _why_no_volume(conn: Connection, run: Run) -> str:
     if run.volumes.is_all or run.routine_id is not None:
         return ""
     return run.volumes.why_not(shop.mounts(conn, [run.machine_id]).get(run.machine_id, []))
+
+
+def _why_otherwise(conn: Connection, run: Run) -> str:
+    """What somebody was asked about before a cleaning and is otherwise by now; empty: nothing."""
+    survey_id = runs.asked_by(conn, run.id)
+    if survey_id is None or run.started_at is not None:
+        return ""
+    why = judgement.why_otherwise(conn, run.machine_id, survey_id, run.categories)
+    return why and f"changed since it was asked: {why}. Nothing was cleaned; survey again"
 
 
 def _protect(conn: Connection, machine_id: int) -> tuple[ProtectEntry, ...]:

@@ -379,7 +379,14 @@ class LinuxMachine:
         return (*_OPENINGS, *self._own_folders)
 
     def roots(self) -> Sequence[str]:
-        return ("/home", *(m.path for m in mounts()), *(home for _, _, home in self.people()))
+        """Volumes and homes are never cleaned as a whole; the system's own places are, also where
+        they, or folders in them, have volumes of their own: no walk crosses to another."""
+        own = [os.path.join(self.root, place) for places in _SYSTEM.values() for place in places]
+        volumes = (
+            mount.path for mount in mounts()
+            if not any(mount.path == place or mount.path.startswith(f"{place}/") for place in own)
+        )  # fmt: skip
+        return ("/home", *volumes, *(home for _, _, home in self.people()))
 
     def join(self, shown: str, below: str) -> str:
         return os.path.join(shown, below) if below else shown
