@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from engine import Bench, NothingRuns
-from phylax.core.retention import ProtectEntry, ProtectKind
+from phylax.core.retention import ProtectEntry, ProtectKind, Reason
 
 NOW = datetime.now(UTC)
 KEEP = ProtectEntry(kind=ProtectKind.SITE, what="tickets.example")
@@ -207,3 +207,42 @@ def test_a_store_behind_a_link_is_left_alone(home: Path, tmp_path: Path) -> None
     (profile / "Network/Cookies").symlink_to(elsewhere)
     line = bench(home).look("web-site-data", off=False, keep_for="P0D")
     assert line is not None and line.holds.count == 0
+
+
+@pytest.mark.parametrize("category", ["web-site-data", "web-history"])
+def test_what_only_the_log_holds_keeps_its_site(home: Path, category: str) -> None:
+    """A browser that was ended by force leaves a write-ahead log: a sign-in of a minute ago is in
+    it alone, and the table says that the site was last used long ago."""
+    profile = firefox_profile(home)
+    name = "cookies.sqlite" if category == "web-site-data" else "places.sqlite"
+    with closing(sqlite3.connect(profile / name)) as conn:
+        conn.execute("PRAGMA journal_mode = WAL")
+        conn.execute("PRAGMA wal_autocheckpoint = 0")
+        with conn:
+            if category == "web-site-data":
+                conn.execute(
+                    "INSERT INTO moz_cookies VALUES (99, 'sid', 'now', 'shop.example', '/', ?, ?)",
+                    (unix(0), unix(0)),
+                )
+            else:
+                conn.execute(
+                    "UPDATE moz_places SET last_visit_date = ? WHERE url LIKE '%shop.example%'",
+                    (unix(0),),
+                )
+        # as it lies there after the browser has died: the log was never written back
+        kept = {
+            path.name: path.read_bytes()
+            for path in profile.iterdir() if path.name in (name, f"{name}-wal")
+        }  # fmt: skip
+    for left_behind, content in kept.items():
+        (profile / left_behind).write_bytes(content)
+    assert (profile / f"{name}-wal").stat().st_size > 0
+    outcome, _ = bench(home).clean(category, standing=True, off=False, keep_for="P15D")
+    left = {stay.reason: stay.count for stay in outcome.left}
+    question = (
+        "SELECT host FROM moz_cookies WHERE host = 'shop.example'"
+        if category == "web-site-data"
+        else "SELECT url FROM moz_places WHERE url LIKE '%shop.example%'"
+    )
+    assert column(profile / name, question), "what it was used for a minute ago stays"
+    assert left[Reason.CHANGED] == 1 and outcome.removed.count >= 1

@@ -115,9 +115,13 @@ class ForGood:
             assert place.source is not None
             self._machine.let_go(place.source, candidate.path, breathe)
             return None
-        for store in stores_in(place, self._kind.shape):
-            store.forget([candidate.path])
-        return None
+        went = [
+            store.forget(
+                candidate.path, last_used=candidate.aged_from, newest_ns=candidate.modified_ns
+            )
+            for store in stores_in(place, self._kind.shape)
+        ]
+        return None if all(went) else Left(Reason.CHANGED, "it was visited since")
 
     def went(self, count: int, size: int) -> None:
         self._journal.removed(self._kind.key, size, count)

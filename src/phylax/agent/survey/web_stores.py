@@ -1,7 +1,10 @@
 """Browsers' own tables of cookies and visited pages: what they hold by site, and letting sites go.
 
 Both browser families keep them in SQLite files. Rows go, the file stays; what is on the protect
-list, and bookmarks, are never among the rows. Reading changes nothing, not even a journal file.
+list, and bookmarks, are never among the rows. Reading changes nothing, not even a journal file; so
+it does not see what only a write-ahead log holds, which a browser that was ended by force leaves.
+Where rows are deleted the log is read first, in the same transaction: a site with anything newer
+than was shown stays.
 """
 
 from __future__ import annotations
@@ -10,7 +13,7 @@ import json
 import os
 import sqlite3
 import stat
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from contextlib import closing
 from dataclasses import dataclass
 from urllib.parse import quote, urlsplit
@@ -136,32 +139,47 @@ class WebStore:
         st = self._found()
         if st is None:
             return
-        sums: dict[str, list[int]] = {}
         try:
             with closing(self._connect("mode=ro&immutable=1")) as conn:
-                for host, size, used, made in conn.execute(self._table.question):
-                    site_sums = sums.setdefault(self._host(host), [0, 0, 0])
-                    site_sums[0] += size or 0
-                    site_sums[1] = max(site_sums[1], used // 10**6 - self._table.epoch)
-                    site_sums[2] = max(site_sums[2], (made - self._table.epoch * 10**6) * 1000)
+                sites = self._sites_in(conn, st)
         except sqlite3.Error as error:
             raise ValueError(f"{self.name} cannot be read: {error}") from error
-        for host, (size, used, made) in sorted(sums.items()):
-            yield Site(host, size, max(used, 1), max(made, 0), st.st_dev, st.st_ino)
+        yield from (sites[host] for host in sorted(sites))
 
-    def forget(self, hosts: Iterable[str]) -> None:
-        """Delete the rows of these sites, in one transaction. OSError where that fails."""
-        if self._found() is None:
+    def _sites_in(self, conn: sqlite3.Connection, of: FileStat) -> dict[str, Site]:
+        sums: dict[str, list[int]] = {}
+        for host, size, used, made in conn.execute(self._table.question):
+            site_sums = sums.setdefault(self._host(host), [0, 0, 0])
+            site_sums[0] += size or 0
+            site_sums[1] = max(site_sums[1], used // 10**6 - self._table.epoch)
+            site_sums[2] = max(site_sums[2], (made - self._table.epoch * 10**6) * 1000)
+        return {
+            host: Site(host, size, max(used, 1), max(made, 0), of.st_dev, of.st_ino)
+            for host, (size, used, made) in sums.items()
+        }
+
+    def forget(self, host: str, *, last_used: int, newest_ns: int) -> bool:
+        """Delete the rows of a site, in one transaction with a look at what the store holds of it
+        now, its log included. False, and nothing is deleted, where it was used since `last_used`
+        (epoch seconds), or has a row that is newer than `newest_ns`. OSError where that fails."""
+        st = self._found()
+        if st is None:
             raise FileNotFoundError(2, "no such store", self.name)
-        wanted = json.dumps(sorted(hosts))
         try:
             with closing(self._connect("mode=rw")) as conn, conn:
                 # overwritten with zeros, as people who let history go expect
                 conn.execute("PRAGMA secure_delete = ON")
+                conn.execute("BEGIN IMMEDIATE")
+                site = self._sites_in(conn, st).get(host)
+                if site is None:
+                    return True
+                if site.last_used > last_used or site.newest_ns > newest_ns:
+                    return False
                 for deed in self._table.deeds:
-                    conn.execute(deed, {"hosts": wanted})
+                    conn.execute(deed, {"hosts": json.dumps([host])})
         except sqlite3.Error as error:
             raise OSError(f"{self.name}: {error}") from error
+        return True
 
     def _connect(self, how: str) -> sqlite3.Connection:
         path = quote(os.path.join(self._place.path, self.name))
