@@ -169,7 +169,13 @@
         <input class="box" bind:value={word} maxlength="400" placeholder="asked by phone" />
       </label>
     {/if}
-    {#if problem}<p class="lossy" role="alert">{problem}</p>{/if}
+    {#if problem}<p
+        class="lossy"
+        role="alert"
+        {@attach (node) => node.scrollIntoView({ block: 'center' })}
+      >
+        {problem}
+      </p>{/if}
     <div class="flex justify-end gap-2">
       <button class="act" onclick={() => (open = false)}>Cancel</button>
       <button class="act loss" onclick={clean} disabled={starting}>

@@ -19,13 +19,6 @@
 </script>
 
 <!-- The end of a form: its button, undo, and what somebody else changed meanwhile. -->
-<div class="flex flex-wrap items-center gap-3">
-  <button class="act main" disabled={!form.isTouched || form.doing.busy}>{save}</button>
-  {#if form.isTouched}
-    <button type="button" class="act" onclick={() => form.reset()}>Undo</button>
-  {/if}
-  {@render children?.()}
-</div>
 {#if form.conflict}
   {@const { ours, theirs } = form.versions}
   <Conflict
@@ -35,4 +28,13 @@
     onours={async () => (await form.saveOurs()) && onsaved?.()}
     ontheirs={() => form.takeTheirs()}
   />
-{:else}<Outcome of={form.doing} />{/if}
+{:else}
+  <div class="flex flex-wrap items-center gap-3">
+    <button class="act main" disabled={!form.isTouched || form.doing.busy}>{save}</button>
+    {#if form.isTouched}
+      <button type="button" class="act" onclick={() => form.reset()}>Undo</button>
+    {/if}
+    {@render children?.()}
+  </div>
+  <Outcome of={form.doing} />
+{/if}
