@@ -200,6 +200,25 @@ def test_another_persons_folder_in_the_way_is_not_used(real: Bench, home: Path) 
     assert os.listdir(path) == [] and real.hold.folders() == [own]
 
 
+@pytest.mark.skipif(os.geteuid() != 0, reason="to make another person's folder needs root's rights")
+def test_nothing_goes_back_into_a_folder_that_is_somebody_elses_by_now(
+    real: Bench, home: Path
+) -> None:
+    """Root may write there, and its new owner would have what is put back."""
+    old = make_file(home / ".tmp/one/old", days_old=9)
+    (home / ".tmp/one").chmod(0o700)
+    real.clean("user-temp", **HOLD)
+    if (home / ".tmp/one").exists():
+        (home / ".tmp/one").rmdir()
+    (home / ".tmp/one").mkdir(0o700)
+    os.chown(home / ".tmp/one", 3002, 3002)
+    with pytest.raises(PermissionError, match="somebody else's by now"):
+        put_all_back(real.hold)
+    assert not old.exists()
+    put_all_back(real.hold, beside=True)
+    assert (home / ".tmp/one (put back)/old").exists()
+
+
 def test_where_both_names_are_taken_nothing_goes(real: Bench, home: Path) -> None:
     for path in real.hold.possible():
         os.mkdir(path, 0o755)
