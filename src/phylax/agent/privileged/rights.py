@@ -36,7 +36,6 @@ _CONFINED = (
     "RestrictSUIDSGID=yes",
     "LockPersonality=yes",
     "SystemCallArchitectures=native",
-    "MemoryMax=512M",
     # with the agent gone nobody waits for an answer
     "TimeoutStopSec=30",
 )
@@ -50,7 +49,9 @@ PROPERTIES: Final[Mapping[Rights, tuple[str, ...]]] = {
         "ProtectHome=read-only",
         "PrivateDevices=yes",
         "RestrictAddressFamilies=AF_UNIX",
+        "MemoryMax=512M",
     ),
+    # no bound on memory: to check a large file system takes gigabytes
     Rights.DISKS: (
         *_CONFINED,
         # in one line: of two lines systemd-run(1) takes the last
@@ -63,7 +64,7 @@ PROPERTIES: Final[Mapping[Rights, tuple[str, ...]]] = {
     Rights.PACKAGES: (
         *_BEHIND_EVERYTHING,
         "KillMode=mixed",
-        "TimeoutStopSec=1h",
+        "TimeoutStopSec=30min",
         "OOMScoreAdjust=-500",
     ),
 }
