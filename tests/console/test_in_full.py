@@ -61,6 +61,7 @@ def test_a_client_is_written_down_and_two_at_once_see_each_other(
         "nothing is overwritten unseen"
     )
     page.get_by_role("button", name="Save mine").click()
+    expect(page.get_by_role("status")).to_have_text("Saved.")
     expect(conflict).not_to_be_visible()
     changed = owner.clients.find("Kelpie Boatyard")
     assert (changed.phone, changed.hours) == ("555 0156", "evenings")

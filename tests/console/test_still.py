@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Locator, Page, expect
 
 from conftest import Service
 from console_checks import fill
@@ -12,6 +12,16 @@ from phylax.core.runs import RunState
 from phylax.core.shop import Machine, MachineEdit
 
 
+def rest_on(target: Locator) -> None:
+    """Put the pointer on something, again as long as it moves away while the page is still drawn."""
+    resting = 0
+    while resting < 5:
+        if not resting:
+            target.hover()
+        target.page.wait_for_timeout(60)
+        resting = resting + 1 if target.evaluate("it => it.matches(':hover')") else 0
+
+
 def test_a_list_waits_until_who_is_in_it_has_gone(
     page: Page, service: Service, owner: Phylax, machine: Machine
 ) -> None:
@@ -19,7 +29,7 @@ def test_a_list_waits_until_who_is_in_it_has_gone(
     page.goto("/")
     needs = page.get_by_test_id("needs-you")
     expect(needs.get_by_role("link", name="ferry-desk")).to_be_visible()
-    needs.get_by_text("ferry-desk").hover()
+    rest_on(needs.get_by_text("ferry-desk"))
     edit = MachineEdit(tag="a-till", client_id=machine.client_id, system="linux")
     fill(service, owner.machines.add(edit))
     changed = page.get_by_text("This has changed.")
@@ -45,7 +55,7 @@ def test_a_pointer_that_lies_in_a_list_all_night_keeps_nothing_from_it(
     page.clock.install()
     page.goto("/")
     needs = page.get_by_test_id("needs-you")
-    needs.get_by_text("ferry-desk").hover()
+    rest_on(needs.get_by_text("ferry-desk"))
     edit = MachineEdit(tag="a-till", client_id=machine.client_id, system="linux")
     fill(service, owner.machines.add(edit))
     expect(page.get_by_text("This has changed.")).to_be_visible()
@@ -59,7 +69,7 @@ def test_what_one_does_in_a_list_shows_at_once(
     fill(service, machine)
     page.goto("/")
     needs = page.get_by_test_id("needs-you")
-    needs.get_by_text("ferry-desk").hover()
+    rest_on(needs.get_by_text("ferry-desk"))
     needs.get_by_role("button", name="Handle: ferry-desk").click()
     page.get_by_role("button", name="Take it on").click()
     expect(needs.get_by_text("looks after it")).to_be_visible()
@@ -70,7 +80,7 @@ def test_rows_of_machines_stay_in_order_and_another_question_is_answered_at_once
 ) -> None:
     page.goto("/machines")
     table = page.get_by_test_id("machines")
-    table.get_by_text("ferry-desk").hover()
+    rest_on(table.get_by_text("ferry-desk"))
     owner.machines.add(MachineEdit(tag="a-till", client_id=machine.client_id, system="linux"))
     expect(page.get_by_text("This has changed.")).to_be_visible()
     assert table.get_by_text("a-till").count() == 0

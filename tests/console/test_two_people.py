@@ -290,6 +290,7 @@ def test_what_is_typed_stays_about_the_version_it_began_with(
     expect(row).to_contain_text("Do not open")
     assert owner.machines.get(machine.tag).note == "Do not open"
     conflict.get_by_role("button", name="Save mine").click()
+    expect(page.get_by_text("Saved.", exact=True)).to_be_visible()
     expect(conflict).to_have_count(0)
     saved = owner.machines.get(machine.tag)
     assert (saved.note, saved.stands_at) == ("Fan replaced", "the counter")
@@ -322,6 +323,7 @@ def test_a_visit_moved_by_two_shows_both(page: Page, owner: Phylax, machine: Mac
     expect(row).to_contain_text("order a disk")
     expect(row).to_contain_text("say yes to the disk")
     conflict.get_by_role("button", name="Save mine").click()
+    expect(page.get_by_text("Written down.")).to_be_visible()
     expect(conflict).to_have_count(0)
     moved = owner.visits.get(visit.id)
     assert (moved.whose, moved.todo, str(moved.until)) == (

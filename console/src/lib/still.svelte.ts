@@ -51,8 +51,11 @@ export class Still<T> {
     };
     // what is taken off the page while it is drawn anew leaves as well, and is not to draw then
     const leave = () => queueMicrotask(this.release);
+    const pointed = (event: Event) => (event as PointerEvent).pointerType !== 'touch' && hold();
     const listeners: [keyof HTMLElementEventMap, (event: Event) => void][] = [
-      ['pointermove', (event) => (event as PointerEvent).pointerType !== 'touch' && hold()],
+      // where the page moves under a pointer that rests, it enters and does not move
+      ['pointerenter', pointed],
+      ['pointermove', pointed],
       ['keydown', hold],
       ['focusin', (event) => (event.target as HTMLElement).matches(':focus-visible') && hold()],
       ['pointerleave', () => !node.querySelector(':focus-visible') && leave()],

@@ -9,6 +9,7 @@ a thing lies either where it was or under its number. The format: docs/hold.md.
 from __future__ import annotations
 
 import errno
+import json
 import os
 import re
 import secrets
@@ -49,7 +50,9 @@ class Hold:
         self._reserve = reserve
         self._sums: dict[str, int] = {}
         self.agent = _identity_in(own)
-        self._mounts = os.path.join(own, "held-mounts")
+        self._mounts = os.path.join(own, "held-mounts.jsonl")
+        with suppress(OSError), open(self._mounts, "a", encoding="ascii"):
+            pass
 
     def folders(self) -> list[str]:
         """The folders on the machine's volumes in which something may be held, those there."""
@@ -107,25 +110,28 @@ class Hold:
 
     def is_away(self, name: str) -> bool:
         """Whether a batch that is not found lies on a volume that is not connected."""
-        note = os.path.join(self._mounts, name)
-        try:
-            with open(note, encoding="utf-8", errors="surrogateescape") as file:
-                mount = file.read()
-        except OSError:
-            return False
-        if mount not in (volume.mount for volume in self._machine.volumes()):
-            return True
-        with suppress(OSError):
-            os.unlink(note)
-        return False
+        mount = self._noted_mounts().get(name)
+        connected = {volume.mount for volume in self._machine.volumes()}
+        return mount is not None and mount not in connected
+
+    def _noted_mounts(self) -> dict[str, str]:
+        """By batch: the mount that it was made on."""
+        mounts: dict[str, str] = {}
+        with suppress(OSError), open(self._mounts, encoding="ascii", errors="replace") as lines:
+            for line in lines:
+                # one that was cut off while it was written is of a batch that was never made
+                with suppress(ValueError, TypeError):
+                    name, mount = json.loads(line)
+                    mounts[name] = mount
+        return mounts
 
     def _note_mount(self, name: str, mount: str) -> None:
         """Where a batch lies, for when its volume is not there. OSError where that cannot be kept:
-        then nothing is held."""
-        os.makedirs(self._mounts, 0o700, exist_ok=True)
-        path = os.path.join(self._mounts, name)
-        with open(path, "w", encoding="utf-8", errors="surrogateescape") as file:
-            file.write(mount)
+        then nothing is held. One file for all, which is there before a volume is full."""
+        if self._noted_mounts().get(name) == mount:
+            return
+        with open(self._mounts, "a", encoding="ascii") as file:
+            file.write(json.dumps([name, mount]) + "\n")
 
     def of_run(self, identity: str) -> Iterator[Batch]:
         """What a run holds, by its own identity: its number may come again."""

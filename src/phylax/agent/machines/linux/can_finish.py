@@ -27,7 +27,9 @@ def why_not(root: str = "/", process: str = "/proc/self", first: str = "/proc/1"
     own, of_all = _status(process), _status(first)
     if own.get("NoNewPrivs") == "1" and of_all.get("NoNewPrivs") != "1":
         return "programs that it starts may not take the rights they need"
-    have, need = (int(status.get("CapEff", "0"), 16) for status in (own, of_all))
+    have = int(own.get("CapEff", "0"), 16)
+    # what every process of the system could have, not what its first one still has
+    need = int(of_all.get("CapEff", "0"), 16) & int(of_all.get("CapBnd", "0"), 16)
     if missing := need & ~have:
         return f"it lacks rights of the system: capabilities {missing:#x}"
     return ""
