@@ -49,7 +49,7 @@ attack: setup
 	PHYLAX_ATTACK_SEEDS=$(SEEDS) $(BIN)/pytest -n 2 tests/attack/test_hostile_homes.py
 	PHYLAX_KILL_SECONDS=180 $(BIN)/pytest tests/service/test_killed.py
 
-LINUX_ONLY := agent/(machines/linux|workers|files/posix|hold/index|tuning/posix)
+LINUX_ONLY := agent/(machines/linux|workers|privileged|files/posix|hold/index|tuning/posix)
 lint: setup console
 	$(BIN)/ruff check src tests bench tools
 	$(BIN)/ruff format --check src tests bench tools

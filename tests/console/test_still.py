@@ -15,7 +15,7 @@ from phylax.core.shop import Machine, MachineEdit
 def rest_on(target: Locator) -> None:
     """Put the pointer on something, again as long as it moves away while the page is still drawn."""
     resting = 0
-    while resting < 5:
+    while resting < 20:
         if not resting:
             target.hover()
         target.page.wait_for_timeout(60)
