@@ -185,9 +185,9 @@ class Apt:
     def _unpacked(self, step: Planned, watch: Watch) -> int:
         """Bytes that a version takes when it is unpacked, as its maker says (Debian Policy 5.6.20:
         `Installed-Size` is in KiB)."""
-        asked_for = f"{step.name}={step.version}"
-        said = self._ask([APT_CACHE, "show", "--no-all-versions", asked_for], watch)
-        match = re.search(r"^Installed-Size: (\d+)", said.text, re.MULTILINE)
+        package = f"{step.name}={step.version}"
+        control = self._ask([APT_CACHE, "show", "--no-all-versions", package], watch)
+        match = re.search(r"^Installed-Size: (\d+)", control.text, re.MULTILINE)
         return int(match[1]) * 1024 if match else 0
 
     # --- programs --------------------------------------------------------------------------------
