@@ -7,8 +7,9 @@ import pytest
 
 from helpers import enrol, make_file, make_standin, needs_you
 from phylax.agent.runtime.loop import Agent
-from phylax.client import NotFoundError, Phylax, RefusedError
+from phylax.client import AgentLink, NotFoundError, Phylax, RefusedError
 from phylax.core.holds import HeldPick, IfTaken
+from phylax.core.protocol import HeldMessage, Message, ResultMessage
 from phylax.core.retention import Rule, Scope
 from phylax.core.runs import RunState
 from phylax.core.shop import Machine, MachineEdit
@@ -56,6 +57,51 @@ def test_what_is_held_is_known_to_the_shop_and_said_in_the_record(
     run = owner.runs.get(hold.run_id)
     assert run.balance is not None
     assert any("becomes free only when it is removed" in why for why in run.balance.why)
+
+
+def test_who_reads_that_a_cleaning_has_ended_finds_what_it_held(
+    owner: Phylax,
+    machine: Machine,
+    agent: Agent,
+    home: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    listed: list[int] = []
+    report = AgentLink.report
+
+    def watched(link: AgentLink, message: Message, **more: float) -> None:
+        report(link, message, **more)
+        if isinstance(message, ResultMessage):
+            listed.append(len(owner.holds.list(machine.tag)))
+
+    monkeypatch.setattr(AgentLink, "report", watched)
+    make_file(home / ".tmp/old", days_old=9)
+    owner.rules.put(Scope.MACHINE, machine.id, "user-temp", Rule(hold_for=timedelta(days=3)))
+    clean(owner, machine, agent)
+    assert listed == [1]
+
+
+def test_what_was_done_is_told_though_the_service_refuses_what_is_held(
+    owner: Phylax,
+    machine: Machine,
+    agent: Agent,
+    home: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    report = AgentLink.report
+
+    def refused(link: AgentLink, message: Message, **more: float) -> None:
+        if isinstance(message, HeldMessage):
+            raise RefusedError(507, "full", "no room", {})
+        report(link, message, **more)
+
+    monkeypatch.setattr(AgentLink, "report", refused)
+    make_file(home / ".tmp/old", days_old=9)
+    owner.rules.put(Scope.MACHINE, machine.id, "user-temp", Rule(hold_for=timedelta(days=3)))
+    run = owner.runs.clean(machine.tag, ["user-temp"])
+    with pytest.raises(RefusedError):
+        agent.once()
+    assert owner.runs.get(run.id).state is RunState.DONE
 
 
 def test_one_many_and_all_are_put_back(

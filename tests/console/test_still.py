@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from playwright.sync_api import Locator, Page, expect
+import re
+
+from playwright.sync_api import Locator, Page, Route, expect
 
 from conftest import Service
 from console_checks import fill
@@ -61,6 +63,33 @@ def test_a_pointer_that_lies_in_a_list_all_night_keeps_nothing_from_it(
     expect(page.get_by_text("This has changed.")).to_be_visible()
     page.clock.run_for(61_000)
     expect(needs.get_by_role("link", name="a-till")).to_be_visible()
+
+
+def test_a_list_stands_where_it_was_first_drawn_however_late_the_guide_above_it_comes(
+    page: Page, service: Service, machine: Machine
+) -> None:
+    """A pointer on it would not be on it any more, nor press what was aimed at."""
+    fill(service, machine)
+    late: list[Route] = []
+    is_late = True
+    page.route(
+        re.compile("/api/v1/(runs|rounds|clients|machines)[?]"),
+        lambda route: late.append(route) if is_late else route.continue_(),
+    )
+    page.goto("/")
+    expect(page.get_by_test_id("sentence")).to_be_visible()
+    needs = page.get_by_test_id("needs-you")
+    while len(late) < 4:
+        page.wait_for_timeout(50)
+    first = needs.bounding_box() if needs.count() else None
+    is_late = False
+    for route in late:
+        route.continue_()
+    expect(page.get_by_test_id("first-shop")).to_be_visible()
+    expect(needs).to_be_visible()
+    drawn = needs.bounding_box()
+    assert first in (None, drawn)
+    assert drawn and drawn["y"] > 200, "below the guide"
 
 
 def test_what_one_does_in_a_list_shows_at_once(

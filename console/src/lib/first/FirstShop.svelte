@@ -5,6 +5,8 @@
   import StepsDone from './StepsDone.svelte';
   import { shopSteps } from './steps';
 
+  let { ondrawn }: { ondrawn: () => void } = $props();
+
   const few = { params: { query: { limit: 20 } } };
   const clients = createQuery(() => ask('/api/v1/clients', few));
   const machines = createQuery(() => ask('/api/v1/machines', few));
@@ -15,8 +17,15 @@
       ? shopSteps(clients.data.length, machines.data as Machine[], runs.data, rounds.data.length)
       : []
   );
+  const answers = [clients, machines, runs, rounds];
+  // what is shown stays, also when the last step is done: what is below must not move
+  let shows = $state(false);
+  $effect(() => {
+    if (known.some((step) => !step.done)) shows = true;
+    if (answers.every((answer) => !answer.isPending)) ondrawn();
+  });
 </script>
 
-{#if known.some((step) => !step.done)}
+{#if shows}
   <div class="mt-6"><StepsDone id="first-shop" title="The first five steps" steps={known} /></div>
 {/if}

@@ -5,7 +5,7 @@
   import StepsDone from './StepsDone.svelte';
   import { tourSteps } from './steps';
 
-  let { onclose }: { onclose: () => void } = $props();
+  let { onclose, ondrawn }: { onclose: () => void; ondrawn: () => void } = $props();
   const READ = 'phylax-tour-trend';
 
   const me = useMe();
@@ -36,6 +36,10 @@
         })
       : []
   );
+  const answers = [laptop, server, kiosk, rounds, reports];
+  $effect(() => {
+    if (answers.every((answer) => !answer.isPending)) ondrawn();
+  });
 </script>
 
 {#if steps.length}

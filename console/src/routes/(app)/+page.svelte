@@ -1,4 +1,5 @@
 <script lang="ts">
+  import type { Component } from 'svelte';
   import Term from '$lib/components/Term.svelte';
   import { createQuery } from '@tanstack/svelte-query';
   import { ask, refresh } from '$lib/api/queries';
@@ -20,12 +21,30 @@
   const NONE: Run[] = [];
   const shopAsked = createQuery(() => ask('/api/v1/shop'));
   const may = useMay();
-  // a shop without rounds is led through its first one
-  const isYoung = $derived(today?.next_rounds.length === 0);
-  let toured = $state(localStorage.getItem('phylax-tour') === 'ended');
+  /** What stands above the lists: the tour of the demo, or the way to a young shop's first round.
+   * Decided and drawn once, before the lists: what somebody points at must not move. */
+  let Lead = $state.raw<Component<{ onclose: () => void; ondrawn: () => void }> | null>(null);
+  let decided = $state(false);
+  let leadDrawn = $state(false);
+  const TOUR = 'phylax-tour';
+  $effect(() => {
+    if (decided || !today || shopAsked.isPending) return;
+    const isTour = shopAsked.data?.is_demo && localStorage.getItem(TOUR) !== 'ended';
+    const isYoung = may.work && today.next_rounds.length === 0;
+    void (async () => {
+      try {
+        if (isTour) Lead = (await import('$lib/first/Tour.svelte')).default;
+        else if (isYoung) Lead = (await import('$lib/first/FirstShop.svelte')).default;
+      } catch {
+        // the service is away, and with it the guide: the lists need none
+      } finally {
+        decided = true;
+      }
+    })();
+  });
   function endTour() {
-    toured = true;
-    localStorage.setItem('phylax-tour', 'ended');
+    Lead = null;
+    localStorage.setItem(TOUR, 'ended');
   }
   const done = new Still(() => today?.done ?? NONE);
   const cleaned = $derived(today?.done.filter((r) => r.work === 'clean' && r.removed) ?? []);
@@ -33,7 +52,7 @@
 
 <svelte:head><title>Today – Phylax</title></svelte:head>
 
-{#if !today}
+{#if !today || !decided}
   <Failed query={asked} />
 {:else}
   <h1 data-testid="sentence">{today.sentence}</h1>
@@ -42,87 +61,83 @@
       {today.shop_needs} <a class="anchor" href="/shop">See the backups</a>
     </p>
   {/if}
-  {#if shopAsked.data?.is_demo && !toured}
-    {#await import('$lib/first/Tour.svelte') then { default: Tour }}<Tour
-        onclose={endTour}
-      />{/await}
-  {:else if may.work && isYoung}
-    {#await import('$lib/first/FirstShop.svelte') then { default: FirstShop }}<FirstShop />{/await}
-  {/if}
-  <div class="mt-6 grid gap-10 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
-    <section aria-labelledby="needs">
-      <h2 id="needs"><Term of="attention">Needs you</Term></h2>
-      <NeedsYou
-        needs={today.needs_you}
-        onhandled={() => void refresh('/api/v1/today', '/api/v1/attention')}
-      />
-      <p class="mt-3"><a class="anchor" href="/trends">Trends over the shop</a></p>
-    </section>
-    <Later>
-      <div class="space-y-8">
-        <section aria-labelledby="now">
-          <h2 id="now">Runs now</h2>
-          {#each today.running as run (run.id)}
-            <div class="mt-3">
-              <p><a class="anchor" href="/machines/{run.machine_tag}">{run.machine_tag}</a></p>
-              <RunProgress {run} brief />
-            </div>
-          {:else}
-            <p class="muted mt-2">Nothing at the moment.</p>
-          {/each}
-          {#if today.waiting.length}
-            <p class="muted mt-2 text-sm">
-              {count(today.waiting.length, 'run')} wait for their machine:
-              {today.waiting
-                .slice(0, 4)
-                .map((r) => r.machine_tag)
-                .join(', ')}{today.waiting.length > 4 ? ' …' : ''}
-            </p>
-          {/if}
-        </section>
-        <section aria-labelledby="next">
-          <h2 id="next">Runs next</h2>
-          <ul class="ruled mt-2">
-            {#each today.next_rounds.slice(0, 5) as round (round.id)}
-              <li class="flex justify-between gap-4 py-2">
-                <span>
-                  {round.name}
-                  <span class="muted block text-sm">{count(round.machines, 'machine')}</span>
-                </span>
-                <span class="whitespace-nowrap">
-                  {#if round.plan.paused}paused{:else}<When at={round.next_at} />{/if}
-                </span>
-              </li>
+  <Lead onclose={endTour} ondrawn={() => (leadDrawn = true)} />
+  {#if leadDrawn || !Lead}
+    <div class="mt-6 grid gap-10 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
+      <section aria-labelledby="needs">
+        <h2 id="needs"><Term of="attention">Needs you</Term></h2>
+        <NeedsYou
+          needs={today.needs_you}
+          onhandled={() => void refresh('/api/v1/today', '/api/v1/attention')}
+        />
+        <p class="mt-3"><a class="anchor" href="/trends">Trends over the shop</a></p>
+      </section>
+      <Later>
+        <div class="space-y-8">
+          <section aria-labelledby="now">
+            <h2 id="now">Runs now</h2>
+            {#each today.running as run (run.id)}
+              <div class="mt-3">
+                <p><a class="anchor" href="/machines/{run.machine_tag}">{run.machine_tag}</a></p>
+                <RunProgress {run} brief />
+              </div>
             {:else}
-              <li class="py-2"><a class="anchor" href="/rounds/new">Make the first round</a></li>
+              <p class="muted mt-2">Nothing at the moment.</p>
             {/each}
-          </ul>
-        </section>
-        <section aria-labelledby="done">
-          <h2 id="done">Done since yesterday</h2>
-          <HasChanged list={done} />
-          <p class="mt-2">
-            {size(today.freed)} freed in {count(cleaned.length, 'cleaning')}
-          </p>
-          <ul class="ruled mt-1" {@attach done.within}>
-            {#each done.shown.slice(0, 6) as run (run.id)}
-              <li class="flex justify-between gap-4 py-2">
-                <span>
-                  <a class="anchor" href="/machines/{run.machine_tag}">{run.machine_tag}</a>
-                  <span class="muted block text-sm">{run.work}, <When at={run.ended_at} /></span>
-                </span>
-                <span class="text-right">
-                  <RunState state={run.state} />
-                  {#if run.freed !== null && run.work === 'clean'}
-                    <span class="muted block text-sm">{size(run.freed)} freed</span>
-                  {/if}
-                </span>
-              </li>
-            {/each}
-          </ul>
-        </section>
-        <WorthAWord />
-      </div>
-    </Later>
-  </div>
+            {#if today.waiting.length}
+              <p class="muted mt-2 text-sm">
+                {count(today.waiting.length, 'run')} wait for their machine:
+                {today.waiting
+                  .slice(0, 4)
+                  .map((r) => r.machine_tag)
+                  .join(', ')}{today.waiting.length > 4 ? ' …' : ''}
+              </p>
+            {/if}
+          </section>
+          <section aria-labelledby="next">
+            <h2 id="next">Runs next</h2>
+            <ul class="ruled mt-2">
+              {#each today.next_rounds.slice(0, 5) as round (round.id)}
+                <li class="flex justify-between gap-4 py-2">
+                  <span>
+                    {round.name}
+                    <span class="muted block text-sm">{count(round.machines, 'machine')}</span>
+                  </span>
+                  <span class="whitespace-nowrap">
+                    {#if round.plan.paused}paused{:else}<When at={round.next_at} />{/if}
+                  </span>
+                </li>
+              {:else}
+                <li class="py-2"><a class="anchor" href="/rounds/new">Make the first round</a></li>
+              {/each}
+            </ul>
+          </section>
+          <section aria-labelledby="done">
+            <h2 id="done">Done since yesterday</h2>
+            <HasChanged list={done} />
+            <p class="mt-2">
+              {size(today.freed)} freed in {count(cleaned.length, 'cleaning')}
+            </p>
+            <ul class="ruled mt-1" {@attach done.within}>
+              {#each done.shown.slice(0, 6) as run (run.id)}
+                <li class="flex justify-between gap-4 py-2">
+                  <span>
+                    <a class="anchor" href="/machines/{run.machine_tag}">{run.machine_tag}</a>
+                    <span class="muted block text-sm">{run.work}, <When at={run.ended_at} /></span>
+                  </span>
+                  <span class="text-right">
+                    <RunState state={run.state} />
+                    {#if run.freed !== null && run.work === 'clean'}
+                      <span class="muted block text-sm">{size(run.freed)} freed</span>
+                    {/if}
+                  </span>
+                </li>
+              {/each}
+            </ul>
+          </section>
+          <WorthAWord />
+        </div>
+      </Later>
+    </div>
+  {/if}
 {/if}

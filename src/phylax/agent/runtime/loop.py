@@ -149,16 +149,14 @@ class Agent:
         self._keep_hold()
         self._take_reading()
         self._settings.tell()
-        self._sender.send_spooled()
+        self._report()
         self._settings.reached()
-        self._keeper.tell()
         while (order := self._link.next_order(0)) is not None:
             worked = True
             self._order_runner.carry_out(order)
             self._keep_hold()
             self._take_reading()
-            self._sender.send_spooled()
-            self._keeper.tell()
+            self._report()
         return worked
 
     def start(self) -> None:
@@ -222,9 +220,8 @@ class Agent:
             self._keep_hold()
             self._take_reading()
         self._settings.tell()
-        self._sender.send_spooled()
+        self._report()
         self._settings.reached()
-        self._keeper.tell()
         wait = min(_LONGEST_POLL, max(0.0, self._next_reading - time.monotonic()))
         with self._interruptible():
             order = self._link.next_order(wait)
@@ -233,6 +230,15 @@ class Agent:
             self._order_runner.carry_out(order)
             self._keep_hold()
             self._take_reading()
+
+    def _report(self) -> None:
+        """Tell the service what waits: what is held first, so that whoever reads that a cleaning
+        has ended finds there what it held. UnreachableError or RefusedError where it is not to be
+        had."""
+        try:
+            self._keeper.tell()
+        finally:
+            self._sender.send_spooled()
 
     def _keep_hold(self) -> None:
         believed = self._clock.believed()
