@@ -128,13 +128,13 @@ def test_whether_another_process_holds_a_file_is_asked_of_the_file_itself(
     parent = os.open(tmp_path, os.O_RDONLY)
     os.read(ready[0], 1)
     try:
-        of, is_open = files.look_whether_open("held", parent)
+        of, is_open = files.open_looker(parent)("held")
         assert (of.st_ino, is_open) == (path.stat().st_ino, True)
     finally:
         os.write(go_on[1], b"x")
         os.wait()
-    assert not files.look_whether_open("held", parent)[1]
+    assert not files.open_looker(parent)("held")[1]
     for other in ("link", "pipe"):
-        of, is_open = files.look_whether_open(other, parent)
+        of, is_open = files.open_looker(parent)(other)
         assert (of.st_ino, is_open) == (os.lstat(tmp_path / other).st_ino, False)
     os.close(parent)

@@ -26,6 +26,7 @@ from phylax.agent.files.walk import Names
 from phylax.agent.hold.hold import Hold
 from phylax.agent.machines import InUse, MachineKind
 from phylax.agent.survey.candidates import Candidates, Conditions
+from phylax.agent.survey.item import Candidate
 from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place, Territory
 from phylax.agent.survey.protection import protection_on
@@ -225,8 +226,9 @@ def _remove_if_empty(remover: Remover, folder: Names, judge: Judge) -> bool:
 
 def _clean_items(remover: Remover, place: Place, judge: Judge) -> None:
     """What is no plain file, item by item."""
-    for candidate in list(remover.candidates.items(place, remover.could_not_read)):
-        in_use = remover.refresh()
+
+    def stays(candidate: Candidate) -> bool:
+        in_use, detail = remover.refresh(), ""
         reason = judge.why_stays(
             candidate.aged_from,
             size=candidate.size,
@@ -239,11 +241,9 @@ def _clean_items(remover: Remover, place: Place, judge: Judge) -> None:
         if reason is None and remover.clock_moved:
             reason = Reason.CLOCK
         if reason is None and candidate.unseen:
-            remover.leave(
-                place, "", candidate.path, candidate.size, Reason.NO_RIGHT, candidate.unseen
-            )
-            continue
-        if reason is None:
-            remover.item(place, candidate)
-        else:
-            remover.leave(place, "", candidate.path, candidate.size, reason)
+            reason, detail = Reason.NO_RIGHT, candidate.unseen
+        if reason is not None:
+            remover.leave(place, "", candidate.path, candidate.size, reason, detail)
+        return reason is not None
+
+    remover.items(place, list(remover.candidates.items(place, remover.could_not_read)), stays)

@@ -72,6 +72,11 @@ class Way(Protocol):
         """Let the announced files of one folder go; what became of each."""
         ...
 
+    def prepare(self, place: Place, candidates: Sequence[Candidate]) -> None:
+        """These items are let go one after another now, `at_once` of them at most: what can be
+        noted of all of them at once is."""
+        ...
+
     def item(
         self, place: Place, candidate: Candidate, measure: Measure, breathe: Breath
     ) -> Left | None:
@@ -106,6 +111,9 @@ class ForGood:
 
     def let_go(self, going: Sequence[Going], parent: int) -> Iterator[Fate]:
         raise NotImplementedError("files that go for good are looked at and removed in one breath")
+
+    def prepare(self, place: Place, candidates: Sequence[Candidate]) -> None:
+        """The journal takes them one by one: it waits for no disk."""
 
     def item(
         self, place: Place, candidate: Candidate, measure: Measure, breathe: Breath
@@ -157,6 +165,8 @@ class IntoHold:
         self._batch: Batch | None = None
         self._first = 0
         self._room = 0
+        self._prepared: dict[tuple[str, str], int] = {}
+        """By place and name: the number under which an item is noted already."""
 
     def announce(
         self, place: Place, folder: str, names: Sequence[str], going: Sequence[Going] = ()
@@ -170,6 +180,41 @@ class IntoHold:
             self._room = self._room_on(place)
             self._first = self._hold.with_room(lambda: batch.announce(place, below, going))
         self._batch = batch
+
+    def prepare(self, place: Place, candidates: Sequence[Candidate]) -> None:
+        """One wait for the disk for all of them. Where there is no room for it, each is on its
+        own."""
+        self._prepared.clear()
+        if len(candidates) < 2:
+            return
+        going = [self._holding(place, candidate) for candidate in candidates]
+        with suppress(NoRoomError):
+            IntoHold._announce(self, place, self._below, going)
+            self._prepared = {
+                (place.shown, candidate.path): self._first + index
+                for index, candidate in enumerate(candidates)
+            }
+
+    @property
+    def _below(self) -> str:
+        """Below a place, where its items lie."""
+        return thing_folder(self._layout) if self._kind.shape == "trash" else ""
+
+    def _holding(self, place: Place, candidate: Candidate) -> Holding:
+        companion = None
+        if self._kind.shape == "trash" and (note_of := companion_of(self._layout, candidate.path)):
+            companion = Companion((*place.below, *note_of[0]), note_of[1])
+        return Holding(candidate.path, candidate.size, companion)
+
+    def _announce_item(self, place: Place, candidate: Candidate) -> Holding:
+        """Note an item that goes now, unless that was done with others'."""
+        holding = self._holding(place, candidate)
+        number = self._prepared.pop((place.shown, candidate.path), None)
+        if number is None:
+            self._announce(place, self._below, [holding])
+        else:
+            self._first, self._batch = number, self._batches[place.mount]
+        return holding
 
     def _room_on(self, place: Place) -> int:
         return self._hold.room(place)
@@ -199,30 +244,35 @@ class IntoHold:
         """All are taken; then each is looked at once more where it lies now: what is another one
         than was judged is put back, or stays held where its name is taken again."""
         assert self._batch is not None
-        batch, first, move = self._batch, self._first, files.move
-        part = batch.part(first)
+        batch, first = self._batch, self._first
+        move = files.mover(parent, batch.part(first))
         taken: list[int] = []
         for index, file in enumerate(going):
             if file.size > self._room:
                 yield index, (Reason.NO_ROOM, _TOO_MUCH)
                 continue
             try:
-                move(file.name, parent, str(first + index), part)
+                move(file.name, str(first + index))
             except OSError as error:
                 yield index, why_left(_no_room_where_full(error))
                 continue
             self._room -= file.size
             taken.append(index)
-        for index in taken:
-            yield index, self._settle(first + index, going[index], parent)
+        yield from self._settle(going, taken, parent)
 
-    def _settle(self, number: int, going: Going, parent: int) -> tuple[Reason, str] | None:
+    def _settle(self, going: Sequence[Going], taken: Sequence[int], parent: int) -> Iterator[Fate]:
         """What was taken and is what it was waits here."""
         assert self._batch is not None
-        of = self._batch.look(number)
-        if of is None:
-            return Reason.GONE, ""
-        return None if _is_same(of, going.of) else self._undo(number, going.name, parent)
+        first = self._first
+        look = files.looker(self._batch.part(first))
+        for index in taken:
+            file = going[index]
+            try:
+                is_same = _is_same(look(str(first + index)), file.of)
+            except FileNotFoundError:
+                yield index, (Reason.GONE, "")
+                continue
+            yield index, None if is_same else self._undo(first + index, file.name, parent)
 
     def _take_item(self, candidate: Candidate, parent: int) -> None:
         assert self._batch is not None
@@ -245,14 +295,9 @@ class IntoHold:
     def item(
         self, place: Place, candidate: Candidate, measure: Measure, breathe: Breath
     ) -> Left | None:
-        below, companion = "", None
-        if self._kind.shape == "trash":
-            below = thing_folder(self._layout)
-            if note_of := companion_of(self._layout, candidate.path):
-                companion = Companion((*place.below, *note_of[0]), note_of[1])
-        self._announce(place, below, [Holding(candidate.path, candidate.size, companion)])
+        companion = self._announce_item(place, candidate).companion
         assert self._batch is not None
-        parent = deeper(place.open(), below.split("/") if below else [])
+        parent = deeper(place.open(), [self._below] if self._below else [])
         try:
             self._take_item(candidate, parent)
             now = self._batch.weigh(self._first, measure, breathe)
@@ -330,6 +375,16 @@ class Aside(IntoHold):
         except NoRoomError:
             # the usual case of this job: a volume with not a byte left
             self._in_place = True
+        self._tell_journal(place, folder, going)
+
+    def _announce_item(self, place: Place, candidate: Candidate) -> Holding:
+        is_prepared = (place.shown, candidate.path) in self._prepared
+        holding = super()._announce_item(place, candidate)
+        if is_prepared:
+            self._tell_journal(place, self._below, [holding])
+        return holding
+
+    def _tell_journal(self, place: Place, folder: str, going: Sequence[Holding]) -> None:
         note = going[0].companion if self._in_place and going else None
         sized = [(holding.name, holding.size) for holding in going]
         self._journal.about_to(self._kind.key, place, folder, sized, note)
@@ -350,24 +405,29 @@ class Aside(IntoHold):
                 continue
             yield index, None
 
-    def _settle(self, number: int, going: Going, parent: int) -> tuple[Reason, str] | None:
+    def _settle(self, going: Sequence[Going], taken: Sequence[int], parent: int) -> Iterator[Fate]:
         """What was taken, is what it was and is open nowhere else goes."""
         assert self._batch is not None
-        name, part = str(number), self._batch.part(number)
-        try:
-            of, is_open = files.look_whether_open(name, part)
-            if not _is_same(of, going.of):
-                return self._undo(number, going.name, parent)
-            if is_open:
+        first, part = self._first, self._batch.part(self._first)
+        look, unlink = files.open_looker(part), files.unlinker(part)
+        for index in taken:
+            file, number = going[index], first + index
+            name, why = str(number), None
+            try:
+                of, is_open = look(name)
+                if not _is_same(of, file.of):
+                    why = self._undo(number, file.name, parent)
+                elif is_open:
+                    self._back(number)
+                    why = Reason.IN_USE, ""
+                else:
+                    unlink(name)
+            except FileNotFoundError:
+                why = Reason.GONE, ""
+            except OSError as error:
                 self._back(number)
-                return Reason.IN_USE, ""
-            files.unlink(name, part)
-        except FileNotFoundError:
-            return Reason.GONE, ""
-        except OSError as error:
-            self._back(number)
-            return why_left(error)
-        return None
+                why = why_left(error)
+            yield index, why
 
     def item(
         self, place: Place, candidate: Candidate, measure: Measure, breathe: Breath
@@ -381,9 +441,8 @@ class Aside(IntoHold):
     def _item_in_place(
         self, place: Place, candidate: Candidate, measure: Measure, breathe: Breath
     ) -> Left | None:
-        below = thing_folder(self._layout) if self._kind.shape == "trash" else ""
         whys: list[str] = []
-        parent = deeper(place.open(), [below] if below else [])
+        parent = deeper(place.open(), [self._below] if self._below else [])
         try:
             now = weigh(candidate.path, parent, measure, lambda path, why: None)
             if (

@@ -6,7 +6,8 @@ from __future__ import annotations
 import os
 import stat
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from itertools import islice
 
 from phylax.agent import files
 from phylax.agent.account.outcomes import Outcomes
@@ -263,6 +264,22 @@ class Remover:
         return size
 
     # --- items -------------------------------------------------------------------------------
+
+    def items(
+        self,
+        place: Place,
+        candidates: Iterable[Candidate],
+        stays: Callable[[Candidate], bool],
+    ) -> None:
+        """Let items go that are no plain files, in portions that are noted at once. `stays` says,
+        and tells, whether one stays: asked once to know what may go, and again right before it
+        goes. Raises Stopped when told to stop."""
+        left = (candidate for candidate in candidates if not stays(candidate))
+        while portion := list(islice(left, self.way.at_once)):
+            self.way.prepare(place, portion)
+            for number, candidate in enumerate(portion):
+                if number == 0 or not stays(candidate):
+                    self.item(place, candidate)
 
     def item(self, place: Place, candidate: Candidate) -> None:
         """Let one item go that is no plain file. Raises Stopped when told to stop."""

@@ -28,7 +28,7 @@ look_on_this_mount = _system.look_on_this_mount
 portions, name_portions = _system.portions, _system.name_portions
 folder_names, is_folder, is_empty = _system.folder_names, _system.is_folder, _system.is_empty
 read, may_look_into = _system.read, _system.may_look_into
-is_in_use, look_whether_open = _system.is_in_use, _system.look_whether_open
+is_in_use, open_looker = _system.is_in_use, _system.open_looker
 
 
 OWN = getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_BINARY", 0)
@@ -85,6 +85,13 @@ def move(name: str, parent: int, new_name: str, new_parent: int) -> None:
     """
     step("move")
     _system.move(name, parent, new_name, new_parent)
+
+
+def mover(parent: int, new_parent: int) -> Callable[[str, str], None]:
+    """The same for many names of one open folder that go to another."""
+    if step is _go_on:
+        return _system.mover(parent, new_parent)
+    return lambda name, new_name: move(name, parent, new_name, new_parent)
 
 
 def make_folder(name: str, parent: int, mode: int = 0o700) -> None:

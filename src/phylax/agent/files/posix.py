@@ -259,35 +259,43 @@ def is_in_use(error: OSError) -> bool:
 
 
 _LEASES = hasattr(fcntl, "F_SETLEASE")
+_KIND = 0o170000
+"""Of a file's mode, what kind it is."""
 _ALONE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
 
 
-def look_whether_open(name: str, parent: int) -> tuple[FileStat, bool]:
-    """What a name in an open folder is, and whether another process holds that file open or has it
-    mapped, by asking for a write lease (fcntl(2)): the owner of a file gets one only while nobody
-    else has it.
+def open_looker(parent: int) -> Callable[[str], tuple[FileStat, bool]]:
+    """For names in an open folder: what each is, and whether another process holds that file open
+    or has it mapped, by asking for a write lease (fcntl(2)): the owner of a file gets one only
+    while nobody else has it.
 
     False where that cannot be told: no regular file, no lease on this file system, or no right to
     open it.
     """
-    try:
-        file = os.open(name, _ALONE, dir_fd=parent) if _LEASES else -1
-    except OSError:
-        file = -1
-    if file < 0:
-        return look(name, parent), False
-    try:
-        of = os.fstat(file)
-        if not stat.S_ISREG(of.st_mode):
+    if not _LEASES:
+        return lambda name: (look(name, parent), False)
+    _ignore_broken_leases()
+    open_file, close_file, about_file, control = os.open, os.close, os.fstat, fcntl.fcntl
+    lease, alone = fcntl.F_SETLEASE, fcntl.F_WRLCK
+
+    def look_at(name: str) -> tuple[FileStat, bool]:
+        try:
+            file = open_file(name, _ALONE, dir_fd=parent)
+        except OSError:
             return look(name, parent), False
-        _ignore_broken_leases()
-        # given up again when it is closed
-        fcntl.fcntl(file, fcntl.F_SETLEASE, fcntl.F_WRLCK)
-    except OSError as error:
-        return of, error.errno in (errno.EAGAIN, errno.EBUSY)
-    finally:
-        os.close(file)
-    return of, False
+        try:
+            of = about_file(file)
+            if of[0] & _KIND != stat.S_IFREG:
+                return look(name, parent), False
+            # given up again when it is closed
+            control(file, lease, alone)
+        except OSError as error:
+            return of, error.errno in (errno.EAGAIN, errno.EBUSY)
+        finally:
+            close_file(file)
+        return of, False
+
+    return look_at
 
 
 @cache
@@ -330,11 +338,23 @@ def give(name: str, parent: int, mode: int, user: int, group: int) -> None:
 def move(name: str, parent: int, new_name: str, new_parent: int) -> None:
     """By renameat2(2) with RENAME_NOREPLACE; where the file system knows no such thing, by a name
     reserved beforehand."""
-    code = _rename_unless_taken(name, parent, new_name, new_parent)
-    if code in (errno.EINVAL, errno.ENOSYS):
+    mover(parent, new_parent)(name, new_name)
+
+
+def mover(parent: int, new_parent: int) -> Callable[[str, str], None]:
+    """The same for many names of one open folder that go to another."""
+    call, encode = _renameat2(), os.fsencode
+
+    def rename(name: str, new_name: str) -> None:
+        done = call and call(parent, encode(name), new_parent, encode(new_name), _NOREPLACE)
+        if done == 0:
+            return
+        code = errno.ENOSYS if done is None else ctypes.get_errno()
+        if code not in (errno.EINVAL, errno.ENOSYS):
+            raise OSError(code, os.strerror(code), name)
         _move_over_reserved(name, parent, new_name, new_parent)
-    elif code:
-        raise OSError(code, os.strerror(code), name)
+
+    return rename
 
 
 @cache
@@ -348,15 +368,6 @@ def _renameat2() -> ctypes._NamedFuncPointer | None:
         ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_char_p, ctypes.c_uint,
     )  # fmt: skip
     return call
-
-
-def _rename_unless_taken(name: str, parent: int, new_name: str, new_parent: int) -> int:
-    """0 where it is done, else the error number."""
-    call = _renameat2()
-    if call is None:
-        return errno.ENOSYS
-    done = call(parent, os.fsencode(name), new_parent, os.fsencode(new_name), _NOREPLACE)
-    return 0 if done == 0 else ctypes.get_errno()
 
 
 def _move_over_reserved(name: str, parent: int, new_name: str, new_parent: int) -> None:

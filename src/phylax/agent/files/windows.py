@@ -360,9 +360,9 @@ def is_in_use(error: OSError) -> bool:
     return getattr(error, "winerror", None) in native.IN_USE
 
 
-def look_whether_open(name: str, parent: int) -> tuple[WindowsStat, bool]:
+def open_looker(parent: int) -> Callable[[str], tuple[WindowsStat, bool]]:
     """What a name is. Whether it is open is not asked: the system itself refuses to delete it."""
-    return look(name, parent), False
+    return lambda name: (look(name, parent), False)
 
 
 # --- deeds -----------------------------------------------------------------------------------
@@ -425,6 +425,10 @@ def move(name: str, parent: int, new_name: str, new_parent: int) -> None:
         ctypes.memmove(ctypes.addressof(rename) + Rename.name.offset, text, len(text))
         if code := _set(handle, native.RENAME, rename):
             raise _error(code, new_name)
+
+
+def mover(parent: int, new_parent: int) -> Callable[[str, str], None]:
+    return lambda name, new_name: move(name, parent, new_name, new_parent)
 
 
 def give(name: str, parent: int, mode: int, user: int, group: int) -> None:
