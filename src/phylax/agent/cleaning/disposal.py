@@ -182,13 +182,12 @@ class IntoHold:
         self._batch = batch
 
     def prepare(self, place: Place, candidates: Sequence[Candidate]) -> None:
-        """One wait for the disk for all of them. Where there is no room for it, each is on its
-        own."""
+        """One wait for the disk for all of them. Where that fails, each is on its own."""
         self._prepared.clear()
         if len(candidates) < 2:
             return
         going = [self._holding(place, candidate) for candidate in candidates]
-        with suppress(NoRoomError):
+        with suppress(OSError):
             IntoHold._announce(self, place, self._below, going)
             self._prepared = {
                 (place.shown, candidate.path): self._first + index

@@ -277,8 +277,8 @@ class Remover:
         left = (candidate for candidate in candidates if not stays(candidate))
         while portion := list(islice(left, self.way.at_once)):
             self.way.prepare(place, portion)
-            for number, candidate in enumerate(portion):
-                if number == 0 or not stays(candidate):
+            for candidate in portion:
+                if not stays(candidate):
                     self.item(place, candidate)
 
     def item(self, place: Place, candidate: Candidate) -> None:
