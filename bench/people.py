@@ -7,11 +7,14 @@ agent and that of its workers (KiB), and how many items were listed.
 
 from __future__ import annotations
 
-import resource
 import sys
+import threading
 import time
+from contextlib import suppress
 from datetime import timedelta
 from pathlib import Path
+
+import psutil
 
 from phylax.agent.account.run_journal import RunJournal
 from phylax.agent.cleaning.task import CleaningPass
@@ -53,6 +56,8 @@ def main() -> None:
     def listing(category: str, item: object) -> None:
         listed[0] += 1
 
+    peaks, watching = [0], threading.Event()
+    threading.Thread(target=_watch_workers, args=(watching, peaks), daemon=True).start()
     # an agent is long at work when an order comes
     nursery.is_ready()
     began = time.perf_counter()
@@ -94,10 +99,24 @@ def main() -> None:
             count = journal.removed_of(key).count + crew.held_of(journal.identity, key).count
     took = time.perf_counter() - began
     nursery.close()
-    agent, workers = (
-        resource.getrusage(of).ru_maxrss for of in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)
-    )
-    print(took, count, agent, workers, listed[0])
+    watching.set()
+    print(took, count, _peak("self"), max(peaks), listed[0])
+
+
+def _peak(process: str) -> int:
+    """The most that a process ever had in memory, KiB: its own, while what getrusage(2) tells is
+    at least what the process had that started it."""
+    with open(f"/proc/{process}/status", encoding="ascii") as lines:
+        return int(next(line.split()[1] for line in lines if line.startswith("VmHWM:")))
+
+
+def _watch_workers(ended: threading.Event, peaks: list[int]) -> None:
+    """Note the peaks of all that was started from here, for they are gone afterwards."""
+    me = psutil.Process()
+    while not ended.wait(0.02):
+        for process in me.children(recursive=True):
+            with suppress(OSError, StopIteration, psutil.Error):
+                peaks.append(_peak(str(process.pid)))
 
 
 if __name__ == "__main__":

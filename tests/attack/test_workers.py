@@ -14,6 +14,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import psutil
 import pytest
 
 from engine import rule
@@ -363,12 +364,57 @@ def test_the_nursery_is_not_in_the_way_of_the_agents_end(tmp_path: Path) -> None
 
 def test_a_nursery_that_was_ended_is_started_anew(desk: PeopleDesk, home: Path) -> None:
     nursery = Nursery()
+    assert nursery.is_ready() and nursery._process is not None
     nursery._process.kill()
     nursery._process.wait()
     old_files(home, ANNA)
     again = PeopleDesk(desk.volume, desk.own, nursery)
     assert again.clean(TEMP).outcomes[0].removed.count == 3
     nursery.close()
+
+
+def test_an_idle_machine_keeps_no_nursery(desk: PeopleDesk, home: Path) -> None:
+    """It is there while there is work: not before, and not for long after."""
+    nursery, me = Nursery(), psutil.Process()
+    before = {child.pid for child in me.children()}
+    nursery.rest(0)
+    assert nursery.is_ready()
+    (pid,) = {child.pid for child in me.children()} - before
+    nursery.rest()
+    assert psutil.pid_exists(pid), "it was asked a moment ago"
+    nursery.rest(0)
+    assert not psutil.pid_exists(pid)
+    old_files(home, ANNA)
+    again = PeopleDesk(desk.volume, desk.own, nursery)
+    assert again.clean(TEMP).outcomes[0].removed.count == 3
+    nursery.close()
+
+
+def test_a_nursery_stays_while_a_worker_hangs_that_only_it_can_tell_of(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """Else the person would be given a second one beside it."""
+    nursery = Nursery()
+    assert nursery.is_ready()
+    hangs = True
+    monkeypatch.setattr(nursery, "_stuck", {ANNA: 4711})
+    monkeypatch.setattr(nursery, "_has_ended", lambda pid: not hangs)
+    nursery.rest(0)
+    assert nursery._process is not None and nursery._process.poll() is None
+    hangs = False
+    nursery.rest(0)
+    assert nursery._process is None
+
+
+def test_a_nursery_of_another_version_of_the_program_forks_nobody(
+    desk: PeopleDesk, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The program's files were exchanged under an agent that still runs."""
+    monkeypatch.setattr("phylax.agent.workers.supervisor.__version__", "0.0.9")
+    nursery = Nursery()
+    with pytest.raises(WorkerError, match="has to be started again"):
+        nursery.is_ready()
+    assert nursery._process is None
 
 
 def test_names_of_any_length_are_listed_and_told(desk: PeopleDesk, home: Path) -> None:

@@ -12,92 +12,99 @@
 
 `AsyncPhylax` has the same families and methods, to be awaited. Types that callers make, as
 `RoundEdit`, are here too, and in `phylax.client.edits`.
+
+Families are loaded when they are first asked for: an agent needs none of them.
 """
 
-from phylax.client._aio._shop import AsyncPhylax
-from phylax.client._aio._shop import sign_in as async_sign_in
-from phylax.client._errors import (
-    ChangedMeanwhileError,
-    ClearHttpError,
-    ForgottenError,
-    NotAllowedError,
-    NotAnOrderError,
-    NotFoundError,
-    NotSignedInError,
-    PhylaxError,
-    RefusedError,
-    ServiceError,
-    StillRunningError,
-    UnreachableError,
-)
-from phylax.client._http import trusted
-from phylax.client._link import AgentLink, enrol
-from phylax.client._shop import Phylax, sign_in
-from phylax.client.edits import (
-    AdviceEdit,
-    AdviceFate,
-    AdviceKind,
-    ArrangeDisks,
-    AtOnce,
-    ClearNameCache,
-    ClientEdit,
-    ClosingDaysEdit,
-    CodesFor,
-    FeedEdit,
-    Forget,
-    Handling,
-    HandOver,
-    Hangs,
-    HeldPick,
-    HitKind,
-    HookEdit,
-    IfTaken,
-    ImportAsk,
-    InstallUpdates,
-    Intent,
-    KnownEdit,
-    MachineEdit,
-    MachineFilter,
-    MachineSort,
-    MailServerEdit,
-    Move,
-    NewPart,
-    NewPerson,
-    NewVisit,
-    Part,
-    PartState,
-    Pressure,
-    PressureStep,
-    ProgramRule,
-    ProtectEntry,
-    ProtectKind,
-    ReadyToFetch,
-    Recognition,
-    RecordKind,
-    RemoveProgram,
-    RepairFileSystem,
-    ReportAsk,
-    Restart,
-    Role,
-    RoundEdit,
-    RoutineEdit,
-    RoutineStep,
-    Rule,
-    Scope,
-    ShopEdit,
-    StepKind,
-    StepState,
-    System,
-    TokenScope,
-    TryRemoval,
-    TuningRule,
-    VolumeChoice,
-    WantedProgram,
-    WantedSetting,
-    Whose,
-    WishesEdit,
-    edit_of,
-)
+import sys
+from importlib import import_module
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from phylax.client._aio._shop import AsyncPhylax
+    from phylax.client._aio._shop import sign_in as async_sign_in
+    from phylax.client._errors import (
+        ChangedMeanwhileError,
+        ClearHttpError,
+        ForgottenError,
+        NotAllowedError,
+        NotAnOrderError,
+        NotFoundError,
+        NotSignedInError,
+        PhylaxError,
+        RefusedError,
+        ServiceError,
+        StillRunningError,
+        UnreachableError,
+    )
+    from phylax.client._http import trusted
+    from phylax.client._link import AgentLink, enrol
+    from phylax.client._shop import Phylax, sign_in
+    from phylax.client.edits import (
+        AdviceEdit,
+        AdviceFate,
+        AdviceKind,
+        ArrangeDisks,
+        AtOnce,
+        ClearNameCache,
+        ClientEdit,
+        ClosingDaysEdit,
+        CodesFor,
+        FeedEdit,
+        Forget,
+        Handling,
+        HandOver,
+        Hangs,
+        HeldPick,
+        HitKind,
+        HookEdit,
+        IfTaken,
+        ImportAsk,
+        InstallUpdates,
+        Intent,
+        KnownEdit,
+        MachineEdit,
+        MachineFilter,
+        MachineSort,
+        MailServerEdit,
+        Move,
+        NewPart,
+        NewPerson,
+        NewVisit,
+        Part,
+        PartState,
+        Pressure,
+        PressureStep,
+        ProgramRule,
+        ProtectEntry,
+        ProtectKind,
+        ReadyToFetch,
+        Recognition,
+        RecordKind,
+        RemoveProgram,
+        RepairFileSystem,
+        ReportAsk,
+        Restart,
+        Role,
+        RoundEdit,
+        RoutineEdit,
+        RoutineStep,
+        Rule,
+        Scope,
+        ShopEdit,
+        StepKind,
+        StepState,
+        System,
+        TokenScope,
+        TryRemoval,
+        TuningRule,
+        VolumeChoice,
+        WantedProgram,
+        WantedSetting,
+        Whose,
+        WishesEdit,
+        edit_of,
+    )
 
 __all__ = [
     "AdviceEdit",
@@ -183,3 +190,33 @@ __all__ = [
     "sign_in",
     "trusted",
 ]
+
+# httpx brings its own command line, and 4 MiB of libraries for it: it does without where it is told
+# that there is none
+sys.modules.setdefault("httpx._main", None)  # type: ignore[arg-type]
+
+_ERRORS = "phylax.client._errors"
+_ELSEWHERE = {
+    "AgentLink": "phylax.client._link",
+    "AsyncPhylax": "phylax.client._aio._shop",
+    "Phylax": "phylax.client._shop",
+    "async_sign_in": "phylax.client._aio._shop",
+    "enrol": "phylax.client._link",
+    "sign_in": "phylax.client._shop",
+    "trusted": "phylax.client._http",
+}
+"""Where a name is that is neither an error nor a type that callers make."""
+
+
+def __getattr__(name: str) -> object:
+    """PEP 562."""
+    if name not in __all__:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    module = _ERRORS if name.endswith("Error") else "phylax.client.edits"
+    own_name = name.removeprefix("async_")
+    value = globals()[name] = getattr(import_module(_ELSEWHERE.get(name, module)), own_name)
+    return value
+
+
+def __dir__() -> list[str]:
+    return __all__

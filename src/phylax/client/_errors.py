@@ -15,11 +15,12 @@ PhylaxError
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import httpx
 
-from phylax.core.runs import RunDetail
+if TYPE_CHECKING:
+    from phylax.core.runs import RunDetail
 
 
 class PhylaxError(Exception):

@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import Any
 
 import httpx
-from pydantic import TypeAdapter, ValidationError
+from pydantic import ConfigDict, TypeAdapter, ValidationError
 
 from phylax import __version__
 from phylax.client._errors import NotAnOrderError
@@ -16,7 +16,7 @@ from phylax.core.generations import HEADER, Generation, heard
 from phylax.core.protocol import Enrolled, Enrolment, GoOn, LeasedProgress, Message, Order, Progress
 from phylax.core.shop import MachineFacts
 
-_ORDER: TypeAdapter[Any] = TypeAdapter(Order)
+_ORDER: TypeAdapter[Any] = TypeAdapter(Order, config=ConfigDict(defer_build=True))
 
 
 def enrol(

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from datetime import datetime, time, timedelta
 from enum import StrEnum
-from ipaddress import ip_address
 from typing import Annotated, Literal
 from urllib.parse import urlsplit
 
 from pydantic import AfterValidator, Field, model_validator
 
+from phylax.core.addresses import is_loopback
 from phylax.core.attention import Attention, Finding, is_worse
 from phylax.core.shop import Name
 from phylax.core.values import Demand, Moment, Value
@@ -92,13 +92,6 @@ class Wishes(Value):
 
 
 Security = Literal["tls", "starttls", "none"]
-
-
-def is_loopback(host: str) -> bool:
-    try:
-        return host == "localhost" or ip_address(host).is_loopback
-    except ValueError:
-        return False
 
 
 class MailServerEdit(Demand):

@@ -13,15 +13,33 @@ is written, is less."""
 
 
 class Value(BaseModel):
-    """A frozen value that crosses a boundary. Readers ignore fields newer than they are."""
+    """A frozen value that crosses a boundary. Readers ignore fields newer than they are.
 
-    model_config = ConfigDict(frozen=True, extra="ignore", str_max_length=LONGEST_TEXT)
+    How it is checked is worked out when it is first used: most programs use few of them.
+    """
+
+    model_config = ConfigDict(
+        frozen=True, extra="ignore", str_max_length=LONGEST_TEXT, defer_build=True
+    )
 
 
 class Demand(BaseModel):
     """A frozen value that somebody sends to be acted on. Unknown fields are refused."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", str_max_length=LONGEST_TEXT)
+    model_config = ConfigDict(
+        frozen=True, extra="forbid", str_max_length=LONGEST_TEXT, defer_build=True
+    )
+
+
+def build_all() -> None:
+    """Work out now how every model that is loaded is checked: for a service, whose first visitors
+    are not to wait, and for who is forked into many processes. So is what is made of them later."""
+    models: list[type[BaseModel]] = [Value, Demand]
+    while models:
+        model = models.pop()
+        model.model_config["defer_build"] = False
+        model.model_rebuild()
+        models += model.__subclasses__()
 
 
 E = TypeVar("E", bound=Demand)

@@ -14,6 +14,7 @@ from fastapi.openapi.utils import get_openapi
 
 from phylax import __version__
 from phylax.core.events import Event
+from phylax.core.values import build_all
 from phylax.service import problems
 from phylax.service.archives.giving import clear_halves
 from phylax.service.backups.making import keep_backups
@@ -106,6 +107,7 @@ def create_app(context: Context) -> FastAPI:
         context.wakeups.stop()
         await asyncio.gather(*tasks)
 
+    build_all()
     app = FastAPI(
         title="Phylax",
         version=__version__,

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 
 import psutil
-from pydantic import TypeAdapter, ValidationError
+from pydantic import ConfigDict, TypeAdapter, ValidationError
 
 from phylax.agent import files
 from phylax.agent.platform.reserve import Reserve
@@ -26,7 +26,7 @@ from phylax.core.protocol import Order
 from phylax.core.shop import ReadingIn
 from phylax.core.survey import Tally
 
-_ORDER: TypeAdapter[Any] = TypeAdapter(Order)
+_ORDER: TypeAdapter[Any] = TypeAdapter(Order, config=ConfigDict(defer_build=True))
 _SYNC_EVERY = 1.0
 """Seconds; so much may be missing from the sum after the power was cut."""
 _SAME_BOOT = 60.0

@@ -25,7 +25,6 @@ from phylax.agent.platform.reserve import FULL
 from phylax.agent.survey.item import Candidate, Measure, weigh
 from phylax.agent.survey.places import Place, deeper
 from phylax.agent.survey.trash import companion_of, thing_folder
-from phylax.agent.survey.web_stores import stores_in
 from phylax.core.catalogue import Category
 from phylax.core.retention import Reason, RuleInForce
 from phylax.core.survey.file_stat import FileStat
@@ -123,6 +122,8 @@ class ForGood:
             assert place.source is not None
             self._machine.let_go(place.source, candidate.path, breathe)
             return None
+        from phylax.agent.survey.web_stores import stores_in
+
         went = [
             store.forget(
                 candidate.path, last_used=candidate.aged_from, newest_ns=candidate.modified_ns

@@ -11,15 +11,12 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 
-from pydantic import TypeAdapter, ValidationError
-
 from phylax.agent import files
 from phylax.agent.outbox.merging import Single
 from phylax.agent.platform.reserve import Reserve
 from phylax.agent.platform.uptime import running
-from phylax.core.protocol import Message
+from phylax.core.protocol import Message, message_in
 
-_MESSAGE: TypeAdapter[Message] = TypeAdapter(Message)
 _NUMBER = re.compile(r"[0-9]{12}")
 _log = logging.getLogger("phylax.agent")
 
@@ -45,7 +42,7 @@ class Spool:
 
     def put(self, message: Message) -> None:
         """Keep a message until it is taken; when this returns, it is on the disk."""
-        text = _MESSAGE.dump_json(message)
+        text = message.model_dump_json().encode()
         path = self._folder / f"{self._next:012d}.json"
         self._reserve.lend(lambda: _write_whole(path, text))
         self._written[path.name] = running()
@@ -56,8 +53,8 @@ class Spool:
         this one does not know, is put aside and costs only itself."""
         for path in sorted(self._folder.glob("*.json")):
             try:
-                message = _MESSAGE.validate_json(path.read_bytes())
-            except (ValidationError, IsADirectoryError) as error:
+                message = message_in(path.read_bytes())
+            except (ValueError, IsADirectoryError) as error:
                 _log.error("%s is no message that can be sent, and is put aside: %s", path, error)
                 self.was_refused(path)
                 continue

@@ -222,6 +222,8 @@ class Agent:
         self._settings.tell()
         self._report()
         self._settings.reached()
+        if self._nursery is not None:
+            self._nursery.rest()
         wait = min(_LONGEST_POLL, max(0.0, self._next_reading - time.monotonic()))
         with self._interruptible():
             order = self._link.next_order(wait)

@@ -19,7 +19,6 @@ from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place, Territory, deeper
 from phylax.agent.survey.protection import ProtectionHere
 from phylax.agent.survey.trash import trashed
-from phylax.agent.survey.web_stores import stores_in
 from phylax.core.believed_time import Believed
 from phylax.core.catalogue import Category
 from phylax.core.retention import (
@@ -306,6 +305,9 @@ class Candidates:
             )
 
     def _sites(self, place: Place, complain: Complaint) -> Iterator[Candidate]:
+        # SQLite is loaded by who needs it
+        from phylax.agent.survey.web_stores import stores_in
+
         for store in stores_in(place, self.kind.shape):
             try:
                 sites = list(store.sites())

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Annotated, Any, Literal
 
-from pydantic import Field, TypeAdapter
+from pydantic import ConfigDict, Field, TypeAdapter
 
 from phylax.agent.machines.linux.people import Person
 from phylax.agent.machines.linux.startup.of_person import MOST as MOST_STARTERS
@@ -164,7 +164,8 @@ Job = Annotated[
     | ValueJob | PieceJob,
     Field(discriminator="kind"),
 ]  # fmt: skip
-JOB: TypeAdapter[Job] = TypeAdapter(Job)
+_LATER = ConfigDict(defer_build=True)
+JOB: TypeAdapter[Job] = TypeAdapter(Job, config=_LATER)
 
 
 class Answer(Value):
@@ -350,6 +351,6 @@ FromWorker = Annotated[
     | PiecesTold | StateTold | Report | Failed,
     Field(discriminator="kind"),
 ]  # fmt: skip
-FROM_WORKER: TypeAdapter[FromWorker] = TypeAdapter(FromWorker)
+FROM_WORKER: TypeAdapter[FromWorker] = TypeAdapter(FromWorker, config=_LATER)
 Handler = Callable[[FromWorker], Answer | None]
 """Takes a worker's message; what it returns is the answer. May raise to end the work."""

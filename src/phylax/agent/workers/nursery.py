@@ -1,9 +1,9 @@
 """The nursery: a small process of root's that forks workers and holds nothing worth stealing.
 
-Run as `python -I -m phylax.agent.workers.nursery HANDLE` before the agent reads its key. On HANDLE
+Run as `python -I -m phylax.agent.workers.nursery HANDLE` while there is work. On HANDLE
 it takes one request a line (`{"do": "fork", "uid": 1000, "gid": 1000}` with the worker's end of a
-socket pair, `{"do": "end", "pid": 4711}`, `{"do": "ended", "pid": 4711}`) and answers each with a
-line. It ends when the agent does.
+socket pair, `{"do": "end", "pid": 4711}`, `{"do": "ended", "pid": 4711}`, `{"do": "version"}`) and
+answers each with a line. It ends when the agent does.
 
 Assumed: nothing of the person whose user a worker takes. They may stop, kill and limit it at any
 moment; they may not attach to it, since it is not dumpable and never exec'ed.
@@ -20,6 +20,8 @@ import signal
 import socket
 import sys
 from contextlib import suppress
+
+from phylax import __version__
 
 _PR_SET_PDEATHSIG, _PR_SET_DUMPABLE, _PR_SET_NO_NEW_PRIVS = 1, 4, 38
 _ROOM = 512 * 2**20
@@ -129,6 +131,8 @@ def main(handle: int) -> None:
                 # one of ours that was not waited for keeps its number: nobody else is hit
                 if int(request["pid"]) in _children:
                     os.kill(int(request["pid"]), signal.SIGKILL)
+            case "version":
+                answer = {"ok": True, "version": __version__}
             case "ended":
                 answer = {"ok": _has_ended(int(request["pid"]))}
         agent.sendall(json.dumps(answer).encode() + b"\n")

@@ -35,6 +35,7 @@ from phylax.core.holds import HeldItem, IfTaken, as_ranges
 from phylax.core.protocol import AgreedListing
 from phylax.core.retention import Reason
 from phylax.core.survey import Item, spell
+from phylax.core.values import build_all
 
 _FOLDERS = 10_000
 """In one message."""
@@ -46,9 +47,12 @@ def load_all() -> None:
     import encodings.idna
     import encodings.latin_1  # noqa: F401
 
-    import phylax.agent.machines.linux.values.persons  # noqa: F401
+    import phylax.agent.machines.linux.values.persons
+    import phylax.agent.survey.web_stores  # noqa: F401
     from phylax.core.retention.protection import ProtectEntry, ProtectKind
 
+    build_all()
+    jobs.JOB.rebuild()
     catalogue()
     ProtectEntry(kind=ProtectKind.PATTERN, what="*.tif")
 

@@ -14,6 +14,7 @@ import time
 
 from pydantic import ValidationError
 
+from phylax import __version__
 from phylax.agent.machines.linux.people import Person
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import SILENCE, BoundedReader, WorkerError
@@ -21,19 +22,42 @@ from phylax.agent.workers.channel import SILENCE, BoundedReader, WorkerError
 _TO_END = 5.0
 """Seconds within which a killed worker must be gone."""
 
+IDLE = 60.0
+"""Seconds without work after which the nursery ends."""
 LONGEST_WORK = 2 * 3600.0
 """Seconds that one piece of work for one person may take, however busy its worker says it is."""
 
 
 class Nursery:
-    """The small process that forks workers. To be started before the agent reads its key."""
+    """The small process that forks workers. It is there while there is work: started when the
+    first is asked for, ended when there was none for a while. It is executed anew each time, so
+    that it holds nothing of the agent's memory, the key included."""
 
     def __init__(self) -> None:
         self._stuck: dict[int, int] = {}
         """By user number: a worker that could not be killed."""
-        self._start()
+        self._process: subprocess.Popen[bytes] | None = None
+        self._end: socket.socket | None = None
+        self._used = time.monotonic()
 
     _closed = False
+
+    def _ready(self) -> socket.socket:
+        """The way to ask it. WorkerError where it is another version of the program."""
+        if self._closed:
+            raise WorkerError("the nursery has ended")
+        if self._process is not None and self._process.poll() is not None:
+            # it ended, whoever ended it: a new one, as clean as the first
+            self._let_end()
+        if self._end is None:
+            self._start()
+            answer = self._ask({"do": "version"})
+            if answer.get("version") != __version__:
+                self._let_end()
+                raise WorkerError("the program was upgraded: the agent has to be started again")
+        self._used = time.monotonic()
+        assert self._end is not None
+        return self._end
 
     def _start(self) -> None:
         ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
@@ -49,17 +73,35 @@ class Nursery:
     def close(self) -> None:
         """End the nursery, and with it all workers."""
         self._closed = True
-        self._end.close()
-        try:
-            self._process.wait(timeout=30)
-        except subprocess.TimeoutExpired:
-            self._process.kill()
+        self._let_end()
+
+    def rest(self, after: float = IDLE) -> None:
+        """End it where nothing was asked of it for so many seconds: an idle machine keeps its
+        memory. Not while a worker hangs that only it knows of."""
+        if self._end is None or time.monotonic() - self._used < after:
+            return
+        if all(self._has_ended(pid) for pid in self._stuck.values()):
+            self._let_end()
+
+    def _let_end(self) -> None:
+        if self._end is not None:
+            self._end.close()
+            self._end = None
+        if self._process is not None:
+            try:
+                self._process.wait(timeout=30)
+            except subprocess.TimeoutExpired:
+                self._process.kill()
+                self._process.wait()
+            self._process = None
 
     def _ask(self, request: dict[str, object], handle: int | None = None) -> dict[str, object]:
-        text = json.dumps(request).encode()
+        text, end = json.dumps(request).encode(), self._end
+        if end is None:
+            raise WorkerError("the nursery has ended")
         try:
-            socket.send_fds(self._end, [text], [] if handle is None else [handle])
-            answer = self._end.recv(4096)
+            socket.send_fds(end, [text], [] if handle is None else [handle])
+            answer = end.recv(4096)
         except OSError as error:
             raise WorkerError(f"the nursery has ended: {error.strerror}") from error
         if not answer:
@@ -80,14 +122,11 @@ class Nursery:
 
         WorkerError where it ends without one, or passes any bound.
         """
+        self._ready()
         if person.uid in self._stuck:
             if not self._has_ended(self._stuck[person.uid]):
                 raise WorkerError("an earlier worker of this person hangs and cannot be ended")
             del self._stuck[person.uid]
-        if self._process.poll() is not None and not self._closed:
-            # it ended, whoever ended it: a new one, as clean as the first
-            self._end.close()
-            self._start()
         ours, theirs = socket.socketpair()
         try:
             request = {"do": "fork", "uid": person.uid, "gid": person.gid}
@@ -100,6 +139,7 @@ class Nursery:
         finally:
             ours.close()
             self._end_worker(person.uid, pid)
+            self._used = time.monotonic()
 
     def _hear(
         self,
@@ -137,6 +177,7 @@ class Nursery:
 
     def is_ready(self) -> bool:
         """Waits until the nursery answers, which has then loaded all that a worker needs."""
+        self._ready()
         return self._has_ended(0)
 
     def _has_ended(self, pid: int) -> bool:

@@ -22,6 +22,7 @@ from phylax.core.protocol.messages import (
     SurveyMessage,
     SurveyPartMessage,
     UnheldMessage,
+    message_in,
 )
 from phylax.core.protocol.orders import (
     LEASE_SECONDS,
@@ -80,4 +81,5 @@ __all__ = [
     "SurveyOrder",
     "SurveyPartMessage",
     "UnheldMessage",
+    "message_in",
 ]

@@ -5,9 +5,10 @@ A message is taken in once; one that comes again, by its identifier, is passed o
 
 from __future__ import annotations
 
-from typing import Annotated, Literal, Self
+from typing import Annotated, Literal, Self, cast, get_args
 
 from pydantic import Field, model_validator
+from pydantic_core import from_json
 
 from phylax.core.actions.acted import MOST_PARTS, ActedPart
 from phylax.core.checks.findings import MOST_CHECKED, Checked
@@ -273,3 +274,20 @@ Message = Annotated[
     | ResultMessage,
     Field(discriminator="kind"),
 ]
+
+
+_BY_KIND: dict[str, type[Value]] = {
+    model.model_fields["kind"].default: model for model in get_args(get_args(Message)[0])
+}
+
+
+def message_in(text: bytes) -> Message:
+    """The message that a text in JSON is. ValueError where it is none.
+
+    By its kind alone, so that a program that sends few kinds never learns the others.
+    """
+    read = from_json(text)
+    model = _BY_KIND.get(str(read.get("kind"))) if isinstance(read, dict) else None
+    if model is None:
+        raise ValueError("of no kind of message that this version knows")
+    return cast("Message", model.model_validate_json(text))
