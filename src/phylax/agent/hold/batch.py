@@ -90,6 +90,12 @@ class Held(NamedTuple):
         """Below the place."""
         return "/".join((*self.folders[self.below :], self.name))
 
+    def moved(self, folder: str, to: str) -> Held:
+        """The same with its way as it is since one of the folders on it was moved or renamed."""
+        if self.root != folder and not self.root.startswith(folder + "/"):
+            return self
+        return self._replace(root=to + self.root[len(folder) :])
+
 
 class Batch:
     """What one run holds of one category on one volume."""

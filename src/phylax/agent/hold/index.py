@@ -38,6 +38,7 @@ class HeldFor(Demand):
     yields_below: int = 0
     aside: bool = False
     told: bool = False
+    sealed: bool = Field(False, description="Its person has gone: nobody but root reaches it")
     count: int = Field(0, description="Things, as the person's worker said")
     size: int = Field(0, description="The same in bytes")
 
@@ -98,7 +99,7 @@ def make_persons_folder(top: str, uid: int, gid: int, own_name: str = "") -> str
             raise PermissionError(errno.EPERM, "the top of the volume is somebody else's", top)
         name, hold = _roots(handle, own_name)
         try:
-            os.close(_own(str(uid), hold, 0o700, uid, gid))
+            os.close(own_folder(str(uid), hold, 0o700, uid, gid))
         finally:
             os.close(hold)
     finally:
@@ -109,7 +110,7 @@ def make_persons_folder(top: str, uid: int, gid: int, own_name: str = "") -> str
 def _roots(top: int, own_name: str) -> tuple[str, int]:
     """The name of root's hold folder at the top of a volume, and a handle on it."""
     try:
-        return HOLD, _own(HOLD, top, 0o711, 0, 0)
+        return HOLD, own_folder(HOLD, top, 0o711, 0, 0)
     except (PermissionError, NotADirectoryError, FileExistsError):
         if not own_name:
             raise
@@ -117,10 +118,10 @@ def _roots(top: int, own_name: str) -> tuple[str, int]:
         # a link in its stead
         if error.errno != errno.ELOOP or not own_name:
             raise
-    return own_name, _own(own_name, top, 0o711, 0, 0)
+    return own_name, own_folder(own_name, top, 0o711, 0, 0)
 
 
-def _own(name: str, parent: int, mode: int, uid: int, gid: int) -> int:
+def own_folder(name: str, parent: int, mode: int, uid: int, gid: int) -> int:
     """A handle on a folder of somebody's, made where there is none."""
     made = False
     try:

@@ -89,6 +89,9 @@ class HeldJob(Value):
     before: dict[str, tuple[tuple[int, int], ...]] = Field(
         {}, description="By batch: what was held when the work began"
     )
+    moved_homes: dict[str, str] = Field(
+        {}, description="By batch: the person's home when it was held, where it is another now"
+    )
 
 
 class PresentJob(Value):

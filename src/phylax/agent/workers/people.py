@@ -32,6 +32,7 @@ from phylax.agent.survey.task import Stopped, Watcher
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
 from phylax.agent.workers.crew import Crew, Party
+from phylax.agent.workers.former import Former, owns_home
 from phylax.agent.workers.line import received
 from phylax.agent.workers.peoples_settings import PeoplesSettings
 from phylax.agent.workers.somebody import Somebody, watched
@@ -77,6 +78,7 @@ class CrewWithWorkers(Crew):
         self.index = index
         self._rules = rules
         self._own = tuple(own)
+        self._former = Former(index)
         self._settings = PeoplesSettings(machine, nursery)
         self.tuned = self._settings
 
@@ -125,6 +127,7 @@ class CrewWithWorkers(Crew):
             mount = mount_over(os.path.normpath(received(asked.place)))
             if not mount.answers:
                 raise PermissionError(errno.EPERM, "nothing is held on a volume of this kind")
+            self._former.look(person.uid)
             folder = self._folder_for(person, mount)
             name = self.hold.name_of(
                 task.run_id, f"{journal.identity} {person.uid}", asked.category, mount.path,
@@ -231,11 +234,30 @@ class CrewWithWorkers(Crew):
         did: dict[str, Any],
     ) -> None:
         """Somebody's part of an order about held things. WorkerError where their worker fails."""
+        self._former.look(uid)
         person = self.person(uid)
         assert person is not None
         entries = {e.batch: e for e in self.index.entries() if e.uid == uid}
-        self._leave_unconnected([entries[p.batch] for p in picks], did)
-        picks = [pick for pick in picks if self._is_connected(entries[pick.batch])]
+        ordered = [entries[pick.batch] for pick in picks]
+        self._leave(
+            [entry for entry in ordered if not self._is_connected(entry)],
+            Reason.AWAY,
+            "it stays held until the volume is connected again",
+            did,
+        )
+        sealed = [entry for entry in ordered if self._is_connected(entry) and entry.sealed]
+        if order.kind == "let go":
+            sealed = [entry for entry in sealed if not self._let_sealed_go(entry, spool, did)]
+        self._leave(
+            sealed,
+            Reason.FOREIGN,
+            "the account it was held for has gone, or its user number is another's now",
+            did,
+        )
+        picks = [
+            pick for pick in picks
+            if self._is_connected(entries[pick.batch]) and not entries[pick.batch].sealed
+        ]  # fmt: skip
         if not picks:
             return
         folders = tuple(dict.fromkeys(entries[pick.batch].folder for pick in picks))
@@ -275,6 +297,11 @@ class CrewWithWorkers(Crew):
             picks=tuple(picks),
             if_taken=order.if_taken,
             before={batch: tuple(ranges) for batch, ranges in journal.present.items()},
+            moved_homes={
+                batch: entry.home
+                for batch, entry in entries.items()
+                if entry.home != person.home and not owns_home(entry.home, uid)
+            },
         )
         report = self.nursery.work(person, job, handle)
         field = "put_back" if order.kind == "put back" else "removed"
@@ -295,19 +322,45 @@ class CrewWithWorkers(Crew):
         except OSError:
             return False
 
-    def _leave_unconnected(self, entries: Sequence[HeldFor], did: dict[str, Any]) -> None:
-        """What lies on a volume that is not connected stays held, and is said."""
+    def _let_sealed_go(self, entry: HeldFor, spool: Spool, did: dict[str, Any]) -> bool:
+        """Let a sealed batch go, before its time; whether nothing of it is left."""
+        if not self._former.let_go(entry):
+            return False
+        self._forget(entry, spool, datetime.now(UTC))
+        outcomes = {outcome.category: outcome for outcome in did["outcomes"]}
+        removed = Tally(count=entry.count, size=entry.size)
+        outcome = CategoryOutcome(category=entry.category, removed=removed)
+        outcomes[entry.category] = together(outcomes.get(entry.category), outcome)
+        did["outcomes"] = tuple(outcomes.values())
+        return True
+
+    def _forget(self, entry: HeldFor, spool: Spool, now: datetime) -> None:
+        """Nothing is left of a batch."""
+        spool.put(
+            UnheldMessage(
+                id=f"gone-{entry.batch}-{int(entry.held_at.timestamp())}",
+                batch=entry.batch,
+                fate="gone",
+                at=now,
+                # what was put back is known to be; this is of all others
+                numbers=((1, _LAST_NUMBER),),
+            )
+        )
+        self.index.remove(entry.batch)
+
+    def _leave(
+        self, entries: Sequence[HeldFor], reason: Reason, detail: str, did: dict[str, Any]
+    ) -> None:
+        """What cannot be asked about stays held, and is said."""
         outcomes = {outcome.category: outcome for outcome in did["outcomes"]}
         for entry in entries:
-            if self._is_connected(entry):
-                continue
             key = entry.category
-            stay = Stay(reason=Reason.AWAY, count=entry.count, size=entry.size)
+            stay = Stay(reason=reason, count=entry.count, size=entry.size)
             left = CategoryOutcome(category=key, left=(stay,))
             outcomes[key] = together(outcomes.get(key), left)
             item = LeftItem(
                 category=key, place=entry.mount, path="", size=entry.size,
-                reason=Reason.AWAY, detail="it stays held until the volume is connected again",
+                reason=reason, detail=detail,
             )  # fmt: skip
             did["left"] = (*did["left"], item)[:NAMED]
         did["outcomes"] = tuple(outcomes.values())
@@ -330,40 +383,44 @@ class CrewWithWorkers(Crew):
 
     def end_what_is_due(self, spool: Spool, now: datetime, check: Callable[[], None]) -> None:
         super().end_what_is_due(spool, now, check)
+        self._former.look()
         for entry in list(self.index.entries()):
             check()
             short = entry.yields_below and self.hold.is_short(entry.mount, entry.yields_below)
             if entry.aside or not (entry.until_at <= now or short):
                 continue
-            if not self._is_connected(entry):
+            if not self._is_connected(entry) or not (entry.sealed or self._may_go_back(entry)):
                 continue
-            person = self.person(entry.uid)
-            assert person is not None
-            job = jobs.HeldJob(
-                kind="let go",
-                around=self.around(person),
-                folders=(entry.folder,),
-                picks=(BatchPick(batch=entry.batch),),
-            )
-            try:
-                report = self.nursery.work(person, job, lambda message: jobs.Answer())
-            except WorkerError as error:
-                _log.error("what is held for %s cannot be let go: %s", person.name, error)
+            if not (self._former.let_go(entry) if entry.sealed else self._let_go(entry)):
+                _log.error("held things of %s in %s cannot be let go", entry.person, entry.batch)
                 continue
-            if any(outcome.left for outcome in report.outcomes):
-                _log.error("held things of %s in %s cannot be let go", person.name, entry.batch)
-                continue
-            spool.put(
-                UnheldMessage(
-                    id=f"gone-{entry.batch}-{int(entry.held_at.timestamp())}",
-                    batch=entry.batch,
-                    fate="gone",
-                    at=now,
-                    # what was put back is known to be; this is of all others
-                    numbers=((1, _LAST_NUMBER),),
-                )
-            )
-            self.index.remove(entry.batch)
+            self._forget(entry, spool, now)
+
+    def _may_go_back(self, entry: HeldFor) -> bool:
+        """Whether its person's home is there, so that somebody could have asked for it. A home that
+        is away, or not unlocked, is no reason for things to go unseen."""
+        person = self.person(entry.uid)
+        homes = {entry.home, person.home if person else entry.home}
+        return entry.home == f"/nonexistent/{entry.uid}" or any(
+            owns_home(home, entry.uid) for home in homes
+        )
+
+    def _let_go(self, entry: HeldFor) -> bool:
+        """Let a batch go by its person's worker; whether nothing of it is left."""
+        person = self.person(entry.uid)
+        assert person is not None
+        job = jobs.HeldJob(
+            kind="let go",
+            around=self.around(person),
+            folders=(entry.folder,),
+            picks=(BatchPick(batch=entry.batch),),
+        )
+        try:
+            report = self.nursery.work(person, job, lambda message: jobs.Answer())
+        except WorkerError as error:
+            _log.error("what is held for %s: %s", person.name, error)
+            return False
+        return not any(outcome.left for outcome in report.outcomes)
 
     def holds_something(self) -> bool:
         return super().holds_something() or any(True for _ in self.index.entries())
@@ -372,7 +429,7 @@ class CrewWithWorkers(Crew):
         """Say what lies in batches that were not told yet, as their person's worker sees it, page
         by page."""
         for entry in list(self.index.entries()):
-            if entry.told or entry.aside or not self._is_connected(entry):
+            if entry.told or entry.aside or entry.sealed or not self._is_connected(entry):
                 continue
             person = self.person(entry.uid)
             assert person is not None
@@ -427,7 +484,8 @@ class CrewWithWorkers(Crew):
         gone. None: it cannot be said, for their worker does not answer."""
         entries = [
             entry for entry in self.index.entries()
-            if entry.uid == person.uid and entry.is_open and self._is_connected(entry)
+            if entry.uid == person.uid and entry.is_open and not entry.sealed
+            and self._is_connected(entry)
         ]  # fmt: skip
         if not entries and about is None:
             return ()
@@ -453,6 +511,7 @@ class CrewWithWorkers(Crew):
 
     def recover(self) -> None:
         super().recover()
+        self._former.look()
         for uid in {entry.uid for entry in self.index.entries() if entry.is_open}:
             if (person := self.person(uid)) is not None:
                 self.recover_for(person)

@@ -273,6 +273,8 @@ class _Desk:
         leave = partial(outcomes.leave, key, entry.place, entry.path, entry.size)
         try:
             if job.kind == "put back":
+                if home := job.moved_homes.get(batch.name):
+                    entry = entry.moved(home, job.around.person.home)
                 batch.put_back(entry, beside=job.if_taken is IfTaken.BESIDE)
             else:
                 whys: list[str] = []
