@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import stat
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
@@ -25,6 +26,7 @@ from phylax.core.protocol import (
     SurveyOrder,
 )
 from phylax.core.retention import Reason, RuleInForce
+from phylax.core.retention.rules import LONGEST_HOLD
 
 HELD = {"user-temp": RuleInForce(off=False, keep_for=timedelta(0), hold_for=timedelta(days=3))}
 SHARED = "size=64m,mode=1777"
@@ -235,3 +237,72 @@ def test_in_the_shops_own_folders_everybodys_things_are_their_workers(
         assert left_by(result) == {}
         whose = {Path(entry.folder).stat().st_uid: entry.count for entry in desk.index.entries()}
         assert whose == {ANNA: 1, 3999: 1}, "what is a person's is held by nobody else"
+
+
+# --- an agent whose own folder was set back -----------------------------------------------------
+
+
+def set_back(desk: PeopleDesk) -> None:
+    """The agent's list is as it was before anything was held."""
+    shutil.rmtree(desk.own / "held-index")
+
+
+def test_what_is_held_and_not_known_of_any_more_is_taken_up_again(desk: PeopleDesk) -> None:
+    home = of(desk, "anna", ANNA)
+    desk.clean(HELD)
+    (before,) = desk.index.entries()
+    set_back(desk)
+    desk.take_up()
+    (entry,) = desk.index.entries()
+    assert entry == before.model_copy(update={"told": False})
+    (told,) = desk.tell_held()
+    assert {item.path for item in told.items} == {"0", "1"}
+    held(desk, "put back")
+    assert (home / ".tmp/0").exists()
+
+
+def test_it_ends_with_its_time_then_as_well(desk: PeopleDesk) -> None:
+    of(desk, "anna", ANNA)
+    desk.clean(HELD)
+    set_back(desk)
+    desk.take_up()
+    desk.expire(days=4)
+    assert not list((desk.volume / HOLD).rglob("things/*/*"))
+
+
+def test_what_was_aside_and_is_not_known_of_goes_back(
+    desk: PeopleDesk, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    home = of(desk, "anna", ANNA)
+    desk.clean(HELD)
+    (entry,) = desk.index.entries()
+    manifest = Path(entry.folder, entry.batch, "manifest.jsonl")
+    manifest.write_text(manifest.read_text().replace('"aside":false', '"aside":true'))
+    set_back(desk)
+    desk.take_up()
+    assert (home / ".tmp/0").exists() and list(desk.index.entries()) == []
+
+
+@pytest.mark.parametrize("forged", ["another agent's", "no such category", "for ever"])
+def test_what_a_person_wrote_there_is_bounded(desk: PeopleDesk, forged: str) -> None:
+    of(desk, "anna", ANNA)
+    desk.clean(HELD)
+    (before,) = desk.index.entries()
+    folder = Path(before.folder, before.batch)
+    lines = (folder / "manifest.jsonl").read_text().splitlines()
+    head = json.loads(lines[0])
+    match forged:
+        case "another agent's":
+            head["agent"] = "f" * 32
+        case "no such category":
+            folder = folder.rename(folder.with_name(before.batch.replace("user-temp", "x")))
+        case "for ever":
+            head["until_at"] = "9998-01-01T00:00:00Z"
+    (folder / "manifest.jsonl").write_text("\n".join([json.dumps(head), *lines[1:]]) + "\n")
+    set_back(desk)
+    desk.take_up()
+    entries = list(desk.index.entries())
+    if forged == "for ever":
+        assert entries[0].until_at <= datetime.now(UTC) + LONGEST_HOLD
+    else:
+        assert entries == []

@@ -62,6 +62,7 @@ class BatchHead(Demand):
     until_at: Moment
     yields_below: int = Field(0, description="Per cent free, below which it goes before its time")
     agent: str = Field("", description="Which agent holds it: two may share a volume")
+    person: str = Field("", description="For whom, where it is not the system's own")
     run: str = Field("", description="Random, the run's own whatever number it was given")
     aside: bool = Field(
         False,

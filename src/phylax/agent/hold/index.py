@@ -9,8 +9,10 @@ from __future__ import annotations
 import errno
 import os
 import stat
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from contextlib import suppress
 from pathlib import Path
+from typing import NamedTuple
 
 from pydantic import Field, ValidationError
 
@@ -84,6 +86,30 @@ class HoldIndex:
     def held_on(self, mount: str) -> int:
         """Bytes held for people on a volume, as their workers said."""
         return sum(entry.size for entry in self.entries() if entry.mount == mount)
+
+
+class PersonsFolder(NamedTuple):
+    """A person's own hold folder in one of root's."""
+
+    path: str
+    owner: tuple[int, int]
+    """User and group number."""
+
+
+def persons_folders(roots: Iterable[str]) -> Iterator[PersonsFolder]:
+    """People's hold folders in those of root's that are there."""
+    for root in roots:
+        try:
+            of = os.lstat(root)
+            names = os.listdir(root) if of.st_uid == 0 and stat.S_ISDIR(of.st_mode) else []
+        except OSError:
+            continue
+        for name in names:
+            path = os.path.join(root, name)
+            with suppress(OSError):
+                of = os.lstat(path)
+                if name == str(of.st_uid) and of.st_uid and stat.S_ISDIR(of.st_mode):
+                    yield PersonsFolder(path, (of.st_uid, of.st_gid or of.st_uid))
 
 
 def make_persons_folder(top: str, uid: int, gid: int, own_name: str = "") -> str:

@@ -46,6 +46,7 @@ class Surroundings(Value):
     own: tuple[str, ...] = Field((), description="The agent's own folders, never entered")
     silence: float = 60.0
     root: str = Field("/", description="Where the system's folders begin")
+    agent: str = Field("", description="What tells this agent's batches from another's")
 
 
 class LookJob(Value):
@@ -123,6 +124,15 @@ class RecoverJob(Value):
     about: dict[str, Any] | None = None
 
 
+class FindJob(Value):
+    """Say which of the agent's batches lie in the person's hold folders: it may not know of all,
+    where its own folder was set back."""
+
+    kind: Literal["find"] = "find"
+    around: Surroundings
+    folders: tuple[str, ...]
+
+
 class SettingsJob(Value):
     """Say what starts programs for the person, what settings of theirs are, or what was added to
     their browsers."""
@@ -163,8 +173,8 @@ class PieceJob(Value):
 
 
 Job = Annotated[
-    LookJob | CleanJob | HeldJob | PresentJob | TellJob | RecoverJob | SettingsJob | SwitchJob
-    | ValueJob | PieceJob,
+    LookJob | CleanJob | HeldJob | PresentJob | TellJob | RecoverJob | FindJob | SettingsJob
+    | SwitchJob | ValueJob | PieceJob,
     Field(discriminator="kind"),
 ]  # fmt: skip
 _LATER = ConfigDict(defer_build=True)
@@ -321,6 +331,20 @@ class StateTold(Demand):
     state: State
 
 
+class BatchThere(Demand):
+    """A batch of the agent's that lies in the person's hold folder, as its own head has it."""
+
+    kind: Literal["batch there"] = "batch there"
+    folder: Text
+    batch: BatchName
+    person: Annotated[str, Field(max_length=200)]
+    run: Annotated[str, Field(max_length=200)]
+    held_at: Moment
+    until_at: Moment
+    yields_below: int = Field(0, ge=0, le=100)
+    aside: bool = False
+
+
 class Report(Demand):
     """What became of everything in one pass, or of one order about held things."""
 
@@ -351,7 +375,7 @@ class Failed(Demand):
 FromWorker = Annotated[
     Watched | InUseAsked | Listed | Lines | Folders | About | Went | BatchAsked | RoomAsked
     | HeldTold | UnheldTold | PresentTold | StartersTold | ValuesTold | FindingsTold
-    | PiecesTold | StateTold | Report | Failed,
+    | PiecesTold | StateTold | BatchThere | Report | Failed,
     Field(discriminator="kind"),
 ]  # fmt: skip
 FROM_WORKER: TypeAdapter[FromWorker] = TypeAdapter(FromWorker, config=_LATER)

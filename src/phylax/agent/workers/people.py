@@ -21,7 +21,7 @@ from phylax.agent.account.run_journal import RunJournal, gone_of
 from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.config.guard import Guard, GuardRules
 from phylax.agent.hold.hold import Hold
-from phylax.agent.hold.index import HeldFor, HoldIndex, make_persons_folder
+from phylax.agent.hold.index import HeldFor, HoldIndex, make_persons_folder, persons_folders
 from phylax.agent.machines import HOLD
 from phylax.agent.machines.linux.mounts import Mount, mount_over
 from phylax.agent.machines.linux.people import Person
@@ -37,7 +37,7 @@ from phylax.agent.workers.line import received
 from phylax.agent.workers.peoples_settings import PeoplesSettings
 from phylax.agent.workers.somebody import Somebody, watched
 from phylax.agent.workers.supervisor import Nursery
-from phylax.core.catalogue import category
+from phylax.core.catalogue import catalogue, category
 from phylax.core.checks.findings import Checked
 from phylax.core.holds import BatchPick, HeldItem
 from phylax.core.inventory import Inventory
@@ -49,11 +49,14 @@ from phylax.core.protocol import (
     UnheldMessage,
 )
 from phylax.core.retention import Reason
+from phylax.core.retention.rules import LONGEST_HOLD
 from phylax.core.survey import Stay, Tally
 
 _PAIR = struct.Struct("<QQ")
 _PAGE = 500
 _LAST_NUMBER = 2**50
+_MOST_ADOPTED = 1000
+"""Batches of one person that are taken up again at once."""
 _log = logging.getLogger("phylax.agent")
 
 
@@ -99,6 +102,7 @@ class CrewWithWorkers(Crew):
             allow_folders=self._rules.allow_folders,
             shared=tuple(self._linux.shared()),
             own=self._own,
+            agent=self.hold.agent,
         )
 
     def in_use_for(self, person: Person) -> jobs.Answer:
@@ -509,8 +513,64 @@ class CrewWithWorkers(Crew):
                 self.index.remove(entry.batch)
         return report.gone
 
+    def _adopt(self) -> None:
+        """Know again of batches that lie in people's hold folders and not in the agent's list: its
+        own folder was set back to an older copy. When they end is taken from their heads, which
+        their person could change, and is bounded."""
+        known = {entry.batch for entry in self.index.entries()}
+        for folder in persons_folders(self.hold.possible()):
+            uid, gid = folder.owner
+            person = self.person(uid) or Person(
+                name=str(uid), uid=uid, gid=gid, home=f"/nonexistent/{uid}"
+            )
+            there: list[jobs.BatchThere] = []
+
+            def handle(
+                message: jobs.FromWorker, there: list[jobs.BatchThere] = there
+            ) -> jobs.Answer | None:
+                if not isinstance(message, jobs.BatchThere) or len(there) == _MOST_ADOPTED:
+                    raise WorkerError(f"it said {message.kind!r} when asked what lies there")
+                there.append(message)
+                return None
+
+            job = jobs.FindJob(around=self.around(person), folders=(folder.path,))
+            try:
+                self.nursery.work(person, job, handle)
+            except WorkerError as error:
+                _log.error("what is held for %s is not known: %s", person.name, error)
+            for batch in there:
+                if batch.batch not in known and batch.folder == folder.path:
+                    self._adopt_one(person, batch)
+
+    def _adopt_one(self, person: Person, batch: jobs.BatchThere) -> None:
+        run_id, key, _ = batch.batch.split(".")
+        if key not in catalogue():
+            return
+        now = datetime.now(UTC)
+        mount = self.machine.mount_at(mount_over(batch.folder).path)
+        self.index.put(
+            HeldFor(
+                batch=batch.batch,
+                uid=person.uid,
+                gid=person.gid,
+                person=batch.person or person.name,
+                home=person.home,
+                folder=batch.folder,
+                run_id=int(run_id),
+                run=batch.run,
+                category=key,
+                mount=mount,
+                held_at=min(batch.held_at, now),
+                until_at=min(batch.until_at, now + LONGEST_HOLD),
+                yields_below=batch.yields_below,
+                aside=batch.aside,
+            )
+        )
+        _log.warning("held for %s and not known of: %s", person.name, batch.batch)
+
     def recover(self) -> None:
         super().recover()
+        self._adopt()
         self._former.look()
         for uid in {entry.uid for entry in self.index.entries() if entry.is_open}:
             if (person := self.person(uid)) is not None:

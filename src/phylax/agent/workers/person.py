@@ -6,6 +6,7 @@ of what is open lead back to the agent.
 
 from __future__ import annotations
 
+import os
 import socket
 from collections.abc import Sequence
 from contextlib import closing, suppress
@@ -77,6 +78,8 @@ def work(end: socket.socket) -> None:
             desk.tell(job)
         case jobs.RecoverJob():
             desk.recover(job)
+        case jobs.FindJob():
+            desk.find(job)
         case _:
             PersonsSettings(desk.machine, desk.agent).work(job)
 
@@ -86,6 +89,7 @@ class _Desk:
 
     def __init__(self, end: socket.socket, around: jobs.Surroundings) -> None:
         person = around.person
+        self._around = around
         self.agent = AgentLine(end)
         self.machine = LinuxPerson(
             person.name,
@@ -142,7 +146,7 @@ class _Desk:
         self.agent.say(jobs.Report(there=tuple(there), stopped=stopped))
 
     def clean(self, job: jobs.CleanJob) -> None:
-        hold = PersonsHold(self.machine, self.agent)
+        hold = PersonsHold(self.machine, self.agent, self._around)
         journal: Any = WorkersJournal(self.agent, job.identity)
         task = CleaningPass(
             run_id=job.run_id,
@@ -210,13 +214,13 @@ class _Desk:
             )
 
     def tell(self, job: jobs.TellJob) -> None:
-        hold = PersonsHold(self.machine, self.agent, job.folders, job.batches)
+        hold = PersonsHold(self.machine, self.agent, self._around, job.folders, job.batches)
         for batch in hold.batches():
             self._tell_held(batch)
         self.agent.say(jobs.Report())
 
     def held(self, job: jobs.HeldJob) -> None:
-        hold = PersonsHold(self.machine, self.agent, job.folders)
+        hold = PersonsHold(self.machine, self.agent, self._around, job.folders)
         outcomes = Outcomes()
         stopped = False
         try:
@@ -246,7 +250,7 @@ class _Desk:
         )
 
     def present(self, job: jobs.PresentJob) -> None:
-        hold = PersonsHold(self.machine, self.agent, job.folders)
+        hold = PersonsHold(self.machine, self.agent, self._around, job.folders)
         for pick in job.picks:
             with suppress(OSError, ValueError), closing(hold.batch(pick.batch)) as batch:
                 held = (n.number for n in batch.announced(pick.numbers) if batch.is_held(n.number))
@@ -290,8 +294,21 @@ class _Desk:
             leave(reason, detail)
         self.agent.watch(key, 1, entry.size)
 
+    def find(self, job: jobs.FindJob) -> None:
+        hold = PersonsHold(self.machine, self.agent, self._around, job.folders)
+        for batch in hold.own_batches():
+            head = batch.head
+            self.agent.say(
+                jobs.BatchThere(
+                    folder=os.path.dirname(batch.path), batch=batch.name, person=head.person,
+                    run=head.run, held_at=head.held_at, until_at=head.until_at,
+                    yields_below=head.yields_below, aside=head.aside,
+                )
+            )  # fmt: skip
+        self.agent.say(jobs.Report())
+
     def recover(self, job: jobs.RecoverJob) -> None:
-        hold = PersonsHold(self.machine, self.agent, job.folders, job.batches)
+        hold = PersonsHold(self.machine, self.agent, self._around, job.folders, job.batches)
         hold.recover()
         gone: tuple[int, ...] = ()
         if job.about is not None:

@@ -24,10 +24,13 @@ class PersonsHold(Hold):
         self,
         machine: LinuxPerson,
         agent: AgentLine,
+        around: jobs.Surroundings,
         folders: Sequence[str] = (),
         names: Iterable[str] = (),
     ) -> None:
         super().__init__(machine, "/nonexistent")
+        self.agent = around.agent
+        self._person = around.person.name
         self._link = agent
         self._folders = list(folders)
         self.names = set(names)
@@ -40,6 +43,10 @@ class PersonsHold(Hold):
         for batch in super().batches():
             if batch.name in self.names:
                 yield batch
+
+    def own_batches(self) -> Iterator[Batch]:
+        """All of this agent's, also what it does not know of."""
+        return (batch for batch in super().batches() if self.agent and batch.head.agent)
 
     def folders(self) -> list[str]:
         return [folder for folder in self._folders if os.path.isdir(folder)]
@@ -64,7 +71,8 @@ class PersonsHold(Hold):
             self._folders.append(answer.folder)
         self.names.add(answer.name)
         _make_own(answer.folder)
-        batch = Batch.make(answer.folder, answer.name, head)
+        own = head.model_copy(update={"agent": self.agent, "person": self._person})
+        batch = Batch.make(answer.folder, answer.name, own)
         if not head.aside:
             # of a run that was cut off it may hold something already
             before = Tally() if batch.is_empty else batch.tally()
