@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import errno
 import logging
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from typing import Any, Protocol
 
 from phylax.agent.account.outcomes import Outcomes
@@ -22,8 +22,10 @@ from phylax.agent.survey.task import LookListener, LookTask, Stopped, Watcher
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
 from phylax.agent.workers.crew import PassReport
+from phylax.agent.workers.held_for_people import HeldForPeople
 from phylax.agent.workers.line import received
 from phylax.agent.workers.supervisor import Nursery
+from phylax.agent.workers.watching import watched
 from phylax.core.catalogue import category
 from phylax.core.retention import ProtectEntry, ProtectKind
 from phylax.core.survey import AgeDay, Stay, SurveyLine, Tally, Unread
@@ -39,27 +41,11 @@ class ForPeople(Protocol):
     machine: MachineKind
     nursery: Nursery
     arrivals: KeptArrivals
+    held_for: HeldForPeople
 
     def around(self, person: Person) -> jobs.Surroundings: ...
 
     def in_use_for(self, person: Person) -> jobs.Answer: ...
-
-    def room_at(self, place: str) -> int: ...
-
-    def begin_batch(
-        self,
-        person: Person,
-        asked: jobs.BatchAsked,
-        task: CleaningPass,
-        journal: RunJournal,
-        open_batches: dict[str, HeldFor],
-    ) -> jobs.Answer: ...
-
-    def end_pass(
-        self, batches: dict[str, HeldFor], held: Mapping[str, tuple[int, int]]
-    ) -> None: ...
-
-    def settle(self, person: Person, journal: RunJournal, about: dict[str, Any] | None) -> None: ...
 
 
 class Somebody:
@@ -191,9 +177,11 @@ class Somebody:
                     about.clear()
                     return None
                 case jobs.BatchAsked():
-                    return crew.begin_batch(self._person, message, task, journal, open_batches)
+                    return crew.held_for.begin_batch(
+                        self._person, message, task, journal, open_batches
+                    )
                 case jobs.RoomAsked():
-                    return jobs.Answer(code=crew.room_at(received(message.place)))
+                    return jobs.Answer(code=crew.held_for.room_at(received(message.place)))
             raise WorkerError(f"it said {message.kind!r} in a cleaning")
 
         listings = tuple(
@@ -222,7 +210,7 @@ class Somebody:
             report.problems.append(f"the places of {self.name} were not gone through: {error}")
             # whatever it was about to do may have been done
             last = about[0].model_dump(mode="json", exclude={"kind"}) if about else None
-            crew.settle(self._person, journal, last)
+            crew.held_for.settle(self._person, journal, last)
             report.stopped = stop[0] if stop else None
             return report
         for outcome in ended.outcomes:
@@ -232,7 +220,7 @@ class Somebody:
         report.again = {agreed.category: list(agreed.items) for agreed in ended.again}
         report.refused = {key: size for key, size in ended.refused.items() if key in keys}
         report.problems = list(ended.problems)
-        crew.end_pass(open_batches, ended.held)
+        crew.held_for.end_pass(open_batches, ended.held)
         if stop:
             report.stopped = stop[0]
         return report
@@ -241,15 +229,6 @@ class Somebody:
 def _is_for_people(key: str) -> bool:
     """Whether a category can lie in somebody's places at all."""
     return category(key).shape != "things"
-
-
-def watched(message: jobs.Watched, watch: Watcher, stop: list[Stopped]) -> jobs.Answer:
-    try:
-        if not stop:
-            watch(message.category, message.items, message.size)
-    except Stopped as stopped:
-        stop.append(stopped)
-    return jobs.Answer(go_on=not stop)
 
 
 def _is_plausible(line: SurveyLine, protect: Sequence[ProtectEntry]) -> bool:
