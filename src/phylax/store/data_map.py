@@ -165,7 +165,7 @@ TABLES: dict[str, Table] = {
                        code="verdict outlook"),
     "outlooks_due": _table("Volumes of which it is to be said anew.", _VOLUME, _GONE),
     # looking and deciding
-    "surveys": _table("Surveys.", "machine", _GONE, code="look", client="lines"),
+    "surveys": _table("Surveys.", "machine", _GONE, code="look", client="lines conditions"),
     "survey_items": _table("Files that a survey lists.", _SURVEY, _GONE, code="category",
                            client="item"),
     "survey_parts": _table("A survey by category and volume.", _SURVEY, _GONE, code="category",

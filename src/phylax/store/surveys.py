@@ -18,6 +18,7 @@ from phylax.core.survey import (
     SurveyLine,
     Tally,
 )
+from phylax.core.survey.conditions import Conditions
 from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
@@ -42,13 +43,27 @@ def lines_as_json(lines: tuple[SurveyLine, ...]) -> str:
     return _LINES.dump_json(lines).decode()
 
 
-def finish(conn: Connection, survey_id: int, lines_json: str, *, started: int, ended: int) -> None:
+def finish(
+    conn: Connection,
+    survey_id: int,
+    lines_json: str,
+    conditions: Conditions | None,
+    *,
+    started: int,
+    ended: int,
+) -> None:
     """The survey is whole."""
     conn.execute("DELETE FROM survey_parts WHERE survey_id = ?", (survey_id,))
     conn.execute(
-        "UPDATE surveys SET lines = ?, started_at = ?, ended_at = ? WHERE id = ?",
-        (lines_json, started, ended, survey_id),
+        "UPDATE surveys SET lines = ?, conditions = ?, started_at = ?, ended_at = ? WHERE id = ?",
+        (lines_json, conditions and conditions.model_dump_json(), started, ended, survey_id),
     )
+
+
+def conditions(conn: Connection, survey_id: int) -> Conditions | None:
+    """Under what a machine was looked at; None where that was not told."""
+    row = conn.execute("SELECT conditions FROM surveys WHERE id = ?", (survey_id,)).fetchone()
+    return Conditions.model_validate_json(row[0]) if row and row[0] else None
 
 
 def add_part(conn: Connection, survey_id: int, lines: tuple[SurveyLine, ...]) -> None:

@@ -13,6 +13,7 @@ import sys
 import tomllib
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
+from hashlib import blake2b
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -52,6 +53,9 @@ class GuardRules(Demand):
     hold_at_most_percent: int = Field(
         10, ge=0, le=50, description="Of no volume more than this share is held"
     )
+
+
+_ABOUT_CLEANING = {"allow_folders", "never_touch", "never_categories", "hold_at_most_percent"}
 
 
 class LooseGuardError(Exception):
@@ -125,6 +129,7 @@ class Guard:
     ) -> None:
         """`own` are the agent's folders, sealed like people's documents."""
         rules = rules or GuardRules()
+        self._rules = rules
 
         def real(path: str) -> str:
             # to resolve what lies on a dead mount would be to wait for ever
@@ -181,6 +186,27 @@ class Guard:
         if key in self._never:
             return f"{key} is never cleaned on this machine, by its own guard.toml"
         return None
+
+    @property
+    def digest(self) -> str:
+        """The same for the same rules about cleaning."""
+        text = self._rules.model_dump_json(include=_ABOUT_CLEANING)
+        return blake2b(text.encode(), digest_size=16).hexdigest()
+
+    def in_words(self) -> str:
+        """What its rules say of cleaning."""
+        rules = self._rules
+        said = [
+            f"{what} {', '.join(named)}"
+            for what, named in (
+                ("never touched:", rules.never_touch),
+                ("never cleaned:", rules.never_categories),
+                ("may be named:", rules.allow_folders),
+            )
+            if named
+        ]
+        said.append(f"held at most: {rules.hold_at_most_percent} % of a volume")
+        return "; ".join(said)
 
     def own_folders(self) -> Iterator[tuple[int, int]]:
         """(device, file number) of the agent's own folders that are there."""

@@ -41,7 +41,7 @@ def look_through(
     watch = listener.watcher(_STEPS[look], order.expect)
     surveyed: list[SurveyLine] = []
     there: set[ProtectEntry] = set()
-    parties = crew.parties()
+    parties, conditions = crew.parties(), crew.conditions()
     hears = LookListener(watch, pages.add, there=there.add)
     if len(parties) == 1:
         # a category that several have a part of is shown when all of them were looked at
@@ -61,6 +61,7 @@ def look_through(
             lines=tuple(lines),
             # what an entry covers is only known where everything was looked at
             covers=covers(order.protect, lines, there) if order.volumes.is_all else None,
+            conditions=conditions,
         )
     )
     # sent along the way, so that people see it; if not now, then with the result

@@ -38,14 +38,15 @@ from phylax.core.protocol import (
     SurveyOrder,
 )
 from phylax.core.survey import Look, SurveyLine
+from phylax.core.survey.conditions import why_otherwise
 from phylax.core.tuning.changes import ChangeMade
 from phylax.core.volumes import VolumeChoice
 
 _log = logging.getLogger("phylax.agent")
 
 
-class NoVolumeError(ValueError):
-    """An order is for volumes that this machine does not have now."""
+class NotAsShownError(ValueError):
+    """The machine is not as it was when somebody agreed to an order: nothing is done."""
 
 
 class OrderRunner:
@@ -116,6 +117,8 @@ class OrderRunner:
         try:
             if isinstance(order, SurveyOrder | CleanOrder):
                 self._check_volumes(order.volumes)
+            if isinstance(order, CleanOrder) and not journal.resumed:
+                self._check_conditions(order)
             match order:
                 case SurveyOrder():
                     if order.snapshot:
@@ -156,7 +159,7 @@ class OrderRunner:
                     did = self._crew.held_work(self._sender.spool, order, journal, watch)
         except Stopped as stop:
             did[why_stopped(stop)] = True
-        except NoVolumeError as failure:
+        except NotAsShownError as failure:
             did["error"] = str(failure)
         except (OSError, JournalError, KeyError, ValueError) as failure:
             _log.exception("run %s failed", order.run_id)
@@ -175,12 +178,22 @@ class OrderRunner:
         )
 
     def _check_volumes(self, choice: VolumeChoice) -> None:
-        """NoVolumeError where there is nothing to do on this machine."""
+        """NotAsShownError where there is nothing to do on this machine."""
         mounts = [reading.mount for reading in self._crew.machine.volumes()]
         if mounts and not choice.of(mounts):
             have = ", ".join(mounts)
-            raise NoVolumeError(
+            raise NotAsShownError(
                 f"it has none of the chosen volumes ({choice.in_words()}); it has {have}"
+            )
+
+    def _check_conditions(self, order: CleanOrder) -> None:
+        """NotAsShownError where the machine is not as it was for the survey that was agreed to."""
+        if order.shown_under is None:
+            return
+        now = self._crew.conditions()
+        if why := why_otherwise(order.shown_under, now, order.volumes):
+            raise NotAsShownError(
+                f"changed since it was asked: {why}. Nothing was cleaned; survey again"
             )
 
     def _settings(self) -> SettingsRun:

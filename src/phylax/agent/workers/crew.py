@@ -30,7 +30,8 @@ from phylax.agent.survey.task import LookListener, LookTask, Stopped, Watcher
 from phylax.core.checks.findings import Checked
 from phylax.core.inventory import Inventory
 from phylax.core.protocol import AgreedListing, HeldMessage, HeldOrder
-from phylax.core.survey import Item, SurveyLine, Tally
+from phylax.core.survey import Item, SurveyLine, Tally, spell
+from phylax.core.survey.conditions import Conditions
 from phylax.core.tuning.programs import Program
 
 _SYSTEM = "system"
@@ -154,6 +155,14 @@ class Crew:
 
     def tell_untold(self, send: Callable[[HeldMessage], None]) -> None:
         """Say what is held for people and was not told yet. Raises what `send` raises."""
+
+    def conditions(self) -> Conditions:
+        """How the machine stands for a look, beyond what an order says."""
+        mounts = sorted(spell(reading.mount)[0] for reading in self.machine.volumes())
+        words, _ = spell(self.guard.in_words())
+        return Conditions(
+            guard=self.guard.digest, guard_words=words[:500], volumes=tuple(mounts)[:500]
+        )
 
     def tell_again(self) -> None:
         """What is held counts as not told: the service may not know of it any more. OSError where

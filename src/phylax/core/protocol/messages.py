@@ -17,6 +17,7 @@ from phylax.core.inventory import Inventory
 from phylax.core.shop import ReadingIn, VolumeReadings, by_volume
 from phylax.core.snapshots import Snapshot
 from phylax.core.survey import Cover, Item, Look, Stay, SurveyLine, Tally
+from phylax.core.survey.conditions import Conditions
 from phylax.core.tuning.changes import MOST_WANTED, ChangeMade
 from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Text
@@ -121,6 +122,9 @@ class SurveyMessage(_Message):
     lines: tuple[SurveyLine, ...] = Field(max_length=2000)
     covers: tuple[Cover, ...] | None = Field(
         None, description="Each entry of the protect list in force; None: it was not looked for"
+    )
+    conditions: Conditions | None = Field(
+        None, description="Under what it was looked at; None: an earlier version's agent"
     )
 
 

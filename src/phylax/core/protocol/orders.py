@@ -14,6 +14,7 @@ from phylax.core.checks.time_left import Ran
 from phylax.core.holds import BatchPick, IfTaken
 from phylax.core.retention import ProtectEntry, RuleInForce
 from phylax.core.survey import Item, Tally
+from phylax.core.survey.conditions import Conditions
 from phylax.core.tuning.changes import MOST_WANTED, ChangeId, Wanted, WantedValue
 from phylax.core.tuning.programs import Text
 from phylax.core.tuning.setting import Key
@@ -69,6 +70,9 @@ class CleanOrder(_LookingOrder):
     snapshot: bool = Field(False, description="Note how the machine stands before anything changes")
     expect_gone: Tally | None = Field(None, description="What is expected to go or be held")
     settings: bool = Field(False, description="Look at what runs by itself afterwards")
+    shown_under: Conditions | None = Field(
+        None, description="Of the survey whose figures somebody agreed to; else nothing is done"
+    )
 
     @model_validator(mode="before")
     @classmethod

@@ -119,6 +119,7 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
     )
     listed = {listing.category for listing in agreed}
     standing = consents.standing_categories(conn, machine_id) - listed
+    asked_by = runs.asked_by(conn, run.id)
     return CleanOrder(
         run_id=run.id,
         lease=lease,
@@ -139,6 +140,7 @@ def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:
         end_by=ends,
         settings=any(step.kind is StepKind.TUNE for step in checklist.of(conn, run)),
         snapshot=snapshot,
+        shown_under=None if asked_by is None else surveys.conditions(conn, asked_by),
     )
 
 

@@ -233,7 +233,9 @@ def _finish_survey(
     survey_id = surveys.begun(conn, run.machine_id, run.id, message.look, at=at)
     carrying.write(conn, survey_id, carried_over)
     started, ended = to_seconds(message.started_at), to_seconds(message.ended_at)
-    surveys.finish(conn, survey_id, ready.lines_json, started=started, ended=ended)
+    surveys.finish(
+        conn, survey_id, ready.lines_json, message.conditions, started=started, ended=ended
+    )
     survey = Survey(
         id=survey_id,
         machine_id=run.machine_id,
