@@ -66,7 +66,7 @@ def main() -> None:
         print(f"  {name:<15} {own:.1f} MiB, bare {bare_one:.1f} MiB, ratio {own / bare_one:.1f}")
     print(f"  wake-ups        {mine.wakes} in a minute, bare {theirs.wakes}")
     print(f"  processor       {mine.seconds:.2f} s in a minute")
-    own = _size(Path(commands.__file__).parents[1], without="console")
+    own = _size(Path(commands.__file__).parents[2], without="console")
     libraries = sum(_installed(name) for name in LIBRARIES)
     print(f"  on the disk     {own / 2**20:.1f} MiB, its libraries {libraries / 2**20:.1f} MiB")
 

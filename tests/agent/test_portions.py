@@ -55,7 +55,8 @@ def test_agreed_files_of_a_folder_are_noted_in_portions(
         make_file(home / f"Downloads/{number % 2}/{number}.iso", days_old=400)
     bench = Bench(NothingRuns([str(home)]), tmp_path)
     bench.look("downloads")
-    outcome, _ = bench.clean("downloads", agreed=bench.listing)
+    in_any_order = sorted(bench.listing, key=lambda item: int(item.path.split("/")[1][:-4]))
+    outcome, _ = bench.clean("downloads", agreed=in_any_order)
     assert outcome.removed.count == MANY, outcome
     assert notes() == 2 * 2, "600 of each folder"
 

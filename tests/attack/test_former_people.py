@@ -134,6 +134,19 @@ def test_of_an_account_that_has_gone_it_is_sealed_and_waits_for_its_return(
     assert letter.exists()
 
 
+def test_what_is_held_for_an_account_that_is_not_there_is_kept_longer(
+    desk: PeopleDesk, account: Callable[[str], None]
+) -> None:
+    """The directory of accounts and the home may only be away."""
+    _, path = hold_for_anna(desk)
+    shutil.rmtree(desk.volume / "home/anna")
+    desk.expire(days=4)
+    moved = where_it_lies(desk)
+    assert moved != path and moved.exists()
+    desk.expire(days=34)
+    assert not moved.exists() and list(desk.index.entries()) == []
+
+
 def test_it_goes_back_into_a_home_that_was_renamed_or_moved(
     desk: PeopleDesk, account: Callable[[str], None]
 ) -> None:

@@ -120,23 +120,24 @@ class ConsentedItems:
     # --- files -------------------------------------------------------------------------------
 
     def _files(self, place: Place, items: Iterable[Item]) -> None:
-        """Neighbours go together."""
-        plain = []
+        """Those of a folder go together, wherever in the listing they stand."""
+        folders: dict[str, list[tuple[Item, str]]] = {}
         for item in items:
             if is_plain_path(path := unspell(item)):
-                plain.append((item, *_folder_and_name(path)))
+                folder, _, name = path.rpartition("/")
+                folders.setdefault(folder, []).append((item, name))
             else:
                 self._outside(item)
-        for folder, listed in groupby(plain, key=lambda entry: entry[1]):
+        for folder, listed in folders.items():
             try:
                 handle = handle_on(place, folder.split("/") if folder else [])
             except OSError as error:
                 why = Reason.GONE if isinstance(error, FileNotFoundError) else Reason.CHANGED
-                for item, _, _ in listed:
+                for item, _ in listed:
                     self._leave(place, item, unspell(item), why)
                 continue
             try:
-                self._neighbours(place, folder, handle, ((item, name) for item, _, name in listed))
+                self._neighbours(place, folder, handle, listed)
             finally:
                 files.close(handle)
 
@@ -214,11 +215,6 @@ class ConsentedItems:
         change time differs."""
         modified, seal = self._own_deeds.get((st.st_dev, st.st_ino), (None, None))
         return seal if modified == st.st_mtime_ns else None
-
-
-def _folder_and_name(path: str) -> tuple[str, str]:
-    folder, _, name = path.rpartition("/")
-    return folder, name
 
 
 def _not_now(path: str, why: str) -> None:

@@ -44,11 +44,16 @@ class Adopter:
         self._nursery = nursery
         self._around = around
         self._person = person
+        self._seen: set[str] = set()
+        """Folders that were looked into since the agent began."""
 
     def adopt(self) -> None:
-        """Look into the hold folder of everybody who has one, with their rights."""
+        """Look into the hold folder of everybody who has one, with their rights; once into each."""
         known = {entry.batch for entry in self._index.entries()}
         for folder in persons_folders(self._hold.possible()):
+            if folder.path in self._seen:
+                continue
+            self._seen.add(folder.path)
             uid, gid = folder.owner
             person = self._person(uid) or Person(
                 name=str(uid), uid=uid, gid=gid, home=f"/nonexistent/{uid}"

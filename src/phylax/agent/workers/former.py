@@ -12,22 +12,33 @@ import logging
 import os
 import pwd
 import stat
+from datetime import datetime, timedelta
 
 from phylax.agent import files
 from phylax.agent.files.walk import remove_tree
 from phylax.agent.hold.index import HeldFor, HoldIndex, own_folder
 
 _SEALED = "sealed"
+MAY_BE_AWAY = timedelta(days=30)
+"""So much longer what is held for an account that is not there is kept than its time."""
 _log = logging.getLogger("phylax.agent")
 
 
-def is_theirs(entry: HeldFor) -> bool:
-    """Whether a user number is still that of the person something is held for."""
+def is_theirs(entry: HeldFor, account: str | None) -> bool:
+    """Whether a user number is still that of the person something is held for, by the account that
+    has it now."""
+    if account is not None:
+        return account == entry.person
+    # somebody who never had a home is known by what is theirs in shared folders
+    return entry.person == str(entry.uid) or owns_home(entry.home, entry.uid)
+
+
+def account_of(uid: int) -> str | None:
+    """The account that has a user number; None where there is none, or its directory is away."""
     try:
-        return pwd.getpwuid(entry.uid).pw_name == entry.person
+        return pwd.getpwuid(uid).pw_name
     except KeyError:
-        # somebody who never had a home is known by what is theirs in shared folders
-        return entry.person == str(entry.uid) or owns_home(entry.home, entry.uid)
+        return None
 
 
 def owns_home(home: str, uid: int) -> bool:
@@ -47,10 +58,13 @@ class Former:
 
     def look(self, uid: int | None = None) -> None:
         """Seal and open as numbers are now, of everybody or of one number."""
+        accounts: dict[int, str | None] = {}
         for entry in list(self._index.entries()):
             if uid is not None and entry.uid != uid:
                 continue
-            theirs = is_theirs(entry)
+            if entry.uid not in accounts:
+                accounts[entry.uid] = account_of(entry.uid)
+            theirs = is_theirs(entry, accounts[entry.uid])
             try:
                 if not theirs and not entry.sealed:
                     self._seal(entry)
@@ -58,6 +72,11 @@ class Former:
                     self._open(entry)
             except OSError as error:
                 _log.error("%s, held for %s: %s", entry.folder, entry.person, error)
+
+    def may_go(self, entry: HeldFor, now: datetime) -> bool:
+        """Whether a sealed batch may go when its time is over: not soon where its person may only
+        be away, with their home and the directory of accounts."""
+        return account_of(entry.uid) is not None or now >= entry.until_at + MAY_BE_AWAY
 
     def _seal(self, entry: HeldFor) -> None:
         top, name = os.path.split(entry.folder)

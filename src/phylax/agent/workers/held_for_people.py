@@ -358,7 +358,9 @@ class HeldForPeople:
             short = entry.yields_below and self._hold.is_short(entry.mount, entry.yields_below)
             if entry.aside or not (entry.until_at <= now or short):
                 continue
-            if not self._is_connected(entry) or not (entry.sealed or self._may_go_back(entry)):
+            if not self._is_connected(entry):
+                continue
+            if not (self._former.may_go(entry, now) if entry.sealed else self._may_go_back(entry)):
                 continue
             if not (self._former.let_go(entry) if entry.sealed else self._let_go(entry)):
                 _log.error("held things of %s in %s cannot be let go", entry.person, entry.batch)
