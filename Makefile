@@ -12,7 +12,7 @@ help:
 	@echo "make test        everything that must hold"
 	@echo "make check       one test file: make check FILE=tests/core/test_retention.py"
 	@echo "make dates       what touches dates, at a dozen chosen days"
-	@echo "make attack      hostile homes, as many as SEEDS says"
+	@echo "make attack      hostile homes, as many as SEEDS says, and kills"
 	@echo "make lint        style and types"
 	@echo "make bench       what is measured, against what"
 	@echo "make wheel       what is installed on machines and servers"
@@ -48,6 +48,7 @@ attack: setup
 	@sh tools/debian-packages.sh mkfs.ext4 mount
 	PHYLAX_ATTACK_SEEDS=$(SEEDS) $(BIN)/pytest -n 2 tests/attack/test_hostile_homes.py
 	PHYLAX_KILL_SECONDS=180 $(BIN)/pytest tests/service/test_killed.py
+	PHYLAX_KILL_ROUNDS=40 $(BIN)/pytest -n 2 tests/agent/test_faults.py -k killed
 
 LINUX_ONLY := agent/(machines/linux|workers|privileged|files/posix|hold/index|tuning/posix)
 lint: setup console

@@ -30,6 +30,8 @@ from phylax.core.retention import RuleInForce
 
 FOR_GOOD, HELD = rule(), rule(hold_for="P3D")
 KEYS = ("user-temp", "trash")
+ROUNDS = int(os.environ.get("PHYLAX_KILL_ROUNDS", "1"))
+"""Cleanings that are killed again and again."""
 
 
 def clean_order(by: RuleInForce, run_id: int = 1) -> CleanOrder:
@@ -176,9 +178,10 @@ def test_an_error_at_each_call_is_survived_and_said(
     assert failing_at > 20
 
 
-def test_killed_at_random_times_on_a_real_volume(volume: Path) -> None:
+@pytest.mark.parametrize("seed", range(20261123, 20261123 + ROUNDS))
+def test_killed_at_random_times_on_a_real_volume(volume: Path, seed: int) -> None:
     """With `kill -9`, again and again in the same cleaning, half of it into the hold."""
-    dice = random.Random(20261123)
+    dice = random.Random(seed)
     home = volume / "anna"
     desk = Desk(NothingRuns([str(home)]), volume / "own")
     things = {
