@@ -306,3 +306,19 @@ def test_what_a_person_wrote_there_is_bounded(desk: PeopleDesk, forged: str) -> 
         assert entries[0].until_at <= datetime.now(UTC) + LONGEST_HOLD
     else:
         assert entries == []
+
+
+def test_batches_of_nothing_are_not_kept_in_mind(desk: PeopleDesk) -> None:
+    """However many of them somebody writes into their own folder."""
+    of(desk, "anna", ANNA)
+    desk.clean(HELD)
+    (before,) = desk.index.entries()
+    folder = Path(before.folder, before.batch)
+    for number in range(20):
+        forged = folder.with_name(f"{number}.user-temp.{'a' * 24}")
+        (forged / "things").mkdir(parents=True)
+        shutil.copy(folder / "manifest.jsonl", forged)
+        give(forged, ANNA)
+    desk.take_up()
+    assert list(desk.index.entries()) == [before]
+    assert [path.name for path in folder.parent.iterdir()] == [before.batch]

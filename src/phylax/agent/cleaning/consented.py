@@ -21,6 +21,9 @@ from phylax.core.retention import Reason
 from phylax.core.survey import Item, Seal, unspell
 from phylax.core.survey.file_stat import FileStat
 
+_BYTES_AT_ONCE = 2**30
+"""To remove large files takes a while, and between two portions the work can be called off."""
+
 
 class ConsentedItems:
     """Lets the items of one agreed listing go."""
@@ -146,6 +149,7 @@ class ConsentedItems:
     ) -> None:
         """Let agreed files of one open folder go, as many at once as are noted at once."""
         going: list[Going] = []
+        size = 0
 
         def let_go() -> None:
             if going:
@@ -158,8 +162,10 @@ class ConsentedItems:
                 continue
             if of.st_nlink == 1:
                 going.append(Going(name, item.size, of))
-                if len(going) == self._remover.way.at_once:
+                size += item.size
+                if len(going) == self._remover.way.at_once or size > _BYTES_AT_ONCE:
                     let_go()
+                    size = 0
                 continue
             # its other names are known anew by it: each on its own
             let_go()

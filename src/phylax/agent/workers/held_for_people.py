@@ -475,8 +475,8 @@ class HeldForPeople:
         for entry in entries:
             # what could not go back waits there as held things do, and ends with its time; what was
             # held when the agent was cut off is counted by what lies there
-            if entry.batch in report.held:
-                count, size = report.held[entry.batch]
+            count, size = report.held.get(entry.batch, (0, 0))
+            if count:
                 counted = {"aside": False, "count": count, "size": size, "told": False}
                 self._index.put(entry.model_copy(update=counted))
             else:

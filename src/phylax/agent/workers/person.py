@@ -310,6 +310,9 @@ class _Desk:
     def recover(self, job: jobs.RecoverJob) -> None:
         hold = PersonsHold(self.machine, self.agent, self._around, job.folders, job.batches)
         hold.recover()
+        for batch in hold.batches():
+            if batch.is_empty:
+                batch.sweep_up()
         gone: tuple[int, ...] = ()
         if job.about is not None:
             gone = tuple(gone_of(_as_received(job.about)))

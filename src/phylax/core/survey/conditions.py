@@ -23,7 +23,9 @@ class Conditions(Value):
         description="The same for the same rules in the machine's guard.toml"
     )
     guard_words: Annotated[str, Field(max_length=500)] = Field(description="The same in words")
-    volumes: Annotated[tuple[str, ...], Field(max_length=_MOST_VOLUMES)] = ()
+    volumes: Annotated[
+        tuple[Annotated[str, Field(max_length=4096)], ...], Field(max_length=_MOST_VOLUMES)
+    ] = ()
 
 
 def why_otherwise(then: Conditions, now: Conditions, choice: VolumeChoice) -> str:
