@@ -201,7 +201,7 @@ class Guard:
             for what, named in (
                 ("never touched:", rules.never_touch),
                 ("never cleaned:", rules.never_categories),
-                ("may be named:", rules.allow_folders),
+                ("the shop may name:", rules.allow_folders),
             )
             if named
         ]
