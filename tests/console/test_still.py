@@ -148,3 +148,35 @@ def test_a_survey_renews_each_line_where_it_stands(
     expect(page.get_by_text("In part:")).to_have_count(0)
     now = row.bounding_box()
     assert box and now and abs(now["y"] - box["y"]) <= 1
+
+
+def test_what_is_about_to_be_pressed_in_the_search_stays_under_the_pointer(
+    page: Page, owner: Phylax, machine: Machine
+) -> None:
+    """What the service finds comes later, and above pages and actions."""
+    for number in range(5):
+        owner.records.add_note(machine.tag, f"closing the lid makes it howl, {number}")
+    late: list[Route] = []
+    is_late = True
+    page.route(
+        re.compile("/api/v1/search[?]"),
+        lambda route: late.append(route) if is_late else route.continue_(),
+    )
+    page.goto("/rules")
+    page.locator("[data-search]").click()
+    find = page.get_by_role("combobox", name="Find a machine")
+    find.fill("closing")
+    days = page.get_by_role("option", name="Closing days")
+    days.hover()
+    while not late:
+        page.wait_for_timeout(50)
+    before = days.bounding_box()
+    is_late = False
+    with page.expect_response(re.compile("/api/v1/search[?]")):
+        for route in late:
+            route.continue_()
+    page.wait_for_timeout(300)
+    assert days.bounding_box() == before
+    page.mouse.down()
+    page.mouse.up()
+    expect(page.get_by_role("heading", level=1)).to_have_text("Closing days")

@@ -6,6 +6,7 @@
   import { ask } from '$lib/api/queries';
   import { useMe } from '$lib/session';
   import { KINDS } from '$lib/search/kinds';
+  import { Still } from '$lib/still.svelte';
   import { onMount } from 'svelte';
 
   interface Props {
@@ -82,7 +83,7 @@
     asks ? ((hitsAsked.data as Schema['Results'] | undefined)?.groups ?? []) : []
   );
   const shorter = (text: string) => (text.length > 48 ? `${text.slice(0, 47)}…` : text);
-  const entries = $derived.by<Entry[]>(() => {
+  const known = $derived.by<Entry[]>(() => {
     const text = value.trim();
     const query = encodeURIComponent(text);
     const lists: Entry[] = text
@@ -137,6 +138,12 @@
         .map(([href, label]) => ({ href, label, note: '', group: 'Actions' }))
     ];
   });
+  // what the service finds comes above pages and actions: not under a pointer that is about to press
+  const list = new Still(
+    () => known,
+    () => value
+  );
+  const entries = $derived(list.shown);
   const groups = $derived([...new Set(entries.map((entry) => entry.group))]);
   const keyOf = (entry: Entry) => `${entry.group} ${entry.href} ${entry.label}`;
   const collection = $derived(
@@ -215,17 +222,21 @@
     <Combobox.Content
       class="max-h-[70vh] w-[min(30rem,92vw)] overflow-auto rounded-md border border-[var(--line)] bg-[var(--raised)] py-1 shadow-xl"
     >
-      {#each groups as group (group)}
-        <Combobox.ItemGroup>
-          <Combobox.ItemGroupLabel class="muted px-3 pt-2 text-sm">{group}</Combobox.ItemGroupLabel>
-          {#each entries.filter((entry) => entry.group === group) as entry (keyOf(entry))}
-            <Combobox.Item item={entry} class="choice flex justify-between gap-4">
-              <Combobox.ItemText>{entry.label}</Combobox.ItemText>
-              <span class="muted text-sm">{entry.note}</span>
-            </Combobox.Item>
-          {/each}
-        </Combobox.ItemGroup>
-      {/each}
+      <div role="presentation" {@attach list.within}>
+        {#each groups as group (group)}
+          <Combobox.ItemGroup>
+            <Combobox.ItemGroupLabel class="muted px-3 pt-2 text-sm"
+              >{group}</Combobox.ItemGroupLabel
+            >
+            {#each entries.filter((entry) => entry.group === group) as entry (keyOf(entry))}
+              <Combobox.Item item={entry} class="choice flex justify-between gap-4">
+                <Combobox.ItemText>{entry.label}</Combobox.ItemText>
+                <span class="muted text-sm">{entry.note}</span>
+              </Combobox.Item>
+            {/each}
+          </Combobox.ItemGroup>
+        {/each}
+      </div>
     </Combobox.Content>
   </Combobox.Positioner>
 </Combobox>
