@@ -34,7 +34,7 @@ settings.load_profile("any speed")
 
 TOGETHER = ("tests/demo/", "tests/windows/", "tests/debian/", "tests/service/test_year.py")
 """What shares something costly: one worker has all of each."""
-FIRST = (*TOGETHER, "tests/console/")
+FIRST = (*TOGETHER, "tests/test_install.py", "tests/console/")
 """The longest, so that no worker waits for them at the end."""
 ONE_BY_ONE = ("tests/attack/", "tests/agent/")
 """Long tests that share nothing."""
