@@ -61,6 +61,20 @@ def test_agreed_files_of_a_folder_are_noted_in_portions(
     assert notes() == 2 * 2, "600 of each folder"
 
 
+def test_large_files_go_in_smaller_portions(
+    tmp_path: Path, home: Path, notes: Callable[[], int], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Between two of them the work can be called off."""
+    monkeypatch.setattr("phylax.agent.cleaning.consented._BYTES_AT_ONCE", 3 * 4096)
+    for number in range(8):
+        make_file(home / f"Downloads/{number}.iso", 4096, days_old=400)
+    bench = Bench(NothingRuns([str(home)]), tmp_path)
+    bench.look("downloads")
+    outcome, _ = bench.clean("downloads", agreed=bench.listing)
+    assert outcome.removed.count == 8, outcome
+    assert notes() == 2
+
+
 def test_what_is_opened_while_its_portion_goes_stays(tmp_path: Path, home: Path) -> None:
     """Noted with the others, asked again when its turn comes."""
     things = [trashed(home, f"letter {number}", 100, days_ago=90) for number in range(5)]
