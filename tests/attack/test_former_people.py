@@ -13,9 +13,10 @@ from pathlib import Path
 import pytest
 
 from helpers import make_file
-from people import ANNA, PeopleDesk, give
+from people import ANNA, PeopleDesk, give, mounted
 from phylax.agent.machines import HOLD
 from phylax.agent.workers import former
+from phylax.agent.workers.supervisor import Nursery
 from phylax.core.holds import BatchPick
 from phylax.core.protocol import HeldOrder, ResultMessage, UnheldMessage
 from phylax.core.retention import Reason, RuleInForce
@@ -145,6 +146,20 @@ def test_what_is_held_for_an_account_that_is_not_there_is_kept_longer(
     assert moved != path and moved.exists()
     desk.expire(days=34)
     assert not moved.exists() and list(desk.index.entries()) == []
+
+
+def test_on_their_own_disk_it_ends_as_well(
+    tmp_path: Path, nursery: Nursery, account: Callable[[str], None]
+) -> None:
+    options = f"size=64m,mode=755,uid={ANNA},gid={ANNA}"
+    with mounted("tmpfs", tmp_path / "disk", "-o", options) as volume:
+        desk = PeopleDesk(volume, tmp_path / "own", nursery)
+        _, path = hold_for_anna(desk)
+        shutil.rmtree(volume / "home/anna")
+        desk.expire(days=4)
+        assert path.exists() and where_it_lies(desk) == path
+        desk.expire(days=34)
+        assert not path.exists() and list(desk.index.entries()) == []
 
 
 def test_it_goes_back_into_a_home_that_was_renamed_or_moved(

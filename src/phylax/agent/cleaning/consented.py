@@ -152,9 +152,11 @@ class ConsentedItems:
         size = 0
 
         def let_go() -> None:
+            nonlocal size
             if going:
                 self._remover.let_go(place, folder, handle, going)
                 going.clear()
+            size = 0
 
         for item, name in listed:
             of = self._judged(place, item, name, handle)
@@ -165,7 +167,6 @@ class ConsentedItems:
                 size += item.size
                 if len(going) == self._remover.way.at_once or size > _BYTES_AT_ONCE:
                     let_go()
-                    size = 0
                 continue
             # its other names are known anew by it: each on its own
             let_go()

@@ -29,7 +29,7 @@ from phylax.agent.survey.task import Stopped, Watcher
 from phylax.agent.workers import jobs
 from phylax.agent.workers.adopting import Adopter
 from phylax.agent.workers.channel import WorkerError
-from phylax.agent.workers.former import Former, owns_home
+from phylax.agent.workers.former import Former, account_of, is_theirs, owns_home
 from phylax.agent.workers.line import received
 from phylax.agent.workers.supervisor import Nursery
 from phylax.agent.workers.watching import watched
@@ -75,29 +75,29 @@ class HeldForPeople:
     def begin_batch(
         self,
         person: Person,
-        asked: jobs.BatchAsked,
+        request: jobs.BatchAsked,
         task: CleaningPass,
         journal: RunJournal,
         open_batches: dict[str, HeldFor],
     ) -> jobs.Answer:
         """Make the person's hold folder and note a batch. What the worker says of a place only
         chooses among the machine's own mounts."""
-        kind = category(asked.category) if asked.category in task.keys else None
+        kind = category(request.category) if request.category in task.keys else None
         if kind is None:
             raise WorkerError("it holds what was not asked for")
         try:
-            mount = mount_over(os.path.normpath(received(asked.place)))
+            mount = mount_over(os.path.normpath(received(request.place)))
             if not mount.answers:
                 raise PermissionError(errno.EPERM, "nothing is held on a volume of this kind")
             self._former.look(person.uid)
             folder = self._folder_for(person, mount)
             name = self._hold.name_of(
-                task.run_id, f"{journal.identity} {person.uid}", asked.category, mount.path,
-                aside=asked.aside,
+                task.run_id, f"{journal.identity} {person.uid}", request.category, mount.path,
+                aside=request.aside,
             )  # fmt: skip
-            rule = task.rule(asked.category)
+            rule = task.rule(request.category)
             held_at = datetime.fromtimestamp(task.now.now, UTC)
-            until = asked.until_at if asked.aside else held_at + kind.held_for(rule)
+            until = request.until_at if request.aside else held_at + kind.held_for(rule)
             entry = HeldFor(
                 batch=name,
                 uid=person.uid,
@@ -107,12 +107,12 @@ class HeldForPeople:
                 folder=folder,
                 run_id=task.run_id,
                 run=journal.identity,
-                category=asked.category,
+                category=request.category,
                 mount=self._machine.mount_at(mount.path),
                 held_at=held_at,
                 until_at=until,
                 yields_below=rule.hold_yields_below,
-                aside=asked.aside,
+                aside=request.aside,
             )
             if self._index.get(name) is None:
                 self._hold.with_room(lambda: self._index.put(entry))
@@ -360,7 +360,9 @@ class HeldForPeople:
                 continue
             if not self._is_connected(entry):
                 continue
-            if not (self._former.may_go(entry, now) if entry.sealed else self._may_go_back(entry)):
+            # on a disk of the person's own nothing is sealed
+            is_former = entry.sealed or not is_theirs(entry, account_of(entry.uid))
+            if not (self._former.may_go(entry, now) if is_former else self._may_go_back(entry)):
                 continue
             if not (self._former.let_go(entry) if entry.sealed else self._let_go(entry)):
                 _log.error("held things of %s in %s cannot be let go", entry.person, entry.batch)
