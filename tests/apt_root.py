@@ -5,9 +5,11 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+
+from phylax.core.actions import ActedPart, UnderWay
 
 _PATH = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C.UTF-8"}
 _FOLDERS = (
@@ -15,6 +17,11 @@ _FOLDERS = (
     "var/lib/apt/lists/partial", "var/cache/apt/archives/partial", "var/lib/dpkg/info",
     "var/lib/dpkg/updates", "var/lib/dpkg/triggers", "var/log/apt", "usr/bin", "tmp",
 )  # fmt: skip
+
+
+def ended(parts: Iterable[ActedPart | UnderWay]) -> Iterator[ActedPart]:
+    """What came of updates, without what was only begun."""
+    return (part for part in parts if isinstance(part, ActedPart))
 
 
 class AptRoot:
@@ -84,9 +91,9 @@ class AptRoot:
                        input=f"{name} hold\n", text=True, check=True)  # fmt: skip
 
     @contextmanager
-    def at_work(self) -> Iterator[subprocess.Popen[str]]:
+    def at_work(self, name: str = "lock-frontend") -> Iterator[subprocess.Popen[str]]:
         """Somebody else installs: they have the lock until they end."""
-        lock = self.root / "var/lib/dpkg/lock-frontend"
+        lock = self.root / "var/lib/dpkg" / name
         lock.touch()
         take = f"import fcntl,time;f=open({str(lock)!r},'w');fcntl.lockf(f,fcntl.LOCK_EX);" \
                "print('taken',flush=True);time.sleep(60)"  # fmt: skip

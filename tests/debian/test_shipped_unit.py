@@ -147,6 +147,9 @@ def test_a_stopped_agent_leaves_the_package_manager_to_end_what_it_began(
     linux.run("systemctl", "start", "phylax-agent")
     ended = agent.done(run.id)
     assert ended.state is RunState.DONE, ended.reason
+    (part,) = owner.upkeep.acted(run.id)
+    told = (part.of, part.end, part.before, part.after)
+    assert told == ("tide-table", ActEnd.DONE, "1.0", "2.0"), "what ended meanwhile is told"
 
 
 @pytest.mark.parametrize(

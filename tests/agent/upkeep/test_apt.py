@@ -6,7 +6,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from tests.apt_root import AptRoot
+from tests.apt_root import AptRoot, ended
 
 from phylax.agent.machines.linux.apt import Apt
 from phylax.agent.machines.upkeep import Watch
@@ -64,11 +64,11 @@ def test_updates_are_installed_one_by_one_and_read_back(packages: AptRoot, apt: 
                      packages.make("wall", "1.0"))  # fmt: skip
     packages.offer(packages.make("chat", "1.1"), packages.make("bad", "1.1", script="exit 1"),
                    packages.make("wall", "1.1"))  # fmt: skip
-    parts = {part.of: part for part in apt.install(InstallUpdates(), watch) if part.after}
+    parts = {part.of: part for part in ended(apt.install(InstallUpdates(), watch)) if part.after}
     assert parts["chat"].end is ActEnd.DONE
     assert (parts["chat"].before, parts["chat"].after) == ("1.0", "1.1")
     assert packages.version("wall") == "installed 1.1", "a bad one costs only itself"
-    again = list(apt.install(InstallUpdates(), watch))
+    again = list(ended(apt.install(InstallUpdates(), watch)))
     assert any(part.of == "bad" and part.end is ActEnd.FAILED for part in again)
     assert any("dpkg --audit" in part.why for part in again), "what is half installed is said"
 
@@ -82,7 +82,7 @@ def test_a_system_below_another_root_goes_by_its_own_settings(
     (packages.root / "etc/apt/apt.conf.d/90hook").write_text(hook)
     packages.install(packages.make("chat", "1.0"))
     packages.offer(packages.make("chat", "1.1"))
-    (part,) = Apt(str(packages.root)).install(InstallUpdates(), watch)
+    (part,) = ended(Apt(str(packages.root)).install(InstallUpdates(), watch))
     assert part.end is ActEnd.DONE and ran.exists()
 
 
@@ -116,7 +116,7 @@ def test_while_something_else_installs_it_waits_and_can_be_called_off(
             other.wait()
 
     with packages.at_work() as other:
-        (part,) = apt.install(InstallUpdates(), end_it_then)
+        (part,) = ended(apt.install(InstallUpdates(), end_it_then))
     assert asked >= 3 and part.end is ActEnd.DONE
     assert working == [False], "nothing is looked up while it changes"
 
@@ -125,7 +125,7 @@ def test_while_something_else_installs_it_waits_and_can_be_called_off(
             raise Stopped
 
     with packages.at_work(), pytest.raises(Stopped):
-        list(apt.install(InstallUpdates(), stop))
+        list(ended(apt.install(InstallUpdates(), stop)))
     assert packages.version("chat") == "installed 1.1"
 
 
@@ -135,8 +135,36 @@ def test_what_dpkg_noted_when_it_was_cut_off_counts(packages: AptRoot, apt: Apt)
     noted = status.read_text().replace("install ok installed", "install ok half-configured")
     (packages.root / "var/lib/dpkg/updates/0003").write_text(noted)
     packages.offer(packages.make("other", "1.0"))
-    parts = list(apt.install(InstallUpdates(), watch))
+    parts = list(ended(apt.install(InstallUpdates(), watch)))
     assert any(part.of == "chat" and "whole again" in part.why for part in parts)
+
+
+def test_what_dpkg_had_ended_and_not_written_down_stops_nothing(
+    packages: AptRoot, apt: Apt
+) -> None:
+    """Cut off after the last package was whole and before its status file was written."""
+    packages.install(packages.make("chat", "1.0"))
+    status = packages.root / "var/lib/dpkg/status"
+    (packages.root / "var/lib/dpkg/updates/0003").write_bytes(status.read_bytes())
+    packages.offer(packages.make("chat", "1.1"))
+    (part,) = ended(apt.install(InstallUpdates(), watch))
+    assert (part.end, part.after) == (ActEnd.DONE, "1.1"), part.why
+
+
+@pytest.mark.parametrize("lock", ["lock", "lock-frontend"])
+def test_who_holds_either_lock_is_waited_for(
+    packages: AptRoot, apt: Apt, lock: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    packages.install(packages.make("chat", "1.0"))
+    monkeypatch.setattr(apt, "updates", lambda watch: pytest.fail("looked up while it changes"))
+    waited = iter(range(3))
+
+    def stop(done: int = 0, of: int | None = None) -> None:
+        if next(waited, None) is None:
+            raise Stopped
+
+    with packages.at_work(lock), pytest.raises(Stopped):
+        list(apt.install(InstallUpdates(), stop))
 
 
 def test_nothing_is_removed_by_the_way_and_what_is_held_stays(packages: AptRoot, apt: Apt) -> None:
@@ -144,7 +172,7 @@ def test_nothing_is_removed_by_the_way_and_what_is_held_stays(packages: AptRoot,
     packages.offer(packages.make("chat", "2.0", fields="Conflicts: old-plugin\n"))
     (update,) = apt.updates(watch).updates
     assert "old-plugin" in update.held_back
-    (part,) = apt.install(InstallUpdates(), watch)
+    (part,) = ended(apt.install(InstallUpdates(), watch))
     assert part.end is ActEnd.REFUSED and "old-plugin" in part.why
     assert packages.version("old-plugin") == "installed 1.0"
     assert packages.version("chat") == "installed 1.0"
@@ -155,9 +183,9 @@ def test_only_security_and_only_some(packages: AptRoot, apt: Apt) -> None:
     packages.install(*(packages.make(name, "1.0") for name in names))
     packages.offer(packages.make("chat", "1.1"), packages.make("more", "1.1"))
     packages.offer(packages.make("wall", "1.1"), origin="Debian-Security")
-    parts = list(apt.install(InstallUpdates(only_security=True), watch))
+    parts = list(ended(apt.install(InstallUpdates(only_security=True), watch)))
     assert [part.of for part in parts] == ["wall"]
-    parts = list(apt.install(InstallUpdates(names=("more", "nobody")), watch))
+    parts = list(ended(apt.install(InstallUpdates(names=("more", "nobody")), watch)))
     assert {part.of: part.end for part in parts} == {
         "more": ActEnd.DONE, "nobody": ActEnd.NOTHING
     }  # fmt: skip
@@ -175,7 +203,7 @@ def test_called_off_between_two_updates(packages: AptRoot, apt: Apt) -> None:
             raise Stopped
 
     with pytest.raises(Stopped):
-        for part in apt.install(InstallUpdates(), stop):
+        for part in ended(apt.install(InstallUpdates(), stop)):
             done.append(part.of)
     assert len(done) == 1
     states = sorted(packages.version(name) for name in names)
@@ -193,8 +221,11 @@ def test_called_off_while_one_is_installed_ends_that_one_first(
         if mark.exists():
             raise Stopped
 
+    told = []
     with pytest.raises(Stopped):
-        list(apt.install(InstallUpdates(), stop))
+        for part in ended(apt.install(InstallUpdates(), stop)):
+            told.append((part.of, part.before, part.after))
+    assert told == [("slow", "1.0", "1.1")], "and it is told"
     assert packages.version("slow") == "installed 1.1"
 
 

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from tests.apt_root import AptRoot
+from tests.apt_root import AptRoot, ended
 
 from phylax.agent.machines.linux import apt as apt_module
 from phylax.agent.machines.linux.actions import arranging
@@ -87,12 +87,12 @@ def test_a_package_manager_that_says_done_and_did_nothing_is_not_believed(
     real = apt_module.APT_GET
     lying = tool(f'case "$*" in *download-only*) ;; *" install "*) exit 0;; esac; exec {real} "$@"')
     monkeypatch.setattr(apt_module, "APT_GET", lying)
-    (part,) = apt.install(InstallUpdates(), watch)
+    (part,) = ended(apt.install(InstallUpdates(), watch))
     assert part.end is ActEnd.FAILED and "it is not" in part.why
     for script, said in (("echo nonsense", ""), ("exit 255", "255"), ("echo E: broken; exit 100",
                                                                       "E: broken")):  # fmt: skip
         monkeypatch.setattr(apt_module, "APT_GET", tool(script))
-        parts = list(apt.install(InstallUpdates(), watch))
+        parts = list(ended(apt.install(InstallUpdates(), watch)))
         assert parts[0].end in (ActEnd.FAILED, ActEnd.NOTHING) and said in parts[0].why
     assert packages.version("chat") == "installed 1.0"
 
@@ -116,7 +116,7 @@ def test_the_hosts_own_packages_are_not_asked(tmp_path: Path) -> None:
     packages = AptRoot(tmp_path)
     packages.install(packages.make("chat", "1.0"))
     packages.offer(packages.make("chat", "1.1"))
-    assert list(Apt(str(packages.root)).install(InstallUpdates(), watch))
+    assert list(ended(Apt(str(packages.root)).install(InstallUpdates(), watch)))
     assert {p: p.stat().st_mtime_ns for p in Path("/var/lib/dpkg").glob("status*")} == before
     assert (history.stat().st_size if history.exists() else 0) == size
     assert (packages.root / "var/log/apt/history.log").exists()

@@ -9,24 +9,76 @@ import signal
 import subprocess
 import sys
 import time
+from collections.abc import Iterator
 from pathlib import Path
+from types import SimpleNamespace
+from unittest.mock import patch
 
 import pytest
-from tests.apt_root import AptRoot
+from tests.apt_root import AptRoot, ended
 
+from phylax.agent.account.run_journal import RunJournal
 from phylax.agent.machines.linux.apt import Apt
-from phylax.core.actions import ActEnd, InstallUpdates, RemoveProgram, TryRemoval
+from phylax.agent.machines.upkeep import Watch
+from phylax.agent.runtime.acting import act
+from phylax.core.actions import (
+    ActedPart,
+    ActEnd,
+    InstallUpdates,
+    RemoveProgram,
+    TryRemoval,
+    UnderWay,
+)
 from phylax.core.inventory.programs import Along
+from phylax.core.protocol import ActedMessage, ActOrder
 
 NAMES = ("a-one", "b-two", "c-three")
 INSTALL = """
 import sys
-from phylax.agent.machines.linux.apt import Apt
-from phylax.core.actions import InstallUpdates
+from tests.agent.upkeep.test_killed import installed_by_order
 print("begun", flush=True)
-for part in Apt(sys.argv[1]).install(InstallUpdates(), lambda done=0, of=None: None):
-    print(part.of, flush=True)
+installed_by_order(sys.argv[1], sys.argv[2])
 """
+
+
+class _Told:
+    """What would be told to the service, in a file."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+
+    def put(self, message: ActedMessage) -> None:
+        with self._path.open("a") as lines:
+            lines.write(message.model_dump_json() + "\n")
+
+    def parts(self) -> dict[str, ActedPart]:
+        """As the service keeps them: of each update what was told last."""
+        text = self._path.read_text() if self._path.exists() else ""
+        messages = [ActedMessage.model_validate_json(line) for line in text.splitlines()]
+        return {part.of: part for message in messages for part in message.parts}
+
+
+class _Machine:
+    def __init__(self, root: str) -> None:
+        self._root = root
+
+    def act(
+        self, action: InstallUpdates, watch: Watch, cut_off: UnderWay | None
+    ) -> Iterator[ActedPart | UnderWay]:
+        return Apt(self._root).install(action, watch, cut_off)
+
+
+def installed_by_order(root: str, folder: str) -> dict[str, ActedPart]:
+    """What an order to install came to, as all that worked on it told; gone on with where it was
+    cut off."""
+    order = ActOrder(run_id=1, lease="lease", act=InstallUpdates())
+    journal = RunJournal.begin(Path(folder) / "1.jsonl", order, "now", ())
+    told = _Told(Path(folder) / "told")
+    crew = SimpleNamespace(machine=_Machine(root), guard=SimpleNamespace(never_checks=()))
+    listener = SimpleNamespace(check=lambda: None, tell=lambda progress: None)
+    with patch("phylax.agent.runtime.acting.look_by_check"):
+        act(order, crew, journal, told, listener, lambda: None)  # type: ignore[arg-type]
+    return told.parts()
 
 
 def watch(done: int = 0, of: int | None = None) -> None:
@@ -53,8 +105,8 @@ def test_killed_at_any_moment_nothing_half_installed_is_left_unsaid(
     packages.install(*(packages.make(name, "1.0") for name in NAMES))
     packages.offer(*(packages.make(name, "1.1", script="sleep 0.2") for name in NAMES))
     agent = subprocess.Popen(
-        [sys.executable, "-c", INSTALL, str(packages.root)], stdout=subprocess.PIPE,
-        start_new_session=True, env=os.environ | {"PYTHONPATH": str(Path.cwd() / "src")},
+        [sys.executable, "-c", INSTALL, str(packages.root), str(tmp_path)], stdout=subprocess.PIPE,
+        start_new_session=True, env=os.environ | {"PYTHONPATH": os.pathsep.join(sys.path)},
     )  # fmt: skip
     assert agent.stdout is not None
     agent.stdout.readline()
@@ -64,10 +116,28 @@ def test_killed_at_any_moment_nothing_half_installed_is_left_unsaid(
     agent.stdout.close()
     if power_cut:
         end_all(packages.root)
+    parts = installed_by_order(str(packages.root), str(tmp_path))
+    assert [packages.version(name) for name in NAMES] == ["installed 1.1"] * 3, parts
+    told = {name: (part.end, part.before, part.after) for name, part in parts.items()}
+    assert told == dict.fromkeys(NAMES, (ActEnd.DONE, "1.0", "1.1"))
+
+
+def test_what_ended_while_nobody_waited_for_it_is_told_by_whoever_goes_on(tmp_path: Path) -> None:
+    packages = AptRoot(tmp_path)
+    packages.install(packages.make("one", "1.0"), packages.make("two", "1.0"))
+    packages.offer(packages.make("one", "1.1"), packages.make("two", "1.1"))
     apt = Apt(str(packages.root))
-    parts = list(apt.install(InstallUpdates(), watch))
-    assert not [part for part in parts if part.end in (ActEnd.FAILED, ActEnd.REFUSED)], parts
-    assert [packages.version(name) for name in NAMES] == ["installed 1.1"] * 3
+    work = apt.install(InstallUpdates(names=("one",)), watch)
+    begun = next(work)
+    assert begun == UnderWay(of="one", before="1.0", after="1.1")
+    assert packages.version("one") == "installed 1.0", "nothing is begun before it is noted"
+    not_begun = list(apt.install(InstallUpdates(names=("two",)), watch, begun))
+    assert [part.of for part in not_begun] == ["two", "two"]
+    list(work)
+    (part,) = ended(apt.install(InstallUpdates(names=("one",)), watch, begun))
+    assert (part.of, part.after) == ("one", "1.1")
+    (part,) = apt.install(InstallUpdates(), watch, begun)
+    assert (part.of, part.after) == ("one", "1.1")
 
 
 def test_what_was_left_half_installed_is_made_whole_first_and_told(tmp_path: Path) -> None:
@@ -79,10 +149,10 @@ def test_what_was_left_half_installed_is_made_whole_first_and_told(tmp_path: Pat
     assert not packages.version("torn").startswith("installed")
     packages.offer(packages.make("other", "1.0"))
     apt = Apt(str(packages.root))
-    parts = list(apt.install(InstallUpdates(), watch))
+    parts = list(ended(apt.install(InstallUpdates(), watch)))
     assert any(part.of == "torn" and "dpkg --audit" in part.why for part in parts)
     flag.touch()
-    parts = list(apt.install(InstallUpdates(), watch))
+    parts = list(ended(apt.install(InstallUpdates(), watch)))
     assert any(part.of == "torn" and "whole again" in part.why for part in parts)
     assert packages.version("torn") == "installed 1.0"
 

@@ -24,7 +24,7 @@ from phylax.agent.machines.standin_startup import PretendedStarting, Startup
 from phylax.agent.machines.standin_upkeep import StandInUpkeep
 from phylax.agent.machines.upkeep import Watch
 from phylax.agent.tuning.hands import Hands, OwnHands
-from phylax.core.actions import ActedPart, Action
+from phylax.core.actions import ActedPart, Action, UnderWay
 from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked
 from phylax.core.inventory import Inventory
@@ -314,7 +314,9 @@ class StandInMachine:
     def check(self, kind: str, mode: str, watch: Watch) -> Iterator[Checked | Inventory]:
         return self.upkeep.check(kind, mode, watch)
 
-    def act(self, action: Action, watch: Watch) -> Iterator[ActedPart]:
+    def act(
+        self, action: Action, watch: Watch, cut_off: UnderWay | None = None
+    ) -> Iterator[ActedPart]:
         return self.upkeep.act(action, watch)
 
     def restarting(self) -> StandInUpkeep:

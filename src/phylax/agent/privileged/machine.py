@@ -11,6 +11,7 @@ from phylax.agent.machines.linux.values import browsers, update_times
 from phylax.agent.machines.upkeep import Watch
 from phylax.agent.privileged.requests import (
     ActRequest,
+    Begins,
     CheckRequest,
     Job,
     Listed,
@@ -23,7 +24,7 @@ from phylax.agent.privileged.requests import (
 from phylax.agent.privileged.rights import ACTIONS, CHECKS, THINGS, Rights
 from phylax.agent.privileged.system_unit import PrivilegedUnit, privileged
 from phylax.agent.tuning.hands import Hands
-from phylax.core.actions import ActedPart, Action
+from phylax.core.actions import ActedPart, Action, UnderWay
 from phylax.core.catalogue import Source
 from phylax.core.checks.findings import Checked
 from phylax.core.inventory import Inventory
@@ -56,13 +57,15 @@ class ConfinedSystem(LinuxSystem):
             elif isinstance(reply, Listed):
                 yield reply.listed
 
-    def act(self, action: Action, watch: Watch) -> Iterator[ActedPart]:
+    def act(
+        self, action: Action, watch: Watch, cut_off: UnderWay | None = None
+    ) -> Iterator[ActedPart | UnderWay]:
         rights = ACTIONS.get(action.action)
         if rights is None:
-            yield from super().act(action, watch)
+            yield from super().act(action, watch, cut_off)
             return
-        for reply in self._done_by(rights, ActRequest(action=action), watch):
-            if isinstance(reply, Part):
+        for reply in self._done_by(rights, ActRequest(action=action, cut_off=cut_off), watch):
+            if isinstance(reply, (Part, Begins)):
                 yield reply.part
 
     def let_go(self, source: Source, name: str, breathe: Callable[[], None] = lambda: None) -> None:

@@ -10,7 +10,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, TypeAdapter
 
-from phylax.core.actions import ActedPart, Action
+from phylax.core.actions import ActedPart, Action, UnderWay
 from phylax.core.catalogue import Source
 from phylax.core.checks.findings import Checked
 from phylax.core.inventory import Inventory
@@ -27,6 +27,7 @@ class CheckRequest(Value):
 class ActRequest(Value):
     kind: Literal["act"] = "act"
     action: Action
+    cut_off: UnderWay | None = None
 
 
 class WriteRequest(Value):
@@ -67,6 +68,13 @@ class Part(Value):
     part: ActedPart
 
 
+class Begins(Value):
+    """It is begun when the next word of progress is answered."""
+
+    kind: Literal["begins"] = "begins"
+    part: UnderWay
+
+
 class Result(Value):
     kind: Literal["result"] = "result"
     result: Checked
@@ -98,7 +106,9 @@ class Done(Value):
     kind: Literal["done"] = "done"
 
 
-Reply = Annotated[Part | Result | Listed | Progress | Failed | Done, Field(discriminator="kind")]
+Reply = Annotated[
+    Part | Begins | Result | Listed | Progress | Failed | Done, Field(discriminator="kind")
+]
 
 REPLY: TypeAdapter[Any] = TypeAdapter(Reply)
 

@@ -16,6 +16,7 @@ from collections.abc import Iterator
 from phylax.agent.machines.linux.system import LinuxSystem
 from phylax.agent.privileged.requests import (
     ActRequest,
+    Begins,
     CheckRequest,
     Done,
     Failed,
@@ -31,6 +32,7 @@ from phylax.agent.privileged.requests import (
 )
 from phylax.agent.survey.task import Stopped
 from phylax.agent.workers.channel import receive, send
+from phylax.core.actions import UnderWay
 from phylax.core.checks.findings import Checked
 from phylax.core.values import Value
 
@@ -79,8 +81,13 @@ class Server:
                         yield Result(result=result)
                     else:
                         yield Listed(listed=result)
-            case ActRequest(action=action):
-                yield from (Part(part=part) for part in machine.act(action, self._watch))
+            case ActRequest(action=action, cut_off=cut_off):
+                for part in machine.act(action, self._watch, cut_off):
+                    if isinstance(part, UnderWay):
+                        yield Begins(part=part)
+                        self._wait_for_answer(0, None)
+                    else:
+                        yield Part(part=part)
             case WriteRequest(piece=piece, state=state):
                 machine.hands().write(piece, state)
             case SweepRequest(piece=piece):
@@ -94,6 +101,9 @@ class Server:
             raise Stopped
         if time.monotonic() - self._told < _TELL_EVERY:
             return
+        self._wait_for_answer(done, of)
+
+    def _wait_for_answer(self, done: int, of: int | None) -> None:
         self._say(Progress(done=done, of=of))
         text = receive(self._end)
         self._told = time.monotonic()

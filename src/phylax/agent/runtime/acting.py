@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, Final
 
 from phylax.agent.account.run_journal import RunJournal
 from phylax.agent.machines.upkeep import Watch
@@ -14,10 +14,12 @@ from phylax.agent.runtime.checking import look_by_check
 from phylax.agent.runtime.restarting import restart
 from phylax.agent.runtime.telling import OrderListener
 from phylax.agent.workers.crew import Crew
-from phylax.core.actions import ActedPart, ActEnd, Restart
+from phylax.core.actions import ActedPart, ActEnd, Restart, UnderWay
 from phylax.core.actions.acted import MOST_PARTS
 from phylax.core.protocol import ActedMessage, ActOrder
 
+_PART: Final = "part "
+_UNDER_WAY: Final = "under way"
 _LOOKED_AT_AGAIN = {
     "install-updates": ("updates", "programs"),
     "remove-program": ("programs",),
@@ -41,18 +43,25 @@ def act(
     """
     started = datetime.now(UTC)
     watch = LongWork(listener, "act", order.act.action, order.earlier)
-    parts: list[ActedPart] = []
+    parts = [
+        ActedPart.model_validate(value)
+        for name, value in journal.noted.items() if name.startswith(_PART)
+    ]  # fmt: skip
     ended = False
     try:
         for part in _parts(order, crew, journal, watch):
+            if isinstance(part, UnderWay):
+                journal.note(_UNDER_WAY, part.model_dump(mode="json"))
+                continue
             parts.append(part)
+            journal.note(f"{_PART}{len(parts)}", part.model_dump(mode="json"))
         ended = True
     except OSError as failure:
         why = (failure.strerror or type(failure).__name__)[:400]
         parts.append(ActedPart(of="", end=ActEnd.FAILED, why=why))
         ended = True
     finally:
-        if parts:
+        if parts := _newest(parts):
             # the same for the same work: where it was cut off and gone on with it is told anew
             message = ActedMessage(
                 id=f"acted-{order.run_id}-{order.lease}-{journal.resumed}-{int(ended)}",
@@ -77,7 +86,9 @@ def act(
     }
 
 
-def _parts(order: ActOrder, crew: Crew, journal: RunJournal, watch: Watch) -> Iterator[ActedPart]:
+def _parts(
+    order: ActOrder, crew: Crew, journal: RunJournal, watch: Watch
+) -> Iterator[ActedPart | UnderWay]:
     action = order.act
     if action.action in crew.guard.never_checks:
         why = "named by this machine's own guard"
@@ -94,4 +105,19 @@ def _parts(order: ActOrder, crew: Crew, journal: RunJournal, watch: Watch) -> It
         else:
             yield restart(action, crew.machine.restarting(), journal, watch)
     else:
-        yield from crew.machine.act(action, watch)
+        noted = journal.noted.get(_UNDER_WAY)
+        cut_off = None if noted is None else UnderWay.model_validate(noted)
+        yield from crew.machine.act(action, watch, cut_off)
+
+
+def _newest(parts: Sequence[ActedPart]) -> list[ActedPart]:
+    """Of each volume, update or program what was last said of it. That there was nothing to do is
+    said only where nothing was done."""
+    newest: dict[str, ActedPart] = {}
+    for part in parts:
+        if part.end is not ActEnd.NOTHING or part.of not in newest:
+            newest[part.of] = part
+    whole = newest.get("")
+    if whole is not None and whole.end is ActEnd.NOTHING and len(newest) > 1:
+        del newest[""]
+    return list(newest.values())

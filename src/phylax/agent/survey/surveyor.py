@@ -20,6 +20,7 @@ from phylax.core.retention import Judge, Reason
 from phylax.core.survey import (
     Ageing,
     LineCount,
+    Lookalikes,
     PlaceTerms,
     SurveyedItem,
     SurveyLine,
@@ -69,6 +70,7 @@ class _Look:
         self._watch = listener.watch
         self._listing = listener.listing if candidates.kind.keeps_listing else None
         self._in_use: InUse = candidates.in_use
+        self._names = Lookalikes()
 
     def lines(self) -> list[SurveyLine]:
         by_mount: dict[str, list[Place]] = {}
@@ -210,7 +212,7 @@ class _Look:
         if candidate.protected and self._kind.shape in ("sites", "visits"):
             count.kept_sites += 1
         if self._listing is not None:
-            self._listing(self._kind.key, as_item(item, place.shown, place.mount))
+            self._listing(self._kind.key, as_item(item, place.shown, place.mount, self._names))
 
     def _complain(self, place: Place, count: LineCount) -> Complaint:
         join = self._machine.join

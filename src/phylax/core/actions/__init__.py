@@ -7,7 +7,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from phylax.core.actions.acted import ActedPart, ActEnd, acted_in_words
+from phylax.core.actions.acted import ActedPart, ActEnd, UnderWay, acted_in_words
 from phylax.core.actions.kinds import (
     ArrangeDisks,
     ClearNameCache,
@@ -40,5 +40,6 @@ __all__ = [
     "RepairFileSystem",
     "Restart",
     "TryRemoval",
+    "UnderWay",
     "acted_in_words",
 ]

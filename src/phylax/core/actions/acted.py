@@ -47,6 +47,15 @@ class ActedPart(Value):
         return f"{of}{self.end}" + (f", {self.why}" if self.why else "")
 
 
+class UnderWay(Value):
+    """What is about to be done to one part: where the work is cut off, it is known by this what
+    came of it."""
+
+    of: Text
+    before: Text
+    after: Text
+
+
 def acted_in_words(parts: Sequence[ActedPart], named: int = 5) -> str:
     """What became of an action; what went wrong is named first."""
     order = [ActEnd.FAILED, ActEnd.REFUSED, ActEnd.DONE, ActEnd.NOTHING]

@@ -37,7 +37,7 @@ from phylax.core.survey.lines import (
     most_held,
 )
 from phylax.core.survey.merging import merged
-from phylax.core.survey.spelling import spell, unspell
+from phylax.core.survey.spelling import Lookalikes, spell, unspell
 
 __all__ = [
     "AGE_DAYS",
@@ -58,6 +58,7 @@ __all__ = [
     "ListedItem",
     "ListingOrder",
     "Look",
+    "Lookalikes",
     "PlaceSum",
     "PlaceTerms",
     "Ranked",

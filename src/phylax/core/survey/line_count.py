@@ -30,7 +30,7 @@ from phylax.core.survey.lines import (
     Unread,
     most_held,
 )
-from phylax.core.survey.spelling import spell
+from phylax.core.survey.spelling import Lookalikes, spell
 from phylax.core.values import from_seconds, within
 
 DIGEST_BYTES = 16
@@ -342,6 +342,7 @@ class LineCount:
     ) -> SurveyLine:
         """What was added up, as the survey's line; `capacity` and `free` are the volume's."""
         self._leave()
+        names = Lookalikes()
         return SurveyLine(
             category=category_key,
             mount=mount,
@@ -360,7 +361,7 @@ class LineCount:
                 if count
             ),
             largest=tuple(
-                as_item(item, place, mount)
+                as_item(item, place, mount, names)
                 for _, _, place, item in sorted(self._largest, key=lambda e: (-e[0], -e[1]))
             ),
             ranked=tuple(self._ranked),
@@ -388,9 +389,11 @@ def _packed(numbers: Sequence[int]) -> array[int]:
         return array("q", [(number + _NUMBER) % (2 * _NUMBER) - _NUMBER for number in numbers])
 
 
-def as_item(item: SurveyedItem, place: str, mount: str = "") -> Item:
-    """A found file as the item that travels."""
-    shown, raw = spell(item.path)
+def as_item(
+    item: SurveyedItem, place: str, mount: str = "", names: Lookalikes | None = None
+) -> Item:
+    """A found file as the item that travels; `names` keeps those of its listing apart."""
+    shown, raw = spell(item.path) if names is None else names.spell(place, item.path)
     return Item(
         place=place,
         mount=mount,

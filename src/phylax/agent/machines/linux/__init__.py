@@ -45,7 +45,7 @@ from phylax.agent.machines.linux.values.persons import PersonsValues
 from phylax.agent.machines.upkeep import Watch
 from phylax.agent.platform.uptime import running
 from phylax.agent.tuning.hands import Hands, OwnHands, Port
-from phylax.core.actions import ActedPart, Action
+from phylax.core.actions import ActedPart, Action, UnderWay
 from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked
 from phylax.core.inventory import Inventory
@@ -100,7 +100,9 @@ class LinuxMachine:
         those that the shop may name here."""
         self._homes = tuple(map(real_home, homes))
         self._root = root or (None if homes else "/")
-        self._own_folders = tuple(os.path.realpath(folder) for folder in own_folders)
+        self._own_folders = tuple(
+            folder_behind(folder) or os.path.normpath(folder) for folder in own_folders
+        )
         self._packages_socket = packages_socket
         self._power = power.PowerProfile(system_bus)
         self._system_bus, self._scanner = system_bus, scanner
@@ -203,10 +205,14 @@ class LinuxMachine:
             yield from personal_locations(base, name, uid, home)
 
     def named_folder(self, shown: str) -> Location | None:
-        path = os.path.realpath(shown)
+        path = folder_behind(shown)
+        if path is None:
+            if mount_over(os.path.normpath(shown)).answers:
+                return None
+            return Location(shown, shown, why="its volume is a network drive, or may not answer")
         if not any(path == own or path.startswith(own + "/") for own in self._own_folders):
             why = "this machine does not let the shop name it (see its agent.toml)"
-            return Location(path, shown, why=why) if os.path.lexists(shown) else None
+            return Location(path, shown, why=why)
         return next(folder_location(path), None)
 
     def real_folder(self, shown: str) -> str | None:
@@ -306,8 +312,10 @@ class LinuxMachine:
     def check(self, kind: str, mode: str, watch: Watch) -> Iterator[Checked | Inventory]:
         return of_upkeep.check(self._upkeep(), kind, mode, watch)
 
-    def act(self, action: Action, watch: Watch) -> Iterator[ActedPart]:
-        return of_upkeep.act(self._upkeep(), action, watch)
+    def act(
+        self, action: Action, watch: Watch, cut_off: UnderWay | None = None
+    ) -> Iterator[ActedPart | UnderWay]:
+        return of_upkeep.act(self._upkeep(), action, watch, cut_off)
 
     def restarting(self) -> LogindRestart:
         if self._root is None:

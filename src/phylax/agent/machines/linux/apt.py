@@ -14,6 +14,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Collection, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import IO, Final, NamedTuple
 
@@ -21,7 +22,14 @@ from phylax.agent.machines.linux import can_finish
 from phylax.agent.machines.linux.packages import SYSTEM_UMASK, Packages
 from phylax.agent.machines.linux.tools import Said, run, start_apart
 from phylax.agent.machines.upkeep import Watch
-from phylax.core.actions import ActedPart, ActEnd, InstallUpdates, RemoveProgram, TryRemoval
+from phylax.core.actions import (
+    ActedPart,
+    ActEnd,
+    InstallUpdates,
+    RemoveProgram,
+    TryRemoval,
+    UnderWay,
+)
 from phylax.core.inventory.programs import Along, RemovalTried
 from phylax.core.inventory.updates import MOST_UPDATES, Update, UpdatesListed
 
@@ -114,7 +122,9 @@ class Apt:
                 return "updates that were installed ask for it"
         return ""
 
-    def install(self, action: InstallUpdates, watch: Watch) -> Iterator[ActedPart]:
+    def install(
+        self, action: InstallUpdates, watch: Watch, cut_off: UnderWay | None = None
+    ) -> Iterator[ActedPart | UnderWay]:
         """Install what is missing, one after the other: a bad one costs only itself, and between
         two of them it can be called off. Nothing is removed by the way."""
         watch(0, None)
@@ -125,6 +135,9 @@ class Apt:
             yield ActedPart(of="", end=ActEnd.FAILED, why=_BUSY)
             return
         yield from self._finish_cut_off(watch)
+        ended = cut_off is not None and self._version_of(cut_off.of) == cut_off.after
+        if ended and cut_off is not None:
+            yield self._done(cut_off)
         listed = self.updates(watch)
         if listed.unread:
             yield ActedPart(of="", end=ActEnd.FAILED, why=listed.unread)
@@ -136,39 +149,47 @@ class Apt:
         ]  # fmt: skip
         there = {update.name for update in wanted}
         for name in action.names:
-            if name not in there:
+            if name not in there and not (ended and cut_off and name == cut_off.of):
                 yield ActedPart(of=name, end=ActEnd.NOTHING, why="nothing newer is offered")
-        if not wanted and not action.names:
+        if not wanted and not action.names and not ended:
             yield ActedPart(of="", end=ActEnd.NOTHING, why="nothing is missing")
         for number, update in enumerate(wanted):
             watch(number, len(wanted))
-            yield self._install_one(update, watch)
+            yield from self._install_one(update, watch)
         yield from self._unfinished()
 
-    def _install_one(self, update: Update, watch: Watch) -> ActedPart:
-        if update.held_back:
-            return ActedPart(of=update.name, end=ActEnd.REFUSED, why=update.held_back)
+    def _install_one(self, update: Update, watch: Watch) -> Iterator[ActedPart | UnderWay]:
+        begins = UnderWay(of=update.name, before=update.now, after=update.version)
         if self._version_of(update.name) == update.version:
-            return _done(update, self._restart_waits())
+            yield self._done(begins)
+            return
+        if update.held_back:
+            yield ActedPart(of=update.name, end=ActEnd.REFUSED, why=update.held_back)
+            return
         if why := self._no_room(update, watch):
-            return ActedPart(
-                of=update.name, end=ActEnd.FAILED, before=update.now,
-                why=f"nothing was begun: {why}",
-            )  # fmt: skip
+            yield _failed(update, f"nothing was begun: {why}")
+            return
         command = [APT_GET, "-y", "-q", "--no-remove", "--only-upgrade"]
         what = ["install", f"{update.name}={update.version}"]
         # to fetch can be ended at any time; to install must end what it has begun
         fetched = self._ask([*command, "--download-only", *what], watch, seconds=_FETCH)
         if fetched.code:
-            return ActedPart(
-                of=update.name, end=ActEnd.FAILED, before=update.now, why=_why(fetched)
-            )
-        said = self._to_the_end([*command, *what], watch)
-        now = self._version_of(update.name)
-        if now != update.version:
-            why = _why(said) if said.code else "the package manager says it is done, and it is not"
-            return ActedPart(of=update.name, end=ActEnd.FAILED, before=update.now, why=why)
-        return _done(update, self._restart_waits())
+            yield _failed(update, _why(fetched))
+            return
+        yield begins
+        with self._to_the_end([*command, *what], watch) as output:
+            if self._version_of(update.name) == update.version:
+                yield self._done(begins)
+            elif output.code:
+                yield _failed(update, _why(output))
+            else:
+                yield _failed(update, "the package manager says it is done, and it is not")
+
+    def _done(self, update: UnderWay) -> ActedPart:
+        return ActedPart(
+            of=update.of, end=ActEnd.DONE, before=update.before, after=update.after,
+            needs_restart=bool(self._restart_waits()),
+        )  # fmt: skip
 
     def _no_room(self, update: Update, watch: Watch) -> str:
         """What has too little room for an update and what comes with it; empty: nothing."""
@@ -266,13 +287,13 @@ class Apt:
             return
         watch(0, 1)
         options = ["-y", "-q", "-o", "APT::Get::AutomaticRemove=false"]
-        said = self._to_the_end([APT_GET, *options, "remove", action.program], watch)
-        for name, version in ((action.program, action.version), *agreed.items()):
-            if (now := self._version_of(name)) is None:
-                yield ActedPart(of=name, end=ActEnd.DONE, before=version, after="not installed")
-            else:
-                words = _why(said) if said.code else f"it is still there, {now}"
-                yield ActedPart(of=name, end=ActEnd.FAILED, before=version, why=words)
+        with self._to_the_end([APT_GET, *options, "remove", action.program], watch) as output:
+            for name, version in ((action.program, action.version), *agreed.items()):
+                if (now := self._version_of(name)) is None:
+                    yield ActedPart(of=name, end=ActEnd.DONE, before=version, after="not installed")
+                else:
+                    words = _why(output) if output.code else f"it is still there, {now}"
+                    yield ActedPart(of=name, end=ActEnd.FAILED, before=version, why=words)
         yield from self._unfinished()
 
     def _own_package(self) -> set[str]:
@@ -316,28 +337,22 @@ class Apt:
         return True
 
     def _is_at_work(self) -> bool:
-        """By the lock that dpkg and apt take. It is asked for and not taken, so nobody is kept
-        out."""
-        try:
-            lock = os.open(os.path.join(self._root, "var/lib/dpkg/lock-frontend"), os.O_RDWR)
-        except FileNotFoundError:
-            return False
-        try:
-            wanted = struct.pack("hhqqi4x", fcntl.F_WRLCK, os.SEEK_SET, 0, 0, 0)
-            answer = struct.unpack("hhqqi4x", fcntl.fcntl(lock, fcntl.F_GETLK, wanted))
-        finally:
-            os.close(lock)
-        return bool(answer[0] != fcntl.F_UNLCK)
+        """By the locks that apt and dpkg take: where apt was ended, the dpkg it had begun has one
+        of its own. They are asked for and not taken, so nobody is kept out."""
+        folder = os.path.join(self._root, "var/lib/dpkg")
+        return any(_is_locked(os.path.join(folder, name)) for name in ("lock-frontend", "lock"))
 
     def _finish_cut_off(self, watch: Watch) -> Iterator[ActedPart]:
         """What was cut off in the middle is ended first; what cannot be is said."""
         before = self._packages.unfinished()
-        if before:
-            self._to_the_end([DPKG, "--configure", "-a"], watch)
+        if before or self._packages.is_cut_off():
+            with self._to_the_end([DPKG, "--configure", "-a"], watch):
+                pass
             for name in self._packages.unfinished():
                 # what was not even unpacked whole has to come again
                 again = ["-y", "-q", "--no-remove", "--reinstall", "install", name]
-                self._to_the_end([APT_GET, *again], watch)
+                with self._to_the_end([APT_GET, *again], watch):
+                    pass
             left = self._packages.unfinished()
             for name in before:
                 if name not in left:
@@ -366,9 +381,10 @@ class Apt:
             self._command(command), self._environment, seconds=seconds, breathe=watch, most=_MOST
         )
 
-    def _to_the_end(self, command: Sequence[str], watch: Watch) -> Said:
+    @contextmanager
+    def _to_the_end(self, command: Sequence[str], watch: Watch) -> Iterator[Said]:
         """A command that must end what it has begun: it goes on when the agent ends, and whoever
-        calls the work off waits for it."""
+        calls the work off waits for it, and for what is told of it."""
         stop: BaseException | None = None
         with tempfile.TemporaryFile() as output:
             tool = start_apart(
@@ -384,11 +400,25 @@ class Apt:
                     stop = raised
             output.seek(max(0, output.seek(0, os.SEEK_END) - 65536))
             text = output.read().decode("utf-8", "replace")
+        if tool.returncode is None:
+            yield Said(255, "it did not end within four hours, and is left to itself")
+        else:
+            yield Said(tool.returncode, text)
         if stop is not None:
             raise stop
-        if tool.returncode is None:
-            return Said(255, "it did not end within four hours, and is left to itself")
-        return Said(tool.returncode, text)
+
+
+def _is_locked(path: str) -> bool:
+    try:
+        lock = os.open(path, os.O_RDWR)
+    except FileNotFoundError:
+        return False
+    try:
+        question = struct.pack("hhqqi4x", fcntl.F_WRLCK, os.SEEK_SET, 0, 0, 0)
+        answer = struct.unpack("hhqqi4x", fcntl.fcntl(lock, fcntl.F_GETLK, question))
+    finally:
+        os.close(lock)
+    return bool(answer[0] != fcntl.F_UNLCK)
 
 
 def _held_by(name: str, by_hand: Collection[str], goes: Sequence[str]) -> str:
@@ -400,11 +430,8 @@ def _held_by(name: str, by_hand: Collection[str], goes: Sequence[str]) -> str:
     return "the package manager keeps it back"
 
 
-def _done(update: Update, restart: str) -> ActedPart:
-    return ActedPart(
-        of=update.name, end=ActEnd.DONE, before=update.now, after=update.version,
-        needs_restart=bool(restart),
-    )  # fmt: skip
+def _failed(update: Update, why: str) -> ActedPart:
+    return ActedPart(of=update.name, end=ActEnd.FAILED, before=update.now, why=why)
 
 
 def _other(agreed: Mapping[str, str], tried: RemovalTried) -> str:

@@ -18,6 +18,8 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
+from phylax.agent.files.stored_names import stored_name
+
 _DISK_FILE_SYSTEMS = frozenset(
     {"ext2", "ext3", "ext4", "xfs", "btrfs", "f2fs", "vfat", "exfat", "ntfs", "ntfs3", "fuseblk",
      "zfs", "jfs", "reiserfs", "bcachefs"}
@@ -153,7 +155,14 @@ _MOST_LINKS = 40
 
 def folder_behind(path: str, leave: Callable[[str], bool] = lambda path: False) -> str | None:
     """Where a folder really is, links resolved; None: there is none, or something on the way lies
-    on a mount that may not answer, which is never asked, or is to be left alone."""
+    on a mount that may not answer, which is never asked, or is to be left alone.
+
+    A name that is not there as written may be there with its accents stored the other way.
+    """
+
+    def is_barred(path: str) -> bool:
+        return leave(path) or not mount_over(path).answers
+
     real, rest, links = "/", os.path.normpath(path).strip("/").split("/"), 0
     while rest:
         name = rest.pop(0)
@@ -163,8 +172,12 @@ def folder_behind(path: str, leave: Callable[[str], bool] = lambda path: False) 
             real = os.path.dirname(real)
             continue
         inner = os.path.join(real, name)
-        if leave(inner) or not mount_over(inner).answers:
+        if is_barred(inner):
             return None
+        if (stored := stored_name(real, name)) != name:
+            inner = os.path.join(real, stored)
+            if is_barred(inner):
+                return None
         try:
             of = os.lstat(inner)
             if stat.S_ISDIR(of.st_mode):

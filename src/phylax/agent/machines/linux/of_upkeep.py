@@ -29,6 +29,7 @@ from phylax.core.actions import (
     RemoveProgram,
     RepairFileSystem,
     TryRemoval,
+    UnderWay,
 )
 from phylax.core.checks.findings import Checked, could_not_look, looked
 from phylax.core.inventory import DisksListed, HardwareListed, Inventory, ProgramsListed
@@ -146,7 +147,9 @@ def _lie_of_files(of: Upkeep, watch: Watch) -> Iterator[Checked | Inventory]:
     yield DisksListed(taken_at=at, volumes=tuple(volumes))
 
 
-def act(of: Upkeep, action: Action, watch: Watch) -> Iterator[ActedPart]:
+def act(
+    of: Upkeep, action: Action, watch: Watch, cut_off: UnderWay | None = None
+) -> Iterator[ActedPart | UnderWay]:
     """OSError where it cannot be done here."""
     if not of.asks_system and action.touches:
         raise OSError(errno.ENOTSUP, HOMES_ONLY, action.action)
@@ -157,7 +160,7 @@ def act(of: Upkeep, action: Action, watch: Watch) -> Iterator[ActedPart]:
         case ArrangeDisks():
             yield from arrange(action, of.volumes, watch)
         case InstallUpdates():
-            yield from Apt(of.root).install(action, watch)
+            yield from Apt(of.root).install(action, watch, cut_off)
         case TryRemoval():
             yield Apt(of.root).try_removal(action, watch)
         case RemoveProgram():

@@ -141,6 +141,17 @@ class Packages:
             name: state[0] for name, state in states.items() if state and state[0] not in finished
         }
 
+    def is_cut_off(self) -> bool:
+        """Whether dpkg was cut off before it had written its status file: apt installs nothing
+        until it has, however whole all packages are."""
+        return bool(self._notes())
+
+    def _notes(self) -> list[str]:
+        """The numbered files that dpkg notes changes in while it is at work, oldest first."""
+        folder = self._path("var/lib/dpkg/updates")
+        names = os.listdir(folder) if os.path.isdir(folder) else []
+        return [os.path.join(folder, n) for n in sorted(filter(str.isdecimal, names), key=int)]
+
     def _on_purpose(self) -> Iterator[tuple[dict[str, str], int | None]]:
         on_their_own = self._installed_on_their_own()
         for package in self._installed():
@@ -168,12 +179,10 @@ class Packages:
         dpkg writes its status file when it ends; until then, and for good where it was cut off,
         what changed stands in numbered files beside it.
         """
-        path = self._path("var/lib/dpkg/updates")
-        names = os.listdir(path) if os.path.isdir(path) else []
         noted = {
             (package.get("Package"), package.get("Architecture")): package
-            for name in sorted(filter(str.isdecimal, names), key=int)
-            for package in _paragraphs(os.path.join(path, name))
+            for path in self._notes()
+            for package in _paragraphs(path)
         }
         for package in _paragraphs(self._path("var/lib/dpkg/status")):
             at = package.get("Package"), package.get("Architecture")

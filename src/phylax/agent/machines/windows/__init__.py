@@ -20,6 +20,7 @@ import psutil
 
 from phylax import __version__
 from phylax.agent import files
+from phylax.agent.files.stored_names import stored_path
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
 from phylax.agent.machines.standin import BELOW_HOME
 from phylax.agent.machines.upkeep import Restarting, Watch
@@ -27,7 +28,7 @@ from phylax.agent.machines.windows import keys, processes, registry, upkeep, val
 from phylax.agent.machines.windows.startup import programs as startup
 from phylax.agent.machines.windows.startup import services, switching
 from phylax.agent.tuning.hands import Hands, OwnHands, Port
-from phylax.core.actions import ActedPart, Action
+from phylax.core.actions import ActedPart, Action, UnderWay
 from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked
 from phylax.core.inventory import Inventory
@@ -175,8 +176,9 @@ class WindowsMachine:
             yield from _if_there(person.folders.get(_SAID.get(base, ""), usual), person.name)
 
     def named_folder(self, shown: str) -> Location | None:
-        path = os.path.realpath(shown)
-        allowed = (os.path.normcase(os.path.realpath(own)) for own in self._own_folders)
+        path = os.path.realpath(stored_path(shown))
+        own_folders = map(stored_path, self._own_folders)
+        allowed = (os.path.normcase(os.path.realpath(own)) for own in own_folders)
         plain = os.path.normcase(path)
         if not any(plain == own or plain.startswith(own + "\\") for own in allowed):
             why = "this machine does not let the shop name it (see its guard.toml)"
@@ -199,7 +201,8 @@ class WindowsMachine:
                 yield from _if_there(ntpath.join(top, sid), names.get(sid, sid))
 
     def real_folder(self, shown: str) -> str | None:
-        return os.path.realpath(shown) if os.path.isdir(shown) else None
+        stored = stored_path(shown)
+        return os.path.realpath(stored) if os.path.isdir(stored) else None
 
     def may_ask(self, path: str) -> bool:
         return True
@@ -238,7 +241,9 @@ class WindowsMachine:
     def check(self, kind: str, mode: str, watch: Watch) -> Iterator[Checked | Inventory]:
         return upkeep.check(self.facts(), kind)
 
-    def act(self, action: Action, watch: Watch) -> Iterator[ActedPart]:
+    def act(
+        self, action: Action, watch: Watch, cut_off: UnderWay | None = None
+    ) -> Iterator[ActedPart]:
         raise OSError(errno.ENOTSUP, "is done by hand on Windows: see docs/actions.md")
 
     def restarting(self) -> Restarting:
