@@ -200,6 +200,26 @@ def test_a_store_that_cannot_be_read_is_named(home: Path, content: bytes) -> Non
     assert "Cookies" in line.unread[0].path and "cannot be read" in line.unread[0].why
 
 
+@pytest.mark.parametrize(
+    ("host", "time"),
+    [(b"\xff", 1), (None, 1), ("x.example", "text"), ("x.example", 1.5), ("x.example", b"1")],
+)
+def test_a_row_that_no_browser_writes_costs_its_own_store(
+    home: Path, host: object, time: object
+) -> None:
+    profile = firefox_profile(home)
+    chromium_profile(home)
+    with closing(sqlite3.connect(profile / "cookies.sqlite")) as conn, conn:
+        row = ("sid", "v", host, "/", time, time)
+        conn.execute("INSERT INTO moz_cookies VALUES (99, ?, ?, ?, ?, ?, ?)", row)
+    it = bench(home)
+    line = it.look("web-site-data", off=False, keep_for="P0D")
+    assert line is not None and line.holds.count == len(SITES), "the other browser's"
+    assert [unread.path.rpartition("/")[2] for unread in line.unread] == ["cookies.sqlite"]
+    it.clean("web-site-data", off=False, keep_for="P0D", standing=True)
+    assert len(column(profile / "cookies.sqlite", "SELECT id FROM moz_cookies")) == len(SITES) + 1
+
+
 def test_a_store_behind_a_link_is_left_alone(home: Path, tmp_path: Path) -> None:
     profile = chromium_profile(home)
     elsewhere = tmp_path / "elsewhere"

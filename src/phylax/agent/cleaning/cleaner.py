@@ -16,8 +16,9 @@ from typing import NamedTuple
 from phylax.agent import files
 from phylax.agent.account.outcomes import Outcomes
 from phylax.agent.account.run_journal import RunJournal
+from phylax.agent.cleaning.aside import Aside
 from phylax.agent.cleaning.consented import ConsentedItems
-from phylax.agent.cleaning.disposal import Aside, ForGood, IntoHold, Way
+from phylax.agent.cleaning.disposal import ForGood, IntoHold, Way
 from phylax.agent.cleaning.remover import OpenNow, Remover
 from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.config.guard import Guard, why_not_cleaned

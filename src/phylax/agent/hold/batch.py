@@ -10,7 +10,6 @@ from __future__ import annotations
 import errno
 import json
 import os
-import stat
 from collections.abc import Callable, Iterator, Sequence, Set
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -22,6 +21,7 @@ from phylax.agent import files
 from phylax.agent.files.walk import Complaint, Removed, remove_tree
 from phylax.agent.hold.manifest import Manifest, begin_manifest
 from phylax.agent.hold.sweeping import PART, remove_batch, remove_part, remove_remains
+from phylax.agent.hold.way_back import names_beside, open_way_back, way_to
 from phylax.agent.survey.item import Candidate, Measure, weigh
 from phylax.agent.survey.places import Place, deeper
 from phylax.core.survey import Tally
@@ -192,7 +192,7 @@ class Batch:
             "place": place.shown,
             "folders": [*place.below, *folders],
             "below": len(place.below),
-            "chain": _chain(place, folders),
+            "chain": way_to(place, folders),
             "things": [
                 [holding.name, holding.size, *([holding.companion] if holding.companion else [])]
                 for holding in going
@@ -301,7 +301,7 @@ class Batch:
         """
         parent = self._way_to(entry, beside=beside)
         try:
-            for name in _names_beside(entry.name) if beside else [entry.name]:
+            for name in names_beside(entry.name) if beside else [entry.name]:
                 if entry.companion is not None and files.exists(name, parent):
                     # the note of what is there must stay its own
                     continue
@@ -326,7 +326,7 @@ class Batch:
         key = (entry.root, entry.folders, beside)
         if self._way is None or self._way[0] != key:
             self._forget_way()
-            self._way = key, _way_back(entry.root, entry.folders, entry.chain, beside=beside)
+            self._way = key, open_way_back(entry.root, entry.folders, entry.chain, beside=beside)
         return self._way[1]
 
     def _forget_way(self) -> None:
@@ -357,7 +357,7 @@ class Batch:
     @contextmanager
     def _companion_folder(self, entry: Held, companion: Companion) -> Iterator[int]:
         chain = entry.chain[: len(companion.folders) + 1]
-        folder = _way_back(entry.root, companion.folders, chain)
+        folder = open_way_back(entry.root, companion.folders, chain)
         try:
             yield folder
         finally:
@@ -438,110 +438,3 @@ def _held_in(line: Any, wanted: Set[int]) -> Iterator[Held]:
     except (KeyError, TypeError, ValueError, IndexError):
         # by another version, or damaged: nothing that can be put back by it
         return
-
-
-def _chain(place: Place, folders: Sequence[str]) -> list[tuple[int, int, int]]:
-    """Mode and owner of a place's root and of every folder below it on the way."""
-    chain = []
-    handle = files.open_top(place.root)
-    try:
-        for name in (*place.below, *folders, None):
-            of = files.about(handle)
-            chain.append((stat.S_IMODE(of.st_mode), of.st_uid, of.st_gid))
-            if name is not None:
-                inner = files.open_folder(name, handle)
-                files.close(handle)
-                handle = inner
-    finally:
-        files.close(handle)
-    return chain
-
-
-def _way_back(
-    root: str,
-    folders: Sequence[str],
-    chain: Sequence[tuple[int, int, int]],
-    *,
-    beside: bool = False,
-) -> int:
-    """A handle on the folder a thing lay in; what is missing of the way is made again.
-
-    A folder that others made or opened in the meantime would show what was hidden from them: it is
-    gone past where the thing is to be put `beside`, else PermissionError.
-    """
-    handle = _top_back(root, chain[0], beside=beside)
-    try:
-        for name, step in zip(folders, chain[1:], strict=False):
-            inner = _step_back(handle, name, step, beside=beside)
-            files.close(handle)
-            handle = inner
-    except BaseException:
-        files.close(handle)
-        raise
-    return handle
-
-
-def _top_back(root: str, step: tuple[int, int, int], *, beside: bool) -> int:
-    """A handle on the place itself, which may be the top of a volume."""
-    if os.path.ismount(root):
-        handle = files.open_top(root)
-        if why := _why_open(files.about(handle), step[0], step[1]):
-            files.close(handle)
-            raise PermissionError(errno.EACCES, why, root)
-        return handle
-    above = files.open_top(os.path.dirname(root))
-    try:
-        return _step_back(above, os.path.basename(root), step, beside=beside)
-    finally:
-        files.close(above)
-
-
-def _step_back(parent: int, name: str, step: tuple[int, int, int], *, beside: bool) -> int:
-    """A handle on one folder of the way, which is as it was or is made as it was."""
-    mode, user, group = step
-    for other in _names_beside(name) if beside else [name]:
-        try:
-            inner = files.open_folder(other, parent)
-        except FileNotFoundError:
-            files.make_folder(other, parent, mode)
-            files.give(other, parent, mode, user, group)
-            return files.open_folder(other, parent)
-        except OSError:
-            # no folder any more
-            if beside:
-                continue
-            raise
-        if not (why := _why_open(files.about(inner), mode, user)):
-            return inner
-        files.close(inner)
-    raise PermissionError(errno.EACCES, why, name)
-
-
-def _why_open(of: FileStat, mode: int, user: int) -> str:
-    """Why a folder would show more than the one that was there; empty: it does not."""
-    if of.st_uid != user:
-        return "its folder is somebody else's by now: put it back beside"
-    if stat.S_IMODE(of.st_mode) & ~mode & 0o077:
-        return "others may look into its folder by now: put it back beside"
-    return ""
-
-
-def _names_beside(name: str) -> Iterator[str]:
-    """The name itself, then others that tell where it came from."""
-    yield name
-    stem, ending = os.path.splitext(name)
-    for mark in (" (put back)", *(f" (put back {number})" for number in range(2, 100))):
-        yield _fitting(stem, f"{mark}{ending}")
-
-
-_LONGEST_NAME = 255
-"""Bytes of a name on most file systems."""
-
-
-def _fitting(stem: str, end: str) -> str:
-    """A stem, as much of it as fits into a name with its end."""
-    if len(os.fsencode(end)) > _LONGEST_NAME // 2:
-        stem, end = stem + end, " (put back)"
-    while stem and len(os.fsencode(stem + end)) > _LONGEST_NAME:
-        stem = stem[:-1]
-    return stem + end

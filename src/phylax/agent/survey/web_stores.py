@@ -149,6 +149,9 @@ class WebStore:
     def _sites_in(self, conn: sqlite3.Connection, of: FileStat) -> dict[str, Site]:
         sums: dict[str, list[int]] = {}
         for host, size, used, made in conn.execute(self._table.question):
+            # SQLite keeps any type in any column, and who owns the profile may write it
+            if not (isinstance(host, str) and isinstance(used, int) and isinstance(made, int)):
+                raise sqlite3.DataError("a row is not as its browser writes it")
             site_sums = sums.setdefault(self._host(host), [0, 0, 0])
             site_sums[0] += size or 0
             site_sums[1] = max(site_sums[1], used // 10**6 - self._table.epoch)

@@ -48,6 +48,8 @@ class Lookalikes:
         return shown.encode("ascii", "backslashreplace").decode("ascii"), raw
 
     def _is_lookalike(self, place: str, path: str) -> bool:
+        if unicodedata.normalize("NFD", path) == unicodedata.normalize("NFC", path):
+            return False
         end = 0
         while end < len(path):
             end = path.find("/", end + 1)

@@ -11,7 +11,6 @@ import os
 import platform
 import pwd
 import socket
-import stat
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -23,6 +22,14 @@ from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
 from phylax.agent.machines.linux import of_upkeep, revisions, starts, system_manager
 from phylax.agent.machines.linux.actions.restarting import LogindRestart
 from phylax.agent.machines.linux.in_use import locked_files, open_files, programs
+from phylax.agent.machines.linux.locations import (
+    folder_location,
+    one_mount,
+    personal_locations,
+    real_home,
+    shown_mount,
+    trash_on,
+)
 from phylax.agent.machines.linux.mounts import (
     Mount,
     disk_kind,
@@ -32,14 +39,13 @@ from phylax.agent.machines.linux.mounts import (
     mount_over,
     mounts,
     space_of,
-    why_mounted_over,
 )
 from phylax.agent.machines.linux.of_upkeep import HOMES_ONLY, Upkeep, quick_places
 from phylax.agent.machines.linux.packages import Packages
 from phylax.agent.machines.linux.startup import programs as startup
 from phylax.agent.machines.linux.startup.of_person import OfPerson, starters_of
 from phylax.agent.machines.linux.startup.switching import pieces_of_person, pieces_of_units
-from phylax.agent.machines.linux.user_dirs import UserDirs, user_dirs
+from phylax.agent.machines.linux.user_dirs import user_dirs
 from phylax.agent.machines.linux.values import browsers, bus, power, processor, update_times
 from phylax.agent.machines.linux.values.persons import PersonsValues
 from phylax.agent.machines.upkeep import Watch
@@ -50,7 +56,6 @@ from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked
 from phylax.core.inventory import Inventory
 from phylax.core.shop import MachineFacts, ReadingIn, System
-from phylax.core.survey import spell
 from phylax.core.tuning.pieces import Piece
 from phylax.core.tuning.programs import Program, Switch
 from phylax.core.tuning.setting import Scalar
@@ -200,7 +205,7 @@ class LinuxMachine:
                     location = replace(
                         location, owners=self.system_owners, is_shared=base == "system-temp"
                     )
-                    yield _one_mount(self._root, location)
+                    yield one_mount(self._root, location)
         for name, uid, home in self.people():
             yield from personal_locations(base, name, uid, home)
 
@@ -407,102 +412,6 @@ def _of_people(program: Program) -> Program:
     """A program as far as it is started for people."""
     starters = tuple(starter for starter in program.starters if starter.of)
     return program.model_copy(update={"starters": starters})
-
-
-def real_home(path: str) -> str:
-    """A home, links above it resolved: what it is itself is not asked."""
-    path = os.path.abspath(path)
-    return os.path.join(os.path.realpath(os.path.dirname(path)), os.path.basename(path))
-
-
-def folder_location(path: str, user: str = "", owner: int = 0) -> Iterator[Location]:
-    """A folder as a location: none where there is no such folder, or a link in its stead. Links
-    above it are people's own way of keeping things elsewhere, and are resolved here, once; they may
-    lead to nothing but what belongs to their owner."""
-    shown, above = path, os.path.dirname(path)
-    try:
-        path = os.path.join(os.path.realpath(above), os.path.basename(path))
-        st = os.lstat(path)
-    except (FileNotFoundError, NotADirectoryError):
-        return
-    except OSError as error:
-        yield Location(path, shown, user, why=error.strerror or str(error))
-        return
-    if not stat.S_ISDIR(st.st_mode):
-        return
-    if path != shown and st.st_uid != owner:
-        why = "reached through a link, and somebody else's"
-        yield Location(path, shown, user, why=why)
-        return
-    yield Location(path, shown, user)
-
-
-def shown_mount(path: str) -> str:
-    """A mount's path as it can be sent: names that are not UTF-8 with their bytes spelt out."""
-    return spell(path)[0]
-
-
-def trash_on(mount: Mount, name: str, uid: int) -> Iterator[Location]:
-    """A person's trash folders at the top of a volume."""
-    shared = os.path.join(mount.path, ".Trash")
-    candidates = [os.path.join(shared, str(uid))] if _is_sticky_folder(shared) else []
-    for own in (*candidates, os.path.join(mount.path, f".Trash-{uid}")):
-        if _is_folder(own):
-            yield Location(own, own, name, owners=range(uid, uid + 1))
-
-
-def personal_locations(base: Folder, name: str, uid: int, home: str) -> Iterator[Location]:
-    """Where a person's named location is."""
-    owners = range(uid, uid + 1)
-    if base == "user-downloads":
-        dirs: UserDirs = user_dirs(home, uid)
-        locations = folder_location(dirs.downloads, name, uid) if dirs.downloads else iter(())
-        for location in locations:
-            location = replace(location, owners=owners, why=location.why or dirs.why)
-            yield _one_mount(home, location)
-        return
-    for path in _personal(base, uid, home):
-        for location in folder_location(path, name, uid):
-            base_of = home if path.startswith(home) else "/"
-            yield _one_mount(base_of, replace(location, owners=owners))
-
-
-def _one_mount(base: str, location: Location) -> Location:
-    """A location with the reason, where something from elsewhere is mounted on the way to it."""
-    if location.why:
-        return location
-    return replace(location, why=why_mounted_over(location.path, base) or "")
-
-
-def _personal(base: Folder, uid: int, home: str) -> Iterator[str]:
-    match base:
-        case "user-temp":
-            yield os.path.join(home, ".tmp")
-            # where a per-person TMPDIR is made at sign-in (pam_tmpdir)
-            yield f"/tmp/user/{uid}"
-        case "user-trash":
-            yield os.path.join(home, ".local/share/Trash")
-        case "user-cache":
-            yield os.path.join(home, ".cache")
-        case "user-config":
-            yield os.path.join(home, ".config")
-        case "user-home":
-            yield home
-
-
-def _is_folder(path: str) -> bool:
-    try:
-        return stat.S_ISDIR(os.lstat(path).st_mode)
-    except OSError:
-        return False
-
-
-def _is_sticky_folder(path: str) -> bool:
-    try:
-        mode = os.lstat(path).st_mode
-    except OSError:
-        return False
-    return stat.S_ISDIR(mode) and bool(mode & stat.S_ISVTX)
 
 
 def _dmi(field: str) -> str:

@@ -7,8 +7,8 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 
 from phylax.agent.machines import InUse, Location, Thing
-from phylax.agent.machines.linux import (
-    LinuxMachine,
+from phylax.agent.machines.linux import LinuxMachine
+from phylax.agent.machines.linux.locations import (
     folder_location,
     personal_locations,
     trash_on,

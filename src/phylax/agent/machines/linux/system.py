@@ -19,8 +19,8 @@ from phylax.agent.machines.linux import (
     FIRST_PERSON,
     LAST_PERSON,
     LinuxMachine,
-    real_home,
 )
+from phylax.agent.machines.linux.locations import real_home
 from phylax.agent.machines.linux.mounts import folder_behind, mount_over
 from phylax.agent.machines.linux.people import Person
 from phylax.core.survey.file_stat import FileStat
