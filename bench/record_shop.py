@@ -16,11 +16,11 @@ from collections.abc import Callable
 from datetime import UTC, date, datetime
 from pathlib import Path
 
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.records import Entry, RecordKind
 from phylax.core.reporting.asked import ReportAsk
 from phylax.core.searching import HitKind, read_search
 from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit
-from phylax.core.values import from_seconds, to_seconds
 from phylax.core.visits import NewVisit
 from phylax.service.context.context import Context
 from phylax.service.reporting import making

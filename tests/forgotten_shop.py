@@ -12,12 +12,12 @@ from helpers import enrol, make_file, make_standin
 from phylax.agent.runtime.loop import Agent
 from phylax.client import NotSignedInError, Phylax, sign_in
 from phylax.core.forgetting.asked import Forget
+from phylax.core.ground.values import edit_of
 from phylax.core.importing.asked import ImportAsk
 from phylax.core.reporting.asked import ReportAsk
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.scheduling.rounds import RoundEdit
 from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit
-from phylax.core.values import edit_of
 from phylax.core.visits import HandOver, NewVisit
 from phylax.service import forgetting
 from phylax.service.backups import making

@@ -7,8 +7,8 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from phylax.agent.outbox.merging import Single, gathered
+from phylax.core.ground.readings import ReadingIn
 from phylax.core.protocol import Asleep, Awake, ReadingsMessage, UnheldMessage
-from phylax.core.shop import ReadingIn
 
 START = datetime(2026, 3, 2, 6, tzinfo=UTC)
 HOUR = timedelta(hours=1)

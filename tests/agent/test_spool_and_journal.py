@@ -11,8 +11,8 @@ from phylax.agent.account.run_journal import RunJournal
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.survey.places import Place
 from phylax.agent.workers.jobs import About
+from phylax.core.ground.readings import ReadingIn
 from phylax.core.protocol import CleanOrder, ReadingsMessage
-from phylax.core.shop import ReadingIn
 
 ORDER = CleanOrder(run_id=5, lease="lease", look=(), clean=("user-temp",), look_first=False)
 

@@ -12,9 +12,9 @@ import pytest
 
 from people import PeopleDesk, give
 from phylax.agent.machines.linux.values import session
+from phylax.core.ground.values import Scalar
 from phylax.core.protocol import ChangeSettingsOrder, ChangesMessage, PutSettingsBackOrder
 from phylax.core.tuning.changes import ChangeMade, ChangeState, WantedValue
-from phylax.core.tuning.setting import Scalar
 from phylax.core.tuning.verdicts import Seen
 from startup_trees import picture
 

@@ -24,10 +24,10 @@ from phylax.agent.machines.linux.people import Person
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import LONGEST, BoundedReader, WorkerError
 from phylax.agent.workers.supervisor import Nursery
+from phylax.core.ground.volumes import VolumeChoice
 from phylax.core.holds import BatchPick
 from phylax.core.protocol import AgreedListing, HeldOrder, SurveyMessage, UnheldMessage
 from phylax.core.retention import ProtectEntry, ProtectKind, Reason
-from phylax.core.volumes import VolumeChoice
 
 TEMP = {"user-temp": rule(keep_for="P0D")}
 HELD = {"user-temp": rule(keep_for="P0D", hold_for="P3D")}

@@ -10,7 +10,7 @@ from playwright.sync_api import Page, Route, expect
 from console_checks import check_for_everyone
 from helpers import enrol
 from phylax.client import Phylax
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
 from phylax.core.retention import Rule, Scope
 from phylax.core.shop import Machine
 from phylax.service.context.context import Context

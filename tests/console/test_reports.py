@@ -10,7 +10,7 @@ from mail_box import running_box
 from phylax.client import Phylax
 from phylax.core.notices import MailServerEdit
 from phylax.core.shop import ClientEdit, Machine
-from phylax.core.values import edit_of
+from phylax.core.ground.values import edit_of
 from phylax.core.visits import NewVisit
 from phylax.service.context.context import Context
 

@@ -16,7 +16,7 @@ from phylax.core.retention import Rule, Scope
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep
 from phylax.core.scheduling.rounds import RoundEdit
 from phylax.core.shop import Machine, MachineEdit
-from phylax.core.values import edit_of
+from phylax.core.ground.values import edit_of
 from phylax.core.visits import Move, NewVisit, Whose
 
 

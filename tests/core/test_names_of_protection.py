@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from phylax.core.ground.machines import System
 from phylax.core.retention import ProtectEntry, Protection, ProtectKind
-from phylax.core.shop import System
 
 NAMES = ("Büro", "Ångström", "Việt Nam", "한글", "Škoda", "naïve café")
 

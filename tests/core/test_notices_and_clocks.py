@@ -9,6 +9,8 @@ import pytest
 from pydantic import ValidationError
 
 from phylax.core import clocks
+from phylax.core.ground.readings import ReadingIn, by_volume
+from phylax.core.ground.values import to_seconds
 from phylax.core.notices import (
     RETRIES,
     HookEdit,
@@ -18,8 +20,6 @@ from phylax.core.notices import (
     retry_at,
 )
 from phylax.core.protocol import Awake, ReadingsMessage, ResultMessage
-from phylax.core.shop import ReadingIn, by_volume
-from phylax.core.values import to_seconds
 
 DUBLIN = ZoneInfo("Europe/Dublin")
 NOW = datetime(2026, 3, 2, 9, tzinfo=UTC)

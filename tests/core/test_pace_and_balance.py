@@ -10,13 +10,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from phylax.core.balance import balance
+from phylax.core.ground.quantities import show_seconds
+from phylax.core.ground.readings import ReadingIn
+from phylax.core.ground.tally import Tally
 from phylax.core.holds import as_ranges
 from phylax.core.protocol import CategoryOutcome
-from phylax.core.quantities import show_seconds
 from phylax.core.retention import Reason
 from phylax.core.scheduling.pace import Pace
-from phylax.core.shop import ReadingIn
-from phylax.core.survey import Stay, Tally
+from phylax.core.survey import Stay
 
 MIB = 2**20
 NOON = datetime(2026, 3, 2, 12, tzinfo=UTC)

@@ -6,6 +6,7 @@ from zoneinfo import ZoneInfo
 import pytest
 
 from helpers import TUESDAY
+from phylax.core.ground.values import to_seconds
 from phylax.core.scheduling.presence import (
     HOUR,
     by_hour_of_week,
@@ -18,7 +19,6 @@ from phylax.core.scheduling.presence import (
     was_on,
 )
 from phylax.core.scheduling.timing import Timing
-from phylax.core.values import to_seconds
 
 DUBLIN = ZoneInfo("Europe/Dublin")
 NOW = to_seconds(datetime(2026, 5, 4, 12, tzinfo=UTC))

@@ -6,6 +6,7 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 from phylax.core.catalogue import catalogue
+from phylax.core.ground.machines import System
 from phylax.core.retention import (
     ProtectEntry,
     Protection,
@@ -14,7 +15,6 @@ from phylax.core.retention import (
     Scope,
     in_force,
 )
-from phylax.core.shop import System
 from phylax.core.survey import LineCount, SurveyedItem, covers, merged
 
 FOLDER, PATTERN, SITE = ProtectKind.FOLDER, ProtectKind.PATTERN, ProtectKind.SITE

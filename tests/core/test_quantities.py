@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from phylax.core.quantities import (
+from phylax.core.ground.quantities import (
     count,
     parse_size,
     parse_span,

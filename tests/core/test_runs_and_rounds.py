@@ -5,12 +5,13 @@ from datetime import UTC, datetime
 import pytest
 from pydantic import ValidationError
 
+from phylax.core.ground.readings import ReadingIn
+from phylax.core.ground.tally import Tally
 from phylax.core.protocol import CategoryOutcome, ResultMessage
 from phylax.core.retention import Reason
 from phylax.core.runs import NewRun, RunState, conclude, in_a_sentence
 from phylax.core.scheduling.rounds import RoundEdit
-from phylax.core.shop import ReadingIn
-from phylax.core.survey import Stay, Tally
+from phylax.core.survey import Stay
 
 NOW = datetime(2026, 3, 2, 18, 30, tzinfo=UTC)
 

@@ -9,9 +9,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from helpers import TUESDAY
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.scheduling.rounds import Described, MachineFilter, Pressure
 from phylax.core.scheduling.timing import Closed, Stretch, Timing, ever_fits, first_start, fits
-from phylax.core.values import from_seconds, to_seconds
 
 DUBLIN = ZoneInfo("Europe/Dublin")
 HOUR = timedelta(hours=1)

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from phylax.core.chain import FIRST, Part, digest_of
+from phylax.core.ground.chain import FIRST, Part, digest_of
 from phylax.core.records import (
     PERSONAL,
     Entry,

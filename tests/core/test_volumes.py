@@ -3,8 +3,8 @@
 import pytest
 from pydantic import ValidationError
 
+from phylax.core.ground.volumes import VolumeChoice, plain_mount
 from phylax.core.protocol import CleanOrder, SurveyOrder
-from phylax.core.volumes import VolumeChoice, plain_mount
 
 
 @pytest.mark.parametrize(

@@ -23,6 +23,7 @@ from phylax.core.actions import (
     TryRemoval,
 )
 from phylax.core.checks.findings import Result
+from phylax.core.ground.values import edit_of
 from phylax.core.holds import HeldPick
 from phylax.core.retention import Rule, Scope
 from phylax.core.runs import RunState, WantedProgram, WantedSetting
@@ -30,7 +31,6 @@ from phylax.core.shop import Machine
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.rules import TuningRule
-from phylax.core.values import edit_of
 
 DISK_WATCH = "smartmontools"
 

@@ -18,7 +18,7 @@ from helpers import free_port, living_demo, wait_until
 from phylax.agent.machines.standin import StandInMachine
 from phylax.client import Phylax
 from phylax.core.catalogue import catalogue
-from phylax.core.shop import System
+from phylax.core.ground.machines import System
 from phylax.demo import scenario
 from phylax.demo.shop import make
 from phylax.service.serve import FILE

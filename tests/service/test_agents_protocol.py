@@ -9,6 +9,9 @@ import pytest
 from conftest import Service
 from helpers import Clock, needs_you
 from phylax.client import AgentLink, NotSignedInError, Phylax, RefusedError, enrol
+from phylax.core.ground.machines import MachineFacts
+from phylax.core.ground.readings import ReadingIn
+from phylax.core.ground.tally import Tally
 from phylax.core.protocol import (
     LEASE_SECONDS,
     CategoryOutcome,
@@ -19,8 +22,7 @@ from phylax.core.protocol import (
     SurveyOrder,
 )
 from phylax.core.runs import RunState
-from phylax.core.shop import Machine, MachineEdit, MachineFacts, ReadingIn
-from phylax.core.survey import Tally
+from phylax.core.shop import Machine, MachineEdit
 from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 

@@ -30,9 +30,9 @@ from phylax.agent.config.home import AgentHome, NotEnrolledError
 from phylax.agent.runtime.loop import Agent
 from phylax.client import NotAllowedError, Phylax, RefusedError
 from phylax.core.forgetting.asked import Forget
+from phylax.core.ground.values import edit_of
 from phylax.core.records import Entry, RecordKind, verify
 from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit
-from phylax.core.values import edit_of
 from phylax.service.backups import making
 from phylax.service.context.context import Context
 from phylax.store import audit, forgettings, records

@@ -19,7 +19,7 @@ import pytest
 from conftest import Service
 from helpers import Clock
 from phylax.client import Phylax, RefusedError
-from phylax.core.events import Event, EventKind
+from phylax.core.ground.events import Event, EventKind
 from phylax.core.notices import HookEdit, MailServerEdit
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
 from phylax.service.context.context import Context

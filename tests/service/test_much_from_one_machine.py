@@ -14,6 +14,9 @@ from phylax.agent.outbox.sending import Sender
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.platform.reserve import Reserve
 from phylax.client import AgentLink, Phylax, RefusedError, enrol
+from phylax.core.ground.machines import MachineFacts
+from phylax.core.ground.readings import ReadingIn, VolumeReadings
+from phylax.core.ground.tally import Tally
 from phylax.core.holds import HeldItem
 from phylax.core.protocol import (
     CategoryOutcome,
@@ -25,8 +28,8 @@ from phylax.core.protocol import (
 )
 from phylax.core.retention import RuleInForce
 from phylax.core.runs import Run, RunState, Work
-from phylax.core.shop import Machine, MachineEdit, MachineFacts, ReadingIn, VolumeReadings
-from phylax.core.survey import AgeDay, Look, SurveyLine, Tally
+from phylax.core.shop import Machine, MachineEdit
+from phylax.core.survey import AgeDay, Look, SurveyLine
 from phylax.service.context.context import Context
 from phylax.service.limits import quota
 from phylax.service.limits.quota import Quota

@@ -12,6 +12,7 @@ import pytest
 from helpers import Clock
 from phylax.client import NotFoundError, Phylax, RefusedError
 from phylax.core.advice import AdviceEdit, AdviceKind
+from phylax.core.ground.tally import Tally
 from phylax.core.holds import HeldItem
 from phylax.core.inventory.programs import InstalledProgram, ProgramsListed
 from phylax.core.protocol import (
@@ -24,7 +25,7 @@ from phylax.core.protocol import (
 from phylax.core.retention.rules import Reason
 from phylax.core.searching import HitKind
 from phylax.core.shop import ClientEdit, Machine, MachineEdit
-from phylax.core.survey import Stay, Tally
+from phylax.core.survey import Stay
 from phylax.core.visits import HandOver, NewVisit
 from phylax.service.context.context import Context
 from phylax.service.runs import ingest

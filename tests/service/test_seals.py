@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 from conftest import Service
 from phylax.client import Phylax, RefusedError
 from phylax.core import proofs, seals
-from phylax.core.chain import FIRST
+from phylax.core.ground.chain import FIRST
 from phylax.core.records import Entry, RecordKind, digest
 from phylax.core.records import verify as verify_records
 from phylax.core.shop import Machine

@@ -14,10 +14,10 @@ from phylax.agent.config.guard import GuardRules, write_rules
 from phylax.agent.config.home import AgentHome
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
+from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.core.runs import RunDetail, RunState
 from phylax.core.shop import Machine
 from phylax.core.survey.conditions import Conditions, why_otherwise
-from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 THEN = Conditions(guard="a", guard_words="never touched: /srv", volumes=("/", "/home"))
 

@@ -16,11 +16,11 @@ from pathlib import Path
 from phylax.agent.machines.windows import WindowsMachine, keys, registry
 from phylax.agent.machines.windows.startup import marks, services
 from phylax.agent.runtime.settings_run import SettingsRun
+from phylax.core.ground.values import Scalar
 from phylax.core.protocol import ChangeSettingsOrder, PutSettingsBackOrder
 from phylax.core.tuning.changes import ChangeMade, ChangeState, Wanted, WantedValue
 from phylax.core.tuning.pieces import NOTHING, Folder, Kept
 from phylax.core.tuning.programs import Intent, Program
-from phylax.core.tuning.setting import Scalar
 
 RUN = r"Software\Microsoft\Windows\CurrentVersion\Run"
 PROGRAMS = "C:\\scratch"

@@ -8,7 +8,7 @@ from itertools import pairwise
 from zoneinfo import ZoneInfo
 
 from phylax.cli._output import console, local
-from phylax.core.quantities import show_share, show_size
+from phylax.core.ground.quantities import show_share, show_size
 from phylax.core.trends import ConePoint, Crossing, Outlook, Trend, TrendPoint, condense_points
 
 _PAST, _AHEAD = 48, 16

@@ -9,7 +9,7 @@ from phylax.cli._asking import ask
 from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
-from phylax.core.quantities import count
+from phylax.core.ground.quantities import count
 from phylax.core.tuning.changes import PROGRAMS, ChangeState
 from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.setting import settings

@@ -13,8 +13,8 @@ from rich.text import Text
 from phylax.cli._output import console, errors
 from phylax.cli._session import EXIT_NOT_DONE, EXIT_PARTLY, EXIT_STOPPED, Session
 from phylax.core.catalogue import catalogue
+from phylax.core.ground.quantities import count, show_seconds, show_size
 from phylax.core.protocol import Progress as RunProgress
-from phylax.core.quantities import count, show_seconds, show_size
 from phylax.core.runs import Run, RunDetail, RunState
 
 F = TypeVar("F", bound=Callable[..., Any])

@@ -14,6 +14,8 @@ from phylax.cli._forms import TABLE, Form, shows_one
 from phylax.cli._output import Column, console, print_list, print_one
 from phylax.cli._session import Session, pass_session
 from phylax.cli._types import FILE
+from phylax.core.ground.machines import System
+from phylax.core.ground.quantities import count
 from phylax.core.importing.asked import (
     LONGEST_LIST,
     Encoding,
@@ -27,8 +29,6 @@ from phylax.core.importing.asked import (
     Separator,
 )
 from phylax.core.importing.lines import shown
-from phylax.core.quantities import count
-from phylax.core.shop import System
 
 _LOSSY = (LineFate.REFUSED, LineFate.DIFFERS, LineFate.DOUBLE)
 _FIELDS = ", ".join(field.value for field in ListField)

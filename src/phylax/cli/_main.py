@@ -18,7 +18,7 @@ from phylax.cli._session import (
     EXIT_USAGE,
     Session,
 )
-from phylax.core.suggestions import did_you_mean
+from phylax.core.ground.suggestions import did_you_mean
 
 _EXTRAS = {
     **dict.fromkeys(

@@ -27,7 +27,7 @@ from phylax.cli._data import (
 )
 from phylax.cli._forms import Form
 from phylax.cli._tables import Layout, print_unfolded
-from phylax.core.suggestions import did_you_mean
+from phylax.core.ground.suggestions import did_you_mean
 
 M = TypeVar("M", bound=BaseModel)
 

@@ -9,7 +9,7 @@ import matplotlib as mpl
 from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
 from matplotlib.figure import Figure
 
-from phylax.core.quantities import show_size
+from phylax.core.ground.quantities import show_size
 from phylax.core.trends import Trend
 
 _GIB = 2**30

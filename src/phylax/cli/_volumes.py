@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 
 import click
 
-from phylax.core.volumes import VolumeChoice, plain_mount
+from phylax.core.ground.volumes import VolumeChoice, plain_mount
 
 F = TypeVar("F", bound=Callable[..., Any])
 

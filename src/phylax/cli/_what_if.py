@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from phylax.cli._output import console
-from phylax.core.quantities import count
+from phylax.core.ground.quantities import count
 from phylax.core.tuning.what_if import RuleWhatIf, WhatIfLine
 
 

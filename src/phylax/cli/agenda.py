@@ -11,7 +11,7 @@ from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import LOOK_HERE, console, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._types import DAY
-from phylax.core.quantities import count, show_day, show_span
+from phylax.core.ground.quantities import count, show_day, show_span
 from phylax.core.scheduling.agenda import AgendaLine
 
 

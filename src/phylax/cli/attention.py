@@ -9,7 +9,7 @@ from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.attention import Attention, Handling
-from phylax.core.quantities import parse_span
+from phylax.core.ground.quantities import parse_span
 
 
 @click.group("attention")

@@ -17,7 +17,7 @@ from phylax.cli._session import Session, pass_session
 from phylax.cli._types import FILE
 from phylax.cli.serve import data_option
 from phylax.core.backups import Backup
-from phylax.core.quantities import show_size
+from phylax.core.ground.quantities import show_size
 
 
 @click.group("backup")

@@ -11,10 +11,10 @@ from phylax.cli._following import exit_code, follow, print_end
 from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
+from phylax.core.ground.quantities import count, show_size
+from phylax.core.ground.tally import Tally
 from phylax.core.holds import HeldItem, HeldPick, Hold, IfTaken
-from phylax.core.quantities import count, show_size
 from phylax.core.runs import Run
-from phylax.core.survey import Tally
 
 
 @click.group("hold")

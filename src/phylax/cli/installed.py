@@ -12,9 +12,9 @@ from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import EXIT_NOT_DONE, Session, pass_session
 from phylax.core.actions import RemoveProgram, TryRemoval
+from phylax.core.ground.quantities import show_size
+from phylax.core.ground.suggestions import did_you_mean
 from phylax.core.inventory.programs import ProgramOnMachine
-from phylax.core.quantities import show_size
-from phylax.core.suggestions import did_you_mean
 
 
 @click.group("installed")

@@ -20,10 +20,11 @@ from phylax.cli._output import (
 )
 from phylax.cli._session import Session, pass_session
 from phylax.core.facts import FactName
+from phylax.core.ground.machines import System
+from phylax.core.ground.quantities import parse_size, show_share, show_size
+from phylax.core.ground.values import edit_of
 from phylax.core.machine_list import MachineSort
-from phylax.core.quantities import parse_size, show_share, show_size
-from phylax.core.shop import EnrolmentCode, Machine, MachineEdit, System, Volume
-from phylax.core.values import edit_of
+from phylax.core.shop import EnrolmentCode, Machine, MachineEdit, Volume
 
 
 @click.group("machine")

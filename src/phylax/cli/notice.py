@@ -13,6 +13,7 @@ from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.client import NotFoundError
+from phylax.core.ground.values import edit_of
 from phylax.core.notices import (
     AtOnce,
     Hook,
@@ -23,7 +24,6 @@ from phylax.core.notices import (
     Security,
     WishesEdit,
 )
-from phylax.core.values import edit_of
 
 
 @click.group("notice")

@@ -11,8 +11,8 @@ from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli.serve import data_option
+from phylax.core.ground.suggestions import did_you_mean
 from phylax.core.people import Person, SignedIn
-from phylax.core.suggestions import did_you_mean
 
 _ROLES = click.Choice(["owner", "technician", "desk"])
 

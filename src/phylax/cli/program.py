@@ -14,7 +14,7 @@ from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import in_words, subject, subject_options
 from phylax.cli._what_if import in_words as what_if_in_words
 from phylax.cli._what_if import say_what_if
-from phylax.core.quantities import count
+from phylax.core.ground.quantities import count
 from phylax.core.runs import WantedProgram
 from phylax.core.tuning.known import Handling, KnownEdit, KnownProgram, Recognition
 from phylax.core.tuning.looks import JudgedProgram, UnknownProgram

@@ -10,7 +10,7 @@ from phylax.cli._forms import Form, shows_list, shows_one
 from phylax.cli._output import Column, console, local, print_data, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import in_words, subject, subject_options
-from phylax.core.quantities import count, show_size
+from phylax.core.ground.quantities import count, show_size
 from phylax.core.retention import ProtectEntry, ProtectKind
 from phylax.core.retention.protection import ListedProtection, ProtectionOnMachine, ProtectTest
 

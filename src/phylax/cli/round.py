@@ -16,7 +16,9 @@ from phylax.cli._output import LOOK_HERE, Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._types import DAY, MOMENT, TIME_OF_DAY
 from phylax.cli._volumes import volume_options
-from phylax.core.quantities import count, parse_span, show_moment, show_span
+from phylax.core.ground.quantities import count, parse_span, show_moment, show_span
+from phylax.core.ground.suggestions import did_you_mean
+from phylax.core.ground.volumes import VolumeChoice
 from phylax.core.runs import Run
 from phylax.core.scheduling.plain_words import Spoken, read_words
 from phylax.core.scheduling.rounds import (
@@ -27,8 +29,6 @@ from phylax.core.scheduling.rounds import (
     RoundEdit,
     RoundPreview,
 )
-from phylax.core.suggestions import did_you_mean
-from phylax.core.volumes import VolumeChoice
 
 F = TypeVar("F", bound=Callable[..., Any])
 _ON_CLOSED = {"run": "run", "next-day": "next day", "skip": "skip"}

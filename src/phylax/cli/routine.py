@@ -18,9 +18,9 @@ from phylax.cli._session import Session, pass_session
 from phylax.cli._types import FILE
 from phylax.cli._volumes import volume_options
 from phylax.cli.round import find_routine
-from phylax.core.quantities import count
+from phylax.core.ground.quantities import count
+from phylax.core.ground.volumes import VolumeChoice
 from phylax.core.scheduling.routines import Routine, RoutineEdit
-from phylax.core.volumes import VolumeChoice
 
 
 @click.group("routine")

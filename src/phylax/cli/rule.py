@@ -17,11 +17,11 @@ from phylax.cli._subject import in_words, subject, subject_options
 from phylax.cli._types import FILE
 from phylax.client import NotFoundError
 from phylax.core.catalogue import catalogue, no_category
-from phylax.core.quantities import count, parse_size, parse_span, show_size
+from phylax.core.ground.quantities import count, parse_size, parse_span, show_size
+from phylax.core.ground.values import Value
 from phylax.core.retention import Rule, RuleInForce, Scope, ScopedRule, in_force
 from phylax.core.retention.rules import ShopRule
 from phylax.core.survey.what_if import WhatIf, WhatIfMachine
-from phylax.core.values import Value
 
 F = TypeVar("F", bound=Callable[..., Any])
 

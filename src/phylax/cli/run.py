@@ -15,11 +15,12 @@ from phylax.cli._output import Column, console, local, print_data, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._volumes import volume_options
 from phylax.core.evidence import Evidence
-from phylax.core.quantities import count, show_size, show_span
+from phylax.core.ground.quantities import count, show_size, show_span
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.volumes import VolumeChoice
 from phylax.core.runs import Run, RunDetail, in_words
 from phylax.core.scheduling.routines import RunStep, StepState
-from phylax.core.survey import Ledger, Tally
-from phylax.core.volumes import VolumeChoice
+from phylax.core.survey import Ledger
 
 
 @click.group("run")

@@ -70,7 +70,7 @@ def command(
     log_level: str,
 ) -> None:
     """Start the shop's service; Ctrl-C stops it."""
-    from phylax.core.addresses import is_loopback
+    from phylax.core.ground.addresses import is_loopback
 
     if (tls_cert is None) != (tls_key is None):
         raise click.UsageError("--tls-cert and --tls-key go together.")

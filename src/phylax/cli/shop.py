@@ -11,8 +11,8 @@ from phylax.cli._output import Column, console, local, print_list, write_archive
 from phylax.cli._session import DEFAULT_URL, Session, pass_session
 from phylax.cli._types import FILE
 from phylax.cli.serve import at_folder, data_option
+from phylax.core.ground.quantities import count, show_size
 from phylax.core.people import Audited
-from phylax.core.quantities import count, show_size
 
 
 @click.group("shop")

@@ -12,11 +12,12 @@ from phylax.cli._output import LOOK_HERE, Column, console, local, print_data, pr
 from phylax.cli._session import Session, pass_session
 from phylax.cli._volumes import volume_options
 from phylax.core.catalogue import catalogue, no_category
-from phylax.core.quantities import count, show_size
+from phylax.core.ground.quantities import count, show_size
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.volumes import VolumeChoice
 from phylax.core.retention import Caution
-from phylax.core.survey import Ledger, LedgerLine, PlaceSum, Tally
+from phylax.core.survey import Ledger, LedgerLine, PlaceSum
 from phylax.core.survey.lines import FolderSum, ListedItem
-from phylax.core.volumes import VolumeChoice
 
 _NAMED = 12
 

@@ -13,7 +13,7 @@ from phylax.cli._output import Column, console, print_data, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._subject import in_words as in_words_of
 from phylax.cli._subject import subject, subject_options
-from phylax.core.quantities import parse_span, show_share, show_size
+from phylax.core.ground.quantities import parse_span, show_share, show_size
 from phylax.core.retention import Scope
 from phylax.core.trends import Trend
 from phylax.core.trends.outlook import Regrowth

@@ -10,8 +10,8 @@ from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.actions import InstallUpdates
+from phylax.core.ground.quantities import show_size
 from phylax.core.inventory.updates import MissingUpdate, UpdatesListed
-from phylax.core.quantities import show_size
 
 
 @click.group("update")

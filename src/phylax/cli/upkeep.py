@@ -14,11 +14,11 @@ from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, console, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.actions import ArrangeDisks, ClearNameCache, RepairFileSystem, Restart
+from phylax.core.ground.quantities import show_size
 from phylax.core.inventory import DisksListed, DriversListed, HardwareListed
 from phylax.core.inventory.disks import VolumeOnDisk
 from phylax.core.inventory.drivers import Driver
 from phylax.core.inventory.hardware import MemorySlot
-from phylax.core.quantities import show_size
 from phylax.core.snapshots import BeforeAfter
 
 Listed = TypeVar("Listed", DriversListed, DisksListed, HardwareListed)

@@ -12,7 +12,7 @@ from phylax.cli._output import Column, console, local, print_list, print_one
 from phylax.cli._session import Session, pass_session
 from phylax.cli._types import DAY
 from phylax.core.desk import NewPart, OrderedPart, PartState, ReadyToFetch
-from phylax.core.quantities import count
+from phylax.core.ground.quantities import count
 from phylax.core.visits import HandOver, Move, NewVisit, Visit, Whose
 
 _WHOSE = {"ours": Whose.OURS, "client": Whose.CLIENT, "supplier": Whose.SUPPLIER}

@@ -6,8 +6,8 @@ import os
 from pathlib import Path
 
 from phylax.client._family import Family
+from phylax.core.ground.values import edit_of
 from phylax.core.keeping import Keeping, KeepingEdit
-from phylax.core.values import edit_of
 
 
 class Archives(Family):

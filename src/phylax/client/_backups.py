@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from phylax.client._family import Family
 from phylax.core.backups import Backup, BackupPlan, BackupPlanEdit, BackupState
-from phylax.core.values import edit_of
+from phylax.core.ground.values import edit_of
 
 
 class Backups(Family):

@@ -20,7 +20,7 @@ from pydantic import BaseModel, TypeAdapter
 from phylax import __version__
 from phylax.client._errors import ClearHttpError, UnreachableError, from_response
 from phylax.client._repeatable import is_repeatable
-from phylax.core.addresses import is_loopback
+from phylax.core.ground.addresses import is_loopback
 
 T = TypeVar("T")
 PREFIX = "/api/v1"

@@ -13,8 +13,8 @@ from phylax import __version__
 from phylax.client._errors import NotAnOrderError
 from phylax.client._http import Http
 from phylax.core.generations import HEADER, Generation, heard
+from phylax.core.ground.machines import MachineFacts
 from phylax.core.protocol import Enrolled, Enrolment, GoOn, LeasedProgress, Message, Order, Progress
-from phylax.core.shop import MachineFacts
 
 _ORDER: TypeAdapter[Any] = TypeAdapter(Order, config=ConfigDict(defer_build=True))
 

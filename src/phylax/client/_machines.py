@@ -11,17 +11,18 @@ from phylax.client._family import Family, Which
 from phylax.core.consents import Consent
 from phylax.core.facts import Fact
 from phylax.core.forgetting.asked import Forget, ForgetOutlook, Forgetting
+from phylax.core.ground.machines import System
+from phylax.core.ground.suggestions import did_you_mean
+from phylax.core.ground.values import edit_of
 from phylax.core.labels import Label
 from phylax.core.machine_list import MachineSort
 from phylax.core.retention import RuleInForce
 from phylax.core.retiring import Retire, Retirement
 from phylax.core.scheduling.presence import Presence
 from phylax.core.scheduling.rounds import Round
-from phylax.core.shop import Client, ClientEdit, EnrolmentCode, Machine, MachineEdit, System
-from phylax.core.suggestions import did_you_mean
+from phylax.core.shop import Client, ClientEdit, EnrolmentCode, Machine, MachineEdit
 from phylax.core.survey import Ledger, Survey
 from phylax.core.trends import FreeLine, Outlook, Regrowth, Trend, TrendPoint
-from phylax.core.values import edit_of
 
 _OUTLOOKS: type[list[Outlook]] = list[Outlook]
 _REGROWTHS: type[list[Regrowth]] = list[Regrowth]

@@ -7,6 +7,7 @@ from datetime import datetime
 
 from phylax.client._family import Family
 from phylax.core.consents import NewYes, PickedListing, Via, WaitingListing
+from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.core.runs import NewRoutineRuns, Run, RunsMade
 from phylax.core.scheduling.agenda import Agenda
 from phylax.core.scheduling.calendars import Feed, FeedEdit, FeedShown
@@ -21,7 +22,6 @@ from phylax.core.scheduling.rounds import (
 )
 from phylax.core.scheduling.routines import Routine, RoutineEdit
 from phylax.core.shop import ClosingDays, ClosingDaysEdit
-from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 
 class Routines(Family):

@@ -6,6 +6,7 @@ import base64
 from collections.abc import Iterator
 
 from phylax.client._family import Family, Which
+from phylax.core.ground.values import edit_of
 from phylax.core.reporting.asked import (
     Letterhead,
     LetterheadEdit,
@@ -16,7 +17,6 @@ from phylax.core.reporting.asked import (
     ReportWhole,
 )
 from phylax.core.reporting.document import Document
-from phylax.core.values import edit_of
 
 
 class Reports(Family):

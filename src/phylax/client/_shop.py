@@ -33,6 +33,8 @@ from phylax.client._watching import Attentions, Hooks, Notices, Trends
 from phylax.core.attachments import Attachment
 from phylax.core.catalogue import Category
 from phylax.core.evidence import Evidence
+from phylax.core.ground.values import edit_of
+from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.core.holds import HeldPick, IfTaken
 from phylax.core.people import SignIn, TokenShown
 from phylax.core.proofs import EntryProof, NewProofCheck, ProofCheck
@@ -55,8 +57,6 @@ from phylax.core.shop import (
     ShopEdit,
 )
 from phylax.core.today import Today
-from phylax.core.values import edit_of
-from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 _SEALS: type[list[Seal]] = list[Seal]
 """`list` is a method's name below."""

@@ -8,6 +8,7 @@ from typing import Literal
 from pydantic import TypeAdapter
 
 from phylax.client._family import Family, Which
+from phylax.core.ground.values import Scalar
 from phylax.core.retention import Scope
 from phylax.core.tuning.answers import AnswerEdit, Asked
 from phylax.core.tuning.changes import Change
@@ -22,7 +23,7 @@ from phylax.core.tuning.rules import (
     TuningRule,
     TuningRuleEdit,
 )
-from phylax.core.tuning.setting import Scalar, Setting
+from phylax.core.tuning.setting import Setting
 from phylax.core.tuning.shared import NewSharedChange, SharedChange
 from phylax.core.tuning.starts import Trial
 from phylax.core.tuning.what_if import RuleWhatIf, WhatIfLine

@@ -12,6 +12,9 @@ from phylax.core.actions.kinds import (
 from phylax.core.advice import AdviceEdit, AdviceFate, AdviceKind
 from phylax.core.desk import NewPart, PartState, ReadyToFetch
 from phylax.core.forgetting.asked import Forget
+from phylax.core.ground.machines import System
+from phylax.core.ground.values import edit_of
+from phylax.core.ground.volumes import VolumeChoice
 from phylax.core.holds import HeldPick, IfTaken
 from phylax.core.importing.asked import ImportAsk
 from phylax.core.machine_list import MachineSort
@@ -26,14 +29,12 @@ from phylax.core.scheduling.calendars import FeedEdit
 from phylax.core.scheduling.rounds import MachineFilter, Pressure, RoundEdit
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind, StepState
 from phylax.core.searching import HitKind
-from phylax.core.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit, System
+from phylax.core.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.rules import ProgramRule, TuningRule
 from phylax.core.tuning.setting import Hangs
-from phylax.core.values import edit_of
 from phylax.core.visits import HandOver, Move, NewVisit, Whose
-from phylax.core.volumes import VolumeChoice
 
 __all__ = [
     "AdviceEdit",

@@ -9,11 +9,11 @@ from typing import Annotated
 
 from pydantic import Field, model_validator
 
+from phylax.core.ground.quantities import show_size
+from phylax.core.ground.values import Demand, Moment, Value
 from phylax.core.inventory import HardwareListed
-from phylax.core.quantities import show_size
 from phylax.core.shop import Volume
 from phylax.core.trends import Help, Outlook
-from phylax.core.values import Demand, Moment, Value
 
 _GIB = 2**30
 FULL_AFTER_CLEANING = 90

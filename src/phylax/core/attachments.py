@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from phylax.core.values import Value
+from phylax.core.ground.values import Value
 
 MOST_BYTES = 8 * 2**20
 MOST_OF_AN_ENTRY = 8

@@ -9,8 +9,8 @@ from zoneinfo import ZoneInfo
 
 from pydantic import Field
 
-from phylax.core.quantities import count
-from phylax.core.values import Demand, Moment, Value
+from phylax.core.ground.quantities import count
+from phylax.core.ground.values import Demand, Moment, Value
 
 TOO_OLD = timedelta(hours=50)
 """A backup a day, with room for a night on which the service's machine was off."""

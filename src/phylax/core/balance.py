@@ -7,12 +7,12 @@ from collections.abc import Iterable, Sequence
 from pydantic import Field
 
 from phylax.core.catalogue import catalogue
+from phylax.core.ground.quantities import count, show_size
+from phylax.core.ground.readings import ReadingIn
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import Value
 from phylax.core.protocol import CategoryOutcome
-from phylax.core.quantities import count, show_size
 from phylax.core.retention import Reason
-from phylax.core.shop import ReadingIn
-from phylax.core.survey import Tally
-from phylax.core.values import Value
 
 _COMPRESSING = frozenset({"btrfs", "zfs", "ntfs", "ntfs3", "apfs", "bcachefs"})
 _OPEN = (Reason.IN_USE, Reason.PROGRAM_OPEN)

@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from pydantic import Field
 
-from phylax.core.values import Value
+from phylax.core.ground.values import Value
 
 AGREE = 600.0
 """Seconds by which two clocks may differ."""

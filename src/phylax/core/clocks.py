@@ -10,6 +10,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 
+from phylax.core.ground.readings import ReadingIn, VolumeReadings
+from phylax.core.ground.values import to_seconds
 from phylax.core.protocol import (
     ActedMessage,
     Awake,
@@ -27,8 +29,6 @@ from phylax.core.protocol import (
     SurveyPartMessage,
     UnheldMessage,
 )
-from phylax.core.shop import ReadingIn, VolumeReadings
-from phylax.core.values import to_seconds
 
 TOLERATED = 120
 """Seconds that sending may take, and that clocks may be apart, without anybody minding."""

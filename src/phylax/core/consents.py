@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
-from phylax.core.values import Demand, Moment, Value
+from phylax.core.ground.values import Demand, Moment, Value
 
 LASTS = timedelta(days=7)
 """A yes that was not acted on by then no longer counts."""

@@ -8,8 +8,8 @@ from typing import Annotated
 
 from pydantic import Field
 
-from phylax.core.notices import MailAddress
-from phylax.core.values import Demand, Moment, Value
+from phylax.core.ground.addresses import MailAddress
+from phylax.core.ground.values import Demand, Moment, Value
 
 
 class PartState(StrEnum):

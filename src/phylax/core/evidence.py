@@ -9,7 +9,7 @@ from hashlib import sha256
 
 from pydantic import Field
 
-from phylax.core.values import Value
+from phylax.core.ground.values import Value
 
 
 class EvidenceKind(StrEnum):

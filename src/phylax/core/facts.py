@@ -7,9 +7,9 @@ from enum import StrEnum
 
 from pydantic import Field
 
+from phylax.core.ground.machines import MachineFacts
+from phylax.core.ground.values import Moment, Value
 from phylax.core.inventory.hardware import HardwareListed
-from phylax.core.shop import MachineFacts
-from phylax.core.values import Moment, Value
 
 
 class FactName(StrEnum):

@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from pydantic import Field
 
-from phylax.core.values import Value
+from phylax.core.ground.values import Value
 
 HEADER = "Phylax-Records"
 """The field of an answer, as `name;come_to`."""

@@ -12,8 +12,8 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from phylax.core.survey import Tally
-from phylax.core.values import Amount, Demand, Moment, Value
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import Amount, Demand, Moment, Value
 
 BatchName = Annotated[str, Field(pattern=r"^[0-9]{1,18}\.[a-z-]{1,60}\.[0-9a-f]{8,32}$")]
 Number = Annotated[int, Field(ge=1, le=2**53)]

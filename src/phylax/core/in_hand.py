@@ -6,8 +6,8 @@ from datetime import date, timedelta
 
 from pydantic import Field
 
-from phylax.core.quantities import count, show_day
-from phylax.core.values import Moment, Value
+from phylax.core.ground.quantities import count, show_day
+from phylax.core.ground.values import Moment, Value
 
 REMIND_AFTER = (timedelta(days=7), timedelta(days=14), timedelta(days=30))
 """When a client who was told by mail that a machine is ready is reminded of it."""

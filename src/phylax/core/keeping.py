@@ -6,7 +6,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from phylax.core.values import Demand, Moment, Value
+from phylax.core.ground.values import Demand, Moment, Value
 
 MONTH_DAYS = 30.4375
 _Months = Annotated[int, Field(ge=1, le=240, examples=[24])]

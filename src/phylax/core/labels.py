@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from phylax.core.values import Value
+from phylax.core.ground.values import Value
 
 MOST = 300
 """On one sheet."""

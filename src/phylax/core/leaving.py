@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 from pydantic import Field
 
-from phylax.core.quantities import count
-from phylax.core.values import Moment, Value
+from phylax.core.ground.quantities import count
+from phylax.core.ground.values import Moment, Value
 
 
 class Leaving(Value):

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from enum import StrEnum
 
-from phylax.core.shop import System
-from phylax.core.values import Value
+from phylax.core.ground.machines import System
+from phylax.core.ground.values import Value
 
 
 class MachineSort(StrEnum):

@@ -9,10 +9,10 @@ from urllib.parse import urlsplit
 
 from pydantic import AfterValidator, Field, model_validator
 
-from phylax.core.addresses import is_loopback
 from phylax.core.attention import Attention, Finding, is_worse
-from phylax.core.shop import Name
-from phylax.core.values import Demand, Moment, Value
+from phylax.core.ground.addresses import MailAddress, is_loopback
+from phylax.core.ground.names import Name
+from phylax.core.ground.values import Demand, Moment, Value
 
 URGENT = 70
 """From this urgency on it is told to those who want to know what is urgent."""
@@ -29,19 +29,6 @@ class AtOnce(StrEnum):
     NEVER = "never"
     URGENT = "urgent"
     ALL = "all"
-
-
-def _address(text: str) -> str:
-    local, at, domain = text.strip().rpartition("@")
-    allowed = not any(c.isspace() or c in "<>,;:\"'\\" for c in text.strip())
-    if not (local and at and "." in domain.strip(".") and allowed):
-        raise ValueError(f"{text!r} is not a mail address such as wren@quayside.example")
-    return text.strip()
-
-
-MailAddress = Annotated[
-    str, Field(max_length=200, examples=["wren@quayside.example"]), AfterValidator(_address)
-]
 
 
 class WishesEdit(Demand):

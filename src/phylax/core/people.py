@@ -7,8 +7,8 @@ from typing import Annotated
 
 from pydantic import Field
 
-from phylax.core.shop import Name
-from phylax.core.values import Demand, Moment, Value
+from phylax.core.ground.names import Name
+from phylax.core.ground.values import Demand, Moment, Value
 
 
 class Role(StrEnum):

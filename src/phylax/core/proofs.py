@@ -14,9 +14,9 @@ from typing import Any, NamedTuple
 
 from pydantic import Field
 
-from phylax.core.chain import Part, digest_of
+from phylax.core.ground.chain import Part, digest_of
+from phylax.core.ground.values import Demand, Moment, Value
 from phylax.core.seals import Opened, leaf_of, node_of, opened
-from phylax.core.values import Demand, Moment, Value
 
 _HEAD = "c2sp.org/tlog-proof@v1"
 _INDEX = re.compile(r"index (\d{1,15})")

@@ -7,9 +7,9 @@ from typing import Annotated
 
 from pydantic import Field
 
-from phylax.core.quantities import count
-from phylax.core.survey import Tally
-from phylax.core.values import Demand, Moment, Value
+from phylax.core.ground.quantities import count
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import Demand, Moment, Value
 
 
 class Retire(Demand):

@@ -22,9 +22,9 @@ import tomli_w
 from pydantic import Field, ValidationError
 
 from phylax.core.catalogue import catalogue, no_category
-from phylax.core.quantities import exact_size, parse_size, parse_span, show_span
+from phylax.core.ground.quantities import exact_size, parse_size, parse_span, show_span
+from phylax.core.ground.values import Demand, Value
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
-from phylax.core.values import Demand, Value
 
 Subject = tuple[Scope, str]
 """A scope and whom it is about: a client's name, a machine's tag, or nothing for the shop."""

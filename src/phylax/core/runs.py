@@ -11,18 +11,20 @@ from pydantic import Field, field_validator, model_validator
 from phylax.core.actions import Action
 from phylax.core.balance import Balance, freed_on_volumes
 from phylax.core.checks.kind import kinds
+from phylax.core.ground.names import Key
+from phylax.core.ground.quantities import count, show_size
+from phylax.core.ground.readings import ReadingIn
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.text import Text
+from phylax.core.ground.values import Demand, Moment, Scalar, Value
+from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.core.holds import HeldPick, IfTaken
 from phylax.core.protocol import CategoryOutcome, LeftItem, Progress, ResultMessage
-from phylax.core.quantities import count, show_size
 from phylax.core.scheduling.missed import MissedCause
 from phylax.core.scheduling.routines import RoutineStep, RunStep, StepKind, StepState
-from phylax.core.shop import ReadingIn
-from phylax.core.survey import Stay, Tally
+from phylax.core.survey import Stay
 from phylax.core.tuning.changes import MOST_WANTED, ChangeId, Wanted, WantedValue
-from phylax.core.tuning.programs import Intent, Text
-from phylax.core.tuning.setting import Key, Scalar
-from phylax.core.values import Demand, Moment, Value
-from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
+from phylax.core.tuning.programs import Intent
 
 AskedWork = Literal[
     "survey", "clean", "put back", "let go", "look at settings", "change settings",

@@ -17,7 +17,7 @@ from typing import NamedTuple
 
 from pydantic import Field
 
-from phylax.core.values import Demand, Moment, Value
+from phylax.core.ground.values import Demand, Moment, Value
 
 _OWN = re.compile(r"(chain|audit|generation|time) (\S+(?: \S+)*)")
 _SIGNED = re.compile("\N{EM DASH} (\\S+) ([A-Za-z0-9+/=]+)")

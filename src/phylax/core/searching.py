@@ -10,8 +10,8 @@ from typing import NamedTuple
 
 from pydantic import Field
 
+from phylax.core.ground.values import Moment, Value
 from phylax.core.records import RecordKind
-from phylax.core.values import Moment, Value
 
 FIELDS = ("machine", "client", "by", "kind", "from", "to")
 _PART = re.compile(r'(?:([a-z]+):)?(?:"([^"]*)"?|(\S+))')

@@ -2,61 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from datetime import date, timedelta
-from enum import StrEnum
-from typing import Annotated, Literal, Self
-from zoneinfo import ZoneInfo, available_timezones
+from typing import Annotated, Literal
+from zoneinfo import ZoneInfo
 
 from pydantic import AfterValidator, Field, model_validator
 
+from phylax.core.ground.machines import DiskKind, System
+from phylax.core.ground.names import Name, Note, Tag, Zone, usable_tag
+from phylax.core.ground.values import (
+    Bytes,
+    Demand,
+    Moment,
+    Value,
+)
 from phylax.core.trends.outlook import Crossing
-from phylax.core.values import Bytes, BytesTold, Demand, Moment, NumericDate, Value, to_seconds
-
-
-class System(StrEnum):
-    """The operating system of a machine."""
-
-    WINDOWS = "windows"
-    MACOS = "macos"
-    LINUX = "linux"
-
-
-DiskKind = Literal["ssd", "spinning", "unknown"]
-
-
-def known_zone(name: str) -> str:
-    """The name of an IANA time zone, or ValueError saying what is allowed."""
-    if name not in available_timezones():
-        raise ValueError(f"{name!r} is not a time zone; write an IANA name such as 'Europe/Dublin'")
-    return name
-
-
-Zone = Annotated[str, AfterValidator(known_zone), Field(examples=["Europe/Dublin"])]
-Tag = Annotated[
-    str,
-    Field(
-        pattern=r"^[a-z0-9][a-z0-9-]{0,62}$",
-        description="Short name on the machine's label: small letters, digits and hyphens",
-        examples=["ferry-desk"],
-    ),
-]
-_TAKEN = ("new", "numbers", "free-lines", "labels")
-"""What addresses of the console and the service mean something else by."""
-
-
-def usable_tag(tag: str) -> str:
-    """The tag, or ValueError where it would be mistaken for a machine's number or a page."""
-    if tag.isdecimal():
-        raise ValueError("a tag of digits alone would be mistaken for a number; add a letter")
-    if tag in _TAKEN:
-        raise ValueError(f"{tag!r} is the name of a page; choose another tag")
-    return tag
-
-
-Name = Annotated[str, Field(min_length=1, max_length=120, examples=["Skerry Ferry Office"])]
-Note = Annotated[str, Field(max_length=4000)]
-
 
 Threshold = Annotated[int, Field(ge=50, le=99, description="A volume used more is nearly full")]
 
@@ -245,87 +205,3 @@ class EnrolmentCode(Value):
     code: str
     machine_id: int
     expires_at: Moment
-
-
-class _OfVolume(Demand):
-    mount: str
-    capacity: BytesTold
-    name: str = ""
-    file_system: str = ""
-    disk: DiskKind = "unknown"
-    identity: Annotated[
-        str, Field(max_length=80, description="Of the file system, such as its UUID, if known")
-    ] = ""
-
-
-class ReadingIn(_OfVolume):
-    """One measurement of a volume by the agent."""
-
-    free: BytesTold
-    at: Moment
-
-    @model_validator(mode="after")
-    def _within_it(self) -> Self:
-        # a file system may promise more than it has
-        if self.free > self.capacity:
-            object.__setattr__(self, "free", self.capacity)
-        return self
-
-
-class VolumeReadings(_OfVolume):
-    """Many measurements of one volume, in any order: free bytes at each time."""
-
-    at: tuple[NumericDate, ...] = Field(min_length=1, max_length=10_000)
-    free: tuple[BytesTold, ...]
-
-    @model_validator(mode="after")
-    def _one_for_each_time(self) -> Self:
-        if len(self.at) != len(self.free):
-            raise ValueError(f"{len(self.at)} times, but {len(self.free)} values of free bytes")
-        if max(self.free) > self.capacity:
-            within = tuple(min(free, self.capacity) for free in self.free)
-            object.__setattr__(self, "free", within)
-        return self
-
-
-def by_volume(readings: Iterable[ReadingIn]) -> tuple[VolumeReadings, ...]:
-    """Single measurements as series, one for each volume as long as it stays the same."""
-    series_of: dict[tuple[object, ...], list[ReadingIn]] = {}
-    for reading in readings:
-        kind = (
-            reading.mount,
-            reading.capacity,
-            reading.name,
-            reading.file_system,
-            reading.disk,
-            reading.identity,
-        )
-        series_of.setdefault(kind, []).append(reading)
-    return tuple(
-        VolumeReadings(
-            **of_one[0].model_dump(exclude={"at", "free"}),
-            at=tuple(to_seconds(reading.at) for reading in of_one),
-            free=tuple(reading.free for reading in of_one),
-        )
-        for of_one in series_of.values()
-    )
-
-
-def _shown(text: str) -> str:
-    """What a machine says of itself moves no cursor and fills no page."""
-    return "".join(sign if sign.isprintable() else " " for sign in text)[:200]
-
-
-Told = Annotated[str, AfterValidator(_shown)]
-
-
-class MachineFacts(Demand):
-    """What an agent knows of its machine when it enrols."""
-
-    system: System
-    host: Told
-    agent_version: Told
-    kind: Literal["linux", "windows", "standin"]
-    memory: BytesTold | None = None
-    make: Told = ""
-    model: Told = ""

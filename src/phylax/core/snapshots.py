@@ -6,10 +6,11 @@ from typing import Annotated
 
 from pydantic import Field
 
-from phylax.core.quantities import count, show_size
-from phylax.core.shop import ReadingIn
-from phylax.core.tuning.programs import Intent, Text
-from phylax.core.values import Moment, Value
+from phylax.core.ground.quantities import count, show_size
+from phylax.core.ground.readings import ReadingIn
+from phylax.core.ground.text import Text
+from phylax.core.ground.values import Moment, Value
+from phylax.core.tuning.programs import Intent
 
 MOST_NAMED = 2000
 

@@ -6,10 +6,10 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 from phylax.core.attention import Attention, machines_that_need
-from phylax.core.quantities import spoken
+from phylax.core.ground.quantities import spoken
+from phylax.core.ground.values import Moment, Value
 from phylax.core.runs import Run
 from phylax.core.scheduling.rounds import Round
-from phylax.core.values import Moment, Value
 
 
 class Today(Value):

@@ -6,8 +6,8 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from phylax.core.shop import Name
-from phylax.core.values import Demand, Value
+from phylax.core.ground.names import Name
+from phylax.core.ground.values import Demand, Value
 
 ViewPage = Literal["machines", "records"]
 MOST = 50

@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from phylax.core.values import Demand, Moment, Value
+from phylax.core.ground.values import Demand, Moment, Value
 
 VisitKind = Literal["at the bench", "at the client's", "from afar"]
 Place = Literal["client", "shelf", "bench"]

@@ -14,7 +14,7 @@ from typing import Any
 
 from phylax.agent.machines.standin import BELOW_HOME, BELOW_TOP
 from phylax.core.catalogue import Category, Where, catalogue
-from phylax.core.shop import System
+from phylax.core.ground.machines import System
 from phylax.demo.tree import GIB, Tree
 
 _ELSEWHERE = frozenset({"user-temp", "trash", "downloads", "web-cache", "own-folders"})

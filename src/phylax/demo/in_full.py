@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 from zlib import crc32
 
-from phylax.core.shop import System
+from phylax.core.ground.machines import System
 from phylax.demo.scenario import MachineSpec
 
 CLIENTS: dict[str, dict[str, Any]] = {

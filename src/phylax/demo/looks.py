@@ -14,6 +14,7 @@ from phylax.agent.survey.task import LookListener, LookTask
 from phylax.core.believed_time import by_clock_alone
 from phylax.core.checks.findings import Checked
 from phylax.core.checks.kind import kinds
+from phylax.core.ground.tally import Tally
 from phylax.core.inventory import Inventory
 from phylax.core.protocol import (
     CategoryRule,
@@ -26,7 +27,7 @@ from phylax.core.protocol import (
     SurveyMessage,
 )
 from phylax.core.retention import ProtectEntry
-from phylax.core.survey import Cover, Item, Look, SurveyLine, Tally, covers
+from phylax.core.survey import Cover, Item, Look, SurveyLine, covers
 from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Program
 from phylax.core.tuning.verdicts import Seen

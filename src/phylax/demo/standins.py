@@ -14,7 +14,7 @@ import tomli_w
 from phylax.agent.machines.standin import STATE_FILE, THINGS_FILE
 from phylax.agent.machines.standin_checks import CHECKS_FILE
 from phylax.agent.machines.standin_upkeep import write_upkeep
-from phylax.core.shop import System
+from phylax.core.ground.machines import System
 from phylax.demo import in_full, startup, upkeep
 from phylax.demo.clutter import scatter, things
 from phylax.demo.scenario import CHECKS, TREES, MachineSpec, Trees

@@ -16,14 +16,14 @@ from phylax.agent.machines.standin_startup import (
     PretendedValue,
     Startup,
 )
+from phylax.core.ground.machines import System
+from phylax.core.ground.values import Scalar, to_seconds
 from phylax.core.retention import Scope
-from phylax.core.shop import System
 from phylax.core.tuning.answers import Answer
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent, Program, StartCost, Starter, StarterKind
 from phylax.core.tuning.rules import TuningRule
-from phylax.core.tuning.setting import Hangs, Scalar, settings
-from phylax.core.values import to_seconds
+from phylax.core.tuning.setting import Hangs, settings
 from phylax.demo.scenario import MachineSpec
 from phylax.store import answers, notebook, setting_rules
 

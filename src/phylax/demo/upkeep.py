@@ -11,11 +11,11 @@ from phylax.agent.machines.standin_upkeep import (
     PretendedUpkeep,
 )
 from phylax.core.checks.findings import Finding, Severity
+from phylax.core.ground.machines import System
 from phylax.core.inventory.drivers import Driver
 from phylax.core.inventory.hardware import MemorySlot
 from phylax.core.inventory.programs import InstalledProgram, Removal
 from phylax.core.inventory.updates import Update
-from phylax.core.shop import System
 from phylax.demo import startup
 from phylax.demo.scenario import MachineSpec
 

@@ -13,8 +13,8 @@ from fastapi.middleware.gzip import GZipMiddleware
 from fastapi.openapi.utils import get_openapi
 
 from phylax import __version__
-from phylax.core.events import Event
-from phylax.core.values import build_all
+from phylax.core.ground.events import Event
+from phylax.core.ground.values import build_all
 from phylax.service import problems
 from phylax.service.archives.giving import clear_halves
 from phylax.service.backups.making import keep_backups

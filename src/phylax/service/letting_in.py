@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from phylax.core.values import to_seconds
+from phylax.core.ground.values import to_seconds
 from phylax.service.context.context import system_clock
 from phylax.service.http.auth import new_secret
 from phylax.store import audit, people

@@ -13,8 +13,8 @@ from fastapi.responses import JSONResponse
 from pydantic import Field, ValidationError
 from starlette.exceptions import HTTPException
 
-from phylax.core.suggestions import did_you_mean
-from phylax.core.values import Value
+from phylax.core.ground.suggestions import did_you_mean
+from phylax.core.ground.values import Value
 
 MEDIA_TYPE = "application/problem+json"
 _log = logging.getLogger("phylax.service")

@@ -13,7 +13,7 @@ from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey, Ed25519PublicKey
 
-from phylax.core.values import to_seconds
+from phylax.core.ground.values import to_seconds
 from phylax.service.context.context import Context, system_clock
 from phylax.store import audit, seals
 from phylax.store.database import Connection, Database

@@ -9,10 +9,10 @@ from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 
 from phylax.core import proofs, seals
+from phylax.core.ground.values import from_seconds
 from phylax.core.proofs import EntryProof, ProofCheck
 from phylax.core.records import KeptEntry, first_form
 from phylax.core.seals import Grown, Opened, Seal, SealCheck, Sealed, SealKey
-from phylax.core.values import from_seconds
 from phylax.service import seal_keys
 from phylax.service.context.context import Context
 from phylax.store import audit, generation, records, shop

@@ -7,7 +7,7 @@ import sqlite3
 from datetime import date
 
 from phylax.core.advice import AdviceFate, AdviceKind, Figure, GivenAdvice, Proposal
-from phylax.core.values import from_seconds
+from phylax.core.ground.values import from_seconds
 
 Connection = sqlite3.Connection
 

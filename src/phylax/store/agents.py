@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 
-from phylax.core.shop import MachineFacts
+from phylax.core.ground.machines import MachineFacts
 
 Connection = sqlite3.Connection
 _CLOCK_TO_WITHIN = 60

@@ -5,8 +5,8 @@ from __future__ import annotations
 import sqlite3
 from typing import Literal
 
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.tuning.answers import Answer
-from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
 AnswerScope = Literal["client", "machine"]

@@ -8,7 +8,7 @@ from collections.abc import Iterable
 
 from phylax.core.attention import Attention, Cause, Finding, Handling, Keep, Kept, is_worse
 from phylax.core.attention.keeping import FLAPS, SAME_WITHIN
-from phylax.core.values import from_seconds, to_seconds
+from phylax.core.ground.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
 ENDED_KEPT = 400 * 86400

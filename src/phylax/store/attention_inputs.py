@@ -13,10 +13,11 @@ from pydantic import TypeAdapter
 from phylax.core.attention import SILENT_AFTER, SOON, HeldOn, MadeWorse, Standing
 from phylax.core.attention.kept_young import KeptYoung, kept_young
 from phylax.core.checks.kept import OpenFindings, open_findings, uncovered
-from phylax.core.survey import Survey, Tally
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import from_seconds
+from phylax.core.survey import Survey
 from phylax.core.trends import Outlook
 from phylax.core.tuning.changes import ChangeState
-from phylax.core.values import from_seconds
 from phylax.store import (
     checks,
     desk,

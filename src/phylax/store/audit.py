@@ -8,11 +8,11 @@ from collections.abc import Sequence
 from hashlib import sha256
 from typing import Any
 
-from phylax.core.chain import FIRST, Link, Part, digest_of, hashed_text, why_broken
+from phylax.core.ground.chain import FIRST, Link, Part, digest_of, hashed_text, why_broken
+from phylax.core.ground.values import from_seconds
 from phylax.core.people import Audited
 from phylax.core.records import ChainCheck, Erasure
 from phylax.core.seals import Sealed
-from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
 PERSONAL = ("who", "subject", "before", "after")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 
 from phylax.core.backups import Backup, BackupPlan, BackupPlanEdit
-from phylax.core.values import from_seconds, to_seconds
+from phylax.core.ground.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import sqlite3
 
+from phylax.core.ground.values import from_seconds
 from phylax.core.scheduling.calendars import Feed, FeedEdit
-from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
 _READ_TO_WITHIN = 300

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from phylax.core.checks.findings import Checked
 from phylax.core.checks.kept import KeptCheck
 from phylax.core.checks.time_left import Ran
-from phylax.core.values import from_seconds, to_seconds
+from phylax.core.ground.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
 _NEWEST = """

@@ -11,9 +11,10 @@ from phylax.core.consents import (
     NewStandingConsent,
     StandingConsent,
 )
-from phylax.core.survey import Item, Tally
-from phylax.core.values import from_seconds
-from phylax.core.volumes import VolumeChoice
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import from_seconds
+from phylax.core.ground.volumes import VolumeChoice
+from phylax.core.survey import Item
 
 Connection = sqlite3.Connection
 

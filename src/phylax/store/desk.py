@@ -15,8 +15,8 @@ from phylax.core.desk import (
     PartState,
     SealedNote,
 )
+from phylax.core.ground.values import from_seconds
 from phylax.core.in_hand import InHand, late_part
-from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
 

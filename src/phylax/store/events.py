@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import sqlite3
 
-from phylax.core.events import Event, EventKind
-from phylax.core.values import from_seconds
+from phylax.core.ground.events import Event, EventKind
+from phylax.core.ground.values import from_seconds
 
 Connection = sqlite3.Connection
 EVENTS_KEPT = 20_000

@@ -6,8 +6,8 @@ import sqlite3
 from collections.abc import Mapping
 
 from phylax.core.facts import Fact, FactName, FactSaid
+from phylax.core.ground.values import from_seconds
 from phylax.core.shop import MachineEdit
-from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
 

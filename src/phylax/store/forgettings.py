@@ -9,7 +9,7 @@ from datetime import datetime
 
 from phylax.core.forgetting.asked import Forget, Forgetting
 from phylax.core.forgetting.words import Words, name_somebody
-from phylax.core.values import from_seconds
+from phylax.core.ground.values import from_seconds
 
 Connection = sqlite3.Connection
 _FORGETTING = """

@@ -5,10 +5,10 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterable, Sequence
 
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.holds import BatchPick, HeldItem, HeldPick, Hold
 from phylax.core.protocol import HeldMessage, UnheldMessage
-from phylax.core.survey import Tally
-from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
 _MOST_HELD = 2**53 - 1

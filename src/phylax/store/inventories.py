@@ -9,10 +9,10 @@ from typing import Any
 
 from pydantic import TypeAdapter
 
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.inventory import Inventory, ProgramsListed, UpdatesListed
 from phylax.core.inventory.programs import InstalledProgram, ProgramOnMachine
 from phylax.core.inventory.updates import MissingUpdate, Overdue, Update
-from phylax.core.values import from_seconds, to_seconds
 from phylax.store.shop import words_in
 
 Connection = sqlite3.Connection

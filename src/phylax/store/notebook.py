@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import sqlite3
 
+from phylax.core.ground.values import from_seconds
 from phylax.core.tuning.known import KnownEdit, KnownProgram
-from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
 

@@ -7,10 +7,10 @@ import sqlite3
 from collections.abc import Sequence
 from typing import NamedTuple
 
+from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.core.runs import Run, Work
 from phylax.core.scheduling.missed import Between
 from phylax.core.scheduling.timing import Stretch
-from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.store.runs import RUN, as_run, volumes_as_json
 
 Connection = sqlite3.Connection

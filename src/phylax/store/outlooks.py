@@ -7,12 +7,13 @@ import sqlite3
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import to_seconds
 from phylax.core.protocol import ResultMessage
 from phylax.core.runs import Run
-from phylax.core.survey import Ledger, Tally
+from phylax.core.survey import Ledger
 from phylax.core.trends import Crossing, Outlook
 from phylax.core.trends.points import Reading
-from phylax.core.values import to_seconds
 from phylax.store.readings import DAY, ask_outlook, ask_outlooks_of
 
 Connection = sqlite3.Connection

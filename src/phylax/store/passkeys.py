@@ -5,8 +5,8 @@ from __future__ import annotations
 import sqlite3
 from typing import NamedTuple
 
+from phylax.core.ground.values import from_seconds
 from phylax.core.people import Passkey
-from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterable, Iterator
 
+from phylax.core.ground.values import to_seconds
 from phylax.core.survey import Survey, SurveyLine
 from phylax.core.survey.what_if import Profile, unpacked
-from phylax.core.values import to_seconds
 
 Connection = sqlite3.Connection
 

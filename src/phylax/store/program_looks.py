@@ -11,10 +11,10 @@ from typing import NamedTuple
 from pydantic import TypeAdapter
 
 from phylax.core.clocks import TOLERATED
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Program
 from phylax.core.tuning.verdicts import Seen
-from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
 _MAY_SHIFT = 2 * TOLERATED

@@ -6,6 +6,7 @@ import sqlite3
 from functools import lru_cache
 from typing import Literal
 
+from phylax.core.ground.values import from_seconds
 from phylax.core.retention import Scope
 from phylax.core.tuning.rules import (
     InForce,
@@ -14,7 +15,6 @@ from phylax.core.tuning.rules import (
     ScopedProgramRule,
     program_in_force,
 )
-from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
 

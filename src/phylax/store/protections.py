@@ -5,10 +5,10 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterable
 
+from phylax.core.ground.values import from_seconds
 from phylax.core.retention import ProtectEntry, ProtectKind, Scope, ScopedProtection
 from phylax.core.retention.protection import ListedProtection, ProtectionOnMachine
 from phylax.core.survey import Cover
-from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
 _ENTRY = """

@@ -13,7 +13,7 @@ from collections.abc import Iterable, Sequence
 from itertools import pairwise, repeat
 from typing import NamedTuple
 
-from phylax.core.shop import VolumeReadings
+from phylax.core.ground.readings import VolumeReadings
 from phylax.core.trends import Reading, in_passing
 from phylax.core.trends.lines import Line, with_reading
 

@@ -8,10 +8,10 @@ import sqlite3
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from phylax.core.chain import FIRST, Part, digest_of
+from phylax.core.ground.chain import FIRST, Part, digest_of
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.records import PERSONAL, Entry, KeptEntry, Record, RecordKind, text_to_hash
 from phylax.core.searching import other_spellings, spelled_out
-from phylax.core.values import from_seconds, to_seconds
 from phylax.store import forgettings, visits
 
 Connection = sqlite3.Connection

@@ -7,8 +7,8 @@ import sqlite3
 from collections.abc import Iterable
 
 from phylax.core.attention import LeftOften
+from phylax.core.ground.values import from_seconds
 from phylax.core.protocol import LeftItem
-from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
 

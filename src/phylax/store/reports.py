@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from datetime import date
 from typing import NamedTuple
 
+from phylax.core.ground.values import from_seconds
 from phylax.core.reporting.asked import Letterhead, LetterheadEdit, Report, ReportAsk, ReportWhole
 from phylax.core.reporting.document import Document
-from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
 

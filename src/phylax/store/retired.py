@@ -6,7 +6,7 @@ import json
 import sqlite3
 from collections.abc import Sequence
 
-from phylax.core.survey import Tally
+from phylax.core.ground.tally import Tally
 from phylax.store.readings import ask_outlooks_of
 
 Connection = sqlite3.Connection

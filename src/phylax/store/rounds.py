@@ -7,8 +7,8 @@ import sqlite3
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
+from phylax.core.ground.values import from_seconds
 from phylax.core.scheduling.rounds import Postponed, Round, RoundEdit
-from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
 

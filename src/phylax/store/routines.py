@@ -8,6 +8,7 @@ from collections.abc import Sequence
 
 from pydantic import TypeAdapter
 
+from phylax.core.ground.values import from_seconds
 from phylax.core.scheduling.routines import (
     GUESS,
     Routine,
@@ -17,7 +18,6 @@ from phylax.core.scheduling.routines import (
     length,
     shipped,
 )
-from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
 KEPT = 8

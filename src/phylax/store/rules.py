@@ -6,8 +6,8 @@ import sqlite3
 from functools import lru_cache
 
 from phylax.core.catalogue import catalogue
+from phylax.core.ground.values import from_seconds
 from phylax.core.retention import Rule, RuleInForce, Scope, ScopedRule, in_force
-from phylax.core.values import from_seconds
 from phylax.store import changes
 
 Connection = sqlite3.Connection

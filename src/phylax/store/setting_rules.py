@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import sqlite3
 
+from phylax.core.ground.values import from_seconds
 from phylax.core.retention import Scope
 from phylax.core.tuning.rules import InForce, ScopedTuningRule, TuningRule, in_force
-from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
 

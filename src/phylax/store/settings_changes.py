@@ -6,9 +6,9 @@ import json
 import sqlite3
 from collections.abc import Sequence
 
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.runs import Run
 from phylax.core.tuning.changes import Change, ChangeMade, ChangeState, Drifted
-from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
 

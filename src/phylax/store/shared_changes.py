@@ -6,11 +6,11 @@ import json
 import sqlite3
 from collections.abc import Iterable
 
+from phylax.core.ground.values import Scalar, from_seconds
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.programs import Intent
-from phylax.core.tuning.setting import Scalar, settings
+from phylax.core.tuning.setting import settings
 from phylax.core.tuning.shared import NewSharedChange, SharedChange, SharedMachine
-from phylax.core.values import from_seconds
 
 Connection = sqlite3.Connection
 

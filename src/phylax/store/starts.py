@@ -6,9 +6,9 @@ import json
 import sqlite3
 from collections.abc import Iterable, Sequence
 
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.tuning.starts import MOST_TOLD, BootCost, Trial
 from phylax.core.tuning.trials import Judged, Outcome
-from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
 

@@ -6,8 +6,8 @@ import json
 import sqlite3
 from collections.abc import Sequence
 
+from phylax.core.ground.values import from_seconds
 from phylax.core.scheduling.routines import RoutineStep, RunStep, StepState
-from phylax.core.values import from_seconds
 from phylax.store import routines
 
 Connection = sqlite3.Connection

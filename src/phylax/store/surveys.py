@@ -8,6 +8,8 @@ from collections.abc import Collection, Iterable
 
 from pydantic import TypeAdapter
 
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.survey import (
     FolderSum,
     Item,
@@ -16,10 +18,8 @@ from phylax.core.survey import (
     Look,
     Survey,
     SurveyLine,
-    Tally,
 )
 from phylax.core.survey.conditions import Conditions
-from phylax.core.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection
 _LINES = TypeAdapter(tuple[SurveyLine, ...])

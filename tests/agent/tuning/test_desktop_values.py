@@ -14,10 +14,10 @@ from desktop_daemons import power_daemon
 from phylax.agent.machines.linux import LinuxMachine
 from phylax.agent.machines.linux.values import power, processor
 from phylax.agent.runtime.settings_run import SettingsRun
+from phylax.core.ground.values import Scalar
 from phylax.core.protocol import ChangeSettingsOrder, PutSettingsBackOrder
 from phylax.core.tuning.changes import ChangeMade, ChangeState, WantedValue
 from phylax.core.tuning.pieces import Kept
-from phylax.core.tuning.setting import Scalar
 from startup_trees import add_file, picture
 
 

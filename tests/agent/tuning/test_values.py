@@ -16,9 +16,10 @@ from phylax.agent.machines.linux import LinuxMachine
 from phylax.agent.machines.linux.values import update_times
 from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.runtime.settings_run import SettingsRun
+from phylax.core.ground.values import Scalar
 from phylax.core.protocol import ChangeSettingsOrder, PutSettingsBackOrder
 from phylax.core.tuning.changes import ChangeMade, ChangeState, WantedValue
-from phylax.core.tuning.setting import Scalar, settings
+from phylax.core.tuning.setting import settings
 from startup_trees import add_file, picture
 
 UPDATES = settings()["updates"]

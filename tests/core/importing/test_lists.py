@@ -9,12 +9,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from bad_lists import bad_list
+from phylax.core.ground.machines import System
 from phylax.core.importing import cells, reading
 from phylax.core.importing.asked import ImportAsk, ImportPreview, LineFate, ListField, NamedColumn
 from phylax.core.importing.columns import guessed
 from phylax.core.importing.planning import Kept, Known
 from phylax.core.importing.taking_in import prepare
-from phylax.core.shop import System
 
 EMPTY = Known([], [], {}, {})
 _F = ListField

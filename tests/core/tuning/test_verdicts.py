@@ -10,8 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
+from phylax.core.ground.machines import System
 from phylax.core.retention import Scope
-from phylax.core.shop import System
 from phylax.core.tuning.known import Handling, KnownEdit, KnownProgram, Recognition, recognise
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
 from phylax.core.tuning.rules import (

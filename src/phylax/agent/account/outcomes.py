@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from phylax.core.ground.tally import Tally
 from phylax.core.protocol import CategoryOutcome, LeftItem
 from phylax.core.retention import Reason
-from phylax.core.survey import Stay, Tally, spell
+from phylax.core.survey import Stay, spell
 
 NOTHING = Tally()
 NAMED = 200

@@ -22,9 +22,9 @@ from pydantic import ConfigDict, TypeAdapter, ValidationError
 from phylax.agent import files
 from phylax.agent.platform.reserve import Reserve
 from phylax.agent.survey.places import Place, deeper
+from phylax.core.ground.readings import ReadingIn
+from phylax.core.ground.tally import Tally
 from phylax.core.protocol import Order
-from phylax.core.shop import ReadingIn
-from phylax.core.survey import Tally
 
 _ORDER: TypeAdapter[Any] = TypeAdapter(Order, config=ConfigDict(defer_build=True))
 _SYNC_EVERY = 1.0

@@ -33,9 +33,10 @@ from phylax.agent.survey.places import Place, Territory
 from phylax.agent.survey.protection import protection_on
 from phylax.agent.survey.task import Watcher, own_folders
 from phylax.core.catalogue import Category, category
+from phylax.core.ground.tally import Tally
 from phylax.core.protocol import AgreedListing, CategoryOutcome
 from phylax.core.retention import Judge, Reason, RuleInForce
-from phylax.core.survey import Item, Tally
+from phylax.core.survey import Item
 
 _SLOWNESS = {"ssd": 0, "unknown": 1, "spinning": 2}
 

@@ -22,9 +22,9 @@ from pydantic import Field
 
 from phylax.agent.machines import HOLD, MachineKind
 from phylax.core.catalogue import Category
+from phylax.core.ground.values import Demand
 from phylax.core.retention import Caution
 from phylax.core.retention.protection import composed
-from phylax.core.values import Demand
 
 GUARD_FILE = "guard.toml"
 _THERE_WAS_ONE = "guard-was-here"

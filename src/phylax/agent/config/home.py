@@ -18,7 +18,7 @@ from pydantic import Field
 
 from phylax.agent.config.guard import GUARD_FILE
 from phylax.agent.platform.locks import TakenError, locked
-from phylax.core.values import Demand
+from phylax.core.ground.values import Demand
 
 CONFIG = "agent.toml"
 KEY = "agent.key"

@@ -16,8 +16,8 @@ from pathlib import Path
 
 from pydantic import Field, ValidationError
 
+from phylax.core.ground.values import Value
 from phylax.core.survey.file_stat import FileStat
-from phylax.core.values import Value
 
 MOST = 50_000
 """Folders that are remembered of one person; files in others count from the folders' own times."""

@@ -24,9 +24,9 @@ from phylax.agent.hold.sweeping import PART, remove_batch, remove_part, remove_r
 from phylax.agent.hold.way_back import names_beside, open_way_back, way_to
 from phylax.agent.survey.item import Candidate, Measure, weigh
 from phylax.agent.survey.places import Place, deeper
-from phylax.core.survey import Tally
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import Demand, Moment
 from phylax.core.survey.file_stat import FileStat
-from phylax.core.values import Demand, Moment
 
 MANIFEST, THINGS, TOLD = "manifest.jsonl", "things", "told"
 IN_A_PART = 500

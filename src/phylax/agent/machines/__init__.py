@@ -12,11 +12,12 @@ from typing import Literal, Protocol
 from phylax.agent.machines.upkeep import UpkeepMachine
 from phylax.agent.tuning.hands import Hands
 from phylax.core.catalogue import Folder, Source
-from phylax.core.shop import MachineFacts, ReadingIn, System
+from phylax.core.ground.machines import MachineFacts, System
+from phylax.core.ground.readings import ReadingIn
+from phylax.core.ground.values import Scalar
 from phylax.core.survey.file_stat import FileStat
 from phylax.core.tuning.pieces import Piece
 from phylax.core.tuning.programs import Program, Switch
-from phylax.core.tuning.setting import Scalar
 from phylax.core.tuning.starts import BootCost
 from phylax.core.tuning.verdicts import Seen
 

@@ -27,14 +27,14 @@ from phylax.agent.tuning.hands import Hands, OwnHands
 from phylax.core.actions import ActedPart, Action, UnderWay
 from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked
+from phylax.core.ground.machines import DiskKind, MachineFacts, System
+from phylax.core.ground.readings import ReadingIn
+from phylax.core.ground.values import Bytes, Demand, Scalar
 from phylax.core.inventory import Inventory
-from phylax.core.shop import DiskKind, MachineFacts, ReadingIn, System
 from phylax.core.tuning.pieces import Piece
 from phylax.core.tuning.programs import Program, Switch
-from phylax.core.tuning.setting import Scalar
 from phylax.core.tuning.starts import BootCost
 from phylax.core.tuning.verdicts import Seen
-from phylax.core.values import Bytes, Demand
 
 STATE_FILE = "machine.toml"
 

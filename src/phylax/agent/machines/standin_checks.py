@@ -18,7 +18,7 @@ from pydantic import Field, ValidationError
 
 from phylax.core.checks import disk_health
 from phylax.core.checks.findings import Checked, Finding, could_not_look, looked
-from phylax.core.values import Demand
+from phylax.core.ground.values import Demand
 
 CHECKS_FILE = "checks.toml"
 _WELL = {"failing": 0, "reallocated sectors": 0, "pending sectors": 0, "degrees": 34}

@@ -16,13 +16,13 @@ from random import Random
 from pydantic import Field, ValidationError
 
 from phylax.agent.tuning.pieces import read
+from phylax.core.ground.values import Demand, Scalar
 from phylax.core.tuning.pieces import File, Piece
 from phylax.core.tuning.programs import Intent, Program, Switch, switched
-from phylax.core.tuning.setting import Scalar, settings
+from phylax.core.tuning.setting import settings
 from phylax.core.tuning.starts import BootCost
 from phylax.core.tuning.trials import LeftOut
 from phylax.core.tuning.verdicts import Seen
-from phylax.core.values import Demand
 
 STARTUP_FOLDER = "startup"
 """One JSON file for each program that something starts; see docs/stand-in.md."""

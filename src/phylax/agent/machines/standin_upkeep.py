@@ -31,6 +31,8 @@ from phylax.core.actions import (
     TryRemoval,
 )
 from phylax.core.checks.findings import Checked, Finding, Severity, could_not_look, looked
+from phylax.core.ground.quantities import count, show_size
+from phylax.core.ground.values import Bytes, Demand, Moment
 from phylax.core.inventory import (
     DisksListed,
     DriversListed,
@@ -44,9 +46,7 @@ from phylax.core.inventory.drivers import Driver
 from phylax.core.inventory.hardware import MemorySlot
 from phylax.core.inventory.programs import Along, InstalledProgram, Removal, RemovalTried, of_trials
 from phylax.core.inventory.updates import Update, of_missing
-from phylax.core.quantities import count, show_size
 from phylax.core.tuning.starts import BootCost
-from phylax.core.values import Bytes, Demand, Moment
 
 UPKEEP_FILE = "upkeep.json"
 _STEP = 0.1

@@ -6,8 +6,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
+from phylax.core.ground.readings import by_volume
 from phylax.core.protocol import Message, ReadingsMessage
-from phylax.core.shop import by_volume
 
 _AT_ONCE = 2000
 """Readings in one message."""

@@ -9,9 +9,10 @@ from datetime import datetime
 from typing import Protocol
 
 from phylax.agent.outbox.spool import Spool
+from phylax.core.ground.tally import Tally
 from phylax.core.protocol import ListingMessage, Message, Progress, Step, SurveyPartMessage
 from phylax.core.scheduling.pace import Pace
-from phylax.core.survey import Item, Look, SurveyLine, Tally
+from phylax.core.survey import Item, Look, SurveyLine
 
 _TELL_EVERY = 0.4
 _PART_EVERY = 1.5

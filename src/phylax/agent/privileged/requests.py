@@ -13,9 +13,9 @@ from pydantic import Field, TypeAdapter
 from phylax.core.actions import ActedPart, Action, UnderWay
 from phylax.core.catalogue import Source
 from phylax.core.checks.findings import Checked
+from phylax.core.ground.values import Value
 from phylax.core.inventory import Inventory
 from phylax.core.tuning.pieces import Piece, State
-from phylax.core.values import Value
 
 
 class CheckRequest(Value):

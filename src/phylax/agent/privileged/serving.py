@@ -34,7 +34,7 @@ from phylax.agent.survey.task import Stopped
 from phylax.agent.workers.channel import receive, send
 from phylax.core.actions import UnderWay
 from phylax.core.checks.findings import Checked
-from phylax.core.values import Value
+from phylax.core.ground.values import Value
 
 _TELL_EVERY = 0.5
 """Seconds between two words of progress."""

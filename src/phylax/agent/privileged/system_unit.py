@@ -22,7 +22,7 @@ from phylax.agent.privileged.requests import REPLY, Done, Failed, GoOn, Job, Pro
 from phylax.agent.privileged.rights import PROPERTIES, Rights
 from phylax.agent.survey.task import Stopped
 from phylax.agent.workers.channel import receive, send
-from phylax.core.values import Value
+from phylax.core.ground.values import Value
 
 SYSTEMD_RUN: Final = "/usr/bin/systemd-run"
 _TO_END = 10.0

@@ -14,9 +14,10 @@ from phylax.agent.runtime.telling import OrderListener, why_stopped
 from phylax.agent.survey.task import LookListener, LookTask, Stopped
 from phylax.agent.workers.crew import Crew
 from phylax.core.catalogue import category
+from phylax.core.ground.tally import Tally
 from phylax.core.protocol import AgreedListing, CleanOrder, Step
 from phylax.core.retention import Caution
-from phylax.core.survey import Item, Look, SurveyLine, Tally
+from phylax.core.survey import Item, Look, SurveyLine
 
 _WORTH_BYTES, _WORTH_SHARE = 2**20, 100
 """A further pass is worth it for so many bytes, and for one part in so many of what went."""

@@ -23,6 +23,7 @@ from phylax.agent.runtime.snapshots import take_snapshot
 from phylax.agent.runtime.telling import OrderListener, ShutDown, why_stopped
 from phylax.agent.survey.task import Stopped
 from phylax.agent.workers.crew import Crew
+from phylax.core.ground.volumes import VolumeChoice
 from phylax.core.protocol import (
     ActOrder,
     ChangeSettingsOrder,
@@ -40,7 +41,6 @@ from phylax.core.protocol import (
 from phylax.core.survey import Look, SurveyLine
 from phylax.core.survey.conditions import why_otherwise
 from phylax.core.tuning.changes import ChangeMade
-from phylax.core.volumes import VolumeChoice
 
 _log = logging.getLogger("phylax.agent")
 

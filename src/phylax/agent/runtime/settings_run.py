@@ -15,6 +15,7 @@ from pathlib import Path
 
 from phylax.agent.machines import TunedMachine
 from phylax.agent.tuning.changer import AlteredError, Change, Changer, NotMadeError
+from phylax.core.ground.values import Scalar
 from phylax.core.protocol import ChangeSettingsOrder, PutSettingsBackOrder
 from phylax.core.retention import ProtectKind
 from phylax.core.tuning.changes import (
@@ -27,7 +28,7 @@ from phylax.core.tuning.changes import (
     WantedValue,
 )
 from phylax.core.tuning.programs import Intent, Program, StarterKind, Switch
-from phylax.core.tuning.setting import Scalar, Setting, settings
+from phylax.core.tuning.setting import Setting, settings
 from phylax.core.tuning.verdicts import Seen
 
 _log = logging.getLogger("phylax.agent")

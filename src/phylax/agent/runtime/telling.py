@@ -9,8 +9,8 @@ from datetime import UTC, datetime
 from phylax.agent.outbox.progress import ProgressReporter
 from phylax.agent.survey.task import OutOfTime, Stopped, Watcher
 from phylax.client import AgentLink, RefusedError, UnreachableError
+from phylax.core.ground.tally import Tally
 from phylax.core.protocol import Order, Progress, Step
-from phylax.core.survey import Tally
 
 _log = logging.getLogger("phylax.agent")
 

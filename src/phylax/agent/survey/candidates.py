@@ -21,6 +21,8 @@ from phylax.agent.survey.protection import ProtectionHere
 from phylax.agent.survey.trash import trashed
 from phylax.core.believed_time import Believed
 from phylax.core.catalogue import Category
+from phylax.core.ground.readings import ReadingIn
+from phylax.core.ground.values import to_seconds
 from phylax.core.retention import (
     Caution,
     Judge,
@@ -30,10 +32,8 @@ from phylax.core.retention import (
     RuleInForce,
 )
 from phylax.core.retention.verdicts import percent_free
-from phylax.core.shop import ReadingIn
 from phylax.core.survey import NOT_KNOWN
 from phylax.core.survey.file_stat import FileStat
-from phylax.core.values import to_seconds
 
 
 class Conditions:

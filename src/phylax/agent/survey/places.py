@@ -20,11 +20,11 @@ from phylax.agent.config.guard import Guard
 from phylax.agent.files.walk import Complaint
 from phylax.agent.machines import Location, MachineKind
 from phylax.core.catalogue import Category, Folder, Source, Where, catalogue
+from phylax.core.ground.readings import ReadingIn
+from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.core.retention import Caution
-from phylax.core.shop import ReadingIn
 from phylax.core.survey import Unread, spell
 from phylax.core.survey.file_stat import FileStat
-from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 _WILD = re.compile(r"[*?\[]")
 

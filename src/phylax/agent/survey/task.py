@@ -7,10 +7,10 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from phylax.core.believed_time import Believed
+from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.core.protocol import CategoryRule
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Item, SurveyLine
-from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 
 class Stopped(Exception):

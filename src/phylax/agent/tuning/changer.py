@@ -21,8 +21,8 @@ from pydantic import Field, ValidationError
 from phylax.agent.platform.locks import alone_in
 from phylax.agent.tuning.hands import Hands
 from phylax.agent.tuning.pieces import OddPieceError, is_like
+from phylax.core.ground.values import Moment, Value
 from phylax.core.tuning.pieces import Piece, State
-from phylax.core.values import Moment, Value
 
 _log = logging.getLogger("phylax.agent")
 

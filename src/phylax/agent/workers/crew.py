@@ -28,9 +28,10 @@ from phylax.agent.outbox.spool import Spool
 from phylax.agent.survey.surveyor import survey
 from phylax.agent.survey.task import LookListener, LookTask, Stopped, Watcher
 from phylax.core.checks.findings import Checked
+from phylax.core.ground.tally import Tally
 from phylax.core.inventory import Inventory
 from phylax.core.protocol import AgreedListing, HeldMessage, HeldOrder
-from phylax.core.survey import Item, SurveyLine, Tally, spell
+from phylax.core.survey import Item, SurveyLine, spell
 from phylax.core.survey.conditions import Conditions
 from phylax.core.tuning.programs import Program
 

@@ -34,6 +34,7 @@ from phylax.agent.workers.line import received
 from phylax.agent.workers.supervisor import Nursery
 from phylax.agent.workers.watching import watched
 from phylax.core.catalogue import category
+from phylax.core.ground.tally import Tally
 from phylax.core.holds import BatchPick, HeldItem
 from phylax.core.protocol import (
     CategoryOutcome,
@@ -43,7 +44,7 @@ from phylax.core.protocol import (
     UnheldMessage,
 )
 from phylax.core.retention import Reason
-from phylax.core.survey import Stay, Tally
+from phylax.core.survey import Stay
 
 _PAGE = 500
 _LAST_NUMBER = 2**50

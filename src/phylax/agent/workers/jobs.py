@@ -16,17 +16,16 @@ from phylax.agent.machines.linux.startup.of_person import MOST as MOST_STARTERS
 from phylax.agent.machines.linux.startup.of_person import OfPerson
 from phylax.core.believed_time import Believed
 from phylax.core.checks.findings import MOST_FINDINGS, Finding
+from phylax.core.ground.readings import ReadingIn
+from phylax.core.ground.values import Demand, Moment, Scalar, Value
+from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.core.holds import BatchName, BatchPick, HeldItem, IfTaken
 from phylax.core.protocol import AgreedListing, CategoryOutcome, CategoryRule, LeftItem
 from phylax.core.retention import ProtectEntry
-from phylax.core.shop import ReadingIn
 from phylax.core.survey import Item, SurveyLine
 from phylax.core.tuning.pieces import Piece, State
 from phylax.core.tuning.programs import Switch
-from phylax.core.tuning.setting import Scalar
 from phylax.core.tuning.verdicts import Seen
-from phylax.core.values import Demand, Moment, Value
-from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 Count = Annotated[int, Field(ge=0, le=2**62)]
 Text = Annotated[str, Field(max_length=4096)]

@@ -15,8 +15,8 @@ from phylax.agent.survey.places import Place
 from phylax.agent.survey.task import Stopped
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import LONGEST, receive, send
+from phylax.core.ground.values import Demand, Value
 from phylax.core.survey import SurveyLine
-from phylax.core.values import Demand, Value
 
 _PAIR = struct.Struct("<QQ")
 _TELL_EVERY = 0.1

@@ -24,12 +24,12 @@ from phylax.agent.workers.peoples_settings import PeoplesSettings
 from phylax.agent.workers.somebody import Somebody
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.checks.findings import Checked
+from phylax.core.ground.tally import Tally
 from phylax.core.inventory import Inventory
 from phylax.core.protocol import (
     HeldMessage,
     HeldOrder,
 )
-from phylax.core.survey import Tally
 
 _PAIR = struct.Struct("<QQ")
 

@@ -28,9 +28,10 @@ from phylax.core.checks.findings import (
     could_not_look,
     looked,
 )
+from phylax.core.ground.values import Scalar
 from phylax.core.tuning.pieces import Piece, State
 from phylax.core.tuning.programs import Program, Switch
-from phylax.core.tuning.setting import Scalar, settings
+from phylax.core.tuning.setting import settings
 from phylax.core.tuning.verdicts import Seen
 
 _SILENCE, _LONGEST = 20.0, 60.0

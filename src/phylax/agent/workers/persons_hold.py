@@ -14,7 +14,7 @@ from phylax.agent.machines.linux.person import LinuxPerson
 from phylax.agent.survey.places import Place
 from phylax.agent.workers import jobs
 from phylax.agent.workers.line import AgentLine, sent
-from phylax.core.survey import Tally
+from phylax.core.ground.tally import Tally
 
 
 class PersonsHold(Hold):

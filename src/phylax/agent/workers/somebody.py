@@ -27,9 +27,10 @@ from phylax.agent.workers.line import received
 from phylax.agent.workers.supervisor import Nursery
 from phylax.agent.workers.watching import watched
 from phylax.core.catalogue import category
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.volumes import VolumeChoice
 from phylax.core.retention import ProtectEntry, ProtectKind
-from phylax.core.survey import AgeDay, Stay, SurveyLine, Tally, Unread
-from phylax.core.volumes import VolumeChoice
+from phylax.core.survey import AgeDay, Stay, SurveyLine, Unread
 
 _MOST_LISTED, _MOST_LINES = 500_000, 200
 _log = logging.getLogger("phylax.agent")

@@ -7,7 +7,7 @@ import os
 from pathlib import Path
 from phylax.client._aio._family import Family
 from phylax.core.keeping import Keeping, KeepingEdit
-from phylax.core.values import edit_of
+from phylax.core.ground.values import edit_of
 
 
 class Archives(Family):

@@ -21,7 +21,7 @@ from phylax.core.scheduling.rounds import (
 )
 from phylax.core.scheduling.routines import Routine, RoutineEdit
 from phylax.core.shop import ClosingDays, ClosingDaysEdit
-from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
+from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 
 
 class Routines(Family):

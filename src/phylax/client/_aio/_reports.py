@@ -16,7 +16,7 @@ from phylax.core.reporting.asked import (
     ReportWhole,
 )
 from phylax.core.reporting.document import Document
-from phylax.core.values import edit_of
+from phylax.core.ground.values import edit_of
 
 
 class Reports(Family):

@@ -46,8 +46,8 @@ from phylax.core.seals import NewSealCheck, Seal, SealCheck, SealKey
 from phylax.core.searching import HitKind, Results
 from phylax.core.shop import Machine, Shop, ShopEdit
 from phylax.core.today import Today
-from phylax.core.values import edit_of
-from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
+from phylax.core.ground.values import edit_of
+from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 
 _SEALS: type[list[Seal]] = list[Seal]
 "`list` is a method's name below."

@@ -21,7 +21,8 @@ from phylax.core.tuning.rules import (
     TuningRule,
     TuningRuleEdit,
 )
-from phylax.core.tuning.setting import Scalar, Setting
+from phylax.core.ground.values import Scalar
+from phylax.core.tuning.setting import Setting
 from phylax.core.tuning.shared import NewSharedChange, SharedChange
 from phylax.core.tuning.starts import Trial
 from phylax.core.tuning.what_if import RuleWhatIf, WhatIfLine

@@ -15,7 +15,7 @@ from phylax.core.desk import (
     ReadyToFetch,
     SealedNote,
 )
-from phylax.core.values import edit_of
+from phylax.core.ground.values import edit_of
 from phylax.core.visits import HandOver, Move, NewVisit, Slip, Visit, VisitEdit
 
 _VISITS: type[list[Visit]] = list[Visit]

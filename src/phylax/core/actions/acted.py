@@ -7,10 +7,10 @@ from enum import StrEnum
 
 from pydantic import Field
 
+from phylax.core.ground.quantities import count, headed
+from phylax.core.ground.text import Text
+from phylax.core.ground.values import Value
 from phylax.core.inventory.programs import RemovalTried
-from phylax.core.quantities import count, headed
-from phylax.core.tuning.programs import Text
-from phylax.core.values import Value
 
 MOST_PARTS = 1000
 

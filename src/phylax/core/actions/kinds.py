@@ -6,9 +6,9 @@ from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
+from phylax.core.ground.text import Text
+from phylax.core.ground.values import Demand
 from phylax.core.inventory.programs import MOST_ALONG, Along
-from phylax.core.tuning.programs import Text
-from phylax.core.values import Demand
 
 _Backup = Annotated[int, Field(ge=0, le=36_500)]
 """Days since the last backup, as the client says."""

@@ -19,7 +19,7 @@ from phylax.core.attention.desk_causes import not_fetched, part_late, visit_over
 from phylax.core.attention.findings import Cause, Finding, NextStep, Standing, finding
 from phylax.core.attention.tuning_causes import altered, change_undone, made_worse, programs_wait
 from phylax.core.catalogue import category
-from phylax.core.quantities import (
+from phylax.core.ground.quantities import (
     count,
     show_age,
     show_day,

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from phylax.core.attention.findings import Cause, Finding, NextStep, Standing, finding
 from phylax.core.checks.findings import Severity
 from phylax.core.checks.kept import OpenFindings
-from phylax.core.quantities import count, headed
+from phylax.core.ground.quantities import count, headed
 
 
 def failing(standing: Standing) -> Iterator[Finding]:

@@ -12,8 +12,8 @@ from datetime import timedelta
 
 from pydantic import Field
 
+from phylax.core.ground.values import Moment, Value
 from phylax.core.survey import Survey
-from phylax.core.values import Moment, Value
 
 APART = timedelta(days=1)
 """Two looks in one run say nothing more than one."""

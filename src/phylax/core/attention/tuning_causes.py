@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from phylax.core.attention.findings import Cause, Finding, NextStep, Standing, finding
-from phylax.core.quantities import count
+from phylax.core.ground.quantities import count
 from phylax.core.tuning.starts import cost
 
 

@@ -16,11 +16,11 @@ from typing import Annotated, Literal, get_args
 
 from pydantic import Field, field_validator, model_validator
 
-from phylax.core.quantities import show_size, show_span
+from phylax.core.ground.machines import System
+from phylax.core.ground.quantities import show_size, show_span
+from phylax.core.ground.suggestions import nearest
+from phylax.core.ground.values import Demand
 from phylax.core.retention import Caution, Rule, RuleInForce
-from phylax.core.shop import System
-from phylax.core.suggestions import nearest
-from phylax.core.values import Demand
 
 AgeBasis = Literal["modified", "deleted", "created", "used"]
 Shape = Literal["files", "folders", "trash", "sites", "visits", "things"]

@@ -10,10 +10,10 @@ from typing import Annotated
 from pydantic import Field, model_validator
 
 from phylax.core.checks.kind import kinds
-from phylax.core.quantities import headed
-from phylax.core.tuning.programs import Text
-from phylax.core.tuning.setting import Key
-from phylax.core.values import Moment, Value
+from phylax.core.ground.names import Key
+from phylax.core.ground.quantities import headed
+from phylax.core.ground.text import Text
+from phylax.core.ground.values import Moment, Value
 
 MOST_CHECKED = 200
 """Volumes and disks of one run."""

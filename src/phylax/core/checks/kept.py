@@ -9,7 +9,7 @@ from pydantic import Field
 
 from phylax.core.checks.findings import Checked, Severity
 from phylax.core.checks.kind import kinds
-from phylax.core.values import Demand, Moment, Value
+from phylax.core.ground.values import Demand, Moment, Value
 
 
 class SettleFindings(Demand):

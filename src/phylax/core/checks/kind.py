@@ -14,9 +14,9 @@ from importlib import resources
 
 from pydantic import Field, model_validator
 
-from phylax.core.shop import System
-from phylax.core.tuning.setting import Key
-from phylax.core.values import Demand
+from phylax.core.ground.machines import System
+from phylax.core.ground.names import Key
+from phylax.core.ground.values import Demand
 
 
 class Of(StrEnum):

@@ -8,8 +8,8 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
-from phylax.core.quantities import count
-from phylax.core.values import Demand, Moment, Value
+from phylax.core.ground.quantities import count
+from phylax.core.ground.values import Demand, Moment, Value
 
 
 class Forget(Demand):

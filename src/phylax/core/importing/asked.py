@@ -7,8 +7,8 @@ from typing import Annotated, Literal
 
 from pydantic import Base64Bytes, Field, model_validator
 
-from phylax.core.shop import System
-from phylax.core.values import Demand, Value
+from phylax.core.ground.machines import System
+from phylax.core.ground.values import Demand, Value
 
 LONGEST_LIST = 8 << 20
 """Bytes of a list."""

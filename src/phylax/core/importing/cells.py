@@ -7,9 +7,9 @@ import unicodedata
 from typing import Literal, NamedTuple
 
 from phylax.core.facts import is_placeholder
-from phylax.core.quantities import parse_size
+from phylax.core.ground.machines import System
+from phylax.core.ground.quantities import parse_size
 from phylax.core.searching import spelled_out
-from phylax.core.shop import System
 
 _NOTHING = frozenset({"-", "--", "---", "–", "n/a", "na", "none", "null", "nil", "?", "??", "tbd",
                       "unknown", "unbekannt", "keine", "k.a."})  # fmt: skip

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
+from phylax.core.ground.machines import System
 from phylax.core.importing import cells
 from phylax.core.importing.asked import ListField, NamedColumn
 from phylax.core.importing.cells import CellError, ReadCell
 from phylax.core.importing.reading import SheetRow
-from phylax.core.shop import System
 
 _F = ListField
 OF_CLIENT: dict[ListField, str] = {

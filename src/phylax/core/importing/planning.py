@@ -13,12 +13,13 @@ from typing import NamedTuple
 
 from pydantic import ValidationError
 
+from phylax.core.ground.machines import System
 from phylax.core.importing.asked import FieldChange, LineFate, LineSaid, ListField, NamedColumn
 from phylax.core.importing.cells import CellError, slug
 from phylax.core.importing.lines import OF_CLIENT, OF_MACHINE, Line, line_of, shown
 from phylax.core.importing.reading import SheetRow
 from phylax.core.searching import spelled_out
-from phylax.core.shop import ClientEdit, MachineEdit, System
+from phylax.core.shop import ClientEdit, MachineEdit
 
 _F = ListField
 

@@ -11,8 +11,8 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from phylax.core.tuning.programs import Text
-from phylax.core.values import Moment, Value
+from phylax.core.ground.text import Text
+from phylax.core.ground.values import Moment, Value
 
 MOST_VOLUMES = 200
 _NEVER_ARRANGED = ("btrfs", "zfs", "bcachefs", "refs", "apfs")

@@ -6,8 +6,8 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from phylax.core.tuning.programs import Text
-from phylax.core.values import BytesTold, Moment, Value
+from phylax.core.ground.text import Text
+from phylax.core.ground.values import BytesTold, Moment, Value
 
 MOST_SLOTS = 64
 

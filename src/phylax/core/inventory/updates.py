@@ -8,9 +8,9 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from phylax.core.checks.findings import Finding, Severity
-from phylax.core.quantities import count
-from phylax.core.tuning.programs import Text
-from phylax.core.values import BytesTold, Moment, Value
+from phylax.core.ground.quantities import count
+from phylax.core.ground.text import Text
+from phylax.core.ground.values import BytesTold, Moment, Value
 
 MOST_UPDATES = 3000
 

@@ -6,8 +6,8 @@ from typing import Annotated
 
 from pydantic import Field
 
-from phylax.core.shop import MachineFacts
-from phylax.core.values import Demand, Value
+from phylax.core.ground.machines import MachineFacts
+from phylax.core.ground.values import Demand, Value
 
 
 class Enrolment(Demand):

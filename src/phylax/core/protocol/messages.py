@@ -12,18 +12,19 @@ from pydantic_core import from_json
 
 from phylax.core.actions.acted import MOST_PARTS, ActedPart
 from phylax.core.checks.findings import MOST_CHECKED, Checked
+from phylax.core.ground.names import Key
+from phylax.core.ground.readings import ReadingIn, VolumeReadings, by_volume
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.text import Text
+from phylax.core.ground.values import Amount, Demand, Moment, Value
 from phylax.core.holds import BatchName, HeldItem
 from phylax.core.inventory import Inventory
-from phylax.core.shop import ReadingIn, VolumeReadings, by_volume
 from phylax.core.snapshots import Snapshot
-from phylax.core.survey import Cover, Item, Look, Stay, SurveyLine, Tally
+from phylax.core.survey import Cover, Item, Look, Stay, SurveyLine
 from phylax.core.survey.conditions import Conditions
 from phylax.core.tuning.changes import MOST_WANTED, ChangeMade
 from phylax.core.tuning.looks import SettingsLook
-from phylax.core.tuning.programs import Text
-from phylax.core.tuning.setting import Key
 from phylax.core.tuning.starts import MOST_TOLD, BootCost
-from phylax.core.values import Amount, Demand, Moment, Value
 
 
 class LeftItem(Value):

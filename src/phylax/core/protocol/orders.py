@@ -11,15 +11,16 @@ from pydantic import Field, model_validator
 
 from phylax.core.actions import Action
 from phylax.core.checks.time_left import Ran
+from phylax.core.ground.names import Key
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.text import Text
+from phylax.core.ground.values import Moment, Value
+from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.core.holds import BatchPick, IfTaken
 from phylax.core.retention import ProtectEntry, RuleInForce
-from phylax.core.survey import Item, Tally
+from phylax.core.survey import Item
 from phylax.core.survey.conditions import Conditions
 from phylax.core.tuning.changes import MOST_WANTED, ChangeId, Wanted, WantedValue
-from phylax.core.tuning.programs import Text
-from phylax.core.tuning.setting import Key
-from phylax.core.values import Moment, Value
-from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 LEASE_SECONDS = 90
 

@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from phylax.core.values import Demand, Value
+from phylax.core.ground.values import Demand, Value
 
 Step = Literal[
     "look", "clean", "second look", "further pass", "put back", "let go", "check", "act",

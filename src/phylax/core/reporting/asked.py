@@ -8,10 +8,10 @@ from typing import Annotated
 
 from pydantic import Base64Bytes, Field, model_validator
 
-from phylax.core.notices import MailAddress
+from phylax.core.ground.addresses import MailAddress
+from phylax.core.ground.values import Demand, Moment, Value
 from phylax.core.reporting.document import Document
 from phylax.core.reporting.language import Language
-from phylax.core.values import Demand, Moment, Value
 
 MOST_NOTES = 100
 MOST_MARK = 512 * 1024

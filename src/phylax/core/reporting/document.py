@@ -7,8 +7,8 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from phylax.core.ground.values import Value
 from phylax.core.reporting.language import Language
-from phylax.core.values import Value
 
 
 class Heading(Value):

@@ -7,8 +7,8 @@ from typing import NamedTuple
 
 from phylax.core.advice import GivenAdvice
 from phylax.core.checks.findings import Severity
+from phylax.core.ground.tally import Tally
 from phylax.core.retention.rules import Reason
-from phylax.core.survey import Tally
 from phylax.core.visits import Outcome
 
 

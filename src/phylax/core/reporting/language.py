@@ -9,7 +9,7 @@ from importlib import resources
 from typing import Any, Literal
 
 from phylax.core.catalogue import catalogue
-from phylax.core.quantities import show_size
+from phylax.core.ground.quantities import show_size
 from phylax.core.retention.rules import Reason
 
 Language = Literal["en", "de"]

@@ -17,9 +17,9 @@ from functools import cached_property
 
 from pydantic import Field, model_validator
 
+from phylax.core.ground.machines import System
+from phylax.core.ground.values import Demand, Moment, Value
 from phylax.core.retention.rules import Scope
-from phylax.core.shop import System
-from phylax.core.values import Demand, Moment, Value
 
 _REPEATED = re.compile(r"/(?:\.?/)+")
 """'//' and '/./' are one '/'."""

@@ -13,8 +13,8 @@ from typing import Annotated
 
 from pydantic import Field, field_validator, model_validator
 
-from phylax.core.quantities import show_size, show_span
-from phylax.core.values import Bytes, Demand, Moment, Span, Value
+from phylax.core.ground.quantities import show_size, show_span
+from phylax.core.ground.values import Bytes, Demand, Moment, Span, Value
 
 LONGEST = timedelta(days=3650)
 LONGEST_HOLD = timedelta(days=90)

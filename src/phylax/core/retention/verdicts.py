@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from datetime import datetime
 
+from phylax.core.ground.values import to_seconds
 from phylax.core.retention.rules import Caution, Reason, RuleInForce
-from phylax.core.values import to_seconds
 
 _NEVER = 2**62
 """A time later than every other."""

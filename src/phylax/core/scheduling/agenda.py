@@ -7,8 +7,8 @@ from datetime import timedelta
 
 from pydantic import Field
 
-from phylax.core.quantities import count, show_span
-from phylax.core.values import Moment, Span, Value
+from phylax.core.ground.quantities import count, show_span
+from phylax.core.ground.values import Moment, Span, Value
 
 
 class AgendaClient(Value):

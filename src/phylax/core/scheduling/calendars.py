@@ -6,8 +6,8 @@ from typing import Literal
 
 from pydantic import Field, model_validator
 
-from phylax.core.shop import Name
-from phylax.core.values import Demand, Moment, Value
+from phylax.core.ground.names import Name
+from phylax.core.ground.values import Demand, Moment, Value
 
 About = Literal["shop", "person", "client"]
 

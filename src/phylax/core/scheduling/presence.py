@@ -13,8 +13,8 @@ from zoneinfo import ZoneInfo
 
 from pydantic import Field
 
+from phylax.core.ground.values import Value, from_seconds, to_seconds
 from phylax.core.scheduling.timing import Timing
-from phylax.core.values import Value, from_seconds, to_seconds
 
 HOUR = 3600
 WEEK_HOURS = 168

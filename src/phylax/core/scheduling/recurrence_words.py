@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime, time
 
-from phylax.core.quantities import count, listed
+from phylax.core.ground.quantities import count, listed
 
 DAYS = {
     "MO": "Monday", "TU": "Tuesday", "WE": "Wednesday", "TH": "Thursday",

@@ -7,11 +7,12 @@ from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import Field, field_validator, model_validator
 
+from phylax.core.ground.machines import System
+from phylax.core.ground.names import Name
+from phylax.core.ground.values import Demand, Moment, Span, Value
+from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.core.scheduling.plain_words import Spoken, read_words
 from phylax.core.scheduling.recurrence import RecurrenceRule, how_often
-from phylax.core.shop import Name, System
-from phylax.core.values import Demand, Moment, Span, Value
-from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 _MANY = 10_000
 

@@ -14,9 +14,9 @@ from typing import Annotated, Any, NamedTuple
 from pydantic import Field, field_validator, model_validator
 
 from phylax.core.catalogue import catalogue
+from phylax.core.ground.names import Name
+from phylax.core.ground.values import Demand, Moment, Value
 from phylax.core.retention import Caution
-from phylax.core.shop import Name
-from phylax.core.values import Demand, Moment, Value
 
 GUESS = timedelta(minutes=15)
 """What a routine takes where nothing was measured yet."""

@@ -13,10 +13,10 @@ from hashlib import blake2b
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
-from phylax.core.quantities import show_day
+from phylax.core.ground.quantities import show_day
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.scheduling.recurrence import occurrences, to_utc
 from phylax.core.scheduling.rounds import RoundEdit
-from phylax.core.values import from_seconds, to_seconds
 
 _LOOK_BACK = timedelta(days=15)
 _FARTHEST_MOVE = 14

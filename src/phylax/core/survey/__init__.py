@@ -1,5 +1,6 @@
 """Surveys: what a look found, added up while it walks, and as people read it."""
 
+from phylax.core.ground.tally import Tally
 from phylax.core.survey.file_stat import FileStat
 from phylax.core.survey.ledger import Ledger, LedgerLine, VolumeShare, ledger
 from phylax.core.survey.line_count import (
@@ -29,7 +30,6 @@ from phylax.core.survey.lines import (
     Stay,
     Survey,
     SurveyLine,
-    Tally,
     Unread,
     add_kept,
     add_stays,

@@ -10,8 +10,8 @@ from typing import Annotated
 
 from pydantic import Field
 
-from phylax.core.values import Value
-from phylax.core.volumes import VolumeChoice
+from phylax.core.ground.values import Value
+from phylax.core.ground.volumes import VolumeChoice
 
 _MOST_VOLUMES = 500
 

@@ -8,6 +8,9 @@ from datetime import timedelta
 from pydantic import Field
 
 from phylax.core.catalogue import category
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import Moment, Span, Value
+from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.core.retention import Caution, RuleInForce
 from phylax.core.retention.verdicts import percent_free
 from phylax.core.survey.lines import (
@@ -18,13 +21,10 @@ from phylax.core.survey.lines import (
     Stay,
     Survey,
     SurveyLine,
-    Tally,
     Unread,
     add_stays,
     most_held,
 )
-from phylax.core.values import Moment, Span, Value
-from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 
 
 class LinePart(Value):

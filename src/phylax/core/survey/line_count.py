@@ -12,6 +12,8 @@ from datetime import datetime
 from hashlib import blake2b
 from typing import NamedTuple
 
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import from_seconds, within
 from phylax.core.retention import DATED_AHEAD, Judge, ProtectEntry, Reason, RuleInForce
 from phylax.core.survey.file_stat import FileStat
 from phylax.core.survey.lines import (
@@ -26,12 +28,10 @@ from phylax.core.survey.lines import (
     Seal,
     Stay,
     SurveyLine,
-    Tally,
     Unread,
     most_held,
 )
 from phylax.core.survey.spelling import Lookalikes, spell
-from phylax.core.values import from_seconds, within
 
 DIGEST_BYTES = 16
 MOST_RANKED = 500

@@ -8,8 +8,9 @@ from typing import Annotated
 
 from pydantic import Field
 
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import Amount, Demand, Moment, Value, Whole
 from phylax.core.retention import ProtectEntry, Reason, RuleInForce
-from phylax.core.values import Amount, Demand, Moment, Value, Whole
 
 AGE_DAYS = 801
 """An age profile has a line for each day 0 to 800; what is older counts as 800."""
@@ -17,14 +18,6 @@ LARGEST = 20
 NAMED_PLACES = 40
 NAMED_UNREAD = 100
 """So many places that could not be read are named; all are counted."""
-
-
-class Tally(Value):
-    count: Amount = 0
-    size: Amount = Field(0, description="Bytes, as they count on the volume")
-
-    def __add__(self, other: Tally) -> Tally:
-        return Tally(count=self.count + other.count, size=self.size + other.size)
 
 
 class Stay(Value):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from phylax.core.ground.tally import Tally
 from phylax.core.retention import Reason
 from phylax.core.survey.line_count import DIGEST_BYTES, MOST_RANKED
 from phylax.core.survey.lines import (
@@ -12,7 +13,6 @@ from phylax.core.survey.lines import (
     AgeDay,
     Stay,
     SurveyLine,
-    Tally,
     add_kept,
     most_held,
 )

@@ -16,10 +16,11 @@ from typing import NamedTuple
 
 from pydantic import Field
 
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import Demand, Moment, Value, from_seconds, within
 from phylax.core.retention import Caution, Judge, Ranking, Rule, RuleInForce, Scope
 from phylax.core.retention.verdicts import percent_free
-from phylax.core.survey import AGE_DAYS, SurveyLine, Tally
-from phylax.core.values import Demand, Moment, Value, from_seconds, within
+from phylax.core.survey import AGE_DAYS, SurveyLine
 
 STALE_AFTER = timedelta(days=35)
 """A survey older than this says little about what lies there now: it missed a monthly round."""

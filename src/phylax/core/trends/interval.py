@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from statistics import NormalDist
 
-from phylax.core.quantities import show_size
+from phylax.core.ground.quantities import show_size
 from phylax.core.trends.outlook import CHANCE, Advice, Help, IntervalVerdict
 
 STEPS = (1, 2, 4, 8, 12)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from phylax.core.quantities import show_size
+from phylax.core.ground.quantities import show_size
 
 _SAME = 0.01
 """Capacities this close are one volume: some file systems' capacity wavers."""

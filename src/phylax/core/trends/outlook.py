@@ -9,7 +9,7 @@ from enum import StrEnum
 
 from pydantic import Field
 
-from phylax.core.values import Moment, Value
+from phylax.core.ground.values import Moment, Value
 
 DAY = 86400
 HORIZON_DAYS = 730

@@ -7,8 +7,8 @@ from typing import NamedTuple
 
 from pydantic import Field
 
+from phylax.core.ground.values import Moment, Value
 from phylax.core.trends.outlook import DAY, Outlook, VolumeLine
-from phylax.core.values import Moment, Value
 
 
 class Reading(NamedTuple):

@@ -8,8 +8,8 @@ from typing import Literal
 
 from pydantic import Field
 
+from phylax.core.ground.values import Moment, Value
 from phylax.core.trends.outlook import Advice, Crossing, Rate
-from phylax.core.values import Moment, Value
 
 WEEKS = 26
 COMPARED_WEEKS = 8

@@ -6,8 +6,8 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from phylax.core.ground.values import Demand, Moment, Value
 from phylax.core.tuning.setting import Question
-from phylax.core.values import Demand, Moment, Value
 
 
 class AnswerEdit(Demand):

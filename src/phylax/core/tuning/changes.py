@@ -7,9 +7,10 @@ from typing import Annotated
 
 from pydantic import Field
 
-from phylax.core.tuning.programs import Intent, Text
-from phylax.core.tuning.setting import Key, Scalar
-from phylax.core.values import Demand, Moment, Value
+from phylax.core.ground.names import Key
+from phylax.core.ground.text import Text
+from phylax.core.ground.values import Demand, Moment, Scalar, Value
+from phylax.core.tuning.programs import Intent
 
 ChangeId = Annotated[str, Field(pattern=r"^[0-9a-z-]{8,80}$")]
 """Given by the machine: it finds by it what to put back."""

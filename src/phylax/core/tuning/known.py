@@ -13,10 +13,10 @@ from typing import Annotated
 
 from pydantic import Field, model_validator
 
-from phylax.core.shop import System
+from phylax.core.ground.machines import System
+from phylax.core.ground.values import Demand, Moment, Value
 from phylax.core.tuning.programs import Intent, Program
 from phylax.core.tuning.setting import Hangs
-from phylax.core.values import Demand, Moment, Value
 
 Words = Annotated[str, Field(max_length=500)]
 

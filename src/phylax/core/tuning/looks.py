@@ -6,11 +6,11 @@ from typing import Annotated
 
 from pydantic import Field
 
+from phylax.core.ground.values import Moment, Value
 from phylax.core.tuning.changes import MOST_WANTED, Drifted
 from phylax.core.tuning.programs import Intent, Program
 from phylax.core.tuning.setting import Setting
 from phylax.core.tuning.verdicts import Seen, Verdict
-from phylax.core.values import Moment, Value
 
 MOST_PROGRAMS = 2000
 MOST_VALUES = 500

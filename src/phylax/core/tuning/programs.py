@@ -10,18 +10,11 @@ from collections.abc import Iterable
 from enum import StrEnum
 from typing import Annotated, NamedTuple
 
-from pydantic import AfterValidator, Field
+from pydantic import Field
 
+from phylax.core.ground.text import Text
+from phylax.core.ground.values import BytesTold, Value
 from phylax.core.tuning.setting import GoesBack
-from phylax.core.values import BytesTold, Value
-
-
-def _printable(text: str) -> str:
-    """What a machine says of itself is shown to people: nothing in it moves a cursor."""
-    return "".join(char if char.isprintable() else " " for char in text)
-
-
-Text = Annotated[str, Field(max_length=500), AfterValidator(_printable)]
 
 
 class Intent(StrEnum):

@@ -10,10 +10,11 @@ from typing import Annotated
 
 from pydantic import Field, model_validator
 
+from phylax.core.ground.names import Key
+from phylax.core.ground.values import Demand, Moment, Scalar, Value
 from phylax.core.retention import Scope
 from phylax.core.tuning.programs import Intent
-from phylax.core.tuning.setting import Key, Scalar, settings
-from phylax.core.values import Demand, Moment, Value
+from phylax.core.tuning.setting import settings
 
 _NEARNESS = {scope: nearness for nearness, scope in enumerate(Scope)}
 PUT_RIGHT_AT_MOST = 3

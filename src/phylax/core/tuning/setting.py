@@ -12,16 +12,13 @@ from collections.abc import Mapping
 from enum import StrEnum
 from functools import cache
 from importlib import resources
-from typing import Annotated, Literal
+from typing import Literal
 
-from pydantic import Field, StrictBool, StrictInt, StrictStr, model_validator
+from pydantic import Field, model_validator
 
-from phylax.core.shop import System
-from phylax.core.values import Demand
-
-Key = Annotated[str, Field(pattern=r"^[a-z]+(-[a-z]+)*$", max_length=40)]
-Scalar = StrictBool | StrictInt | Annotated[StrictStr, Field(max_length=200)]
-"""What a setting of one value can be: a switch, a number, or one of its choices."""
+from phylax.core.ground.machines import System
+from phylax.core.ground.names import Key
+from phylax.core.ground.values import Demand, Scalar
 
 
 class GoesBack(StrEnum):

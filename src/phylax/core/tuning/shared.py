@@ -8,11 +8,13 @@ from typing import Annotated
 
 from pydantic import Field, model_validator
 
+from phylax.core.ground.names import Key
+from phylax.core.ground.text import Text
+from phylax.core.ground.values import Demand, Moment, Scalar, Value
 from phylax.core.tuning.changes import PROGRAMS, ChangeState
-from phylax.core.tuning.programs import Intent, Text
-from phylax.core.tuning.setting import Key, Scalar, settings
+from phylax.core.tuning.programs import Intent
+from phylax.core.tuning.setting import settings
 from phylax.core.tuning.trials import Judged
-from phylax.core.values import Demand, Moment, Value
 
 LEAST_HALVED = 6
 """Fewer machines are not halved: three on each side are compared at least."""

@@ -7,10 +7,10 @@ from typing import Annotated
 
 from pydantic import Field
 
+from phylax.core.ground.text import Text
+from phylax.core.ground.values import Moment, Value
 from phylax.core.tuning.changes import Change, ChangeState
-from phylax.core.tuning.programs import Text
 from phylax.core.tuning.trials import Judged, LeftOut, Start, judge
-from phylax.core.values import Moment, Value
 
 Seconds = Annotated[float, Field(ge=0, le=10_000_000, allow_inf_nan=False)]
 MOST_NAMED = 300

@@ -18,8 +18,8 @@ from typing import Annotated
 
 from pydantic import Field
 
+from phylax.core.ground.values import Moment, Value
 from phylax.core.tuning.ranks import lower, shift
-from phylax.core.values import Moment, Value
 
 LOOKS = (5, 10, 20)
 """Starts after the change at which a trial is judged."""

@@ -11,12 +11,14 @@ from typing import Literal
 
 from pydantic import Field
 
+from phylax.core.ground.names import Key
+from phylax.core.ground.text import Text
+from phylax.core.ground.values import Scalar, Value
 from phylax.core.retention import Scope
 from phylax.core.tuning.known import Handling, KnownProgram
-from phylax.core.tuning.programs import Intent, Program, Text
+from phylax.core.tuning.programs import Intent, Program
 from phylax.core.tuning.rules import InForce
-from phylax.core.tuning.setting import GoesBack, Hangs, Key, Scalar, Setting
-from phylax.core.values import Value
+from phylax.core.tuning.setting import GoesBack, Hangs, Setting
 
 Answers = Mapping[str, Literal["yes", "no"]]
 """What was answered, by the question's key; what is missing was not answered."""

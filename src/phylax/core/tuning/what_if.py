@@ -8,12 +8,13 @@ from dataclasses import dataclass, field
 
 from pydantic import Field
 
-from phylax.core.shop import System
+from phylax.core.ground.machines import System
+from phylax.core.ground.values import Scalar, Value
 from phylax.core.tuning.changes import PROGRAMS
 from phylax.core.tuning.known import KnownProgram, recognise
 from phylax.core.tuning.programs import Intent, Program
 from phylax.core.tuning.rules import InForce
-from phylax.core.tuning.setting import Scalar, Setting
+from phylax.core.tuning.setting import Setting
 from phylax.core.tuning.verdicts import (
     Answers,
     Circumstances,
@@ -22,7 +23,6 @@ from phylax.core.tuning.verdicts import (
     judge_program,
     judge_setting,
 )
-from phylax.core.values import Value
 
 NO_RULE = InForce()
 

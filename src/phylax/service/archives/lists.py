@@ -6,7 +6,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterable, Iterator
 
-from phylax.core.values import from_seconds
+from phylax.core.ground.values import from_seconds
 from phylax.store.database import Connection
 
 _CLIENTS = """

@@ -18,7 +18,7 @@ from hashlib import sha256
 from pathlib import Path
 from typing import IO, Any, NamedTuple
 
-from phylax.core.values import to_seconds
+from phylax.core.ground.values import to_seconds
 from phylax.service.archives.writing import FORM, SHOP
 from phylax.service.context.context import system_clock
 from phylax.store import archive, audit, copies, generation

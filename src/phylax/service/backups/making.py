@@ -14,7 +14,7 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from phylax.core.backups import Backup, BackupPlan, BackupState, is_due, kept, wrong
-from phylax.core.values import from_seconds, to_seconds
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.service import sealing
 from phylax.service.backups import encrypting
 from phylax.service.backups.encrypting import END

@@ -13,7 +13,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import NamedTuple
 
-from phylax.core.values import from_seconds, to_seconds
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.service.context.context import system_clock
 from phylax.store import audit, copies, forgotten_file, generation
 from phylax.store.copies import BadCopyError, CopyChecked

@@ -15,8 +15,8 @@ from typing import Annotated, Any
 from fastapi import Depends, Request, Response
 from pydantic import BaseModel
 
-from phylax.core.events import EventKind
-from phylax.core.values import from_seconds
+from phylax.core.ground.events import EventKind
+from phylax.core.ground.values import from_seconds
 from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import Actor, Signed
 from phylax.service.problems import Problem

@@ -14,7 +14,7 @@ from contextlib import contextmanager
 
 import anyio.to_thread
 
-from phylax.core.events import Event
+from phylax.core.ground.events import Event
 from phylax.service.context.context import Context
 from phylax.service.http.auth import Actor, is_still_signed_in
 from phylax.service.problems import Problem

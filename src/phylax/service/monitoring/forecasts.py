@@ -9,6 +9,7 @@ from statistics import NormalDist
 from typing import NamedTuple
 
 from phylax.core.catalogue import catalogue
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.trends import (
     CHANCE,
     ConePoint,
@@ -25,7 +26,6 @@ from phylax.core.trends.filling import Filling, Freed, Level, NotYet, filling
 from phylax.core.trends.futures import Range, draws, futures
 from phylax.core.trends.interval import OtherVolume, Prospect, advise
 from phylax.core.trends.regrowth import Seen, grown_between, regrowth
-from phylax.core.values import from_seconds, to_seconds
 from phylax.service.context.context import Context
 from phylax.store import outlooks
 from phylax.store.database import Connection

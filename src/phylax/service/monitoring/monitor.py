@@ -12,7 +12,7 @@ import time
 
 from phylax import __version__
 from phylax.core.attention import keep, look
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
 from phylax.service.context.context import Context
 from phylax.service.monitoring import forecasts
 from phylax.service.upkeep import advising

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from datetime import date, timedelta
 
 from phylax.core.catalogue import catalogue
+from phylax.core.ground.values import from_seconds
 from phylax.core.retention import Scope
 from phylax.core.trends import Outlook
 from phylax.core.trends.shop import (
@@ -20,7 +21,6 @@ from phylax.core.trends.shop import (
     effect,
     sum_categories,
 )
-from phylax.core.values import from_seconds
 from phylax.store import changes, outlooks, shop
 from phylax.store.changes import RoutineChange, RuleChange, RunsSum
 from phylax.store.database import Connection

@@ -10,6 +10,8 @@ from zoneinfo import ZoneInfo
 
 from phylax.core.advice import AdviceFate, GivenAdvice
 from phylax.core.checks.kind import kinds
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.records import Record, RecordKind
 from phylax.core.reporting.asked import ReportAsk
 from phylax.core.reporting.composing import MOST_MACHINES
@@ -32,10 +34,8 @@ from phylax.core.retention.rules import Reason
 from phylax.core.runs import RunDetail, RunState
 from phylax.core.scheduling.routines import StepState
 from phylax.core.shop import Machine, Volume
-from phylax.core.survey import Tally
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.starts import BootCost
-from phylax.core.values import from_seconds, to_seconds
 from phylax.core.visits import Visit
 from phylax.service.context.context import the_shop
 from phylax.service.problems import invalid

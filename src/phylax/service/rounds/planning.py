@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from itertools import islice
 
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.runs import RunState
 from phylax.core.scheduling.presence import (
     Presence,
@@ -27,7 +28,6 @@ from phylax.core.scheduling.rounds import (
     RoundPreview,
 )
 from phylax.core.scheduling.timing import Occurrence, Timing, ever_fits
-from phylax.core.values import from_seconds, to_seconds
 from phylax.service.context.context import the_shop
 from phylax.service.problems import Problem, invalid
 from phylax.service.runs import queue

@@ -6,7 +6,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
 
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
 from phylax.core.people import Role
 from phylax.core.shop import Client, ClientEdit
 from phylax.service.context.context import TheContext

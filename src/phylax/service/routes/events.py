@@ -9,7 +9,7 @@ import anyio.to_thread
 from fastapi import APIRouter, Depends, Header, Query, Request
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 
-from phylax.core.events import Event
+from phylax.core.ground.events import Event
 from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.feed import Feed, Listener

@@ -6,9 +6,9 @@ from datetime import datetime, time
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.events import EventKind
 from phylax.core.forgetting.asked import Forget, ForgetOutlook, Forgetting
-from phylax.core.values import from_seconds, to_seconds
+from phylax.core.ground.events import EventKind
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.service import forgetting
 from phylax.service.context.context import TheContext, the_shop
 from phylax.service.http.auth import Owner

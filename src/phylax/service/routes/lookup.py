@@ -6,12 +6,12 @@ from datetime import date, datetime, time, timedelta
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
+from phylax.core.ground.values import to_seconds
 from phylax.core.holds import Hold
 from phylax.core.runs import Run
 from phylax.core.searching import Search
 from phylax.core.shop import Client, Machine, Volume
 from phylax.core.survey import Survey
-from phylax.core.values import to_seconds
 from phylax.service.context.context import the_shop
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.store import forgettings, forgotten, holds, runs, shop, surveys

@@ -8,14 +8,16 @@ from typing import Annotated
 
 from fastapi import APIRouter, Depends, Query, Request, Response
 
-from phylax.core.events import EventKind
 from phylax.core.facts import Fact
+from phylax.core.ground.events import EventKind
+from phylax.core.ground.machines import System
+from phylax.core.ground.values import Moment, from_seconds, to_seconds
 from phylax.core.machine_list import MachineChoice, MachineSort
 from phylax.core.records import Entry, RecordKind
 from phylax.core.retention import RuleInForce
 from phylax.core.scheduling.presence import Presence
 from phylax.core.scheduling.rounds import Round
-from phylax.core.shop import EnrolmentCode, Machine, MachineEdit, System
+from phylax.core.shop import EnrolmentCode, Machine, MachineEdit
 from phylax.core.survey import Ledger, ledger
 from phylax.core.trends import (
     Cleaning,
@@ -26,7 +28,6 @@ from phylax.core.trends import (
     VolumeLine,
     condense,
 )
-from phylax.core.values import Moment, from_seconds, to_seconds
 from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import Signed, Technician, hashed
 from phylax.service.http.changes import TheChange, check_match, with_etag

@@ -7,7 +7,7 @@ import shutil
 from fastapi import APIRouter, Request, Response
 
 from phylax import __version__
-from phylax.core.values import Value
+from phylax.core.ground.values import Value
 from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.problems import Problem, documented

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
 from phylax.core.notices import (
     Hook,
     HookEdit,

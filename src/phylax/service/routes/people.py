@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
+from phylax.core.ground.values import from_seconds
 from phylax.core.leaving import Leaving
 from phylax.core.people import (
     Activity,
@@ -17,7 +18,6 @@ from phylax.core.people import (
     Role,
 )
 from phylax.core.records import ChainCheck
-from phylax.core.values import from_seconds
 from phylax.service.context.context import TheContext
 from phylax.service.http import auth
 from phylax.service.http.auth import Owner, Signed

@@ -6,7 +6,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Response
 
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
 from phylax.core.retention import Protection, Scope, ScopedProtection
 from phylax.core.retention.protection import (
     ListedProtection,

@@ -6,13 +6,13 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
 
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
+from phylax.core.ground.values import Moment, from_seconds, to_seconds
 from phylax.core.people import Role
 from phylax.core.proofs import EntryProof, NewProofCheck, ProofCheck
 from phylax.core.records import ChainCheck, Entry, NewNote, Record, RecordKind, verify
 from phylax.core.seals import NewSealCheck, Seal, SealCheck, SealKey
 from phylax.core.searching import read_search
-from phylax.core.values import Moment, from_seconds, to_seconds
 from phylax.service import sealing
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
+from phylax.core.ground.values import Moment, from_seconds, to_seconds
 from phylax.core.runs import Run
 from phylax.core.scheduling.agenda import Agenda
 from phylax.core.scheduling.presence import Presence
@@ -16,7 +17,6 @@ from phylax.core.scheduling.rounds import (
     RoundMachine,
     RoundPreview,
 )
-from phylax.core.values import Moment, from_seconds, to_seconds
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange, check_match, with_etag

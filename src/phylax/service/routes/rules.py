@@ -6,7 +6,7 @@ from fastapi import APIRouter, Request, Response
 from fastapi.responses import PlainTextResponse
 
 from phylax.core.catalogue import catalogue
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
 from phylax.core.people import Role
 from phylax.core.retention import Rule, Scope, ScopedRule, ShopRule, in_force
 from phylax.core.rule_document import Differences, NewDocument, differences, read, write

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from fastapi import APIRouter, Query, Response
 
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
 from phylax.core.tuning.shared import NewSharedChange, SharedChange
 from phylax.core.tuning.what_if import WhatIfLine
 from phylax.service.context.context import TheContext

@@ -8,10 +8,10 @@ from fastapi import APIRouter, Request, Response
 
 from phylax.core.attention import in_order
 from phylax.core.catalogue import Category, catalogue
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.shop import Shop, ShopEdit
 from phylax.core.today import Today, in_a_sentence
-from phylax.core.values import from_seconds, to_seconds
 from phylax.service.backups.making import what_is_wrong
 from phylax.service.context.context import TheContext, the_shop
 from phylax.service.http.auth import Owner, Signed

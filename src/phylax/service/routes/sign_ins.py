@@ -8,6 +8,7 @@ import anyio.to_thread
 import segno
 from fastapi import APIRouter, Request, Response
 
+from phylax.core.ground.values import from_seconds
 from phylax.core.people import (
     Code,
     CodesBegun,
@@ -22,7 +23,6 @@ from phylax.core.people import (
     TokenShown,
     Welcome,
 )
-from phylax.core.values import from_seconds
 from phylax.service.context.context import Context, TheContext, the_shop
 from phylax.service.http import auth, signing_in
 from phylax.service.http.auth import Signed

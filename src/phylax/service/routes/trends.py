@@ -8,9 +8,9 @@ from typing import Annotated, Literal
 from fastapi import APIRouter, Query, Request
 from fastapi.responses import StreamingResponse
 
+from phylax.core.ground.values import Moment, from_seconds, to_seconds
 from phylax.core.trends import Reading, TrendPoint
 from phylax.core.trends.shop import ShopTrends, VolumeProspect
-from phylax.core.values import Moment, from_seconds, to_seconds
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.csv import CSV, as_csv, wants_csv

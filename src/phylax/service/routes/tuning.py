@@ -6,7 +6,8 @@ from typing import Literal
 
 from fastapi import APIRouter, Query, Request, Response
 
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
+from phylax.core.ground.values import from_seconds
 from phylax.core.retention import Scope
 from phylax.core.tuning.answers import Answer, AnswerEdit, Asked
 from phylax.core.tuning.changes import Change
@@ -21,7 +22,6 @@ from phylax.core.tuning.rules import (
 from phylax.core.tuning.setting import Question, Setting, questions, settings
 from phylax.core.tuning.starts import Trial
 from phylax.core.tuning.what_if import RuleWhatIf, WhatIfLine
-from phylax.core.values import from_seconds
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange, check_match, with_etag

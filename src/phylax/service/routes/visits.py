@@ -7,9 +7,9 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
 
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
+from phylax.core.ground.values import from_seconds
 from phylax.core.records import Entry, RecordKind
-from phylax.core.values import from_seconds
 from phylax.core.visits import (
     HandOver,
     Move,

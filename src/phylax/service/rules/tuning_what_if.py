@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence, Set
 
+from phylax.core.ground.machines import System
+from phylax.core.ground.values import from_seconds
 from phylax.core.retention import Scope
-from phylax.core.shop import System
 from phylax.core.tuning.known import KnownEdit, KnownProgram
 from phylax.core.tuning.programs import Program
 from phylax.core.tuning.rules import ProgramRuleEdit, TuningRuleEdit
@@ -19,7 +20,6 @@ from phylax.core.tuning.what_if import (
     what_if,
     what_if_set,
 )
-from phylax.core.values import from_seconds
 from phylax.store import notebook, program_looks, program_rules, setting_rules, shop
 from phylax.store.database import Connection
 

@@ -6,9 +6,10 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from phylax.core.catalogue import category
+from phylax.core.ground.tally import Tally
 from phylax.core.protocol import SurveyMessage
 from phylax.core.retention import Caution
-from phylax.core.survey import SurveyLine, Tally
+from phylax.core.survey import SurveyLine
 from phylax.store import runs, shop, surveys
 from phylax.store.database import Connection
 

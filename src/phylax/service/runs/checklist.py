@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.protocol import Step
 from phylax.core.runs import Run, conclude, with_steps
 from phylax.core.scheduling.routines import (
@@ -13,7 +14,6 @@ from phylax.core.scheduling.routines import (
     agents_part,
     current,
 )
-from phylax.core.values import from_seconds, to_seconds
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.service.runs.finish import write_down
 from phylax.service.upkeep.steps import is_agents, left_out_beforehand

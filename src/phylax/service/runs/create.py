@@ -5,7 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from phylax.core.catalogue import catalogue, no_category
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import to_seconds
+from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.core.holds import HeldPicks
 from phylax.core.retention import Caution
 from phylax.core.runs import (
@@ -20,10 +23,8 @@ from phylax.core.runs import (
 )
 from phylax.core.scheduling.routines import Routine
 from phylax.core.shop import Machine
-from phylax.core.survey import Ledger, Tally, ledger
+from phylax.core.survey import Ledger, ledger
 from phylax.core.tuning.changes import ChangeState, Wanted, WantedValue
-from phylax.core.values import to_seconds
-from phylax.core.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.service.rules.tuning import judged_look
 from phylax.service.runs import judgement

@@ -5,7 +5,9 @@ from __future__ import annotations
 import secrets
 
 from phylax.core.catalogue import catalogue
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import from_seconds
 from phylax.core.protocol import (
     LEASE_SECONDS,
     ActOrder,
@@ -22,9 +24,7 @@ from phylax.core.protocol import (
 from phylax.core.retention import Caution, ProtectEntry
 from phylax.core.runs import Run, RunState
 from phylax.core.scheduling.routines import StepKind
-from phylax.core.survey import Tally
 from phylax.core.tuning.changes import Wanted, WantedValue
-from phylax.core.values import from_seconds
 from phylax.service.rules import tuning
 from phylax.service.runs import checklist, judgement, queue
 from phylax.service.runs.finish import give_up

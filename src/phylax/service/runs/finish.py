@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from phylax.core.events import EventKind
-from phylax.core.quantities import count
+from phylax.core.ground.events import EventKind
+from phylax.core.ground.quantities import count
+from phylax.core.ground.values import from_seconds
 from phylax.core.records import Entry, RecordKind
 from phylax.core.runs import Conclusion, Run, RunState, Work, in_a_sentence
 from phylax.core.scheduling.missed import MissedCause
 from phylax.core.tuning.changes import ChangeState
-from phylax.core.values import from_seconds
 from phylax.service.problems import Problem
 from phylax.service.upkeep import checked, telling
 from phylax.store import events, evidence, leases, records, runs, settings_changes, shared_changes

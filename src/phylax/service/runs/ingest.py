@@ -6,7 +6,10 @@ from datetime import timedelta
 from typing import assert_never
 
 from phylax.core.checks.time_left import Ran
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
+from phylax.core.ground.readings import by_volume
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.protocol import (
     LEASE_SECONDS,
     ActedMessage,
@@ -39,9 +42,7 @@ from phylax.core.runs import (
     with_steps,
 )
 from phylax.core.scheduling.routines import StepKind
-from phylax.core.shop import by_volume
-from phylax.core.survey import Ledger, Look, Survey, Tally, ledger
-from phylax.core.values import from_seconds, to_seconds
+from phylax.core.survey import Ledger, Look, Survey, ledger
 from phylax.service.problems import Problem
 from phylax.service.runs import availability, carrying, checklist, queue, set_back, settings_told
 from phylax.service.runs.carrying import Carried

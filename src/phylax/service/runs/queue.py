@@ -7,13 +7,13 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from datetime import timedelta
 
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
+from phylax.core.ground.values import from_seconds
 from phylax.core.runs import Run, RunState, work_of
 from phylax.core.scheduling.missed import Known, MissedCause, open_times, why
 from phylax.core.scheduling.rounds import Round
 from phylax.core.scheduling.routines import Routine
 from phylax.core.scheduling.timing import Occurrence, Stretch, ever_fits, first_start, fits
-from phylax.core.values import from_seconds
 from phylax.service.problems import invalid
 from phylax.service.runs.finish import give_up
 from phylax.service.schedule.timetable import Timetable

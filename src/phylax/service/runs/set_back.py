@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import logging
 
+from phylax.core.ground.values import from_seconds
 from phylax.core.protocol import SetBackMessage
 from phylax.core.records import Entry, RecordKind
-from phylax.core.values import from_seconds
 from phylax.store import audit, generation, records, shop
 from phylax.store.database import Connection
 

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from itertools import groupby
 
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
+from phylax.core.ground.values import from_seconds
 from phylax.core.protocol import ChangesMessage, SettingsMessage, StartsMessage
 from phylax.core.records import Entry, RecordKind
 from phylax.core.runs import Run
 from phylax.core.tuning.changes import Change, ChangeMade, ChangeState
 from phylax.core.tuning.starts import Trial, in_words, trial
 from phylax.core.tuning.trials import Outcome
-from phylax.core.values import from_seconds
 from phylax.service.rules import tuning
 from phylax.store import events, program_looks, records, runs, settings_changes, starts
 from phylax.store.database import Connection

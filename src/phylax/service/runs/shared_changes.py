@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from phylax.core.ground.values import to_seconds
 from phylax.core.runs import NewRun, Run, WantedProgram, WantedSetting
 from phylax.core.shop import Machine
 from phylax.core.tuning.changes import ChangeState
@@ -10,7 +11,6 @@ from phylax.core.tuning.shared import NewSharedChange, SharedChange, SharedMachi
 from phylax.core.tuning.starts import SHOWN, BootCost
 from phylax.core.tuning.trials import MachineTrial, Start, judge_half_first
 from phylax.core.tuning.what_if import WhatIfLine, what_if
-from phylax.core.values import to_seconds
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.service.rules import tuning
 from phylax.service.rules.tuning_what_if import looked, settings_over_the_shop

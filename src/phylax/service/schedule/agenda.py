@@ -7,10 +7,10 @@ from collections.abc import Iterable
 from datetime import timedelta
 from typing import NamedTuple
 
+from phylax.core.ground.values import from_seconds
 from phylax.core.scheduling.agenda import Agenda, AgendaClient, AgendaLine, site_takes, with_clashes
 from phylax.core.scheduling.rounds import Round
 from phylax.core.scheduling.timing import Timing
-from phylax.core.values import from_seconds
 from phylax.service.context.context import the_shop
 from phylax.service.schedule.timetable import Timetable
 from phylax.store import occurrences, rounds, routines, shop

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from phylax.core.advice import AdviceFate, GivenAdvice, Proposal, proposals
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import from_seconds
 from phylax.core.inventory import HardwareListed
-from phylax.core.survey import Tally
-from phylax.core.values import from_seconds
 from phylax.store import advice, inventories, outlooks, shop
 from phylax.store.database import Connection
 

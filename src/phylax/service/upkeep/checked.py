@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from phylax.core.checks.disk_health import findings
 from phylax.core.checks.findings import Checked, Result, looked
-from phylax.core.events import EventKind
+from phylax.core.ground.events import EventKind
+from phylax.core.ground.quantities import count
+from phylax.core.ground.values import from_seconds
 from phylax.core.protocol import CheckedMessage
-from phylax.core.quantities import count
 from phylax.core.runs import Run
 from phylax.core.scheduling.routines import StepKind
-from phylax.core.values import from_seconds
 from phylax.store import checks, events
 from phylax.store.database import Connection
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 
+from phylax.core.ground.values import from_seconds
 from phylax.core.records import Entry, Erased, RecordKind
 from phylax.core.searching import other_spellings
-from phylax.core.values import from_seconds
 from phylax.store import audit, people, records
 from phylax.store.data_map import Holds, columns_of
 from phylax.store.database import Connection, Database

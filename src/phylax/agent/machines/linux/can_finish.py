@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 
-from phylax.core.quantities import show_size
+from phylax.core.ground.quantities import show_size
 
 _WRITTEN = ("usr", "usr/bin", "usr/lib", "usr/share", "etc", "var/lib/dpkg", "var/lib/dpkg/info",
             "var/cache/apt/archives", "var/log", "boot", "opt", "lib/modules")  # fmt: skip

@@ -14,8 +14,8 @@ from typing import NamedTuple
 
 from phylax.agent.machines import Thing
 from phylax.agent.machines.linux import can_finish
+from phylax.core.ground.values import from_seconds
 from phylax.core.inventory.programs import InstalledProgram, Removal
-from phylax.core.values import from_seconds
 
 _KERNEL = re.compile(r"linux-image-(?:unsigned-)?(\d\S*)")
 _KERNEL_PARTS = ("linux-image-", "linux-image-unsigned-", "linux-modules-", "linux-modules-extra-",

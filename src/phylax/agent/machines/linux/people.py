@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from phylax.core.values import Value
+from phylax.core.ground.values import Value
 
 
 class Person(Value):

@@ -17,7 +17,7 @@ from phylax.agent.machines.linux.mounts import mount_table
 from phylax.agent.machines.linux.startup.of_person import OfPerson, starters_of
 from phylax.agent.machines.linux.startup.switching import pieces_of_person
 from phylax.core.catalogue import Folder, Source
-from phylax.core.shop import ReadingIn
+from phylax.core.ground.readings import ReadingIn
 from phylax.core.tuning.pieces import Piece
 from phylax.core.tuning.programs import Switch
 from phylax.core.tuning.verdicts import Seen

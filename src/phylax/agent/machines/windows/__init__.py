@@ -31,11 +31,12 @@ from phylax.agent.tuning.hands import Hands, OwnHands, Port
 from phylax.core.actions import ActedPart, Action, UnderWay
 from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked
+from phylax.core.ground.machines import MachineFacts, System
+from phylax.core.ground.readings import ReadingIn
+from phylax.core.ground.values import Scalar
 from phylax.core.inventory import Inventory
-from phylax.core.shop import MachineFacts, ReadingIn, System
 from phylax.core.tuning.pieces import Piece
 from phylax.core.tuning.programs import Program, Switch
-from phylax.core.tuning.setting import Scalar
 from phylax.core.tuning.starts import BootCost
 from phylax.core.tuning.verdicts import Seen
 

@@ -14,11 +14,11 @@ from datetime import UTC, date, datetime
 
 from phylax.agent.machines.windows import keys
 from phylax.core.checks.findings import Checked, could_not_look, looked
+from phylax.core.ground.machines import MachineFacts
 from phylax.core.inventory import DriversListed, HardwareListed, Inventory, ProgramsListed
 from phylax.core.inventory.drivers import MOST_DRIVERS, Driver
 from phylax.core.inventory.programs import MOST_INSTALLED, InstalledProgram, Removal, of_trials
 from phylax.core.inventory.smbios import identity, memory
-from phylax.core.shop import MachineFacts
 
 assert sys.platform == "win32"
 

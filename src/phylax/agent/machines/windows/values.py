@@ -14,8 +14,8 @@ from dataclasses import dataclass
 
 from phylax.agent.machines.windows import keys, registry
 from phylax.agent.machines.windows.startup import marks
+from phylax.core.ground.values import Scalar
 from phylax.core.tuning.pieces import NOTHING, Folder, Kept, Nothing, Piece, State
-from phylax.core.tuning.setting import Scalar
 from phylax.core.tuning.verdicts import Seen
 
 assert sys.platform == "win32"

@@ -22,8 +22,8 @@ from phylax.agent.machines.linux.mounts import Mount
 from phylax.agent.machines.linux.tools import run
 from phylax.agent.machines.upkeep import Watch
 from phylax.core.actions import ActedPart, ActEnd, ArrangeDisks
+from phylax.core.ground.quantities import count, show_size
 from phylax.core.inventory.disks import Judgement, Treatment, judged
-from phylax.core.quantities import count, show_size
 
 E4DEFRAG: Final = "/usr/sbin/e4defrag"
 FSTRIM: Final = "/usr/sbin/fstrim"

@@ -17,8 +17,9 @@ from phylax.agent.machines.linux.startup.sign_in import Entry
 from phylax.agent.machines.linux.startup.starter import unit_starter
 from phylax.agent.machines.linux.startup.units import PersonsUnits, Unit
 from phylax.agent.tuning.digests import Digests
-from phylax.core.tuning.programs import Starter, StarterKind, Text
-from phylax.core.values import Demand
+from phylax.core.ground.text import Text
+from phylax.core.ground.values import Demand
+from phylax.core.tuning.programs import Starter, StarterKind
 
 MOST = 200
 """So many of one person's are listed."""

@@ -7,8 +7,8 @@ from collections.abc import Iterator, Mapping
 
 from phylax.agent.machines.linux.values import permissions, session
 from phylax.agent.tuning.hands import Port
+from phylax.core.ground.values import Scalar
 from phylax.core.tuning.pieces import Piece
-from phylax.core.tuning.setting import Scalar
 from phylax.core.tuning.verdicts import Seen
 
 

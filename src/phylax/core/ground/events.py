@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 
-from phylax.core.values import Moment, Value
+from phylax.core.ground.values import Moment, Value
 
 
 class EventKind(StrEnum):

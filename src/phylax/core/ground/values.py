@@ -5,7 +5,17 @@ from __future__ import annotations
 from datetime import UTC, datetime, timedelta
 from typing import Annotated, TypeVar
 
-from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field, PlainSerializer
+from pydantic import (
+    AfterValidator,
+    AwareDatetime,
+    BaseModel,
+    ConfigDict,
+    Field,
+    PlainSerializer,
+    StrictBool,
+    StrictInt,
+    StrictStr,
+)
 
 LONGEST_TEXT = 524_288
 """Characters of any text that has no bound of its own. The deepest path that is walked, however it
@@ -101,3 +111,7 @@ def to_seconds(at: datetime) -> int:
 def from_seconds(seconds: int) -> datetime:
     """The aware UTC time of a stored number of seconds."""
     return datetime.fromtimestamp(seconds, UTC)
+
+
+Scalar = StrictBool | StrictInt | Annotated[StrictStr, Field(max_length=200)]
+"""What a setting of one value can be: a switch, a number, or one of its choices."""

@@ -8,8 +8,8 @@ from typing import Annotated
 
 from pydantic import AfterValidator, Field, model_validator
 
-from phylax.core.quantities import listed
-from phylax.core.values import Demand
+from phylax.core.ground.quantities import listed
+from phylax.core.ground.values import Demand
 
 _DRIVE = re.compile(r"([A-Za-z]):?[\\/]*")
 _MOST = 50

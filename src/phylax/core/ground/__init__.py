@@ -1,0 +1,1 @@
+"""Types that everybody stands on: values, text, names, sizes, readings of volumes, chains."""
