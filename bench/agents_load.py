@@ -22,11 +22,11 @@ import psutil
 import uvicorn
 from fastapi import FastAPI
 
+from phylax.core.clients.shop import ClientEdit, MachineEdit, ShopEdit
 from phylax.core.ground.machines import MachineFacts, System
 from phylax.core.ground.values import to_seconds
-from phylax.core.people import NewPerson, Role
+from phylax.core.people.accounts import NewPerson, Role
 from phylax.core.protocol import Message
-from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit
 from phylax.service.http.auth import new_secret
 from phylax.service.serve import FILE, open_shop
 from phylax.store import agents, runs, shop

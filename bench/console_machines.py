@@ -19,10 +19,10 @@ import psutil
 from playwright.sync_api import CDPSession, Page, sync_playwright
 
 from phylax.client import Phylax, sign_in
+from phylax.core.clients.shop import ClientEdit, MachineEdit, ShopEdit
 from phylax.core.ground.machines import System
 from phylax.core.ground.readings import ReadingIn, by_volume
-from phylax.core.people import NewPerson, Role
-from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit
+from phylax.core.people.accounts import NewPerson, Role
 from phylax.service.context.context import system_clock
 from phylax.service.serve import FILE, open_shop
 from phylax.store import readings, shop

@@ -26,9 +26,9 @@ from phylax.agent.config.home import AgentHome
 from phylax.agent.runtime import commands
 from phylax.agent.workers.supervisor import IDLE
 from phylax.client import Phylax, UnreachableError, sign_in
+from phylax.core.clients.shop import ClientEdit, MachineEdit, ShopEdit
 from phylax.core.ground.machines import System
-from phylax.core.people import NewPerson, Role
-from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit
+from phylax.core.people.accounts import NewPerson, Role
 from phylax.service.serve import open_shop
 
 SECONDS = 60

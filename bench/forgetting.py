@@ -16,9 +16,9 @@ from datetime import timedelta
 from pathlib import Path
 
 from bench.record_shop import ENTRIES, MACHINES, NOW, fill
-from phylax.core.forgetting.asked import Forget
+from phylax.core.erasing.forgetting.request import Forget
 from phylax.core.ground.values import to_seconds
-from phylax.core.records import Entry, RecordKind, verify
+from phylax.core.record.records import Entry, RecordKind, verify
 from phylax.service.archives import loading, writing
 from phylax.service.context.context import Context
 from phylax.store import forgettings, records, retired

@@ -18,11 +18,11 @@ from pathlib import Path
 from bench.strangers import PASSWORD, service
 from phylax.client import AgentLink, Phylax, RefusedError, enrol, sign_in
 from phylax.core.catalogue import catalogue
+from phylax.core.clients.shop import ClientEdit, MachineEdit
 from phylax.core.ground.machines import MachineFacts
 from phylax.core.ground.tally import Tally
 from phylax.core.protocol import SurveyMessage
 from phylax.core.retention import RuleInForce
-from phylax.core.shop import ClientEdit, MachineEdit
 from phylax.core.survey import AgeDay, Look, SurveyLine
 
 _NOTES = 60

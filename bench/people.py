@@ -26,10 +26,10 @@ from phylax.agent.outbox.spool import Spool
 from phylax.agent.survey.task import LookListener, LookTask
 from phylax.agent.workers.people import CrewWithWorkers
 from phylax.agent.workers.supervisor import Nursery
-from phylax.core.believed_time import by_clock_alone
 from phylax.core.catalogue import catalogue
-from phylax.core.holds import BatchPick
+from phylax.core.hold.holds import BatchPick
 from phylax.core.protocol import CategoryRule, HeldOrder, SurveyOrder
+from phylax.core.protocol.trusted_time import by_clock_alone
 from phylax.core.retention import Rule, Scope, in_force
 
 PERSON = 3001

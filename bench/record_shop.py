@@ -16,12 +16,12 @@ from collections.abc import Callable
 from datetime import UTC, date, datetime
 from pathlib import Path
 
+from phylax.core.clients.shop import ClientEdit, MachineEdit, ShopEdit
+from phylax.core.desk.visits import NewVisit
 from phylax.core.ground.values import from_seconds, to_seconds
-from phylax.core.records import Entry, RecordKind
-from phylax.core.reporting.asked import ReportAsk
-from phylax.core.searching import HitKind, read_search
-from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit
-from phylax.core.visits import NewVisit
+from phylax.core.record.records import Entry, RecordKind
+from phylax.core.record.searching import HitKind, read_search
+from phylax.core.reporting.request import ReportAsk
 from phylax.service.context.context import Context
 from phylax.service.reporting import making
 from phylax.service.routes.lookup import find_searched

@@ -18,10 +18,10 @@ from pathlib import Path
 
 import psutil
 
+from phylax.core.clients.shop import ClientEdit, MachineEdit, ShopEdit
 from phylax.core.ground.machines import System
 from phylax.core.ground.values import to_seconds
 from phylax.core.scheduling.rounds import RoundEdit
-from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit
 from phylax.service.runs import queue
 from phylax.service.schedule.agenda import agenda
 from phylax.service.schedule.timetable import place_round

@@ -22,8 +22,8 @@ import httpx
 import psutil
 
 from phylax.client import Phylax, sign_in
-from phylax.core.people import NewPerson, Role
-from phylax.core.shop import ClientEdit, ShopEdit
+from phylax.core.clients.shop import ClientEdit, ShopEdit
+from phylax.core.people.accounts import NewPerson, Role
 from phylax.service.serve import open_shop
 
 PASSWORD = "gorse under a slow kettle"

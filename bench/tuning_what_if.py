@@ -12,8 +12,8 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 
+from phylax.core.clients.shop import ClientEdit, MachineEdit
 from phylax.core.ground.machines import System
-from phylax.core.shop import ClientEdit, MachineEdit
 from phylax.core.tuning.known import Handling, KnownEdit, KnownProgram, Recognition, recognise
 from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind

@@ -29,10 +29,10 @@ import psutil
 import uvicorn
 from fastapi import FastAPI, Response
 
+from phylax.core.clients.shop import ClientEdit, MachineEdit, ShopEdit
 from phylax.core.ground.machines import MachineFacts, System
 from phylax.core.ground.values import to_seconds
-from phylax.core.people import NewPerson, Role
-from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit
+from phylax.core.people.accounts import NewPerson, Role
 from phylax.service.context.context import Context
 from phylax.service.http.auth import new_secret
 from phylax.service.monitoring import forecasts

@@ -13,10 +13,10 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from random import Random
 
+from phylax.core.clients.shop import ClientEdit, MachineEdit, ShopEdit
 from phylax.core.ground.machines import System
 from phylax.core.ground.tally import Tally
 from phylax.core.retention import Rule, Scope, in_force
-from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit
 from phylax.core.survey import AgeDay, Look, Survey, SurveyLine
 from phylax.core.survey.what_if import WhatIfQuestion, packed
 from phylax.service.rules.what_if import what_if

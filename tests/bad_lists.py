@@ -5,7 +5,7 @@ from __future__ import annotations
 from random import Random
 from typing import NamedTuple
 
-from phylax.core.importing.asked import LineFate
+from phylax.core.clients.importing.request import LineFate
 
 HEADING = ("Nr.", "Kunde", "Telefon", "Rechner", "Betriebssystem", "Seriennr.", "RAM", "Baujahr",
            "Bemerkung", "Farbe")  # fmt: skip

@@ -19,8 +19,8 @@ from xdist.scheduler import LoadScopeScheduling
 
 from helpers import PASSWORD, Clock
 from phylax.client import Phylax, sign_in
-from phylax.core.people import NewPerson, Role
-from phylax.core.shop import ClientEdit, Machine, MachineEdit, ShopEdit
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit, ShopEdit
+from phylax.core.people.accounts import NewPerson, Role
 from phylax.service.context.context import Context
 from phylax.service.limits import hashing
 from phylax.service.limits.hashing import hash_password

@@ -9,8 +9,8 @@ from pathlib import Path
 from playwright.sync_api import Locator, Page
 
 from conftest import Service
+from phylax.core.clients.shop import Machine
 from phylax.core.ground.readings import ReadingIn, by_volume
-from phylax.core.shop import Machine
 from phylax.service.monitoring import monitor
 from phylax.store import readings
 

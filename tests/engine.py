@@ -26,7 +26,6 @@ from phylax.agent.survey.surveyor import survey
 from phylax.agent.survey.task import LookListener, LookTask, Watcher
 from phylax.agent.workers.crew import Crew
 from phylax.client import AgentLink
-from phylax.core.believed_time import Believed, by_clock_alone
 from phylax.core.catalogue import catalogue
 from phylax.core.protocol import (
     AgreedListing,
@@ -36,6 +35,7 @@ from phylax.core.protocol import (
     ResultMessage,
     SurveyOrder,
 )
+from phylax.core.protocol.trusted_time import Believed, by_clock_alone
 from phylax.core.retention import ProtectEntry, Rule, RuleInForce, Scope, in_force
 from phylax.core.survey import Item, SurveyLine
 

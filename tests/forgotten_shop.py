@@ -11,14 +11,14 @@ from conftest import Service
 from helpers import enrol, make_file, make_standin
 from phylax.agent.runtime.loop import Agent
 from phylax.client import NotSignedInError, Phylax, sign_in
-from phylax.core.forgetting.asked import Forget
+from phylax.core.clients.importing.request import ImportAsk
+from phylax.core.clients.shop import Client, ClientEdit, Machine, MachineEdit
+from phylax.core.desk.visits import HandOver, NewVisit
+from phylax.core.erasing.forgetting.request import Forget
 from phylax.core.ground.values import edit_of
-from phylax.core.importing.asked import ImportAsk
-from phylax.core.reporting.asked import ReportAsk
+from phylax.core.reporting.request import ReportAsk
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.scheduling.rounds import RoundEdit
-from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit
-from phylax.core.visits import HandOver, NewVisit
 from phylax.service import forgetting
 from phylax.service.backups import making
 from phylax.service.context.context import Context

@@ -26,7 +26,6 @@ from phylax.agent.runtime.order_runner import OrderRunner
 from phylax.agent.workers.people import CrewWithWorkers
 from phylax.agent.workers.supervisor import Nursery
 from phylax.client import AgentLink
-from phylax.core.believed_time import Believed
 from phylax.core.protocol import (
     CategoryRule,
     CleanOrder,
@@ -37,6 +36,7 @@ from phylax.core.protocol import (
     SurveyMessage,
     SurveyOrder,
 )
+from phylax.core.protocol.trusted_time import Believed
 from phylax.core.retention import RuleInForce
 from phylax.core.survey import Item, SurveyLine
 

@@ -19,7 +19,7 @@ from packaging.requirements import Requirement
 
 from helpers import free_port
 from phylax.client import Phylax
-from phylax.core.runs import RunState
+from phylax.core.runs.runs import RunState
 
 ROOT = Path(__file__).parents[1]
 DISTRIBUTION = "phylax-workshop"

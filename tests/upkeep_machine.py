@@ -14,11 +14,11 @@ from phylax.client import Phylax
 from phylax.core.actions import (
     Action,
 )
+from phylax.core.clients.shop import Machine
 from phylax.core.inventory.disks import DiskFacts
 from phylax.core.inventory.programs import InstalledProgram, Removal
 from phylax.core.inventory.updates import Update
-from phylax.core.runs import RunDetail, RunState
-from phylax.core.shop import Machine
+from phylax.core.runs.runs import RunDetail, RunState
 
 CHAT = InstalledProgram(
     key="chat", name="Harbour Chat", version="4.1", size=400, removal=Removal.BY_AGENT

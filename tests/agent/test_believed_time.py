@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from phylax.agent.platform.clock import BelievedClock, to_moment
-from phylax.core.believed_time import AGREE, Credit, agreed, believed, credited, stepped
+from phylax.core.protocol.trusted_time import AGREE, Credit, agreed, believed, credited, stepped
 
 T, DAY, YEAR = 1_800_000_000.0, 86400.0, 365 * 86400.0
 CREDIT = Credit(time=T, running=1000, boot="a", wall=T)

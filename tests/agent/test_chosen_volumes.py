@@ -23,14 +23,14 @@ from phylax.agent.runtime.loop import Agent
 from phylax.agent.survey.surveyor import survey
 from phylax.agent.survey.task import LookTask
 from phylax.client import Phylax, RefusedError
+from phylax.core.clients.shop import Machine, MachineEdit
 from phylax.core.ground.machines import System
 from phylax.core.ground.values import edit_of
 from phylax.core.ground.volumes import VolumeChoice
 from phylax.core.protocol import CategoryRule, CleanOrder, Message, SurveyMessage
 from phylax.core.retention import ProtectEntry, ProtectKind, Reason, Rule, Scope
-from phylax.core.runs import RunState
+from phylax.core.runs.runs import RunState
 from phylax.core.scheduling.rounds import Pressure
-from phylax.core.shop import Machine, MachineEdit
 from phylax.core.survey import Look
 from phylax.service.rounds import scheduler
 from phylax.service.runs import carrying, ingest

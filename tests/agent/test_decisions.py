@@ -22,8 +22,8 @@ from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.survey.candidates import Candidates, Conditions
 from phylax.agent.survey.places import Place, Territory
 from phylax.agent.survey.task import Stopped
-from phylax.core.believed_time import by_clock_alone
 from phylax.core.catalogue import category
+from phylax.core.protocol.trusted_time import by_clock_alone
 from phylax.core.retention import (
     Caution,
     ProtectEntry,

@@ -19,7 +19,7 @@ from phylax.agent import files
 from phylax.agent.account.run_journal import JournalError
 from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.outbox.spool import Spool
-from phylax.core.holds import BatchPick
+from phylax.core.hold.holds import BatchPick
 from phylax.core.protocol import (
     CategoryRule,
     CleanOrder,

@@ -8,11 +8,11 @@ import pytest
 from helpers import enrol, make_file, make_standin, needs_you
 from phylax.agent.runtime.loop import Agent
 from phylax.client import AgentLink, NotFoundError, Phylax, RefusedError
-from phylax.core.holds import HeldPick, IfTaken
+from phylax.core.clients.shop import Machine, MachineEdit
+from phylax.core.hold.holds import HeldPick, IfTaken
 from phylax.core.protocol import HeldMessage, Message, ResultMessage
 from phylax.core.retention import Rule, Scope
-from phylax.core.runs import RunState
-from phylax.core.shop import Machine, MachineEdit
+from phylax.core.runs.runs import RunState
 from phylax.service.context.context import Context
 
 

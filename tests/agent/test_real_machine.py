@@ -14,7 +14,7 @@ import pytest
 from conftest import Service
 from helpers import PASSWORD, make_file
 from phylax.client import Phylax, sign_in
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 
 
 @pytest.fixture

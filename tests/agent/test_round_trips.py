@@ -16,11 +16,11 @@ from phylax.agent.config.home import AgentHome, BusyError, NotEnrolledError
 from phylax.agent.runtime.loop import Agent
 from phylax.client import NotAllowedError, Phylax, RefusedError, UnreachableError
 from phylax.client import enrol as enrol_at
+from phylax.core.clients.shop import Machine
 from phylax.core.ground.machines import MachineFacts, System
 from phylax.core.protocol import Message, Progress, ResultMessage
 from phylax.core.retention import Rule, Scope
-from phylax.core.runs import RunState
-from phylax.core.shop import Machine
+from phylax.core.runs.runs import RunState
 from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 

@@ -17,8 +17,8 @@ from helpers import enrol, make_file, make_standin
 from phylax.agent.outbox import progress
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
-from phylax.core.runs import RunDetail, RunState
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
+from phylax.core.runs.runs import RunDetail, RunState
 
 
 @pytest.fixture

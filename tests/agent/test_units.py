@@ -22,7 +22,7 @@ from pathlib import Path
 from engine import rule
 from people import PeopleDesk
 from phylax.agent.workers.supervisor import Nursery
-from phylax.core.holds import BatchPick
+from phylax.core.hold.holds import BatchPick
 from phylax.core.protocol import HeldOrder
 
 desk = PeopleDesk(Path(sys.argv[1]), Path(sys.argv[2]), Nursery())

@@ -17,7 +17,7 @@ from people import ANNA, PeopleDesk, give, mounted
 from phylax.agent.machines import HOLD
 from phylax.agent.workers import former
 from phylax.agent.workers.supervisor import Nursery
-from phylax.core.holds import BatchPick
+from phylax.core.hold.holds import BatchPick
 from phylax.core.protocol import HeldOrder, ResultMessage, UnheldMessage
 from phylax.core.retention import Reason, RuleInForce
 

@@ -16,7 +16,7 @@ from helpers import make_file
 from people import ANNA, BEN, PeopleDesk, give, mounted
 from phylax.agent.machines import HOLD
 from phylax.agent.workers.supervisor import Nursery
-from phylax.core.holds import BatchPick, IfTaken
+from phylax.core.hold.holds import BatchPick, IfTaken
 from phylax.core.protocol import (
     CategoryRule,
     CleanOrder,

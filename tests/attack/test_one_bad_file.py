@@ -17,10 +17,10 @@ from phylax.agent.files.walk import DEEPEST
 from phylax.agent.hold.index import HeldFor, HoldIndex
 from phylax.agent.outbox.spool import Spool
 from phylax.client import Phylax
+from phylax.core.clients.shop import Machine
 from phylax.core.ground.readings import ReadingIn
 from phylax.core.protocol import ReadingsMessage
 from phylax.core.retention import ProtectEntry, ProtectKind
-from phylax.core.shop import Machine
 
 NOW = {"keep_for": "P0D"}
 

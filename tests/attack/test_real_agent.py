@@ -20,10 +20,10 @@ from people import ANNA, give
 from phylax.agent.config.home import AgentHome
 from phylax.agent.runtime import commands
 from phylax.client import Phylax
-from phylax.core.holds import HeldPick
+from phylax.core.clients.shop import Machine
+from phylax.core.hold.holds import HeldPick
 from phylax.core.retention import Rule, Scope
-from phylax.core.runs import RunState
-from phylax.core.shop import Machine
+from phylax.core.runs.runs import RunState
 
 Age = Callable[[Iterable[Path], float], None]
 

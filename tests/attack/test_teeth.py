@@ -16,10 +16,10 @@ from phylax.agent.hold.batch import MANIFEST, Batch
 from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.outbox.spool import Spool
 from phylax.client import Phylax, RefusedError
+from phylax.core.clients.shop import Machine
 from phylax.core.ground.readings import ReadingIn
 from phylax.core.protocol import ReadingsMessage
 from phylax.core.retention import Reason, Rule, Scope
-from phylax.core.shop import Machine
 
 
 def sparse(path: Path, size: int) -> Path:

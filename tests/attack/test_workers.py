@@ -25,7 +25,7 @@ from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import LONGEST, BoundedReader, WorkerError
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.ground.volumes import VolumeChoice
-from phylax.core.holds import BatchPick
+from phylax.core.hold.holds import BatchPick
 from phylax.core.protocol import AgreedListing, HeldOrder, SurveyMessage, UnheldMessage
 from phylax.core.retention import ProtectEntry, ProtectKind, Reason
 

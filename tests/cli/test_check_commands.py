@@ -6,7 +6,7 @@ from pathlib import Path
 
 from helpers import Run, enrol, make_standin
 from phylax.client import Phylax
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 
 BROKEN = """
 [volumes."/"]

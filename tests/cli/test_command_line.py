@@ -13,7 +13,7 @@ import pytest
 from conftest import Service
 from helpers import PASSWORD, Clock, Run, enrol, make_file, make_standin
 from phylax.client import Phylax
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 
 
 def test_a_shop_is_run_from_the_command_line(

@@ -7,8 +7,8 @@ from pathlib import Path
 
 from helpers import TUESDAY, Run
 from phylax.client import Phylax
+from phylax.core.clients.shop import Machine
 from phylax.core.scheduling.rounds import RoundEdit
-from phylax.core.shop import Machine
 
 
 def test_a_client_is_changed_and_shown(phylax: Run, machine: Machine) -> None:

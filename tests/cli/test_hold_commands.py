@@ -10,7 +10,7 @@ import pytest
 from helpers import Run, enrol, make_file, make_standin
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 
 
 @pytest.fixture

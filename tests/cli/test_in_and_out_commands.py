@@ -7,7 +7,7 @@ from pathlib import Path
 
 from helpers import Run
 from phylax.client import Phylax
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 
 LIST = """Kunde,Rechner,Betriebssystem,Ort,RAM
 Möwenhof,moewe-1,Windows 10,Keller,8

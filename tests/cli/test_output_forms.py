@@ -16,7 +16,7 @@ from phylax.cli import _following
 from phylax.cli._output import sort_key
 from phylax.cli._tables import Layout
 from phylax.client import Phylax
-from phylax.core.shop import ClientEdit, Machine
+from phylax.core.clients.shop import ClientEdit, Machine
 
 
 @pytest.fixture

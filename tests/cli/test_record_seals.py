@@ -6,7 +6,7 @@ from pathlib import Path
 
 from helpers import Run
 from phylax.client import Phylax
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 
 
 def test_a_seal_is_kept_and_checked(

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from helpers import Run
 from phylax.client import Phylax
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 
 
 def test_a_report_is_read_made_and_written_to_a_file(

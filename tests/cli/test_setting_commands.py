@@ -10,8 +10,8 @@ import pytest
 from helpers import Run, enrol, make_standin
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
+from phylax.core.clients.shop import Machine
 from phylax.core.retention import Scope
-from phylax.core.shop import Machine
 
 
 @pytest.fixture

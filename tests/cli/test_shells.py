@@ -15,7 +15,7 @@ import pytest
 
 from conftest import Service
 from phylax.client import Phylax
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 
 SHELLS = {
     "bash": ("bash --norc --noprofile -i", 'eval "$(phylax completion bash)"'),

@@ -9,9 +9,9 @@ import pytest
 
 from helpers import Run
 from phylax.client import Phylax
-from phylax.core.forgetting.asked import Forget
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.erasing.forgetting.request import Forget
 from phylax.core.ground.suggestions import nearest
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
 
 WRONG = {
     # nouns

@@ -8,8 +8,8 @@ import pytest
 
 from helpers import Run
 from phylax.client import Phylax
+from phylax.core.clients.shop import Machine
 from phylax.core.protocol import SettingsMessage
-from phylax.core.shop import Machine
 from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Program, Starter, StarterKind
 from phylax.service.context.context import Context

@@ -20,12 +20,12 @@ from phylax.agent.machines.standin_upkeep import (
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.checks.kind import kinds
+from phylax.core.clients.shop import Machine
 from phylax.core.inventory.disks import DiskFacts
 from phylax.core.inventory.drivers import Driver
 from phylax.core.inventory.hardware import MemorySlot
 from phylax.core.inventory.programs import InstalledProgram, Removal
 from phylax.core.inventory.updates import Update
-from phylax.core.shop import Machine
 
 
 @pytest.fixture

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from helpers import Run
 from phylax.client import Phylax
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 
 
 def test_a_machine_in_hand(phylax: Run, owner: Phylax, machine: Machine) -> None:

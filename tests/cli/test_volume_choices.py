@@ -11,8 +11,8 @@ from helpers import Run, enrol, make_file, two_drives
 from phylax.agent.config.home import AgentHome
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
+from phylax.core.clients.shop import Machine, MachineEdit
 from phylax.core.ground.machines import System
-from phylax.core.shop import Machine, MachineEdit
 
 
 @pytest.fixture

@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 
 from helpers import Clock, Run
+from phylax.core.clients.shop import Machine
 from phylax.core.ground.readings import ReadingIn, by_volume
-from phylax.core.shop import Machine
 from phylax.service.context.context import Context, system_clock
 from phylax.service.monitoring import monitor
 from phylax.store import readings

@@ -16,7 +16,7 @@ from phylax.client import (
     ServiceError,
     UnreachableError,
 )
-from phylax.core.shop import ClientEdit, Machine
+from phylax.core.clients.shop import ClientEdit, Machine
 
 
 class Broken(BaseHTTPRequestHandler):

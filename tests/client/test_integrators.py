@@ -39,9 +39,9 @@ from phylax.client._async_http import AsyncHttp
 from phylax.client._family import Family
 from phylax.client._http import Http
 from phylax.client._repeatable import is_repeatable
+from phylax.core.clients.shop import ClosingDaysEdit, Machine
 from phylax.core.ground.values import Demand
-from phylax.core.runs import NewRun, Run
-from phylax.core.shop import ClosingDaysEdit, Machine
+from phylax.core.runs.runs import NewRun, Run
 from phylax.service.app import create_app
 from phylax.service.context.context import Context
 from phylax.service.serve import server_config

@@ -14,7 +14,7 @@ from playwright.sync_api import Browser, Page, expect, sync_playwright
 from conftest import Service
 from helpers import PASSWORD, enrol, make_file, make_standin
 from phylax.client import Phylax
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 from phylax.service.context.context import system_clock
 
 ARGUMENTS = [

@@ -14,7 +14,7 @@ from helpers import wait_until
 from phylax.client import Phylax
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep
 from phylax.core.scheduling.rounds import RoundEdit
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.service.context.context import Context
 from phylax.store import readings

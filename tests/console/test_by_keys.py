@@ -12,7 +12,7 @@ from conftest import Service
 from helpers import PASSWORD
 from phylax.client import Phylax
 from phylax.core.retention import Rule, Scope
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 
 MOST = 90
 """Presses of Tab until something must be reached."""

@@ -12,7 +12,7 @@ from console_checks import check_for_everyone
 from helpers import PASSWORD, make_file
 from phylax.client import Phylax
 from phylax.core.retention import Rule, Scope
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 
 
 def test_look_agree_clean_and_read_the_record(

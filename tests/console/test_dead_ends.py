@@ -13,7 +13,7 @@ from console_checks import check_for_everyone, fill
 from helpers import wait_until
 from phylax.client import NotFoundError, Phylax
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
-from phylax.core.shop import ClosingDaysEdit, Machine
+from phylax.core.clients.shop import ClosingDaysEdit, Machine
 
 WORDS = "In plain words, or a recurrence rule"
 

@@ -8,8 +8,8 @@ from playwright.sync_api import Page, expect
 
 from console_checks import check_for_everyone
 from phylax.client import Phylax
-from phylax.core.shop import Machine
-from phylax.core.visits import NewVisit
+from phylax.core.clients.shop import Machine
+from phylax.core.desk.visits import NewVisit
 
 
 def test_a_part_a_sealed_note_a_call_and_ready(

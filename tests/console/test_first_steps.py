@@ -10,7 +10,7 @@ from conftest import Service
 from console_checks import check_for_everyone
 from helpers import TUESDAY, enrol, make_file, make_standin
 from phylax.client import Phylax
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 
 
 def test_an_empty_shop_leads_to_its_first_round(page: Page, owner: Phylax, tmp_path: Path) -> None:

@@ -12,7 +12,7 @@ from helpers import enrol
 from phylax.client import Phylax
 from phylax.core.ground.events import EventKind
 from phylax.core.retention import Rule, Scope
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 from phylax.service.context.context import Context
 from phylax.store import events
 

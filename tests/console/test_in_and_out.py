@@ -8,7 +8,7 @@ import zipfile
 from playwright.sync_api import Page, expect
 
 from phylax.client import Phylax
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 
 LIST = """Kunde;Rechner;OS;Farbe;Tel
 Möwenhof;moewe-1;Windows 10;rot;1

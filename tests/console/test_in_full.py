@@ -8,7 +8,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from phylax.client import Phylax, enrol
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.machines import MachineFacts
 from phylax.core.ground.values import edit_of
 

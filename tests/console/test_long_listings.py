@@ -12,7 +12,7 @@ from console_checks import check_for_everyone
 from helpers import enrol, make_file, make_standin
 from phylax.client import Phylax
 from phylax.core.retention import Rule, Scope
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 from phylax.core.survey import Item
 from phylax.service.context.context import Context
 from phylax.store import surveys

@@ -10,7 +10,7 @@ from playwright.sync_api import Page, expect
 
 from console_checks import check_for_everyone
 from phylax.client import Phylax
-from phylax.core.shop import ClientEdit, MachineEdit
+from phylax.core.clients.shop import ClientEdit, MachineEdit
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.core.ground.machines import System
 from phylax.service.context.context import Context

@@ -6,8 +6,8 @@ from playwright.sync_api import Page, expect
 
 from console_checks import check_for_everyone
 from phylax.client import Phylax
-from phylax.core.shop import Machine
-from phylax.core.visits import NewVisit
+from phylax.core.clients.shop import Machine
+from phylax.core.desk.visits import NewVisit
 
 
 def test_everything_is_found_and_stays_in_the_address(

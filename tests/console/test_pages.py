@@ -10,7 +10,7 @@ from console_checks import check_for_everyone
 from helpers import PASSWORD, TUESDAY
 from phylax.client import Phylax
 from phylax.core.retention import Rule, Scope
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.service.context.context import Context
 from phylax.store import readings

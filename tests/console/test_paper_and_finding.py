@@ -13,7 +13,7 @@ from pypdf import PdfReader
 from conftest import Service
 from console_checks import check_for_everyone
 from phylax.client import Phylax
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 
 
 def _on_paper(page: Page, size: str) -> list[str]:

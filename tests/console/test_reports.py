@@ -8,10 +8,10 @@ from playwright.sync_api import Page, expect
 
 from mail_box import running_box
 from phylax.client import Phylax
-from phylax.core.notices import MailServerEdit
-from phylax.core.shop import ClientEdit, Machine
+from phylax.core.attention.notices import MailServerEdit
+from phylax.core.clients.shop import ClientEdit, Machine
 from phylax.core.ground.values import edit_of
-from phylax.core.visits import NewVisit
+from phylax.core.desk.visits import NewVisit
 from phylax.service.context.context import Context
 
 MARK = b'<svg xmlns="http://www.w3.org/2000/svg" width="20" height="20"><rect width="9"/></svg>'

@@ -16,7 +16,7 @@ from console_checks import check_for_everyone
 from helpers import TUESDAY, enrol, make_file, make_standin
 from phylax.client import Phylax
 from phylax.core.retention import Rule, Scope
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 
 
 def test_the_agenda_and_the_week_show_what_comes(

@@ -13,7 +13,7 @@ from playwright.sync_api import Page, Route, expect
 from console_checks import write
 from helpers import TUESDAY
 from phylax.client import Phylax
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 
 
 @dataclass(frozen=True)

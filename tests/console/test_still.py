@@ -10,8 +10,8 @@ from conftest import Service
 from console_checks import fill
 from helpers import wait_until
 from phylax.client import Phylax
-from phylax.core.runs import RunState
-from phylax.core.shop import Machine, MachineEdit
+from phylax.core.runs.runs import RunState
+from phylax.core.clients.shop import Machine, MachineEdit
 
 
 def rest_on(target: Locator) -> None:

@@ -6,7 +6,7 @@ from playwright.sync_api import Page, Request, expect
 
 from conftest import Service
 from phylax.client import Phylax
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 
 
 def test_ten_tabs_listen_by_one_stream_and_all_hear(

@@ -16,8 +16,8 @@ from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.retention import Scope
-from phylax.core.runs import WantedProgram
-from phylax.core.shop import Machine, MachineEdit
+from phylax.core.runs.runs import WantedProgram
+from phylax.core.clients.shop import Machine, MachineEdit
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
 from phylax.core.tuning.rules import TuningRule

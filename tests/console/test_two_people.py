@@ -11,13 +11,13 @@ from conftest import Service
 from console_checks import check_for_everyone, write
 from helpers import PASSWORD
 from phylax.client import Phylax
-from phylax.core.notices import MailServerEdit
+from phylax.core.attention.notices import MailServerEdit
 from phylax.core.retention import Rule, Scope
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep
 from phylax.core.scheduling.rounds import RoundEdit
-from phylax.core.shop import Machine, MachineEdit
+from phylax.core.clients.shop import Machine, MachineEdit
 from phylax.core.ground.values import edit_of
-from phylax.core.visits import Move, NewVisit, Whose
+from phylax.core.desk.visits import Move, NewVisit, Whose
 
 
 @pytest.fixture

@@ -21,14 +21,14 @@ from phylax.agent.machines.standin_upkeep import (
 )
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
-from phylax.core.advice import AdviceEdit, AdviceKind
+from phylax.core.desk.advice import AdviceEdit, AdviceKind
 from phylax.core.checks.kind import kinds
 from phylax.core.inventory.disks import DiskFacts
 from phylax.core.inventory.hardware import MemorySlot
 from phylax.core.inventory.programs import InstalledProgram, Removal
 from phylax.core.inventory.updates import Update
-from phylax.core.runs import RunState
-from phylax.core.shop import Machine
+from phylax.core.runs.runs import RunState
+from phylax.core.clients.shop import Machine
 
 GIB = 2**30
 BROKEN = '[volumes."/"]\nfindings = [{severity = "warning", what = "The file system has errors"}]\n'

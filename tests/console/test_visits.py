@@ -6,8 +6,8 @@ from playwright.sync_api import Page, expect
 
 from console_checks import check_for_everyone
 from phylax.client import Phylax
-from phylax.core.shop import ClientEdit, MachineEdit
-from phylax.core.visits import NewVisit
+from phylax.core.clients.shop import ClientEdit, MachineEdit
+from phylax.core.desk.visits import NewVisit
 
 
 def tab_to(page: Page, label: str) -> None:

@@ -11,7 +11,7 @@ from console_checks import check_for_everyone
 from helpers import enrol, make_file, two_drives
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
-from phylax.core.shop import Machine, MachineEdit
+from phylax.core.clients.shop import Machine, MachineEdit
 from phylax.core.ground.machines import System
 from phylax.core.ground.volumes import VolumeChoice
 

@@ -14,7 +14,7 @@ from playwright.sync_api import Page, Route, expect
 from console_checks import check_for_everyone, write
 from helpers import wait_until
 from phylax.client import Phylax
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.service.monitoring import monitor
 from phylax.service.context.context import Context

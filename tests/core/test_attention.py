@@ -18,13 +18,13 @@ from phylax.core.attention import (
     look,
 )
 from phylax.core.attention.kept_young import KeptYoung, kept_young
+from phylax.core.attention.today import in_a_sentence
+from phylax.core.clients.shop import Machine, Volume
 from phylax.core.ground.tally import Tally
 from phylax.core.retention import Rule, Scope, in_force
-from phylax.core.runs import Run, RunState
+from phylax.core.runs.runs import Run, RunState
 from phylax.core.scheduling.rounds import Round
-from phylax.core.shop import Machine, Volume
 from phylax.core.survey import LineCount, Look, Survey
-from phylax.core.today import in_a_sentence
 from phylax.core.trends import (
     Advice,
     Crossing,

@@ -11,10 +11,10 @@ import pytest
 from pydantic import BaseModel, ValidationError
 
 import phylax.core
+from phylax.core.clients.shop import ClientEdit
 from phylax.core.ground.machines import MachineFacts
 from phylax.core.ground.readings import ReadingIn, VolumeReadings
 from phylax.core.ground.values import LONGEST_TEXT, Demand, Value
-from phylax.core.shop import ClientEdit
 
 
 def models() -> list[type[BaseModel]]:

@@ -8,10 +8,7 @@ from zoneinfo import ZoneInfo
 import pytest
 from pydantic import ValidationError
 
-from phylax.core import clocks
-from phylax.core.ground.readings import ReadingIn, by_volume
-from phylax.core.ground.values import to_seconds
-from phylax.core.notices import (
+from phylax.core.attention.notices import (
     RETRIES,
     HookEdit,
     MailServerEdit,
@@ -19,7 +16,9 @@ from phylax.core.notices import (
     WishesEdit,
     retry_at,
 )
-from phylax.core.protocol import Awake, ReadingsMessage, ResultMessage
+from phylax.core.ground.readings import ReadingIn, by_volume
+from phylax.core.ground.values import to_seconds
+from phylax.core.protocol import Awake, ReadingsMessage, ResultMessage, clocks
 
 DUBLIN = ZoneInfo("Europe/Dublin")
 NOW = datetime(2026, 3, 2, 9, tzinfo=UTC)

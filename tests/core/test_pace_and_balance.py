@@ -9,13 +9,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from phylax.core.balance import balance
 from phylax.core.ground.quantities import show_seconds
 from phylax.core.ground.readings import ReadingIn
 from phylax.core.ground.tally import Tally
-from phylax.core.holds import as_ranges
+from phylax.core.hold.holds import as_ranges
 from phylax.core.protocol import CategoryOutcome
 from phylax.core.retention import Reason
+from phylax.core.runs.balance import balance
 from phylax.core.scheduling.pace import Pace
 from phylax.core.survey import Stay
 

@@ -6,15 +6,15 @@ from datetime import UTC, date, datetime
 
 import pytest
 
-from phylax.core.advice import AdviceFate, AdviceKind, Figure, GivenAdvice
 from phylax.core.catalogue import catalogue
 from phylax.core.checks.findings import Severity
+from phylax.core.desk.advice import AdviceFate, AdviceKind, Figure, GivenAdvice
 from phylax.core.ground.tally import Tally
 from phylax.core.reporting import facts as f
-from phylax.core.reporting.asked import Part, ReportAsk
 from phylax.core.reporting.composing import MOST_LINES, MOST_MACHINES, MOST_POINTS, compose
 from phylax.core.reporting.document import Bullets, Document, Drawing, Heading, Paragraph, Table
 from phylax.core.reporting.language import Language, words
+from phylax.core.reporting.request import Part, ReportAsk
 from phylax.core.retention.rules import Reason
 from phylax.core.tuning.programs import Intent
 

@@ -7,9 +7,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from phylax.core.catalogue import catalogue
+from phylax.core.catalogue.rule_document import Document, differences, read, write
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.retention.rules import PressureStep
-from phylax.core.rule_document import Document, differences, read, write
 
 SUBJECTS = st.one_of(
     st.just((Scope.SHOP, "")),

@@ -9,7 +9,7 @@ from phylax.core.ground.readings import ReadingIn
 from phylax.core.ground.tally import Tally
 from phylax.core.protocol import CategoryOutcome, ResultMessage
 from phylax.core.retention import Reason
-from phylax.core.runs import NewRun, RunState, conclude, in_a_sentence
+from phylax.core.runs.runs import NewRun, RunState, conclude, in_a_sentence
 from phylax.core.scheduling.rounds import RoundEdit
 from phylax.core.survey import Stay
 

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from phylax.core.ground.chain import FIRST, Part, digest_of
-from phylax.core.records import (
+from phylax.core.record.records import (
     PERSONAL,
     Entry,
     KeptEntry,

@@ -12,8 +12,8 @@ import pytest
 from debian_machine import DATA, DebianMachine, debian
 from helpers import wait_until
 from phylax.client import Phylax
-from phylax.core.runs import RunDetail
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
+from phylax.core.runs.runs import RunDetail
 from phylax.service.context.context import system_clock
 
 

@@ -23,11 +23,11 @@ from phylax.core.actions import (
     TryRemoval,
 )
 from phylax.core.checks.findings import Result
+from phylax.core.clients.shop import Machine
 from phylax.core.ground.values import edit_of
-from phylax.core.holds import HeldPick
+from phylax.core.hold.holds import HeldPick
 from phylax.core.retention import Rule, Scope
-from phylax.core.runs import RunState, WantedProgram, WantedSetting
-from phylax.core.shop import Machine
+from phylax.core.runs.runs import RunState, WantedProgram, WantedSetting
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.rules import TuningRule

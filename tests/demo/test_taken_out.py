@@ -9,9 +9,9 @@ from typing import Any
 
 import pytest
 
-from phylax.core.forgetting.asked import Forget
+from phylax.core.erasing.forgetting.request import Forget
 from phylax.core.ground.values import to_seconds
-from phylax.core.records import verify
+from phylax.core.record.records import verify
 from phylax.service import sealing
 from phylax.service.archives import loading, writing
 from phylax.service.context.context import Context

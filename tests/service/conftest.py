@@ -19,7 +19,7 @@ from forgotten_shop import (
 )
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
-from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit
+from phylax.core.clients.shop import Client, ClientEdit, Machine, MachineEdit
 from phylax.service import forgetting
 from phylax.service.context.context import Context
 

@@ -14,8 +14,8 @@ from pydantic import ValidationError
 from conftest import Service
 from helpers import PASSWORD, Clock
 from phylax.client import NotAllowedError, NotSignedInError, Phylax, RefusedError, sign_in
-from phylax.core.people import CodesFor, NewPerson, Person, Role, TokenScope
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
+from phylax.core.people.accounts import CodesFor, NewPerson, Person, Role, TokenScope
 from phylax.service.letting_in import let_in
 
 API = "/api/v1"

@@ -8,9 +8,9 @@ import pytest
 
 from helpers import Clock
 from phylax.client import Phylax
-from phylax.core.advice import AdviceFate, AdviceStep
+from phylax.core.clients.shop import Machine
+from phylax.core.desk.advice import AdviceFate, AdviceStep
 from phylax.core.ground.readings import ReadingIn, by_volume
-from phylax.core.shop import Machine
 from phylax.service.context.context import Context
 from phylax.service.upkeep.advising import propose
 from phylax.store import readings

@@ -9,6 +9,7 @@ import pytest
 from conftest import Service
 from helpers import Clock, needs_you
 from phylax.client import AgentLink, NotSignedInError, Phylax, RefusedError, enrol
+from phylax.core.clients.shop import Machine, MachineEdit
 from phylax.core.ground.machines import MachineFacts
 from phylax.core.ground.readings import ReadingIn
 from phylax.core.ground.tally import Tally
@@ -21,8 +22,7 @@ from phylax.core.protocol import (
     ResultMessage,
     SurveyOrder,
 )
-from phylax.core.runs import RunState
-from phylax.core.shop import Machine, MachineEdit
+from phylax.core.runs.runs import RunState
 from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 

@@ -15,10 +15,10 @@ import pytest
 
 from conftest import Service
 from phylax.client import NotAllowedError, Phylax, RefusedError
-from phylax.core.people import Role
-from phylax.core.records import Entry, RecordKind
-from phylax.core.shop import ClientEdit, Machine, MachineEdit, ShopEdit
-from phylax.core.visits import NewVisit
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit, ShopEdit
+from phylax.core.desk.visits import NewVisit
+from phylax.core.people.accounts import Role
+from phylax.core.record.records import Entry, RecordKind
 from phylax.service.archives import giving, loading, writing
 from phylax.service.archives.loading import BadArchiveError
 from phylax.service.context.context import Context

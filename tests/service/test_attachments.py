@@ -10,8 +10,8 @@ from PIL import Image
 
 from conftest import Service
 from phylax.client import NotFoundError, Phylax, RefusedError
-from phylax.core.attachments import MOST_BYTES
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
+from phylax.core.record.attachments import MOST_BYTES
 from phylax.service.context.context import Context
 from pictures import bomb, picture
 

@@ -13,11 +13,11 @@ from conftest import Service
 from helpers import Clock, enrol, make_file, make_standin, needs_you
 from phylax.client import ChangedMeanwhileError, Phylax, RefusedError
 from phylax.core.attention import Attention, Cause, Finding, Handling, Standing
+from phylax.core.clients.shop import Machine
 from phylax.core.ground.machines import MachineFacts
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.core.ground.tally import Tally
 from phylax.core.protocol import Awake, ReadingsMessage, SurveyMessage
-from phylax.core.shop import Machine
 from phylax.core.survey import Look
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor

@@ -21,8 +21,8 @@ from hypothesis import strategies as st
 from conftest import Service
 from helpers import Clock
 from phylax.client import NotAllowedError, Phylax, RefusedError
-from phylax.core.backups import BackupPlan, is_due, kept
-from phylax.core.shop import Machine
+from phylax.core.backups.backups import BackupPlan, is_due, kept
+from phylax.core.clients.shop import Machine
 from phylax.service.backups import making, restoring
 from phylax.service.context.context import Context
 from phylax.store import copies, generation

@@ -14,8 +14,8 @@ import pytest
 from conftest import Service
 from helpers import TUESDAY, Clock, enrol, make_file, make_standin
 from phylax.client import Phylax, RefusedError
+from phylax.core.clients.shop import ClientEdit, ClosingDaysEdit, Machine, MachineEdit
 from phylax.core.scheduling.calendars import FeedEdit, FeedShown
-from phylax.core.shop import ClientEdit, ClosingDaysEdit, Machine, MachineEdit
 from phylax.service.rounds import scheduler
 
 CONSOLE = Path(__file__).parents[2] / "console"

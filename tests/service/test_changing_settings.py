@@ -13,8 +13,8 @@ from phylax.agent.runtime.loop import Agent
 from phylax.agent.tuning import pieces as pieces_module
 from phylax.agent.tuning.pieces import write
 from phylax.client import Phylax, RefusedError
-from phylax.core.runs import RunState, WantedProgram
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
+from phylax.core.runs.runs import RunState, WantedProgram
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind

@@ -18,10 +18,10 @@ from phylax.core.attention import NextStep
 from phylax.core.checks.findings import Result, Severity
 from phylax.core.checks.kept import KeptCheck
 from phylax.core.checks.kind import kinds
+from phylax.core.clients.shop import Machine
 from phylax.core.protocol import CheckOrder
-from phylax.core.runs import RunDetail, RunState
+from phylax.core.runs.runs import RunDetail, RunState
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind, StepState
-from phylax.core.shop import Machine
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 

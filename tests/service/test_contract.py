@@ -10,7 +10,7 @@ from pydantic import BaseModel
 
 from conftest import Service
 from phylax.client import ChangedMeanwhileError, NotFoundError, Phylax, RefusedError
-from phylax.core.shop import ClientEdit, Machine, MachineEdit, ShopEdit
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit, ShopEdit
 from phylax.service.contract import document
 from phylax.service.http.examples import EXAMPLES
 from phylax.service.http.static import BUILT

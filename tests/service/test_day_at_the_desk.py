@@ -13,13 +13,13 @@ from conftest import Service
 from helpers import Clock, enrol, make_file, make_standin
 from mail_box import running_box
 from phylax.client import Phylax
-from phylax.core.advice import AdviceEdit, AdviceFate, AdviceKind
-from phylax.core.desk import NewPart, PartState, ReadyToFetch
-from phylax.core.notices import MailServerEdit
-from phylax.core.reporting.asked import ReportAsk
-from phylax.core.searching import HitKind
-from phylax.core.shop import ClientEdit, MachineEdit
-from phylax.core.visits import HandOver, Move, NewVisit, Whose
+from phylax.core.attention.notices import MailServerEdit
+from phylax.core.clients.shop import ClientEdit, MachineEdit
+from phylax.core.desk.advice import AdviceEdit, AdviceFate, AdviceKind
+from phylax.core.desk.orders import NewPart, PartState, ReadyToFetch
+from phylax.core.desk.visits import HandOver, Move, NewVisit, Whose
+from phylax.core.record.searching import HitKind
+from phylax.core.reporting.request import ReportAsk
 from phylax.service.context.context import Context
 from phylax.service.notices.posting import post
 

@@ -11,11 +11,11 @@ from helpers import INVENTED, TUESDAY, Clock, enrol, make_file, make_standin, ne
 from phylax.agent.runtime.loop import Agent
 from phylax.client import NotFoundError, Phylax, RefusedError
 from phylax.core.catalogue import catalogue, read_category
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.tally import Tally
 from phylax.core.protocol import SurveyMessage, SurveyPartMessage
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope, in_force
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.survey import Cover, Look, SurveyLine
 from phylax.core.survey.what_if import STALE_AFTER
 from phylax.service.context.context import Context

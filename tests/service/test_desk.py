@@ -17,11 +17,11 @@ from phylax.client import (
     RefusedError,
 )
 from phylax.core.attention import Cause, NextStep
-from phylax.core.desk import NewPart, PartState, ReadyToFetch
-from phylax.core.notices import MailServerEdit
-from phylax.core.people import Role
-from phylax.core.shop import Machine
-from phylax.core.visits import HandOver, Move, NewVisit, Visit, Whose
+from phylax.core.attention.notices import MailServerEdit
+from phylax.core.clients.shop import Machine
+from phylax.core.desk.orders import NewPart, PartState, ReadyToFetch
+from phylax.core.desk.visits import HandOver, Move, NewVisit, Visit, Whose
+from phylax.core.people.accounts import Role
 from phylax.service.context.context import Context
 from phylax.service.notices.posting import post
 from phylax.service.reporting.fetching import remind

@@ -11,7 +11,7 @@ import pyrage
 import pytest
 
 from phylax.client import Phylax, RefusedError
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 from phylax.service.backups import encrypting, making, restoring
 from phylax.service.context.context import Context
 from phylax.store import copies

@@ -18,10 +18,10 @@ from forgotten_shop import (
 )
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
-from phylax.core.forgetting.asked import Forget
-from phylax.core.forgetting.words import Words, name_somebody
-from phylax.core.records import Entry, RecordKind, digest, verify
-from phylax.core.shop import Client, Machine
+from phylax.core.clients.shop import Client, Machine
+from phylax.core.erasing.forgetting.request import Forget
+from phylax.core.erasing.forgetting.words import Words, name_somebody
+from phylax.core.record.records import Entry, RecordKind, digest, verify
 from phylax.service.context.context import Context
 from phylax.store import audit, records
 from verifiers import run_verifier

@@ -8,8 +8,8 @@ import pytest
 
 from helpers import enrol, make_file, make_standin
 from phylax.client import NotFoundError, Phylax
-from phylax.core.evidence import EvidenceKind
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
+from phylax.core.record.evidence import EvidenceKind
 from phylax.service.context.context import Context
 
 

@@ -29,10 +29,10 @@ from helpers import Clock, wait_until
 from phylax.agent.config.home import AgentHome, NotEnrolledError
 from phylax.agent.runtime.loop import Agent
 from phylax.client import NotAllowedError, Phylax, RefusedError
-from phylax.core.forgetting.asked import Forget
+from phylax.core.clients.shop import Client, ClientEdit, Machine, MachineEdit
+from phylax.core.erasing.forgetting.request import Forget
 from phylax.core.ground.values import edit_of
-from phylax.core.records import Entry, RecordKind, verify
-from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit
+from phylax.core.record.records import Entry, RecordKind, verify
 from phylax.service.backups import making
 from phylax.service.context.context import Context
 from phylax.store import audit, forgettings, records

@@ -21,9 +21,9 @@ from forgotten_shop import (
 from helpers import Clock
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
-from phylax.core.forgetting.asked import Forget
-from phylax.core.records import verify
-from phylax.core.shop import Client, ClientEdit, Machine
+from phylax.core.clients.shop import Client, ClientEdit, Machine
+from phylax.core.erasing.forgetting.request import Forget
+from phylax.core.record.records import verify
 from phylax.service import forgetting
 from phylax.service.archives import loading
 from phylax.service.backups import restoring

@@ -14,8 +14,8 @@ import pytest
 
 from conftest import Service
 from phylax.client import Phylax
-from phylax.core.people import TokenScope
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
+from phylax.core.people.accounts import TokenScope
 from phylax.service.contract import document
 
 CONTRACT = json.loads(document())

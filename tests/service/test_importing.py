@@ -9,9 +9,9 @@ import pytest
 from bad_lists import bad_list
 from conftest import Service
 from phylax.client import Phylax, RefusedError
+from phylax.core.clients.importing.request import ImportAsk, LineFate
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.values import edit_of
-from phylax.core.importing.asked import ImportAsk, LineFate
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
 from phylax.service.context.context import Context
 from phylax.store import importing
 

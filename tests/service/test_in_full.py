@@ -13,12 +13,12 @@ import segno
 
 from helpers import Clock
 from phylax.client import ChangedMeanwhileError, Phylax, RefusedError, enrol
-from phylax.core.facts import FactName, is_placeholder
+from phylax.core.clients.facts import FactName, is_placeholder
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.machines import MachineFacts
 from phylax.core.ground.values import edit_of
 from phylax.core.inventory.hardware import HardwareListed
 from phylax.core.protocol import InventoryMessage
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
 from phylax.service.context.context import Context
 from phylax.service.runs import ingest
 from phylax.store import runs

@@ -19,9 +19,9 @@ import pytest
 from conftest import Service
 from helpers import Clock
 from phylax.client import Phylax, RefusedError
+from phylax.core.attention.notices import HookEdit, MailServerEdit
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.events import Event, EventKind
-from phylax.core.notices import HookEdit, MailServerEdit
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
 from phylax.service.context.context import Context
 from phylax.service.http import feed
 from phylax.service.http.auth import Actor

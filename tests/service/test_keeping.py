@@ -13,12 +13,12 @@ from conftest import Service
 from forgotten_shop import bytes_below
 from helpers import TUESDAY, Clock, enrol, make_file, make_standin
 from phylax.client import NotAllowedError, Phylax, RefusedError
-from phylax.core.people import NewPerson, Role
-from phylax.core.records import RecordKind
+from phylax.core.clients.shop import Machine
+from phylax.core.desk.visits import Move, NewVisit, Whose
+from phylax.core.people.accounts import NewPerson, Role
+from phylax.core.record.records import RecordKind
 from phylax.core.retention import Rule, Scope
 from phylax.core.scheduling.rounds import RoundEdit
-from phylax.core.shop import Machine
-from phylax.core.visits import Move, NewVisit, Whose
 from phylax.service import forgetting
 from phylax.service.backups import making
 from phylax.service.context.context import Context

@@ -15,10 +15,10 @@ import pytest
 
 from helpers import PASSWORD, enrol, free_port, make_file, make_standin, wait_until
 from phylax.client import Phylax, PhylaxError, sign_in
-from phylax.core.backups import Backup
-from phylax.core.people import NewPerson, Role
-from phylax.core.runs import RunState
-from phylax.core.shop import ClientEdit, MachineEdit, ShopEdit
+from phylax.core.backups.backups import Backup
+from phylax.core.clients.shop import ClientEdit, MachineEdit, ShopEdit
+from phylax.core.people.accounts import NewPerson, Role
+from phylax.core.runs.runs import RunState
 from phylax.service.backups import restoring
 from phylax.service.backups.making import MARK
 from phylax.service.serve import open_shop

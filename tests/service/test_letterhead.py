@@ -9,8 +9,8 @@ from PIL import Image
 
 from conftest import Service
 from phylax.client import ChangedMeanwhileError, NotAllowedError, Phylax, RefusedError
-from phylax.core.reporting.asked import ReportAsk
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
+from phylax.core.reporting.request import ReportAsk
 from phylax.service.reporting.marks import checked
 from pictures import bomb, picture
 

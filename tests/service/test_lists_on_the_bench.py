@@ -12,9 +12,9 @@ from conftest import Service
 from helpers import TUESDAY, Clock, enrol, make_file, make_standin
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax, RefusedError
-from phylax.core.runs import RunDetail, RunState
+from phylax.core.clients.shop import Machine
+from phylax.core.runs.runs import RunDetail, RunState
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind, StepState
-from phylax.core.shop import Machine
 from phylax.service.rounds import scheduler
 
 HAND_OVER = 3

@@ -13,12 +13,12 @@ from pydantic import ValidationError
 from conftest import Service
 from helpers import PASSWORD, Clock
 from phylax.client import Phylax, PhylaxError, sign_in
+from phylax.core.clients.machine_list import MachineSort
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.machines import System
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.core.ground.values import edit_of
-from phylax.core.machine_list import MachineSort
-from phylax.core.records import RecordKind
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.record.records import RecordKind
 from phylax.service.context.context import Context
 from phylax.store import readings
 

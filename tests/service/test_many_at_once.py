@@ -9,7 +9,7 @@ import pytest
 from conftest import Service
 from helpers import TUESDAY
 from phylax.client import ChangedMeanwhileError, Phylax, RefusedError
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 

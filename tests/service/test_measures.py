@@ -17,9 +17,9 @@ import pytest
 from conftest import Service
 from helpers import Clock, free_port, wait_until
 from phylax.client import Phylax
+from phylax.core.clients.shop import ClientEdit, Machine
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.core.scheduling.calendars import FeedEdit
-from phylax.core.shop import ClientEdit, Machine
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.service.routes import measures

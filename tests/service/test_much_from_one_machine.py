@@ -14,10 +14,11 @@ from phylax.agent.outbox.sending import Sender
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.platform.reserve import Reserve
 from phylax.client import AgentLink, Phylax, RefusedError, enrol
+from phylax.core.clients.shop import Machine, MachineEdit
 from phylax.core.ground.machines import MachineFacts
 from phylax.core.ground.readings import ReadingIn, VolumeReadings
 from phylax.core.ground.tally import Tally
-from phylax.core.holds import HeldItem
+from phylax.core.hold.holds import HeldItem
 from phylax.core.protocol import (
     CategoryOutcome,
     HeldMessage,
@@ -27,8 +28,7 @@ from phylax.core.protocol import (
     UnheldMessage,
 )
 from phylax.core.retention import RuleInForce
-from phylax.core.runs import Run, RunState, Work
-from phylax.core.shop import Machine, MachineEdit
+from phylax.core.runs.runs import Run, RunState, Work
 from phylax.core.survey import AgeDay, Look, SurveyLine
 from phylax.service.context.context import Context
 from phylax.service.limits import quota

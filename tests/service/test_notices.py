@@ -27,10 +27,10 @@ from helpers import Clock, free_port, needs_you
 from mail_box import Box, running_box
 from phylax.client import NotAllowedError, Phylax, RefusedError
 from phylax.core.attention import Cause
+from phylax.core.attention.notices import AtOnce, HookEdit, MailServerEdit, WishesEdit
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.machines import MachineFacts
 from phylax.core.ground.readings import ReadingIn, by_volume
-from phylax.core.notices import AtOnce, HookEdit, MailServerEdit, WishesEdit
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.service.notices import compose, post, posting

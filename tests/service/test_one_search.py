@@ -11,9 +11,11 @@ import pytest
 
 from helpers import Clock
 from phylax.client import NotFoundError, Phylax, RefusedError
-from phylax.core.advice import AdviceEdit, AdviceKind
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.desk.advice import AdviceEdit, AdviceKind
+from phylax.core.desk.visits import HandOver, NewVisit
 from phylax.core.ground.tally import Tally
-from phylax.core.holds import HeldItem
+from phylax.core.hold.holds import HeldItem
 from phylax.core.inventory.programs import InstalledProgram, ProgramsListed
 from phylax.core.protocol import (
     CategoryOutcome,
@@ -22,11 +24,9 @@ from phylax.core.protocol import (
     ResultMessage,
     UnheldMessage,
 )
+from phylax.core.record.searching import HitKind
 from phylax.core.retention.rules import Reason
-from phylax.core.searching import HitKind
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.survey import Stay
-from phylax.core.visits import HandOver, NewVisit
 from phylax.service.context.context import Context
 from phylax.service.runs import ingest
 from phylax.store import inventories

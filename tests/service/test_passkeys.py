@@ -14,7 +14,7 @@ import pytest
 from conftest import Service
 from helpers import PASSWORD, Clock
 from phylax.client import NotSignedInError, Phylax
-from phylax.core.people import CodesFor
+from phylax.core.people.accounts import CodesFor
 from phylax.service.http import passkeys
 from phylax.service.limits.challenges import LASTS
 from soft_authenticator import PRESENT, Device

@@ -12,10 +12,10 @@ import pytest
 
 from helpers import TUESDAY, Clock, enrol, make_file, make_standin
 from phylax.client import Phylax
-from phylax.core.notices import AtOnce, MailServerEdit, WishesEdit
+from phylax.core.attention.notices import AtOnce, MailServerEdit, WishesEdit
+from phylax.core.clients.shop import Machine
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.scheduling.calendars import FeedEdit
-from phylax.core.shop import Machine
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.service.notices import compose, post

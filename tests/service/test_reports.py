@@ -16,10 +16,11 @@ from conftest import Service
 from helpers import Clock, enrol, make_file, make_standin
 from mail_box import running_box
 from phylax.client import NotFoundError, Phylax, RefusedError
-from phylax.core.advice import AdviceEdit, AdviceFate, AdviceKind
-from phylax.core.notices import MailServerEdit
-from phylax.core.records import RecordKind
-from phylax.core.reporting.asked import Letterhead, ReportAsk
+from phylax.core.attention.notices import MailServerEdit
+from phylax.core.clients.shop import Machine
+from phylax.core.desk.advice import AdviceEdit, AdviceFate, AdviceKind
+from phylax.core.desk.visits import HandOver, NewVisit, Visit
+from phylax.core.record.records import RecordKind
 from phylax.core.reporting.document import (
     Block,
     Bullets,
@@ -31,9 +32,8 @@ from phylax.core.reporting.document import (
     Point,
     Table,
 )  # fmt: skip
+from phylax.core.reporting.request import Letterhead, ReportAsk
 from phylax.core.retention import Rule, Scope
-from phylax.core.shop import Machine
-from phylax.core.visits import HandOver, NewVisit, Visit
 from phylax.service.context.context import Context
 from phylax.service.notices.posting import post
 from phylax.service.reporting.making import in_stretches

@@ -10,11 +10,11 @@ import pytest
 from conftest import Service
 from helpers import TUESDAY, Clock, enrol, make_standin, needs_you
 from phylax.client import ChangedMeanwhileError, Phylax, RefusedError
+from phylax.core.clients.shop import Client, ClientEdit, Machine, MachineEdit
 from phylax.core.ground.readings import ReadingIn, by_volume
-from phylax.core.records import RecordKind
-from phylax.core.runs import RunState
+from phylax.core.record.records import RecordKind
+from phylax.core.runs.runs import RunState
 from phylax.core.scheduling.rounds import RoundEdit
-from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.service.rounds import scheduler

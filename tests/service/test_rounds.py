@@ -9,13 +9,13 @@ import pytest
 
 from helpers import TUESDAY, Clock, enrol, make_file, make_standin
 from phylax.client import Phylax, RefusedError
+from phylax.core.clients.shop import ClientEdit, ClosingDaysEdit, Machine, MachineEdit
 from phylax.core.ground.readings import ReadingIn
 from phylax.core.ground.values import to_seconds
 from phylax.core.protocol import Asleep, Awake, ReadingsMessage, ResultMessage
 from phylax.core.retention import Rule, Scope
-from phylax.core.runs import Run, RunState
+from phylax.core.runs.runs import Run, RunState
 from phylax.core.scheduling.rounds import MachineFilter, Pressure, RoundEdit
-from phylax.core.shop import ClientEdit, ClosingDaysEdit, Machine, MachineEdit
 from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 from phylax.service.runs import dispatch, ingest

@@ -8,9 +8,9 @@ import pytest
 from conftest import Service
 from helpers import enrol, make_file, make_standin, needs_you
 from phylax.client import ChangedMeanwhileError, NotFoundError, Phylax, RefusedError
-from phylax.core.consents import NewConsent
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.retention import Rule, Scope
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.retention.consents import NewConsent
 from phylax.service.context.context import Context
 
 DAY = timedelta(days=1)

@@ -8,8 +8,8 @@ import pytest
 
 from helpers import TUESDAY, Clock
 from phylax.client import Phylax, RefusedError
-from phylax.core.runs import RunState
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.runs.runs import RunState
 from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 from phylax.store.database import Database

@@ -17,11 +17,11 @@ from hypothesis import strategies as st
 
 from conftest import Service
 from phylax.client import Phylax, RefusedError
-from phylax.core import proofs, seals
+from phylax.core.clients.shop import Machine
 from phylax.core.ground.chain import FIRST
-from phylax.core.records import Entry, RecordKind, digest
-from phylax.core.records import verify as verify_records
-from phylax.core.shop import Machine
+from phylax.core.record import proofs, seals
+from phylax.core.record.records import Entry, RecordKind, digest
+from phylax.core.record.records import verify as verify_records
 from phylax.service import seal_keys
 from phylax.service.backups import making
 from phylax.service.context.context import Context

@@ -8,10 +8,10 @@ import pytest
 
 from helpers import Clock
 from phylax.client import Phylax, RefusedError
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.values import edit_of
-from phylax.core.records import RecordKind
-from phylax.core.searching import Search, other_spellings, read_search, spelled_out
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.record.records import RecordKind
+from phylax.core.record.searching import Search, other_spellings, read_search, spelled_out
 from phylax.service.context.context import Context
 
 

@@ -13,11 +13,11 @@ from phylax.agent.outbox.spool import Spool
 from phylax.agent.runtime.loop import Agent
 from phylax.agent.runtime.service_records import KnownRecords
 from phylax.client import Phylax
-from phylax.core.generations import Generation, heard, met
-from phylax.core.holds import HeldPick
+from phylax.core.backups.restore_epochs import Generation, heard, met
+from phylax.core.clients.shop import Machine
+from phylax.core.hold.holds import HeldPick
 from phylax.core.protocol import SetBackMessage
 from phylax.core.retention import Rule, Scope
-from phylax.core.shop import Machine
 from phylax.service.context.context import Context
 from phylax.store import generation
 

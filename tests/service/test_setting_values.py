@@ -12,10 +12,10 @@ from conftest import Service
 from helpers import enrol, make_standin
 from phylax.agent.runtime.loop import Agent
 from phylax.client import ChangedMeanwhileError, NotAllowedError, Phylax, RefusedError
+from phylax.core.clients.shop import Machine, MachineEdit
 from phylax.core.retention import Scope
-from phylax.core.runs import RunState, WantedSetting
+from phylax.core.runs.runs import RunState, WantedSetting
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind
-from phylax.core.shop import Machine, MachineEdit
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.rules import TuningRule, TuningRuleEdit
 from phylax.core.tuning.shared import NewSharedChange

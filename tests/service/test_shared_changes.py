@@ -12,7 +12,7 @@ from helpers import Clock, enrol, make_standin
 from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.runtime.loop import Agent
 from phylax.client import NotAllowedError, Phylax, RefusedError
-from phylax.core.shop import ClientEdit, MachineEdit
+from phylax.core.clients.shop import ClientEdit, MachineEdit
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent, Program, StartCost, Starter, StarterKind

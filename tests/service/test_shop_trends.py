@@ -8,12 +8,12 @@ import pytest
 
 from helpers import Clock
 from phylax.client import Phylax
+from phylax.core.clients.shop import Machine
 from phylax.core.ground.tally import Tally
 from phylax.core.protocol import CategoryOutcome, ResultMessage
 from phylax.core.retention import Rule, Scope
-from phylax.core.runs import RunState
+from phylax.core.runs.runs import RunState
 from phylax.core.scheduling.routines import Routine, RoutineEdit, RoutineStep, StepKind
-from phylax.core.shop import Machine
 from phylax.service.context.context import Context
 from phylax.service.runs import dispatch, ingest
 from phylax.store import agents

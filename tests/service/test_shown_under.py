@@ -14,9 +14,9 @@ from phylax.agent.config.guard import GuardRules, write_rules
 from phylax.agent.config.home import AgentHome
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
+from phylax.core.clients.shop import Machine
 from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
-from phylax.core.runs import RunDetail, RunState
-from phylax.core.shop import Machine
+from phylax.core.runs.runs import RunDetail, RunState
 from phylax.core.survey.conditions import Conditions, why_otherwise
 
 THEN = Conditions(guard="a", guard_words="never touched: /srv", volumes=("/", "/home"))

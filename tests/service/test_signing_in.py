@@ -11,9 +11,9 @@ from pydantic import ValidationError
 from conftest import Service
 from helpers import PASSWORD, Clock
 from phylax.client import NotAllowedError, NotSignedInError, Phylax, RefusedError, sign_in
-from phylax.core.people import NewPerson, Role
+from phylax.core.clients.shop import ClientEdit, Machine
+from phylax.core.people.accounts import NewPerson, Role
 from phylax.core.retention import Rule, Scope
-from phylax.core.shop import ClientEdit, Machine
 
 
 def test_a_wrong_password_and_an_unknown_login_look_the_same(service: Service) -> None:

@@ -8,8 +8,8 @@ from pathlib import Path
 from conftest import Service
 from helpers import Clock, enrol, make_file, make_standin
 from phylax.client import Phylax
+from phylax.core.clients.shop import Machine
 from phylax.core.retention import Rule, Scope
-from phylax.core.shop import Machine
 
 
 def test_what_a_standing_consent_covers_is_promised_and_told(

@@ -23,10 +23,10 @@ from phylax.agent.tuning.confirming import Confirming
 from phylax.cli.agent import command as agent_command
 from phylax.client import Phylax, UnreachableError
 from phylax.core.attention import Cause
+from phylax.core.clients.shop import Machine
 from phylax.core.protocol import ChangesMessage, Message, SettingsMessage, StartsMessage
-from phylax.core.records import RecordKind
-from phylax.core.runs import RunState, WantedProgram
-from phylax.core.shop import Machine
+from phylax.core.record.records import RecordKind
+from phylax.core.runs.runs import RunState, WantedProgram
 from phylax.core.tuning.changes import ChangeMade, ChangeState, Drifted
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.looks import SettingsLook

@@ -13,10 +13,10 @@ from helpers import Clock, enrol, make_standin
 from phylax.agent.config.home import AgentHome
 from phylax.agent.runtime.loop import Agent
 from phylax.client import NotAllowedError, NotFoundError, Phylax, RefusedError
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.protocol import SettingsMessage
 from phylax.core.retention import Scope
-from phylax.core.runs import RunState
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
+from phylax.core.runs.runs import RunState
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind

@@ -10,10 +10,10 @@ from helpers import enrol, make_file, make_standin
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.attention import Cause
+from phylax.core.clients.shop import Machine
 from phylax.core.retention import Scope
-from phylax.core.runs import RunState
+from phylax.core.runs.runs import RunState
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind, StepState
-from phylax.core.shop import Machine
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
 from phylax.core.tuning.rules import ProgramRule
@@ -108,7 +108,7 @@ def test_it_cleans_and_tunes_in_one_run_and_leaves_the_rest_to_a_person(
 def test_a_person_who_says_yes_ends_the_waiting(
     owner: Phylax, machine: Machine, agent: Agent, context: Context
 ) -> None:
-    from phylax.core.runs import WantedProgram
+    from phylax.core.runs.runs import WantedProgram
 
     carry_out(owner, machine, agent, routine(owner, TUNE))
     assert waits(owner, context)

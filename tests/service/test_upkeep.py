@@ -31,15 +31,15 @@ from phylax.core.actions import (
     Restart,
     TryRemoval,
 )
-from phylax.core.advice import AdviceEdit, AdviceFate, AdviceKind
 from phylax.core.attention import Cause
 from phylax.core.checks.findings import Finding, Result, Severity, looked
+from phylax.core.clients.shop import Machine, ShopEdit
+from phylax.core.desk.advice import AdviceEdit, AdviceFate, AdviceKind
 from phylax.core.inventory import HardwareListed, ProgramsListed
 from phylax.core.inventory.hardware import MemorySlot
 from phylax.core.inventory.programs import Along
 from phylax.core.protocol import ActedMessage, CheckedMessage, InventoryMessage
-from phylax.core.runs import RunState
-from phylax.core.shop import Machine, ShopEdit
+from phylax.core.runs.runs import RunState
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.service.runs import ingest

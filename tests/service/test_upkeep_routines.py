@@ -16,9 +16,9 @@ from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.attention import Cause
 from phylax.core.checks.findings import Finding, Result, Severity
-from phylax.core.runs import RunDetail, RunState
+from phylax.core.clients.shop import Machine
+from phylax.core.runs.runs import RunDetail, RunState
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind, StepState
-from phylax.core.shop import Machine
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.store import step_lengths

@@ -13,7 +13,7 @@ import pytest
 from conftest import Service
 from helpers import PASSWORD, Clock
 from phylax.client import Phylax, RefusedError, sign_in
-from phylax.core.notices import HookEdit
+from phylax.core.attention.notices import HookEdit
 from phylax.service.context.context import Context
 from phylax.service.secret_keys import close_all, new_key
 from phylax.service.vault import BESIDE, LostKeyError, Vault

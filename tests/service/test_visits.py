@@ -9,10 +9,10 @@ import pytest
 from conftest import Service
 from helpers import Clock
 from phylax.client import ChangedMeanwhileError, Phylax, RefusedError
-from phylax.core.records import RecordKind
-from phylax.core.runs import RunState
-from phylax.core.shop import Machine, MachineEdit
-from phylax.core.visits import HandOver, Move, NewVisit, Visit, Whose
+from phylax.core.clients.shop import Machine, MachineEdit
+from phylax.core.desk.visits import HandOver, Move, NewVisit, Visit, Whose
+from phylax.core.record.records import RecordKind
+from phylax.core.runs.runs import RunState
 from phylax.service.context.context import Context
 from phylax.service.runs.finish import give_up
 from phylax.store import runs

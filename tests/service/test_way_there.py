@@ -15,8 +15,8 @@ from phylax.agent.config.home import AgentHome
 from phylax.agent.runtime import commands
 from phylax.agent.runtime.loop import Agent
 from phylax.client import AgentLink, ClearHttpError, Phylax, UnreachableError, enrol, sign_in
+from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.machines import MachineFacts
-from phylax.core.shop import ClientEdit, Machine, MachineEdit
 from phylax.service.certificates import Made, make_certificate
 from phylax.service.context.context import Context
 from phylax.service.serve import server_config

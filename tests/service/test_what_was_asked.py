@@ -10,9 +10,9 @@ import pytest
 from helpers import enrol, make_file, make_standin
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax, RefusedError
+from phylax.core.clients.shop import Machine
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
-from phylax.core.runs import RunState
-from phylax.core.shop import Machine
+from phylax.core.runs.runs import RunState
 
 HELD, GONE = Rule(hold_for=timedelta(days=5)), Rule(hold_for=timedelta(0))
 

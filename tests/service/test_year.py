@@ -14,12 +14,12 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
+from phylax.core.clients.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.protocol import Asleep, Awake, CleanOrder, Order, ResultMessage, SurveyOrder
-from phylax.core.records import verify
+from phylax.core.record.records import verify
 from phylax.core.scheduling.missed import MissedCause
 from phylax.core.scheduling.rounds import RoundEdit
-from phylax.core.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
 from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 from phylax.service.runs import availability, dispatch, ingest, queue

@@ -9,8 +9,8 @@ import pytest
 
 from helpers import TUESDAY
 from phylax.core.ground.readings import ReadingIn, by_volume
-from phylax.core.records import Entry, RecordKind
-from phylax.core.searching import read_search
+from phylax.core.record.records import Entry, RecordKind
+from phylax.core.record.searching import read_search
 from phylax.core.survey import ledger
 from phylax.service.context.context import Context
 from phylax.service.runs import queue

@@ -6,7 +6,7 @@ import sqlite3
 from contextlib import closing
 from pathlib import Path
 
-from phylax.core.searching import HitKind
+from phylax.core.record.searching import HitKind
 from phylax.store import searching
 from phylax.store.database import Database, migrations
 

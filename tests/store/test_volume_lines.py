@@ -6,8 +6,8 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
+from phylax.core.clients.shop import ClientEdit, MachineEdit
 from phylax.core.ground.readings import ReadingIn, by_volume
-from phylax.core.shop import ClientEdit, MachineEdit
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.store import outlooks, readings, shop

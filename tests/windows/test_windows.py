@@ -11,10 +11,10 @@ import pytest
 
 from helpers import make_file
 from phylax.client import Phylax
-from phylax.core.holds import HeldPick
+from phylax.core.clients.shop import Machine, MachineEdit
+from phylax.core.hold.holds import HeldPick
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
-from phylax.core.runs import RunDetail, RunState, WantedProgram, WantedSetting
-from phylax.core.shop import Machine, MachineEdit
+from phylax.core.runs.runs import RunDetail, RunState, WantedProgram, WantedSetting
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent

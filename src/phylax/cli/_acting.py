@@ -8,7 +8,7 @@ from phylax.cli._following import exit_code, follow
 from phylax.cli._output import console
 from phylax.cli._session import Session
 from phylax.core.actions import ActedPart
-from phylax.core.runs import Run, RunDetail
+from phylax.core.runs.runs import Run, RunDetail
 
 
 def follow_action(session: Session, run: Run, *, wait: bool) -> None:

@@ -11,7 +11,7 @@ from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.ground.quantities import count
-from phylax.core.runs import Run
+from phylax.core.runs.runs import Run
 from phylax.core.tuning.changes import Change, ChangeState
 from phylax.core.tuning.starts import Trial, cost
 

@@ -15,7 +15,7 @@ from phylax.cli._session import EXIT_NOT_DONE, EXIT_PARTLY, EXIT_STOPPED, Sessio
 from phylax.core.catalogue import catalogue
 from phylax.core.ground.quantities import count, show_seconds, show_size
 from phylax.core.protocol import Progress as RunProgress
-from phylax.core.runs import Run, RunDetail, RunState
+from phylax.core.runs.runs import Run, RunDetail, RunState
 
 F = TypeVar("F", bound=Callable[..., Any])
 

@@ -12,7 +12,7 @@ from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._types import DAY
-from phylax.core.forgetting.asked import Forget, Forgetting
+from phylax.core.erasing.forgetting.request import Forget, Forgetting
 from phylax.core.ground.quantities import count, show_day
 
 _LOOK_EVERY = 0.5

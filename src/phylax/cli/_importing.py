@@ -14,9 +14,8 @@ from phylax.cli._forms import TABLE, Form, shows_one
 from phylax.cli._output import Column, console, print_list, print_one
 from phylax.cli._session import Session, pass_session
 from phylax.cli._types import FILE
-from phylax.core.ground.machines import System
-from phylax.core.ground.quantities import count
-from phylax.core.importing.asked import (
+from phylax.core.clients.importing.lines import shown
+from phylax.core.clients.importing.request import (
     LONGEST_LIST,
     Encoding,
     ImportAsk,
@@ -28,7 +27,8 @@ from phylax.core.importing.asked import (
     NamedColumn,
     Separator,
 )
-from phylax.core.importing.lines import shown
+from phylax.core.ground.machines import System
+from phylax.core.ground.quantities import count
 
 _LOSSY = (LineFate.REFUSED, LineFate.DIFFERS, LineFate.DOUBLE)
 _FIELDS = ", ".join(field.value for field in ListField)

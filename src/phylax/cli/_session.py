@@ -13,7 +13,7 @@ import platformdirs
 
 if TYPE_CHECKING:
     from phylax.client import Phylax
-    from phylax.core.shop import Shop
+    from phylax.core.clients.shop import Shop
 
 DEFAULT_URL = "http://127.0.0.1:8610"
 EXIT_USAGE = 2

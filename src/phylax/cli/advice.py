@@ -10,7 +10,7 @@ from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._types import DAY
-from phylax.core.advice import AdviceEdit, AdviceFate, AdviceKind, GivenAdvice
+from phylax.core.desk.advice import AdviceEdit, AdviceFate, AdviceKind, GivenAdvice
 
 
 @click.group("advice")

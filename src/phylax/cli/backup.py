@@ -16,7 +16,7 @@ from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._types import FILE
 from phylax.cli.serve import data_option
-from phylax.core.backups import Backup
+from phylax.core.backups.backups import Backup
 from phylax.core.ground.quantities import show_size
 
 

@@ -20,9 +20,9 @@ from phylax.cli._output import (
     write_archive,
 )
 from phylax.cli._session import Session, pass_session
+from phylax.core.clients.shop import Client, ClientEdit
 from phylax.core.ground.quantities import count, show_size
 from phylax.core.ground.values import edit_of
-from phylax.core.shop import Client, ClientEdit
 
 _COLUMNS = (
     Column("number", lambda c: str(c.id), right=True),

@@ -10,7 +10,7 @@ from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, console, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._types import DAY
-from phylax.core.shop import ClosingDays, ClosingDaysEdit
+from phylax.core.clients.shop import ClosingDays, ClosingDaysEdit
 
 
 @click.group("closing-days")

@@ -8,8 +8,8 @@ from phylax.cli._asking import ask
 from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
-from phylax.core.consents import Consent, StandingConsent, WaitingListing
 from phylax.core.ground.quantities import count, show_size
+from phylax.core.retention.consents import Consent, StandingConsent, WaitingListing
 
 
 @click.group("consent")

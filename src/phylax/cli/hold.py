@@ -13,8 +13,8 @@ from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.ground.quantities import count, show_size
 from phylax.core.ground.tally import Tally
-from phylax.core.holds import HeldItem, HeldPick, Hold, IfTaken
-from phylax.core.runs import Run
+from phylax.core.hold.holds import HeldItem, HeldPick, Hold, IfTaken
+from phylax.core.runs.runs import Run
 
 
 @click.group("hold")

@@ -19,12 +19,12 @@ from phylax.cli._output import (
     print_one,
 )
 from phylax.cli._session import Session, pass_session
-from phylax.core.facts import FactName
+from phylax.core.clients.facts import FactName
+from phylax.core.clients.machine_list import MachineSort
+from phylax.core.clients.shop import EnrolmentCode, Machine, MachineEdit, Volume
 from phylax.core.ground.machines import System
 from phylax.core.ground.quantities import parse_size, show_share, show_size
 from phylax.core.ground.values import edit_of
-from phylax.core.machine_list import MachineSort
-from phylax.core.shop import EnrolmentCode, Machine, MachineEdit, Volume
 
 
 @click.group("machine")

@@ -13,8 +13,7 @@ from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.client import NotFoundError
-from phylax.core.ground.values import edit_of
-from phylax.core.notices import (
+from phylax.core.attention.notices import (
     AtOnce,
     Hook,
     HookEdit,
@@ -24,6 +23,7 @@ from phylax.core.notices import (
     Security,
     WishesEdit,
 )
+from phylax.core.ground.values import edit_of
 
 
 @click.group("notice")

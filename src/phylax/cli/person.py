@@ -12,7 +12,7 @@ from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli.serve import data_option
 from phylax.core.ground.suggestions import did_you_mean
-from phylax.core.people import Person, SignedIn
+from phylax.core.people.accounts import Person, SignedIn
 
 _ROLES = click.Choice(["owner", "technician", "desk"])
 
@@ -52,7 +52,7 @@ def _may_sign_in(person: Person) -> str:
 @pass_session
 def add(session: Session, login: str, name: str, role: str, ask_password: bool) -> None:
     """Add a person. They choose a password by a link that counts once."""
-    from phylax.core.people import NewPerson
+    from phylax.core.people.accounts import NewPerson
 
     fields: dict[str, str] = {"login": login, "name": name, "role": role}
     if ask_password:
@@ -84,7 +84,7 @@ def _show_link(session: Session, person: Person) -> None:
 @pass_session
 def role(session: Session, login: str, role: str) -> None:
     """Say what LOGIN may do from now on."""
-    from phylax.core.people import Role
+    from phylax.core.people.accounts import Role
 
     person = session.shop.people.set_role(_whose(session, login).id, Role(role))
     console.print(f"{person.name} is {person.role} now.")
@@ -195,7 +195,7 @@ def codes(session: Session, off: bool, login: str | None) -> None:
 @pass_session
 def codes_for(session: Session, whom: str | None) -> None:
     """Say who has to sign in with a code as well; without WHOM, who has to."""
-    from phylax.core.people import CodesFor
+    from phylax.core.people.accounts import CodesFor
 
     if whom is not None:
         session.shop.people.set_codes_for(CodesFor(whom))

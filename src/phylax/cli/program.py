@@ -15,7 +15,7 @@ from phylax.cli._subject import in_words, subject, subject_options
 from phylax.cli._what_if import in_words as what_if_in_words
 from phylax.cli._what_if import say_what_if
 from phylax.core.ground.quantities import count
-from phylax.core.runs import WantedProgram
+from phylax.core.runs.runs import WantedProgram
 from phylax.core.tuning.known import Handling, KnownEdit, KnownProgram, Recognition
 from phylax.core.tuning.looks import JudgedProgram, UnknownProgram
 from phylax.core.tuning.programs import Intent

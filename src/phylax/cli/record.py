@@ -21,7 +21,7 @@ from phylax.cli._output import (
 from phylax.cli._session import EXIT_REFUSED, Session, pass_session
 from phylax.cli._types import DAY, FILE
 from phylax.core.ground.quantities import count, show_size
-from phylax.core.records import Record, RecordKind
+from phylax.core.record.records import Record, RecordKind
 
 
 @click.group("record")

@@ -12,8 +12,8 @@ from phylax.cli._forms import Form, shows_list, shows_one
 from phylax.cli._output import Column, console, local, print_list, print_one
 from phylax.cli._session import Session, pass_session
 from phylax.cli._types import DAY, FILE
-from phylax.core.reporting.asked import Letterhead, Part, Report, ReportAsk
 from phylax.core.reporting.document import Block, Bullets, Document, Drawing, Heading, Table
+from phylax.core.reporting.request import Letterhead, Part, Report, ReportAsk
 
 
 @click.group("report")

@@ -19,7 +19,7 @@ from phylax.cli._volumes import volume_options
 from phylax.core.ground.quantities import count, parse_span, show_moment, show_span
 from phylax.core.ground.suggestions import did_you_mean
 from phylax.core.ground.volumes import VolumeChoice
-from phylax.core.runs import Run
+from phylax.core.runs.runs import Run
 from phylax.core.scheduling.plain_words import Spoken, read_words
 from phylax.core.scheduling.rounds import (
     Habit,

@@ -14,11 +14,11 @@ from phylax.cli._forms import Form, shows_list, shows_one
 from phylax.cli._output import Column, console, local, print_data, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.cli._volumes import volume_options
-from phylax.core.evidence import Evidence
 from phylax.core.ground.quantities import count, show_size, show_span
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.volumes import VolumeChoice
-from phylax.core.runs import Run, RunDetail, in_words
+from phylax.core.record.evidence import Evidence
+from phylax.core.runs.runs import Run, RunDetail, in_words
 from phylax.core.scheduling.routines import RunStep, StepState
 from phylax.core.survey import Ledger
 

@@ -7,7 +7,7 @@ import click
 from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, local, print_list
 from phylax.cli._session import Session, pass_session
-from phylax.core.searching import Hit, HitKind
+from phylax.core.record.searching import Hit, HitKind
 
 
 @click.command("search")

@@ -106,8 +106,8 @@ def command(
 
 def open_shop(data: Path, name: str, zone: str, owner: str, login: str, password: str) -> None:
     """Open a shop with its first owner."""
-    from phylax.core.people import NewPerson, Role
-    from phylax.core.shop import ShopEdit
+    from phylax.core.clients.shop import ShopEdit
+    from phylax.core.people.accounts import NewPerson, Role
     from phylax.service import serve
 
     serve.open_shop(

@@ -15,7 +15,7 @@ from phylax.cli._subject import in_words, subject, subject_options
 from phylax.cli._what_if import say_what_if
 from phylax.core.ground.quantities import count
 from phylax.core.ground.values import Scalar
-from phylax.core.runs import WantedSetting
+from phylax.core.runs.runs import WantedSetting
 from phylax.core.tuning.looks import JudgedValue
 from phylax.core.tuning.rules import TuningRule
 from phylax.core.tuning.setting import GoesBack, Kind, Setting, questions, settings

@@ -12,7 +12,7 @@ from phylax.cli._session import DEFAULT_URL, Session, pass_session
 from phylax.cli._types import FILE
 from phylax.cli.serve import at_folder, data_option
 from phylax.core.ground.quantities import count, show_size
-from phylax.core.people import Audited
+from phylax.core.people.accounts import Audited
 
 
 @click.group("shop")

@@ -8,8 +8,8 @@ from phylax.cli._forms import Form, shows_one
 from phylax.cli._output import Column, console, local, print_data, print_list
 from phylax.cli._session import Session, pass_session
 from phylax.core.attention.findings import Attention
+from phylax.core.attention.today import Today
 from phylax.core.ground.quantities import show_size
-from phylax.core.today import Today
 
 
 @click.command("today")

@@ -7,7 +7,7 @@ import click
 from phylax.cli._forms import Form, shows_list
 from phylax.cli._output import Column, console, local, print_list
 from phylax.cli._session import Session, pass_session
-from phylax.core.people import Token
+from phylax.core.people.accounts import Token
 
 
 @click.group("token")
@@ -44,7 +44,7 @@ def list_tokens(session: Session, form: Form) -> None:
 @pass_session
 def make(session: Session, name: str, scope: str, days: int) -> None:
     """Make a token for a program; shown this once."""
-    from phylax.core.people import TokenScope
+    from phylax.core.people.accounts import TokenScope
 
     click.echo(session.shop.people.make_token(name, TokenScope(scope), days=days).token)
 

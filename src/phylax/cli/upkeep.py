@@ -19,7 +19,7 @@ from phylax.core.inventory import DisksListed, DriversListed, HardwareListed
 from phylax.core.inventory.disks import VolumeOnDisk
 from phylax.core.inventory.drivers import Driver
 from phylax.core.inventory.hardware import MemorySlot
-from phylax.core.snapshots import BeforeAfter
+from phylax.core.protocol.snapshots import BeforeAfter
 
 Listed = TypeVar("Listed", DriversListed, DisksListed, HardwareListed)
 

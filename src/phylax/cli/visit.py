@@ -11,9 +11,9 @@ from phylax.cli._forms import Form, shows_list, shows_one
 from phylax.cli._output import Column, console, local, print_list, print_one
 from phylax.cli._session import Session, pass_session
 from phylax.cli._types import DAY
-from phylax.core.desk import NewPart, OrderedPart, PartState, ReadyToFetch
+from phylax.core.desk.orders import NewPart, OrderedPart, PartState, ReadyToFetch
+from phylax.core.desk.visits import HandOver, Move, NewVisit, Visit, Whose
 from phylax.core.ground.quantities import count
-from phylax.core.visits import HandOver, Move, NewVisit, Visit, Whose
 
 _WHOSE = {"ours": Whose.OURS, "client": Whose.CLIENT, "supplier": Whose.SUPPLIER}
 

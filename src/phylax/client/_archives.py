@@ -6,8 +6,8 @@ import os
 from pathlib import Path
 
 from phylax.client._family import Family
+from phylax.core.erasing.data_retention import Keeping, KeepingEdit
 from phylax.core.ground.values import edit_of
-from phylax.core.keeping import Keeping, KeepingEdit
 
 
 class Archives(Family):

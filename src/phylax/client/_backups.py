@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from phylax.client._family import Family
-from phylax.core.backups import Backup, BackupPlan, BackupPlanEdit, BackupState
+from phylax.core.backups.backups import Backup, BackupPlan, BackupPlanEdit, BackupState
 from phylax.core.ground.values import edit_of
 
 

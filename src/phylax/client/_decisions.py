@@ -5,14 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from phylax.client._family import Family, Which
-from phylax.core.consents import (
-    Consent,
-    NewConsent,
-    NewStandingConsent,
-    StandingConsent,
-    Via,
-)
-from phylax.core.holds import HeldItem, Hold
+from phylax.core.catalogue.rule_document import Differences, NewDocument
+from phylax.core.hold.holds import HeldItem, Hold
 from phylax.core.retention import (
     ProtectEntry,
     Rule,
@@ -21,13 +15,19 @@ from phylax.core.retention import (
     ScopedRule,
     ShopRule,
 )
+from phylax.core.retention.consents import (
+    Consent,
+    NewConsent,
+    NewStandingConsent,
+    StandingConsent,
+    Via,
+)
 from phylax.core.retention.protection import (
     ListedProtection,
     NewProtection,
     ProtectionOnMachine,
     ProtectTest,
 )
-from phylax.core.rule_document import Differences, NewDocument
 from phylax.core.survey import FolderSum, Ledger, ListedItem, ListingOrder, Survey
 from phylax.core.survey.what_if import WhatIf, WhatIfQuestion
 

@@ -20,7 +20,7 @@ from typing import TYPE_CHECKING, Any
 import httpx
 
 if TYPE_CHECKING:
-    from phylax.core.runs import RunDetail
+    from phylax.core.runs.runs import RunDetail
 
 
 class PhylaxError(Exception):

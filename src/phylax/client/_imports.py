@@ -3,7 +3,12 @@
 from __future__ import annotations
 
 from phylax.client._family import Family
-from phylax.core.importing.asked import ImportAsk, ImportCommit, ImportDone, ImportPreview
+from phylax.core.clients.importing.request import (
+    ImportAsk,
+    ImportCommit,
+    ImportDone,
+    ImportPreview,
+)
 
 
 class Imports(Family):

@@ -12,7 +12,7 @@ from pydantic import ConfigDict, TypeAdapter, ValidationError
 from phylax import __version__
 from phylax.client._errors import NotAnOrderError
 from phylax.client._http import Http
-from phylax.core.generations import HEADER, Generation, heard
+from phylax.core.backups.restore_epochs import HEADER, Generation, heard
 from phylax.core.ground.machines import MachineFacts
 from phylax.core.protocol import Enrolled, Enrolment, GoOn, LeasedProgress, Message, Order, Progress
 

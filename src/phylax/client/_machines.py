@@ -8,19 +8,19 @@ from typing import Literal
 
 from phylax.client._errors import PhylaxError
 from phylax.client._family import Family, Which
-from phylax.core.consents import Consent
-from phylax.core.facts import Fact
-from phylax.core.forgetting.asked import Forget, ForgetOutlook, Forgetting
+from phylax.core.clients.decommissioning import Retire, Retirement
+from phylax.core.clients.facts import Fact
+from phylax.core.clients.labels import Label
+from phylax.core.clients.machine_list import MachineSort
+from phylax.core.clients.shop import Client, ClientEdit, EnrolmentCode, Machine, MachineEdit
+from phylax.core.erasing.forgetting.request import Forget, ForgetOutlook, Forgetting
 from phylax.core.ground.machines import System
 from phylax.core.ground.suggestions import did_you_mean
 from phylax.core.ground.values import edit_of
-from phylax.core.labels import Label
-from phylax.core.machine_list import MachineSort
 from phylax.core.retention import RuleInForce
-from phylax.core.retiring import Retire, Retirement
+from phylax.core.retention.consents import Consent
 from phylax.core.scheduling.presence import Presence
 from phylax.core.scheduling.rounds import Round
-from phylax.core.shop import Client, ClientEdit, EnrolmentCode, Machine, MachineEdit
 from phylax.core.survey import Ledger, Survey
 from phylax.core.trends import FreeLine, Outlook, Regrowth, Trend, TrendPoint
 

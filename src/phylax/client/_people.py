@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from phylax.client._family import Family
-from phylax.core.leaving import Leaving
-from phylax.core.people import (
+from phylax.core.people.accounts import (
     Activity,
     Audited,
     Code,
@@ -25,7 +24,8 @@ from phylax.core.people import (
     TokenScope,
     TokenShown,
 )
-from phylax.core.records import ChainCheck
+from phylax.core.people.offboarding import Leaving
+from phylax.core.record.records import ChainCheck
 
 
 class People(Family):

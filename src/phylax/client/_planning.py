@@ -6,9 +6,10 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 
 from phylax.client._family import Family
-from phylax.core.consents import NewYes, PickedListing, Via, WaitingListing
+from phylax.core.clients.shop import ClosingDays, ClosingDaysEdit
 from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
-from phylax.core.runs import NewRoutineRuns, Run, RunsMade
+from phylax.core.retention.consents import NewYes, PickedListing, Via, WaitingListing
+from phylax.core.runs.runs import NewRoutineRuns, Run, RunsMade
 from phylax.core.scheduling.agenda import Agenda
 from phylax.core.scheduling.calendars import Feed, FeedEdit, FeedShown
 from phylax.core.scheduling.presence import Presence
@@ -21,7 +22,6 @@ from phylax.core.scheduling.rounds import (
     RoundPreview,
 )
 from phylax.core.scheduling.routines import Routine, RoutineEdit
-from phylax.core.shop import ClosingDays, ClosingDaysEdit
 
 
 class Routines(Family):

@@ -7,7 +7,8 @@ from collections.abc import Iterator
 
 from phylax.client._family import Family, Which
 from phylax.core.ground.values import edit_of
-from phylax.core.reporting.asked import (
+from phylax.core.reporting.document import Document
+from phylax.core.reporting.request import (
     Letterhead,
     LetterheadEdit,
     NewMark,
@@ -16,7 +17,6 @@ from phylax.core.reporting.asked import (
     ReportMail,
     ReportWhole,
 )
-from phylax.core.reporting.document import Document
 
 
 class Reports(Family):

@@ -30,16 +30,20 @@ from phylax.client._tuning import Programs, Questions, Settings, SharedChanges
 from phylax.client._upkeep import Upkeep
 from phylax.client._visits import Visits
 from phylax.client._watching import Attentions, Hooks, Notices, Trends
-from phylax.core.attachments import Attachment
+from phylax.core.attention.today import Today
 from phylax.core.catalogue import Category
-from phylax.core.evidence import Evidence
+from phylax.core.clients.shop import Machine, Shop, ShopEdit
 from phylax.core.ground.values import edit_of
 from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
-from phylax.core.holds import HeldPick, IfTaken
-from phylax.core.people import SignIn, TokenShown
-from phylax.core.proofs import EntryProof, NewProofCheck, ProofCheck
-from phylax.core.records import ChainCheck, NewNote, Record, RecordKind
-from phylax.core.runs import (
+from phylax.core.hold.holds import HeldPick, IfTaken
+from phylax.core.people.accounts import SignIn, TokenShown
+from phylax.core.record.attachments import Attachment
+from phylax.core.record.evidence import Evidence
+from phylax.core.record.proofs import EntryProof, NewProofCheck, ProofCheck
+from phylax.core.record.records import ChainCheck, NewNote, Record, RecordKind
+from phylax.core.record.seals import NewSealCheck, Seal, SealCheck, SealKey
+from phylax.core.record.searching import HitKind, Results
+from phylax.core.runs.runs import (
     NewRun,
     Run,
     RunDetail,
@@ -49,14 +53,6 @@ from phylax.core.runs import (
     WantedSetting,
 )
 from phylax.core.scheduling.routines import StepState, StepTick
-from phylax.core.seals import NewSealCheck, Seal, SealCheck, SealKey
-from phylax.core.searching import HitKind, Results
-from phylax.core.shop import (
-    Machine,
-    Shop,
-    ShopEdit,
-)
-from phylax.core.today import Today
 
 _SEALS: type[list[Seal]] = list[Seal]
 """`list` is a method's name below."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from phylax.client._family import Family, Which
-from phylax.core.desk import (
+from phylax.core.desk.orders import (
     NewPart,
     NewSealedNote,
     OpenedNote,
@@ -15,8 +15,8 @@ from phylax.core.desk import (
     ReadyToFetch,
     SealedNote,
 )
+from phylax.core.desk.visits import HandOver, Move, NewVisit, Slip, Visit, VisitEdit
 from phylax.core.ground.values import edit_of
-from phylax.core.visits import HandOver, Move, NewVisit, Slip, Visit, VisitEdit
 
 _VISITS: type[list[Visit]] = list[Visit]
 _PARTS: type[list[OrderedPart]] = list[OrderedPart]

@@ -9,32 +9,32 @@ from phylax.core.actions.kinds import (
     Restart,
     TryRemoval,
 )
-from phylax.core.advice import AdviceEdit, AdviceFate, AdviceKind
-from phylax.core.desk import NewPart, PartState, ReadyToFetch
-from phylax.core.forgetting.asked import Forget
+from phylax.core.attention.notices import AtOnce, HookEdit, MailServerEdit, WishesEdit
+from phylax.core.clients.importing.request import ImportAsk
+from phylax.core.clients.machine_list import MachineSort
+from phylax.core.clients.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
+from phylax.core.desk.advice import AdviceEdit, AdviceFate, AdviceKind
+from phylax.core.desk.orders import NewPart, PartState, ReadyToFetch
+from phylax.core.desk.visits import HandOver, Move, NewVisit, Whose
+from phylax.core.erasing.forgetting.request import Forget
 from phylax.core.ground.machines import System
 from phylax.core.ground.values import edit_of
 from phylax.core.ground.volumes import VolumeChoice
-from phylax.core.holds import HeldPick, IfTaken
-from phylax.core.importing.asked import ImportAsk
-from phylax.core.machine_list import MachineSort
-from phylax.core.notices import AtOnce, HookEdit, MailServerEdit, WishesEdit
-from phylax.core.people import CodesFor, NewPerson, Role, TokenScope
-from phylax.core.records import RecordKind
-from phylax.core.reporting.asked import Part, ReportAsk
+from phylax.core.hold.holds import HeldPick, IfTaken
+from phylax.core.people.accounts import CodesFor, NewPerson, Role, TokenScope
+from phylax.core.record.records import RecordKind
+from phylax.core.record.searching import HitKind
+from phylax.core.reporting.request import Part, ReportAsk
 from phylax.core.retention.protection import ProtectEntry, ProtectKind
 from phylax.core.retention.rules import PressureStep, Rule, Scope
-from phylax.core.runs import WantedProgram, WantedSetting
+from phylax.core.runs.runs import WantedProgram, WantedSetting
 from phylax.core.scheduling.calendars import FeedEdit
 from phylax.core.scheduling.rounds import MachineFilter, Pressure, RoundEdit
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind, StepState
-from phylax.core.searching import HitKind
-from phylax.core.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.rules import ProgramRule, TuningRule
 from phylax.core.tuning.setting import Hangs
-from phylax.core.visits import HandOver, Move, NewVisit, Whose
 
 __all__ = [
     "AdviceEdit",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from phylax.client import Phylax, sign_in
-from phylax.core.runs import Run
+from phylax.core.runs.runs import Run
 from phylax.demo.scenario import PASSWORD
 
 MACHINE, CATEGORY = "choir-server", "downloads"

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from datetime import date, datetime, timedelta
 
-from phylax.core.desk import NewPart
+from phylax.core.desk.orders import NewPart
+from phylax.core.desk.visits import Move, NewVisit, Whose, moved_in_words, opened_in_words
 from phylax.core.ground.values import to_seconds
-from phylax.core.records import Entry, RecordKind
-from phylax.core.reporting.asked import LetterheadEdit
-from phylax.core.visits import Move, NewVisit, Whose, moved_in_words, opened_in_words
+from phylax.core.record.records import Entry, RecordKind
+from phylax.core.reporting.request import LetterheadEdit
 from phylax.store import desk, people, records, reports, visits
 from phylax.store.database import Connection
 

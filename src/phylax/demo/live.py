@@ -21,7 +21,7 @@ from aiosmtpd.controller import Controller
 from phylax.agent.config.home import AgentHome
 from phylax.agent.machines.standin import StandInMachine
 from phylax.client import UnreachableError
-from phylax.core.notices import MailServerEdit
+from phylax.core.attention.notices import MailServerEdit
 from phylax.core.tuning.starts import BootCost
 from phylax.demo import held, scenario
 from phylax.demo.mailbox import open_mailbox

@@ -11,7 +11,6 @@ from phylax.agent.config.guard import Guard
 from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.survey.surveyor import survey
 from phylax.agent.survey.task import LookListener, LookTask
-from phylax.core.believed_time import by_clock_alone
 from phylax.core.checks.findings import Checked
 from phylax.core.checks.kind import kinds
 from phylax.core.ground.tally import Tally
@@ -26,6 +25,7 @@ from phylax.core.protocol import (
     SettingsMessage,
     SurveyMessage,
 )
+from phylax.core.protocol.trusted_time import by_clock_alone
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Cover, Item, Look, SurveyLine, covers
 from phylax.core.tuning.looks import SettingsLook

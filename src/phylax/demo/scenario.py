@@ -10,10 +10,10 @@ from dataclasses import dataclass, field
 from datetime import datetime, time, timedelta
 
 from phylax.agent.machines.standin_checks import PretendedChecks, PretendedVolume
+from phylax.core.attention.notices import AtOnce, WishesEdit
 from phylax.core.checks.findings import Finding, Severity
 from phylax.core.ground.machines import DiskKind, System
-from phylax.core.notices import AtOnce, WishesEdit
-from phylax.core.people import Role
+from phylax.core.people.accounts import Role
 from phylax.core.retention import PressureStep, ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind
 

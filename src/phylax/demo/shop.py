@@ -11,21 +11,21 @@ from zoneinfo import ZoneInfo
 
 from phylax.agent.config.home import AgentConfig, AgentHome
 from phylax.agent.machines.standin import StandInMachine
+from phylax.core.clients.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.values import to_seconds
-from phylax.core.people import TokenScope
+from phylax.core.people.accounts import TokenScope
 from phylax.core.protocol import (
     CategoryOutcome,
     ResultMessage,
 )
-from phylax.core.records import Entry, RecordKind
+from phylax.core.record.records import Entry, RecordKind
 from phylax.core.retention import Scope
-from phylax.core.runs import NewRoutineRuns, Run, RunState
+from phylax.core.runs.runs import NewRoutineRuns, Run, RunState
 from phylax.core.scheduling.missed import MissedCause, because
 from phylax.core.scheduling.rounds import Postponed, Pressure, RoundEdit
 from phylax.core.scheduling.routines import StepState, StepTick
-from phylax.core.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
 from phylax.demo import in_full, in_hand, scenario, startup
 from phylax.demo.history import Freed, Occurrence, Point, occurrences_of, volume_history
 from phylax.demo.looks import LookedThrough, as_it_came_in, look_through, looks_around

@@ -9,10 +9,10 @@ from contextlib import suppress
 from datetime import date, timedelta
 from pathlib import Path
 
-from phylax.core.forgetting.asked import ForgetOutlook, Forgetting, means
+from phylax.core.clients.shop import Client
+from phylax.core.erasing.forgetting.request import ForgetOutlook, Forgetting, means
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import to_seconds
-from phylax.core.shop import Client
 from phylax.service.backups import making
 from phylax.service.context.context import Context
 from phylax.store import backups, events, forgettings, forgotten, forgotten_file, keeping

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from phylax.core.clients.importing.planning import Kept, Plan, edit_of_client, edit_of_machine
+from phylax.core.clients.importing.request import ImportAsk, ImportCommit, ImportDone, LineFate
+from phylax.core.clients.importing.taking_in import Prepared, prepare
+from phylax.core.clients.shop import Client, ClientEdit, Machine, MachineEdit
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import edit_of, from_seconds
-from phylax.core.importing.asked import ImportAsk, ImportCommit, ImportDone, LineFate
-from phylax.core.importing.planning import Kept, Plan, edit_of_client, edit_of_machine
-from phylax.core.importing.taking_in import Prepared, prepare
-from phylax.core.records import Entry, RecordKind
-from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit
+from phylax.core.record.records import Entry, RecordKind
 from phylax.service.http.changes import Change
 from phylax.service.problems import Problem, invalid
 from phylax.service.schedule.timetable import place_all

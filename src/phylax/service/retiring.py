@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from contextlib import suppress
 
+from phylax.core.clients.decommissioning import Retirement, RoundWithout, means
+from phylax.core.clients.shop import Client, Machine
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds
-from phylax.core.records import Entry, RecordKind
-from phylax.core.retiring import Retirement, RoundWithout, means
-from phylax.core.shop import Client, Machine
+from phylax.core.record.records import Entry, RecordKind
 from phylax.service.problems import Problem
 from phylax.service.runs.finish import call_off
 from phylax.service.schedule.timetable import place_machine

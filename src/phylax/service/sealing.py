@@ -8,11 +8,11 @@ from itertools import islice
 from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 
-from phylax.core import proofs, seals
 from phylax.core.ground.values import from_seconds
-from phylax.core.proofs import EntryProof, ProofCheck
-from phylax.core.records import KeptEntry, first_form
-from phylax.core.seals import Grown, Opened, Seal, SealCheck, Sealed, SealKey
+from phylax.core.record import proofs, seals
+from phylax.core.record.proofs import EntryProof, ProofCheck
+from phylax.core.record.records import KeptEntry, first_form
+from phylax.core.record.seals import Grown, Opened, Seal, SealCheck, Sealed, SealKey
 from phylax.service import seal_keys
 from phylax.service.context.context import Context
 from phylax.store import audit, generation, records, shop

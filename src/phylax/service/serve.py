@@ -13,9 +13,9 @@ from types import FrameType
 
 import uvicorn
 
+from phylax.core.clients.shop import ShopEdit
 from phylax.core.ground.values import to_seconds
-from phylax.core.people import NewPerson, Role
-from phylax.core.shop import ShopEdit
+from phylax.core.people.accounts import NewPerson, Role
 from phylax.service.app import create_app
 from phylax.service.context.context import Context, system_clock
 from phylax.service.http.signing_in import check_guessable

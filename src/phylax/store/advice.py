@@ -6,7 +6,7 @@ import json
 import sqlite3
 from datetime import date
 
-from phylax.core.advice import AdviceFate, AdviceKind, Figure, GivenAdvice, Proposal
+from phylax.core.desk.advice import AdviceFate, AdviceKind, Figure, GivenAdvice, Proposal
 from phylax.core.ground.values import from_seconds
 
 Connection = sqlite3.Connection

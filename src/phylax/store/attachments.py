@@ -6,7 +6,7 @@ import sqlite3
 from collections.abc import Iterator, Sequence
 from hashlib import sha256
 
-from phylax.core.attachments import Attachment, AttachmentKind
+from phylax.core.record.attachments import Attachment, AttachmentKind
 
 Connection = sqlite3.Connection
 _DAY = 86400

@@ -10,9 +10,9 @@ from typing import Any
 
 from phylax.core.ground.chain import FIRST, Link, Part, digest_of, hashed_text, why_broken
 from phylax.core.ground.values import from_seconds
-from phylax.core.people import Audited
-from phylax.core.records import ChainCheck, Erasure
-from phylax.core.seals import Sealed
+from phylax.core.people.accounts import Audited
+from phylax.core.record.records import ChainCheck, Erasure
+from phylax.core.record.seals import Sealed
 
 Connection = sqlite3.Connection
 PERSONAL = ("who", "subject", "before", "after")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 
-from phylax.core.backups import Backup, BackupPlan, BackupPlanEdit
+from phylax.core.backups.backups import Backup, BackupPlan, BackupPlanEdit
 from phylax.core.ground.values import from_seconds, to_seconds
 
 Connection = sqlite3.Connection

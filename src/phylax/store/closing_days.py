@@ -5,8 +5,8 @@ from __future__ import annotations
 import sqlite3
 from datetime import date
 
+from phylax.core.clients.shop import ClosingDays, ClosingDaysEdit
 from phylax.core.scheduling.timing import Closed
-from phylax.core.shop import ClosingDays, ClosingDaysEdit
 
 Connection = sqlite3.Connection
 

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import sqlite3
 
-from phylax.core.consents import (
+from phylax.core.ground.tally import Tally
+from phylax.core.ground.values import from_seconds
+from phylax.core.ground.volumes import VolumeChoice
+from phylax.core.retention.consents import (
     LASTS,
     Consent,
     NewConsent,
     NewStandingConsent,
     StandingConsent,
 )
-from phylax.core.ground.tally import Tally
-from phylax.core.ground.values import from_seconds
-from phylax.core.ground.volumes import VolumeChoice
 from phylax.core.survey import Item
 
 Connection = sqlite3.Connection

@@ -8,7 +8,7 @@ from contextlib import closing
 from pathlib import Path
 from typing import NamedTuple
 
-from phylax.core.records import verify
+from phylax.core.record.records import verify
 from phylax.store import records
 from phylax.store.database import migrations
 

@@ -8,15 +8,9 @@ from collections.abc import Sequence
 from datetime import date
 from typing import NamedTuple
 
-from phylax.core.desk import (
-    NewPart,
-    NoteReading,
-    OrderedPart,
-    PartState,
-    SealedNote,
-)
+from phylax.core.desk.open_visit import InHand, late_part
+from phylax.core.desk.orders import NewPart, NoteReading, OrderedPart, PartState, SealedNote
 from phylax.core.ground.values import from_seconds
-from phylax.core.in_hand import InHand, late_part
 
 Connection = sqlite3.Connection
 

@@ -7,8 +7,8 @@ import secrets
 import sqlite3
 from collections.abc import Iterator
 
-from phylax.core.evidence import Evidence, EvidenceKind, digest_of
 from phylax.core.ground.chain import SALT_BYTES
+from phylax.core.record.evidence import Evidence, EvidenceKind, digest_of
 
 Connection = sqlite3.Connection
 _GONE = "it is not kept any more"

@@ -5,9 +5,9 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Mapping
 
-from phylax.core.facts import Fact, FactName, FactSaid
+from phylax.core.clients.facts import Fact, FactName, FactSaid
+from phylax.core.clients.shop import MachineEdit
 from phylax.core.ground.values import from_seconds
-from phylax.core.shop import MachineEdit
 
 Connection = sqlite3.Connection
 

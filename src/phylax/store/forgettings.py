@@ -7,8 +7,8 @@ import sqlite3
 from collections.abc import Iterator, Sequence
 from datetime import datetime
 
-from phylax.core.forgetting.asked import Forget, Forgetting
-from phylax.core.forgetting.words import Words, name_somebody
+from phylax.core.erasing.forgetting.request import Forget, Forgetting
+from phylax.core.erasing.forgetting.words import Words, name_somebody
 from phylax.core.ground.values import from_seconds
 
 Connection = sqlite3.Connection

@@ -5,7 +5,7 @@ from __future__ import annotations
 import secrets
 import sqlite3
 
-from phylax.core.generations import Generation
+from phylax.core.backups.restore_epochs import Generation
 from phylax.store import events
 
 Connection = sqlite3.Connection

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.values import from_seconds, to_seconds
-from phylax.core.holds import BatchPick, HeldItem, HeldPick, Hold
+from phylax.core.hold.holds import BatchPick, HeldItem, HeldPick, Hold
 from phylax.core.protocol import HeldMessage, UnheldMessage
 
 Connection = sqlite3.Connection

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import sqlite3
 
-from phylax.core.importing.asked import ListField
-from phylax.core.importing.lines import OF_CLIENT, OF_MACHINE
-from phylax.core.importing.planning import Kept, Known
+from phylax.core.clients.importing.lines import OF_CLIENT, OF_MACHINE
+from phylax.core.clients.importing.planning import Kept, Known
+from phylax.core.clients.importing.request import ListField
 
 Connection = sqlite3.Connection
 

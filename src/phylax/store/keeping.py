@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import sqlite3
 
+from phylax.core.erasing.data_retention import MONTH_DAYS, Keeping, KeepingEdit
 from phylax.core.ground.values import from_seconds
-from phylax.core.keeping import MONTH_DAYS, Keeping, KeepingEdit
 
 Connection = sqlite3.Connection
 

@@ -6,7 +6,7 @@ import sqlite3
 from typing import NamedTuple
 
 from phylax.core.protocol import Progress
-from phylax.core.runs import Run
+from phylax.core.runs.runs import Run
 from phylax.store import steps
 from phylax.store.runs import RUN, as_run, run
 

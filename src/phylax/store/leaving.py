@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import sqlite3
 
-from phylax.core.leaving import Leaving, leaving_means
-from phylax.core.people import Person
+from phylax.core.people.accounts import Person
+from phylax.core.people.offboarding import Leaving, leaving_means
 
 Connection = sqlite3.Connection
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 import sqlite3
 
-from phylax.core.machine_list import MachineChoice, MachineSort
-from phylax.core.shop import Machine
+from phylax.core.clients.machine_list import MachineChoice, MachineSort
+from phylax.core.clients.shop import Machine
 from phylax.store.shop import with_volumes_of, words_in
 
 Connection = sqlite3.Connection

@@ -7,8 +7,7 @@ import sqlite3
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from phylax.core.ground.values import from_seconds
-from phylax.core.notices import (
+from phylax.core.attention.notices import (
     Hook,
     HookEdit,
     MailServer,
@@ -19,6 +18,7 @@ from phylax.core.notices import (
     Wishes,
     WishesEdit,
 )
+from phylax.core.ground.values import from_seconds
 from phylax.store import attention
 
 Connection = sqlite3.Connection

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
-from phylax.core.runs import Run, Work
+from phylax.core.runs.runs import Run, Work
 from phylax.core.scheduling.missed import Between
 from phylax.core.scheduling.timing import Stretch
 from phylax.store.runs import RUN, as_run, volumes_as_json

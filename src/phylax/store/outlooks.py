@@ -10,7 +10,7 @@ from typing import NamedTuple
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.values import to_seconds
 from phylax.core.protocol import ResultMessage
-from phylax.core.runs import Run
+from phylax.core.runs.runs import Run
 from phylax.core.survey import Ledger
 from phylax.core.trends import Crossing, Outlook
 from phylax.core.trends.points import Reading

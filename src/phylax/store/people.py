@@ -6,7 +6,7 @@ import sqlite3
 from typing import NamedTuple
 
 from phylax.core.ground.values import from_seconds
-from phylax.core.people import CodesFor, Person, Role, SignedIn, Token, TokenScope
+from phylax.core.people.accounts import CodesFor, Person, Role, SignedIn, Token, TokenScope
 
 Connection = sqlite3.Connection
 

@@ -10,8 +10,8 @@ from typing import NamedTuple
 
 from pydantic import TypeAdapter
 
-from phylax.core.clocks import TOLERATED
 from phylax.core.ground.values import from_seconds, to_seconds
+from phylax.core.protocol.clocks import TOLERATED
 from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Program
 from phylax.core.tuning.verdicts import Seen

@@ -10,8 +10,15 @@ from typing import NamedTuple
 
 from phylax.core.ground.chain import FIRST, Part, digest_of
 from phylax.core.ground.values import from_seconds, to_seconds
-from phylax.core.records import PERSONAL, Entry, KeptEntry, Record, RecordKind, text_to_hash
-from phylax.core.searching import other_spellings, spelled_out
+from phylax.core.record.records import (
+    PERSONAL,
+    Entry,
+    KeptEntry,
+    Record,
+    RecordKind,
+    text_to_hash,
+)
+from phylax.core.record.searching import other_spellings, spelled_out
 from phylax.store import forgettings, visits
 
 Connection = sqlite3.Connection

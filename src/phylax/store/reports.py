@@ -8,8 +8,14 @@ from datetime import date
 from typing import NamedTuple
 
 from phylax.core.ground.values import from_seconds
-from phylax.core.reporting.asked import Letterhead, LetterheadEdit, Report, ReportAsk, ReportWhole
 from phylax.core.reporting.document import Document
+from phylax.core.reporting.request import (
+    Letterhead,
+    LetterheadEdit,
+    Report,
+    ReportAsk,
+    ReportWhole,
+)
 
 Connection = sqlite3.Connection
 

@@ -9,13 +9,13 @@ from datetime import datetime
 from typing import Any, NamedTuple
 
 from phylax.core.actions import Action
-from phylax.core.balance import balance
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
-from phylax.core.holds import HeldPicks
+from phylax.core.hold.holds import HeldPicks
 from phylax.core.protocol import Progress, ResultMessage
-from phylax.core.runs import Conclusion, Run, RunDetail, RunState, SettingsPicks, Work
+from phylax.core.runs.balance import balance
+from phylax.core.runs.runs import Conclusion, Run, RunDetail, RunState, SettingsPicks, Work
 from phylax.store import step_lengths, steps
 
 Connection = sqlite3.Connection

@@ -6,7 +6,7 @@ import sqlite3
 from typing import NamedTuple
 
 from phylax.core.ground.values import from_seconds
-from phylax.core.seals import Seal
+from phylax.core.record.seals import Seal
 
 Connection = sqlite3.Connection
 

@@ -10,8 +10,8 @@ from typing import NamedTuple
 
 from phylax.core.ground.quantities import show_day, show_size
 from phylax.core.ground.values import from_seconds
-from phylax.core.records import RecordKind
-from phylax.core.searching import Hit, HitKind, spelled_out, without_marks
+from phylax.core.record.records import RecordKind
+from phylax.core.record.searching import Hit, HitKind, spelled_out, without_marks
 from phylax.store import forgettings, records
 from phylax.store.shop import words_in
 

@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Sequence
 
 from phylax.core.ground.values import from_seconds, to_seconds
-from phylax.core.runs import Run
+from phylax.core.runs.runs import Run
 from phylax.core.tuning.changes import Change, ChangeMade, ChangeState, Drifted
 
 Connection = sqlite3.Connection

@@ -7,9 +7,17 @@ import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 
+from phylax.core.clients.shop import (
+    Client,
+    ClientEdit,
+    Machine,
+    MachineEdit,
+    Shop,
+    ShopEdit,
+    Volume,
+)
 from phylax.core.ground.values import from_seconds
 from phylax.core.scheduling.rounds import Described
-from phylax.core.shop import Client, ClientEdit, Machine, MachineEdit, Shop, ShopEdit, Volume
 from phylax.core.trends import Crossing
 from phylax.store import facts
 from phylax.store.forgettings import NOT_RESTRICTED

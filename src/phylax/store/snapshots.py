@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 from typing import Literal
 
-from phylax.core.snapshots import Comparison, Snapshot, compared
+from phylax.core.protocol.snapshots import Comparison, Snapshot, compared
 
 Connection = sqlite3.Connection
 

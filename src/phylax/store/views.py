@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 
-from phylax.core.views import NewView, View, ViewPage
+from phylax.core.people.views import NewView, View, ViewPage
 
 Connection = sqlite3.Connection
 

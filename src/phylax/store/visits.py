@@ -5,8 +5,8 @@ from __future__ import annotations
 import sqlite3
 from datetime import date
 
+from phylax.core.desk.visits import Move, NewVisit, Outcome, Visit, VisitEdit, Whose, is_overdue
 from phylax.core.ground.values import from_seconds
-from phylax.core.visits import Move, NewVisit, Outcome, Visit, VisitEdit, Whose, is_overdue
 
 Connection = sqlite3.Connection
 

@@ -9,12 +9,18 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from bad_lists import bad_list
+from phylax.core.clients.importing import cells, reading
+from phylax.core.clients.importing.columns import guessed
+from phylax.core.clients.importing.planning import Kept, Known
+from phylax.core.clients.importing.request import (
+    ImportAsk,
+    ImportPreview,
+    LineFate,
+    ListField,
+    NamedColumn,
+)
+from phylax.core.clients.importing.taking_in import prepare
 from phylax.core.ground.machines import System
-from phylax.core.importing import cells, reading
-from phylax.core.importing.asked import ImportAsk, ImportPreview, LineFate, ListField, NamedColumn
-from phylax.core.importing.columns import guessed
-from phylax.core.importing.planning import Kept, Known
-from phylax.core.importing.taking_in import prepare
 
 EMPTY = Known([], [], {}, {})
 _F = ListField

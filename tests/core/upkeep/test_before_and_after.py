@@ -9,17 +9,22 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from phylax.agent.outbox.long_work import LongWork
-from phylax.core.advice import AdviceKind, proposals
 from phylax.core.checks.findings import Finding, Severity, looked
 from phylax.core.checks.kept import KeptCheck, uncovered
 from phylax.core.checks.time_left import Ran
+from phylax.core.clients.shop import Volume
+from phylax.core.desk.advice import AdviceKind, proposals
 from phylax.core.ground.readings import ReadingIn
 from phylax.core.inventory import HardwareListed
 from phylax.core.inventory.hardware import MemorySlot
 from phylax.core.protocol import Progress
+from phylax.core.protocol.snapshots import (
+    Snapshot,
+    StartsByItself,
+    compared,
+    comparison_in_words,
+)
 from phylax.core.scheduling.routines import RoutineStep, StepKind, in_order, shipped
-from phylax.core.shop import Volume
-from phylax.core.snapshots import Snapshot, StartsByItself, compared, comparison_in_words
 from phylax.core.tuning.programs import Intent
 
 NOW = datetime(2026, 3, 2, 9, tzinfo=UTC)

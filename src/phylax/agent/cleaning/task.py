@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from phylax.core.believed_time import Believed
 from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.core.protocol import AgreedListing, CategoryRule
+from phylax.core.protocol.trusted_time import Believed
 from phylax.core.retention import ProtectEntry, RuleInForce
 
 

@@ -19,7 +19,7 @@ from pydantic import Field, ValidationError
 from phylax.agent import files
 from phylax.agent.machines import HOLD
 from phylax.core.ground.values import Demand, Moment
-from phylax.core.holds import BatchName
+from phylax.core.hold.holds import BatchName
 
 
 class HeldFor(Demand):

@@ -16,7 +16,7 @@ from phylax.agent.hold.hold import Hold
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.survey.task import Stopped, Watcher
 from phylax.core.ground.tally import Tally
-from phylax.core.holds import BatchPick, IfTaken, as_ranges
+from phylax.core.hold.holds import BatchPick, IfTaken, as_ranges
 from phylax.core.protocol import CategoryOutcome, HeldOrder, UnheldMessage
 from phylax.core.retention import Reason
 

@@ -15,7 +15,14 @@ import psutil
 from pydantic import ValidationError
 
 from phylax.agent.platform.uptime import running as running_time
-from phylax.core.believed_time import Believed, Credit, agreed, believed, by_clock_alone, stepped
+from phylax.core.protocol.trusted_time import (
+    Believed,
+    Credit,
+    agreed,
+    believed,
+    by_clock_alone,
+    stepped,
+)
 
 _FILE = "clock.json"
 _NOTE_EVERY = 60.0

@@ -6,7 +6,7 @@ import ctypes
 import sys
 import time
 
-from phylax.core.believed_time import AGREE
+from phylax.core.protocol.trusted_time import AGREE
 
 
 class Steady:

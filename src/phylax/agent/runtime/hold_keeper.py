@@ -11,7 +11,7 @@ from phylax.agent.hold.hold import Hold
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.workers.crew import Crew
 from phylax.client import AgentLink, RefusedError
-from phylax.core.holds import HeldItem
+from phylax.core.hold.holds import HeldItem
 from phylax.core.protocol import HeldMessage
 from phylax.core.survey import spell
 

@@ -11,7 +11,7 @@ from pathlib import Path
 from pydantic import ValidationError
 
 from phylax.agent.outbox.spool import Spool
-from phylax.core.generations import Generation, met
+from phylax.core.backups.restore_epochs import Generation, met
 from phylax.core.protocol import SetBackMessage
 
 _FILE = "records.json"

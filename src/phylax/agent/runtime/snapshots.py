@@ -9,7 +9,7 @@ from typing import Literal
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.workers.crew import Crew
 from phylax.core.protocol import SnapshotMessage
-from phylax.core.snapshots import MOST_NAMED, Snapshot, StartsByItself
+from phylax.core.protocol.snapshots import MOST_NAMED, Snapshot, StartsByItself
 
 
 def take_snapshot(run_id: int, when: Literal["before", "after"], crew: Crew, spool: Spool) -> None:

@@ -19,10 +19,10 @@ from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place, Territory, deeper
 from phylax.agent.survey.protection import ProtectionHere
 from phylax.agent.survey.trash import trashed
-from phylax.core.believed_time import Believed
 from phylax.core.catalogue import Category
 from phylax.core.ground.readings import ReadingIn
 from phylax.core.ground.values import to_seconds
+from phylax.core.protocol.trusted_time import Believed
 from phylax.core.retention import (
     Caution,
     Judge,

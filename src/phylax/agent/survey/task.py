@@ -6,9 +6,9 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Protocol
 
-from phylax.core.believed_time import Believed
 from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.core.protocol import CategoryRule
+from phylax.core.protocol.trusted_time import Believed
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Item, SurveyLine
 

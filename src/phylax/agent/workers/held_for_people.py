@@ -35,7 +35,7 @@ from phylax.agent.workers.supervisor import Nursery
 from phylax.agent.workers.watching import watched
 from phylax.core.catalogue import category
 from phylax.core.ground.tally import Tally
-from phylax.core.holds import BatchPick, HeldItem
+from phylax.core.hold.holds import BatchPick, HeldItem
 from phylax.core.protocol import (
     CategoryOutcome,
     HeldMessage,

@@ -14,13 +14,13 @@ from pydantic import ConfigDict, Field, TypeAdapter
 from phylax.agent.machines.linux.people import Person
 from phylax.agent.machines.linux.startup.of_person import MOST as MOST_STARTERS
 from phylax.agent.machines.linux.startup.of_person import OfPerson
-from phylax.core.believed_time import Believed
 from phylax.core.checks.findings import MOST_FINDINGS, Finding
 from phylax.core.ground.readings import ReadingIn
 from phylax.core.ground.values import Demand, Moment, Scalar, Value
 from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
-from phylax.core.holds import BatchName, BatchPick, HeldItem, IfTaken
+from phylax.core.hold.holds import BatchName, BatchPick, HeldItem, IfTaken
 from phylax.core.protocol import AgreedListing, CategoryOutcome, CategoryRule, LeftItem
+from phylax.core.protocol.trusted_time import Believed
 from phylax.core.retention import ProtectEntry
 from phylax.core.survey import Item, SurveyLine
 from phylax.core.tuning.pieces import Piece, State

@@ -33,7 +33,7 @@ from phylax.agent.workers.persons_hold import PersonsHold
 from phylax.agent.workers.persons_settings import PersonsSettings
 from phylax.core.catalogue import catalogue
 from phylax.core.ground.values import build_all
-from phylax.core.holds import HeldItem, IfTaken, as_ranges
+from phylax.core.hold.holds import HeldItem, IfTaken, as_ranges
 from phylax.core.protocol import AgreedListing
 from phylax.core.retention import Reason
 from phylax.core.survey import Item, spell

@@ -6,7 +6,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 from phylax.client._aio._family import Family
-from phylax.core.keeping import Keeping, KeepingEdit
+from phylax.core.erasing.data_retention import Keeping, KeepingEdit
 from phylax.core.ground.values import edit_of
 
 

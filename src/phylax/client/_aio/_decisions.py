@@ -5,16 +5,22 @@
 from __future__ import annotations
 from collections.abc import AsyncIterator, Sequence
 from phylax.client._aio._family import Family, Which
-from phylax.core.consents import Consent, NewConsent, NewStandingConsent, StandingConsent, Via
-from phylax.core.holds import HeldItem, Hold
+from phylax.core.catalogue.rule_document import Differences, NewDocument
+from phylax.core.hold.holds import HeldItem, Hold
 from phylax.core.retention import ProtectEntry, Rule, Scope, ScopedProtection, ScopedRule, ShopRule
+from phylax.core.retention.consents import (
+    Consent,
+    NewConsent,
+    NewStandingConsent,
+    StandingConsent,
+    Via,
+)
 from phylax.core.retention.protection import (
     ListedProtection,
     NewProtection,
     ProtectionOnMachine,
     ProtectTest,
 )
-from phylax.core.rule_document import Differences, NewDocument
 from phylax.core.survey import FolderSum, Ledger, ListedItem, ListingOrder, Survey
 from phylax.core.survey.what_if import WhatIf, WhatIfQuestion
 

@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 from phylax.client._aio._family import Family
-from phylax.core.importing.asked import ImportAsk, ImportCommit, ImportDone, ImportPreview
+from phylax.core.clients.importing.request import ImportAsk, ImportCommit, ImportDone, ImportPreview
 
 
 class Imports(Family):

@@ -6,7 +6,9 @@ from __future__ import annotations
 import base64
 from collections.abc import AsyncIterator
 from phylax.client._aio._family import Family, Which
-from phylax.core.reporting.asked import (
+from phylax.core.ground.values import edit_of
+from phylax.core.reporting.document import Document
+from phylax.core.reporting.request import (
     Letterhead,
     LetterheadEdit,
     NewMark,
@@ -15,8 +17,6 @@ from phylax.core.reporting.asked import (
     ReportMail,
     ReportWhole,
 )
-from phylax.core.reporting.document import Document
-from phylax.core.ground.values import edit_of
 
 
 class Reports(Family):

@@ -25,14 +25,20 @@ from phylax.client._aio._tuning import Programs, Questions, Settings, SharedChan
 from phylax.client._aio._upkeep import Upkeep
 from phylax.client._aio._visits import Visits
 from phylax.client._aio._watching import Attentions, Hooks, Notices, Trends
-from phylax.core.attachments import Attachment
+from phylax.core.attention.today import Today
 from phylax.core.catalogue import Category
-from phylax.core.evidence import Evidence
-from phylax.core.holds import HeldPick, IfTaken
-from phylax.core.people import SignIn, TokenShown
-from phylax.core.proofs import EntryProof, NewProofCheck, ProofCheck
-from phylax.core.records import ChainCheck, NewNote, Record, RecordKind
-from phylax.core.runs import (
+from phylax.core.clients.shop import Machine, Shop, ShopEdit
+from phylax.core.ground.values import edit_of
+from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
+from phylax.core.hold.holds import HeldPick, IfTaken
+from phylax.core.people.accounts import SignIn, TokenShown
+from phylax.core.record.attachments import Attachment
+from phylax.core.record.evidence import Evidence
+from phylax.core.record.proofs import EntryProof, NewProofCheck, ProofCheck
+from phylax.core.record.records import ChainCheck, NewNote, Record, RecordKind
+from phylax.core.record.seals import NewSealCheck, Seal, SealCheck, SealKey
+from phylax.core.record.searching import HitKind, Results
+from phylax.core.runs.runs import (
     NewRun,
     Run,
     RunDetail,
@@ -42,12 +48,6 @@ from phylax.core.runs import (
     WantedSetting,
 )
 from phylax.core.scheduling.routines import StepState, StepTick
-from phylax.core.seals import NewSealCheck, Seal, SealCheck, SealKey
-from phylax.core.searching import HitKind, Results
-from phylax.core.shop import Machine, Shop, ShopEdit
-from phylax.core.today import Today
-from phylax.core.ground.values import edit_of
-from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 
 _SEALS: type[list[Seal]] = list[Seal]
 "`list` is a method's name below."

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from typing import Literal
 from pydantic import TypeAdapter
 from phylax.client._aio._family import Family, Which
+from phylax.core.ground.values import Scalar
 from phylax.core.retention import Scope
 from phylax.core.tuning.answers import AnswerEdit, Asked
 from phylax.core.tuning.changes import Change
@@ -21,7 +22,6 @@ from phylax.core.tuning.rules import (
     TuningRule,
     TuningRuleEdit,
 )
-from phylax.core.ground.values import Scalar
 from phylax.core.tuning.setting import Setting
 from phylax.core.tuning.shared import NewSharedChange, SharedChange
 from phylax.core.tuning.starts import Trial

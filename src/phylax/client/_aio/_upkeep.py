@@ -7,13 +7,13 @@ from collections.abc import Sequence
 from datetime import date, datetime
 from phylax.client._aio._family import Family, Which
 from phylax.core.actions import ActedPart, Action
-from phylax.core.advice import AdviceEdit, AdviceFate, AdviceStep, GivenAdvice
+from phylax.core.clients.shop import Machine
+from phylax.core.desk.advice import AdviceEdit, AdviceFate, AdviceStep, GivenAdvice
 from phylax.core.inventory import Inventory
 from phylax.core.inventory.programs import ProgramOnMachine
 from phylax.core.inventory.updates import MissingUpdate
-from phylax.core.runs import NewRun, Run
-from phylax.core.shop import Machine
-from phylax.core.snapshots import Comparison
+from phylax.core.protocol.snapshots import Comparison
+from phylax.core.runs.runs import NewRun, Run
 
 
 class Upkeep(Family):

@@ -7,7 +7,7 @@ from collections.abc import AsyncIterator, Sequence
 from datetime import datetime
 from phylax.client._aio._family import Family
 from phylax.core.attention import Attention, AttentionEdit, Handling
-from phylax.core.notices import (
+from phylax.core.attention.notices import (
     Hook,
     HookEdit,
     HookShown,

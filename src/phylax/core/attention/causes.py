@@ -27,7 +27,7 @@ from phylax.core.ground.quantities import (
     show_share,
     show_size,
 )
-from phylax.core.runs import RunState
+from phylax.core.runs.runs import RunState
 from phylax.core.trends import Advice, Grown, Help, Outlook
 
 SILENT_AFTER = timedelta(days=7)

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from datetime import UTC, date, datetime, time
 
 from phylax.core.attention.findings import Cause, Finding, NextStep, Standing, finding
+from phylax.core.desk.open_visit import REMIND_AFTER, late_in_words
 from phylax.core.ground.quantities import count
-from phylax.core.in_hand import REMIND_AFTER, late_in_words
 
 
 def visit_overdue(standing: Standing) -> Iterator[Finding]:

@@ -8,12 +8,12 @@ from pydantic import Field, model_validator
 
 from phylax.core.attention.kept_young import KeptYoung
 from phylax.core.checks.kept import OpenFindings
+from phylax.core.clients.shop import Machine
+from phylax.core.desk.open_visit import InHand
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.values import Demand, Moment, Value
-from phylax.core.in_hand import InHand
 from phylax.core.inventory.updates import Overdue
-from phylax.core.runs import Run
-from phylax.core.shop import Machine
+from phylax.core.runs.runs import Run
 from phylax.core.trends import Outlook
 from phylax.core.tuning.changes import Change
 from phylax.core.tuning.trials import Judged

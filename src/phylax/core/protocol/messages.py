@@ -17,9 +17,9 @@ from phylax.core.ground.readings import ReadingIn, VolumeReadings, by_volume
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.text import Text
 from phylax.core.ground.values import Amount, Demand, Moment, Value
-from phylax.core.holds import BatchName, HeldItem
+from phylax.core.hold.holds import BatchName, HeldItem
 from phylax.core.inventory import Inventory
-from phylax.core.snapshots import Snapshot
+from phylax.core.protocol.snapshots import Snapshot
 from phylax.core.survey import Cover, Item, Look, Stay, SurveyLine
 from phylax.core.survey.conditions import Conditions
 from phylax.core.tuning.changes import MOST_WANTED, ChangeMade

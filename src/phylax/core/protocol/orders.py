@@ -16,7 +16,7 @@ from phylax.core.ground.tally import Tally
 from phylax.core.ground.text import Text
 from phylax.core.ground.values import Moment, Value
 from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
-from phylax.core.holds import BatchPick, IfTaken
+from phylax.core.hold.holds import BatchPick, IfTaken
 from phylax.core.retention import ProtectEntry, RuleInForce
 from phylax.core.survey import Item
 from phylax.core.survey.conditions import Conditions

@@ -6,9 +6,8 @@ import re
 from collections.abc import Collection, Iterable, Sequence
 from datetime import date
 
-from phylax.core.advice import AdviceFate, AdviceKind, GivenAdvice
 from phylax.core.checks.findings import Severity
-from phylax.core.reporting.asked import Part
+from phylax.core.desk.advice import AdviceFate, AdviceKind, GivenAdvice
 from phylax.core.reporting.document import (
     Block,
     Bullets,
@@ -34,6 +33,7 @@ from phylax.core.reporting.facts import (
     VolumeThen,
 )
 from phylax.core.reporting.language import Language, Words, words
+from phylax.core.reporting.request import Part
 
 MOST_MACHINES = 60
 MOST_LINES = 60

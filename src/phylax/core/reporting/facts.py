@@ -5,11 +5,11 @@ from __future__ import annotations
 from datetime import date
 from typing import NamedTuple
 
-from phylax.core.advice import GivenAdvice
 from phylax.core.checks.findings import Severity
+from phylax.core.desk.advice import GivenAdvice
+from phylax.core.desk.visits import Outcome
 from phylax.core.ground.tally import Tally
 from phylax.core.retention.rules import Reason
-from phylax.core.visits import Outcome
 
 
 class VisitSaid(NamedTuple):

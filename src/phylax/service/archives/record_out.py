@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from itertools import chain as one_after_the_other
 from typing import Any
 
-from phylax.core.records import KeptEntry, first_form
+from phylax.core.record.records import KeptEntry, first_form
 from phylax.service import seal_keys
 from phylax.store import records, seals
 from phylax.store.database import Connection

@@ -13,7 +13,7 @@ from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
-from phylax.core.backups import Backup, BackupPlan, BackupState, is_due, kept, wrong
+from phylax.core.backups.backups import Backup, BackupPlan, BackupState, is_due, kept, wrong
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.service import sealing
 from phylax.service.backups import encrypting

@@ -11,9 +11,9 @@ from typing import Annotated
 
 from fastapi import Depends, Request
 
+from phylax.core.clients.shop import Shop
 from phylax.core.ground.values import to_seconds
-from phylax.core.seals import Grown
-from phylax.core.shop import Shop
+from phylax.core.record.seals import Grown
 from phylax.service.context.wakeups import Wakeups
 from phylax.service.limits.challenges import Challenges
 from phylax.service.limits.hashing import Hashing

@@ -18,8 +18,8 @@ import anyio.to_thread
 from fastapi import Depends, Request, Response
 from starlette.types import Scope
 
-from phylax.core.generations import HEADER
-from phylax.core.people import CodesFor, Person, Role, TokenScope
+from phylax.core.backups.restore_epochs import HEADER
+from phylax.core.people.accounts import CodesFor, Person, Role, TokenScope
 from phylax.service.context.context import Context, TheContext
 from phylax.service.problems import Problem
 from phylax.store import agents, forgotten, generation, people

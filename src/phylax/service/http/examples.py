@@ -6,17 +6,20 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from phylax.core.advice import AdviceEdit, AdviceStep
 from phylax.core.attention import AttentionEdit
-from phylax.core.backups import BackupPlanEdit
+from phylax.core.attention.notices import HookEdit, MailServerEdit, WishesEdit
+from phylax.core.backups.backups import BackupPlanEdit
+from phylax.core.catalogue.rule_document import NewDocument
 from phylax.core.checks.kept import SettleFindings
-from phylax.core.consents import NewConsent, NewStandingConsent, NewYes
-from phylax.core.desk import NewPart, NewSealedNote, PartStep, ReadyToFetch
-from phylax.core.forgetting.asked import Forget
-from phylax.core.importing.asked import ImportAsk, ImportCommit
-from phylax.core.keeping import KeepingEdit
-from phylax.core.notices import HookEdit, MailServerEdit, WishesEdit
-from phylax.core.people import (
+from phylax.core.clients.decommissioning import Retire
+from phylax.core.clients.importing.request import ImportAsk, ImportCommit
+from phylax.core.clients.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
+from phylax.core.desk.advice import AdviceEdit, AdviceStep
+from phylax.core.desk.orders import NewPart, NewSealedNote, PartStep, ReadyToFetch
+from phylax.core.desk.visits import HandOver, Move, NewVisit, VisitEdit
+from phylax.core.erasing.data_retention import KeepingEdit
+from phylax.core.erasing.forgetting.request import Forget
+from phylax.core.people.accounts import (
     Activity,
     Code,
     CodesRule,
@@ -29,7 +32,7 @@ from phylax.core.people import (
     SignIn,
     Welcome,
 )
-from phylax.core.proofs import NewProofCheck
+from phylax.core.people.views import NewView
 from phylax.core.protocol import (
     ActedMessage,
     ChangesMessage,
@@ -49,25 +52,22 @@ from phylax.core.protocol import (
     SurveyPartMessage,
     UnheldMessage,
 )
-from phylax.core.records import NewNote
-from phylax.core.reporting.asked import LetterheadEdit, NewMark, ReportAsk, ReportMail
+from phylax.core.record.proofs import NewProofCheck
+from phylax.core.record.records import NewNote
+from phylax.core.record.seals import NewSealCheck
+from phylax.core.reporting.request import LetterheadEdit, NewMark, ReportAsk, ReportMail
 from phylax.core.retention import Rule
+from phylax.core.retention.consents import NewConsent, NewStandingConsent, NewYes
 from phylax.core.retention.protection import NewProtection
-from phylax.core.retiring import Retire
-from phylax.core.rule_document import NewDocument
-from phylax.core.runs import NewRoutineRuns, NewRun, RunsAgain
+from phylax.core.runs.runs import NewRoutineRuns, NewRun, RunsAgain
 from phylax.core.scheduling.calendars import FeedEdit
 from phylax.core.scheduling.rounds import Postponed, RoundEdit
 from phylax.core.scheduling.routines import RoutineEdit, StepTick
-from phylax.core.seals import NewSealCheck
-from phylax.core.shop import ClientEdit, ClosingDaysEdit, MachineEdit, ShopEdit
 from phylax.core.survey.what_if import WhatIfQuestion
 from phylax.core.tuning.answers import AnswerEdit
 from phylax.core.tuning.known import KnownEdit
 from phylax.core.tuning.rules import ProgramRuleEdit, TuningRuleEdit
 from phylax.core.tuning.shared import NewSharedChange
-from phylax.core.views import NewView
-from phylax.core.visits import HandOver, Move, NewVisit, VisitEdit
 
 _READING = {
     "mount": "C:", "capacity": 254_477_860_864, "free": 29_313_986_560,

@@ -26,7 +26,7 @@ from webauthn.helpers.structs import (
     UserVerificationRequirement,
 )
 
-from phylax.core.people import Person
+from phylax.core.people.accounts import Person
 from phylax.service.limits.challenges import LASTS, Challenges
 from phylax.service.problems import Problem
 from phylax.store.passkeys import KeptPasskey

@@ -10,7 +10,7 @@ import pyotp
 from fastapi import Request, Response
 from zxcvbn import zxcvbn
 
-from phylax.core.people import Person, SignIn
+from phylax.core.people.accounts import Person, SignIn
 from phylax.service.context.context import Context
 from phylax.service.http.auth import COOKIE, KNOWN_COOKIE, hashed, new_secret
 from phylax.service.limits.doors import network_of

@@ -12,9 +12,7 @@ from datetime import datetime, timedelta
 from jinja2 import Environment, PackageLoader, StrictUndefined, select_autoescape
 
 from phylax.core.attention import Attention, in_groups, in_order
-from phylax.core.ground.quantities import count, show_day, show_moment, show_size
-from phylax.core.ground.values import from_seconds, to_seconds
-from phylax.core.notices import (
+from phylax.core.attention.notices import (
     SUMMARY_AT,
     TOGETHER,
     HookMessage,
@@ -23,8 +21,10 @@ from phylax.core.notices import (
     Wishes,
     wanted,
 )
-from phylax.core.shop import Shop
-from phylax.core.today import in_a_sentence
+from phylax.core.attention.today import in_a_sentence
+from phylax.core.clients.shop import Shop
+from phylax.core.ground.quantities import count, show_day, show_moment, show_size
+from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.service.backups.making import what_is_wrong
 from phylax.service.context.context import Context
 from phylax.store import attention, notices, outlooks, rounds, runs, seals, shop

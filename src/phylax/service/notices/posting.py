@@ -27,8 +27,8 @@ from http_message_signatures import (
 )
 
 from phylax import __version__
+from phylax.core.attention.notices import BY_A_PERSON, Hook, MailServer, retry_at
 from phylax.core.ground.values import from_seconds, to_seconds
-from phylax.core.notices import BY_A_PERSON, Hook, MailServer, retry_at
 from phylax.service.context.context import Context
 from phylax.service.notices.composing import compose
 from phylax.service.reporting.fetching import remind

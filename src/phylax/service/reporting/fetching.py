@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from datetime import timedelta
 
-from phylax.core.desk import ReadyToFetch
-from phylax.core.in_hand import REMIND_AFTER, reminders_due
+from phylax.core.desk.open_visit import REMIND_AFTER, reminders_due
+from phylax.core.desk.orders import ReadyToFetch
+from phylax.core.desk.visits import Visit
 from phylax.core.reporting.language import words
-from phylax.core.visits import Visit
 from phylax.service.context.context import Context, the_shop
 from phylax.service.reporting.mailing import send
 from phylax.store import desk, notices, reports

@@ -8,12 +8,13 @@ from statistics import median
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
-from phylax.core.advice import AdviceFate, GivenAdvice
 from phylax.core.checks.kind import kinds
+from phylax.core.clients.shop import Machine, Volume
+from phylax.core.desk.advice import AdviceFate, GivenAdvice
+from phylax.core.desk.visits import Visit
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.values import from_seconds, to_seconds
-from phylax.core.records import Record, RecordKind
-from phylax.core.reporting.asked import ReportAsk
+from phylax.core.record.records import Record, RecordKind
 from phylax.core.reporting.composing import MOST_MACHINES
 from phylax.core.reporting.facts import (
     ByHand,
@@ -30,13 +31,12 @@ from phylax.core.reporting.facts import (
     VisitSaid,
     VolumeThen,
 )
+from phylax.core.reporting.request import ReportAsk
 from phylax.core.retention.rules import Reason
-from phylax.core.runs import RunDetail, RunState
+from phylax.core.runs.runs import RunDetail, RunState
 from phylax.core.scheduling.routines import StepState
-from phylax.core.shop import Machine, Volume
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.starts import BootCost
-from phylax.core.visits import Visit
 from phylax.service.context.context import the_shop
 from phylax.service.problems import invalid
 from phylax.store import (

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import secrets
 
-from phylax.core.notices import NoticeKind
-from phylax.core.reporting.asked import ReportWhole
+from phylax.core.attention.notices import NoticeKind
 from phylax.core.reporting.language import words
+from phylax.core.reporting.request import ReportWhole
 from phylax.service.context.context import the_shop
 from phylax.service.problems import Problem
 from phylax.store import notices

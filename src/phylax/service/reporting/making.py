@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from itertools import groupby
 
-from phylax.core.reporting.asked import Report, ReportAsk
 from phylax.core.reporting.composing import compose
 from phylax.core.reporting.document import Document
+from phylax.core.reporting.request import Report, ReportAsk
 from phylax.service import sealing
 from phylax.service.context.context import Context, the_shop
 from phylax.service.reporting.gathering import gather

@@ -9,7 +9,7 @@ import typst
 from defusedxml import DefusedXmlException
 from defusedxml.ElementTree import fromstring
 
-from phylax.core.reporting.asked import MOST_MARK
+from phylax.core.reporting.request import MOST_MARK
 from phylax.service.redrawing import redrawn
 from phylax.service.reporting.printing import compiled, mark_as_data
 

@@ -17,7 +17,6 @@ from typing import Any, NamedTuple
 
 import typst
 
-from phylax.core.reporting.asked import Letterhead
 from phylax.core.reporting.document import (
     Block,
     Bullets,
@@ -29,6 +28,7 @@ from phylax.core.reporting.document import (
     Table,
 )
 from phylax.core.reporting.language import words
+from phylax.core.reporting.request import Letterhead
 
 _PAPER = Path(str(resources.files("phylax.service.reporting") / "paper"))
 _STANDARDS: list[typst.PDFStandard] = ["ua-1", "a-2a"]

@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 from itertools import islice
 
 from phylax.core.ground.values import from_seconds, to_seconds
-from phylax.core.runs import RunState
+from phylax.core.runs.runs import RunState
 from phylax.core.scheduling.presence import (
     Presence,
     by_hour_of_week,

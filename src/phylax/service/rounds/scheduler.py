@@ -9,7 +9,7 @@ from __future__ import annotations
 import asyncio
 import logging
 
-from phylax.core.runs import Run, RunState
+from phylax.core.runs.runs import Run, RunState
 from phylax.service.context.context import Context
 from phylax.service.runs import queue
 from phylax.service.runs.finish import give_up

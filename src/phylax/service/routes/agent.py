@@ -11,7 +11,7 @@ from fastapi import APIRouter, Depends, Query, Request, Response
 from fastapi.exceptions import RequestValidationError
 from pydantic import ValidationError
 
-from phylax.core.facts import read_at_enrolment
+from phylax.core.clients.facts import read_at_enrolment
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds
 from phylax.core.protocol import (
@@ -23,7 +23,7 @@ from phylax.core.protocol import (
     SurveyMessage,
     UnheldMessage,
 )
-from phylax.core.records import Entry, RecordKind
+from phylax.core.record.records import Entry, RecordKind
 from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import AgentsMachine, hashed, new_secret
 from phylax.service.problems import Problem, documented

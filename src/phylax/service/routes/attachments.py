@@ -6,7 +6,7 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Body, Query, Response
 
-from phylax.core.attachments import MOST_BYTES, Attachment, AttachmentKind
+from phylax.core.record.attachments import MOST_BYTES, Attachment, AttachmentKind
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange

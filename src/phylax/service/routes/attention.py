@@ -7,7 +7,7 @@ from fastapi import APIRouter, Request, Response
 from phylax.core.attention import Attention, AttentionEdit, Handling, in_order
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds, to_seconds
-from phylax.core.records import Entry, RecordKind
+from phylax.core.record.records import Entry, RecordKind
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange, check_match, with_etag

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.backups import Backup, BackupPlan, BackupPlanEdit, BackupState
+from phylax.core.backups.backups import Backup, BackupPlan, BackupPlanEdit, BackupState
 from phylax.service.backups import making
 from phylax.service.backups.encrypting import is_public_key
 from phylax.service.backups.making import NoPlaceError

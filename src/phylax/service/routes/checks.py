@@ -8,7 +8,7 @@ from phylax.core.checks.kept import KeptCheck, SettleFindings
 from phylax.core.checks.kind import CheckKind, kinds
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds
-from phylax.core.records import Entry, RecordKind
+from phylax.core.record.records import Entry, RecordKind
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange

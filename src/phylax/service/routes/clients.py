@@ -6,9 +6,9 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
 
+from phylax.core.clients.shop import Client, ClientEdit
 from phylax.core.ground.events import EventKind
-from phylax.core.people import Role
-from phylax.core.shop import Client, ClientEdit
+from phylax.core.people.accounts import Role
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange, check_match, with_etag

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from fastapi import APIRouter
 
+from phylax.core.clients.shop import ClosingDays, ClosingDaysEdit
 from phylax.core.ground.events import EventKind
-from phylax.core.shop import ClosingDays, ClosingDaysEdit
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange

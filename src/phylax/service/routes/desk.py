@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.desk import (
+from phylax.core.desk.orders import (
     NewPart,
     NewSealedNote,
     OpenedNote,
@@ -15,8 +15,8 @@ from phylax.core.desk import (
     SealedNote,
     ready_in_words,
 )
-from phylax.core.people import Role
-from phylax.core.visits import Visit
+from phylax.core.desk.visits import Visit
+from phylax.core.people.accounts import Role
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Actor, Signed
 from phylax.service.http.changes import Change, TheChange

@@ -6,7 +6,7 @@ from datetime import datetime, time
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.forgetting.asked import Forget, ForgetOutlook, Forgetting
+from phylax.core.erasing.forgetting.request import Forget, ForgetOutlook, Forgetting
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.service import forgetting

@@ -6,7 +6,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
 
-from phylax.core.holds import HeldItem, Hold
+from phylax.core.hold.holds import HeldItem, Hold
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.paging import After, Limit, link_next

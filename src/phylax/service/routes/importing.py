@@ -4,7 +4,12 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Response
 
-from phylax.core.importing.asked import ImportAsk, ImportCommit, ImportDone, ImportPreview
+from phylax.core.clients.importing.request import (
+    ImportAsk,
+    ImportCommit,
+    ImportDone,
+    ImportPreview,
+)
 from phylax.service import importing
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed

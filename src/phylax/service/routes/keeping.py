@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.keeping import Keeping, KeepingEdit
+from phylax.core.erasing.data_retention import Keeping, KeepingEdit
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Owner, Signed
 from phylax.service.http.changes import TheChange, check_match, with_etag

@@ -6,8 +6,8 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query
 
-from phylax.core.labels import MOST, Label
-from phylax.core.shop import Machine
+from phylax.core.clients.labels import MOST, Label
+from phylax.core.clients.shop import Machine
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.pictures import ConsoleAddress, picture_of

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.reporting.asked import Letterhead, LetterheadEdit, NewMark
+from phylax.core.reporting.request import Letterhead, LetterheadEdit, NewMark
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Owner, Signed
 from phylax.service.http.changes import Change, TheChange, check_match, with_etag

@@ -6,11 +6,11 @@ from datetime import date, datetime, time, timedelta
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
+from phylax.core.clients.shop import Client, Machine, Volume
 from phylax.core.ground.values import to_seconds
-from phylax.core.holds import Hold
-from phylax.core.runs import Run
-from phylax.core.searching import Search
-from phylax.core.shop import Client, Machine, Volume
+from phylax.core.hold.holds import Hold
+from phylax.core.record.searching import Search
+from phylax.core.runs.runs import Run
 from phylax.core.survey import Survey
 from phylax.service.context.context import the_shop
 from phylax.service.problems import Problem, invalid, not_found

@@ -8,16 +8,16 @@ from typing import Annotated
 
 from fastapi import APIRouter, Depends, Query, Request, Response
 
-from phylax.core.facts import Fact
+from phylax.core.clients.facts import Fact
+from phylax.core.clients.machine_list import MachineChoice, MachineSort
+from phylax.core.clients.shop import EnrolmentCode, Machine, MachineEdit
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.machines import System
 from phylax.core.ground.values import Moment, from_seconds, to_seconds
-from phylax.core.machine_list import MachineChoice, MachineSort
-from phylax.core.records import Entry, RecordKind
+from phylax.core.record.records import Entry, RecordKind
 from phylax.core.retention import RuleInForce
 from phylax.core.scheduling.presence import Presence
 from phylax.core.scheduling.rounds import Round
-from phylax.core.shop import EnrolmentCode, Machine, MachineEdit
 from phylax.core.survey import Ledger, ledger
 from phylax.core.trends import (
     Cleaning,

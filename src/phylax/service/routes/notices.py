@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.ground.events import EventKind
-from phylax.core.notices import (
+from phylax.core.attention.notices import (
     Hook,
     HookEdit,
     HookShown,
@@ -16,7 +15,8 @@ from phylax.core.notices import (
     Wishes,
     WishesEdit,
 )
-from phylax.core.people import Role
+from phylax.core.ground.events import EventKind
+from phylax.core.people.accounts import Role
 from phylax.service.context.context import TheContext, the_shop
 from phylax.service.http.auth import Actor, Owner, Signed, new_secret
 from phylax.service.http.changes import TheChange, check_match, with_etag

@@ -6,7 +6,7 @@ import sqlite3
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.people import NewPasskey, Passkey, PasskeyAsked, PasskeySignIn, Person
+from phylax.core.people.accounts import NewPasskey, Passkey, PasskeyAsked, PasskeySignIn, Person
 from phylax.service.context.context import Context, TheContext, the_shop
 from phylax.service.http import auth, passkeys, signing_in
 from phylax.service.http.auth import Signed

@@ -5,8 +5,7 @@ from __future__ import annotations
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.ground.values import from_seconds
-from phylax.core.leaving import Leaving
-from phylax.core.people import (
+from phylax.core.people.accounts import (
     Activity,
     Audited,
     CodesFor,
@@ -17,7 +16,8 @@ from phylax.core.people import (
     Person,
     Role,
 )
-from phylax.core.records import ChainCheck
+from phylax.core.people.offboarding import Leaving
+from phylax.core.record.records import ChainCheck
 from phylax.service.context.context import TheContext
 from phylax.service.http import auth
 from phylax.service.http.auth import Owner, Signed

@@ -8,11 +8,11 @@ from fastapi import APIRouter, Query, Request, Response
 
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import Moment, from_seconds, to_seconds
-from phylax.core.people import Role
-from phylax.core.proofs import EntryProof, NewProofCheck, ProofCheck
-from phylax.core.records import ChainCheck, Entry, NewNote, Record, RecordKind, verify
-from phylax.core.seals import NewSealCheck, Seal, SealCheck, SealKey
-from phylax.core.searching import read_search
+from phylax.core.people.accounts import Role
+from phylax.core.record.proofs import EntryProof, NewProofCheck, ProofCheck
+from phylax.core.record.records import ChainCheck, Entry, NewNote, Record, RecordKind, verify
+from phylax.core.record.seals import NewSealCheck, Seal, SealCheck, SealKey
+from phylax.core.record.searching import read_search
 from phylax.service import sealing
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed

@@ -6,12 +6,12 @@ from typing import Any
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.advice import AdviceFate
+from phylax.core.desk.advice import AdviceFate
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds, to_seconds
-from phylax.core.records import Entry, RecordKind
-from phylax.core.reporting.asked import Part, Report, ReportAsk, ReportMail, ReportWhole
+from phylax.core.record.records import Entry, RecordKind
 from phylax.core.reporting.document import Document
+from phylax.core.reporting.request import Part, Report, ReportAsk, ReportMail, ReportWhole
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import Change, TheChange

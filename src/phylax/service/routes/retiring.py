@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.retiring import Retire, Retirement
-from phylax.core.shop import Client, Machine
+from phylax.core.clients.decommissioning import Retire, Retirement
+from phylax.core.clients.shop import Client, Machine
 from phylax.service import retiring
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician

@@ -6,7 +6,7 @@ from fastapi import APIRouter, Request, Response
 
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import Moment, from_seconds, to_seconds
-from phylax.core.runs import Run
+from phylax.core.runs.runs import Run
 from phylax.core.scheduling.agenda import Agenda
 from phylax.core.scheduling.presence import Presence
 from phylax.core.scheduling.rounds import (

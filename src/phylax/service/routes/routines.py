@@ -5,7 +5,7 @@ from __future__ import annotations
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.ground.events import EventKind
-from phylax.core.runs import NewRoutineRuns, RunsMade
+from phylax.core.runs.runs import NewRoutineRuns, RunsMade
 from phylax.core.scheduling.routines import Routine, RoutineEdit
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician

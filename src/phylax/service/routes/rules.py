@@ -6,10 +6,16 @@ from fastapi import APIRouter, Request, Response
 from fastapi.responses import PlainTextResponse
 
 from phylax.core.catalogue import catalogue
+from phylax.core.catalogue.rule_document import (
+    Differences,
+    NewDocument,
+    differences,
+    read,
+    write,
+)
 from phylax.core.ground.events import EventKind
-from phylax.core.people import Role
+from phylax.core.people.accounts import Role
 from phylax.core.retention import Rule, Scope, ScopedRule, ShopRule, in_force
-from phylax.core.rule_document import Differences, NewDocument, differences, read, write
 from phylax.core.survey.what_if import WhatIf, WhatIfQuestion
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician

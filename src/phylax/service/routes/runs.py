@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.evidence import Evidence
 from phylax.core.ground.values import Moment, to_seconds
-from phylax.core.runs import NewRun, Run, RunDetail, RunsAgain, RunsMade
+from phylax.core.record.evidence import Evidence
+from phylax.core.runs.runs import NewRun, Run, RunDetail, RunsAgain, RunsMade
 from phylax.core.scheduling.routines import StepTick
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician

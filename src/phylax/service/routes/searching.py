@@ -6,8 +6,8 @@ from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Query, Response
 
-from phylax.core.people import Role
-from phylax.core.searching import Hit, HitGroup, HitKind, Results, read_search
+from phylax.core.people.accounts import Role
+from phylax.core.record.searching import Hit, HitGroup, HitKind, Results, read_search
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.csv import as_csv

@@ -7,11 +7,11 @@ from datetime import timedelta
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.attention import in_order
+from phylax.core.attention.today import Today, in_a_sentence
 from phylax.core.catalogue import Category, catalogue
+from phylax.core.clients.shop import Shop, ShopEdit
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds, to_seconds
-from phylax.core.shop import Shop, ShopEdit
-from phylax.core.today import Today, in_a_sentence
 from phylax.service.backups.making import what_is_wrong
 from phylax.service.context.context import TheContext, the_shop
 from phylax.service.http.auth import Owner, Signed

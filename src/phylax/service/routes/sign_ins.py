@@ -9,7 +9,7 @@ import segno
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.ground.values import from_seconds
-from phylax.core.people import (
+from phylax.core.people.accounts import (
     Code,
     CodesBegun,
     NewPassword,

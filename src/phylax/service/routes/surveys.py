@@ -6,8 +6,13 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
 
-from phylax.core.consents import Consent, NewConsent, NewStandingConsent, StandingConsent
 from phylax.core.ground.events import EventKind
+from phylax.core.retention.consents import (
+    Consent,
+    NewConsent,
+    NewStandingConsent,
+    StandingConsent,
+)
 from phylax.core.survey import FolderSum, Ledger, ListedItem, ListingOrder, Survey, ledger
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician

@@ -7,14 +7,14 @@ from typing import Annotated
 from fastapi import APIRouter, Query, Response
 
 from phylax.core.actions import ActedPart
-from phylax.core.advice import AdviceEdit, AdviceFate, AdviceStep, GivenAdvice, Proposal
+from phylax.core.desk.advice import AdviceEdit, AdviceFate, AdviceStep, GivenAdvice, Proposal
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds
 from phylax.core.inventory import Inventory
 from phylax.core.inventory.programs import ProgramOnMachine
 from phylax.core.inventory.updates import MissingUpdate
-from phylax.core.records import Entry, RecordKind
-from phylax.core.snapshots import Comparison
+from phylax.core.protocol.snapshots import Comparison
+from phylax.core.record.records import Entry, RecordKind
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import Change, TheChange

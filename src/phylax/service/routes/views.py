@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter
 
-from phylax.core.views import MOST, NewView, View, ViewPage
+from phylax.core.people.views import MOST, NewView, View, ViewPage
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange

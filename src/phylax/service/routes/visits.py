@@ -7,10 +7,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
 
-from phylax.core.ground.events import EventKind
-from phylax.core.ground.values import from_seconds
-from phylax.core.records import Entry, RecordKind
-from phylax.core.visits import (
+from phylax.core.desk.visits import (
     HandOver,
     Move,
     NewVisit,
@@ -22,6 +19,9 @@ from phylax.core.visits import (
     moved_in_words,
     opened_in_words,
 )
+from phylax.core.ground.events import EventKind
+from phylax.core.ground.values import from_seconds
+from phylax.core.record.records import Entry, RecordKind
 from phylax.service.context.context import TheContext, the_shop
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import Change, TheChange, check_match, with_etag

@@ -7,9 +7,9 @@ from collections import defaultdict
 from fastapi import APIRouter, Response
 
 from phylax.core.catalogue import catalogue
-from phylax.core.consents import NewConsent, NewYes, WaitingListing
 from phylax.core.retention import Scope
-from phylax.core.runs import NewRun, RunsMade
+from phylax.core.retention.consents import NewConsent, NewYes, WaitingListing
+from phylax.core.runs.runs import NewRun, RunsMade
 from phylax.core.survey import ledger
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from phylax.core.catalogue import catalogue
-from phylax.core.consents import Consent, NewConsent
 from phylax.core.ground.events import EventKind
 from phylax.core.retention import Caution
+from phylax.core.retention.consents import Consent, NewConsent
 from phylax.core.survey import Survey
 from phylax.service.http.changes import Change
 from phylax.service.problems import invalid, not_found

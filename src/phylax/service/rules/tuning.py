@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 from phylax.core.tuning.changes import MOST_WANTED, PROGRAMS, Change, Wanted, WantedValue
 from phylax.core.tuning.known import KnownProgram, recognise
 from phylax.core.tuning.looks import JudgedLook, JudgedProgram, JudgedValue, UnknownProgram

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from phylax.core.catalogue import catalogue, category, why_refused
-from phylax.core.people import Role
+from phylax.core.catalogue.rule_document import Document, Subject
+from phylax.core.people.accounts import Role
 from phylax.core.retention import Rule, RuleInForce, Scope, in_force
-from phylax.core.rule_document import Document, Subject
 from phylax.core.survey.what_if import Concerned, WhatIf, WhatIfQuestion, answer
 from phylax.service.http.auth import Actor
 from phylax.service.problems import Problem, invalid, not_found

@@ -5,11 +5,10 @@ from __future__ import annotations
 import logging
 from collections.abc import Iterable
 
-from phylax.core import clocks
 from phylax.core.ground.readings import VolumeReadings
 from phylax.core.ground.values import from_seconds, to_seconds
-from phylax.core.protocol import Awake, Message, ReadingsMessage
-from phylax.core.records import Entry, RecordKind
+from phylax.core.protocol import Awake, Message, ReadingsMessage, clocks
+from phylax.core.record.records import Entry, RecordKind
 from phylax.core.scheduling.missed import Between, open_times, why_after_all
 from phylax.service.runs import checklist
 from phylax.store import agents, occurrences, presence, records

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from phylax.core.shop import Machine
+from phylax.core.clients.shop import Machine
 from phylax.service.problems import Problem, not_found
 from phylax.store import shop
 from phylax.store.database import Connection

@@ -5,7 +5,7 @@ from __future__ import annotations
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.protocol import Step
-from phylax.core.runs import Run, conclude, with_steps
+from phylax.core.runs.runs import Run, conclude, with_steps
 from phylax.core.scheduling.routines import (
     RunStep,
     StepKind,

@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from phylax.core.catalogue import catalogue, no_category
+from phylax.core.clients.shop import Machine
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.values import to_seconds
 from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
-from phylax.core.holds import HeldPicks
+from phylax.core.hold.holds import HeldPicks
 from phylax.core.retention import Caution
-from phylax.core.runs import (
+from phylax.core.runs.runs import (
     NewRoutineRuns,
     NewRun,
     Run,
@@ -22,7 +23,6 @@ from phylax.core.runs import (
     work_of,
 )
 from phylax.core.scheduling.routines import Routine
-from phylax.core.shop import Machine
 from phylax.core.survey import Ledger, ledger
 from phylax.core.tuning.changes import ChangeState, Wanted, WantedValue
 from phylax.service.problems import Problem, invalid, not_found

@@ -22,7 +22,7 @@ from phylax.core.protocol import (
     SurveyOrder,
 )
 from phylax.core.retention import Caution, ProtectEntry
-from phylax.core.runs import Run, RunState
+from phylax.core.runs.runs import Run, RunState
 from phylax.core.scheduling.routines import StepKind
 from phylax.core.tuning.changes import Wanted, WantedValue
 from phylax.service.rules import tuning

@@ -5,8 +5,8 @@ from __future__ import annotations
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.quantities import count
 from phylax.core.ground.values import from_seconds
-from phylax.core.records import Entry, RecordKind
-from phylax.core.runs import Conclusion, Run, RunState, Work, in_a_sentence
+from phylax.core.record.records import Entry, RecordKind
+from phylax.core.runs.runs import Conclusion, Run, RunState, Work, in_a_sentence
 from phylax.core.scheduling.missed import MissedCause
 from phylax.core.tuning.changes import ChangeState
 from phylax.service.problems import Problem

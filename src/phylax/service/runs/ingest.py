@@ -30,9 +30,9 @@ from phylax.core.protocol import (
     SurveyPartMessage,
     UnheldMessage,
 )
-from phylax.core.records import Entry, RecordKind
+from phylax.core.record.records import Entry, RecordKind
 from phylax.core.retention import Scope
-from phylax.core.runs import (
+from phylax.core.runs.runs import (
     Run,
     RunState,
     conclude,

@@ -9,7 +9,7 @@ from datetime import timedelta
 
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds
-from phylax.core.runs import Run, RunState, work_of
+from phylax.core.runs.runs import Run, RunState, work_of
 from phylax.core.scheduling.missed import Known, MissedCause, open_times, why
 from phylax.core.scheduling.rounds import Round
 from phylax.core.scheduling.routines import Routine

@@ -6,7 +6,7 @@ import logging
 
 from phylax.core.ground.values import from_seconds
 from phylax.core.protocol import SetBackMessage
-from phylax.core.records import Entry, RecordKind
+from phylax.core.record.records import Entry, RecordKind
 from phylax.store import audit, generation, records, shop
 from phylax.store.database import Connection
 

@@ -7,8 +7,8 @@ from itertools import groupby
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds
 from phylax.core.protocol import ChangesMessage, SettingsMessage, StartsMessage
-from phylax.core.records import Entry, RecordKind
-from phylax.core.runs import Run
+from phylax.core.record.records import Entry, RecordKind
+from phylax.core.runs.runs import Run
 from phylax.core.tuning.changes import Change, ChangeMade, ChangeState
 from phylax.core.tuning.starts import Trial, in_words, trial
 from phylax.core.tuning.trials import Outcome

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+from phylax.core.clients.shop import Machine
 from phylax.core.ground.values import to_seconds
-from phylax.core.runs import NewRun, Run, WantedProgram, WantedSetting
-from phylax.core.shop import Machine
+from phylax.core.runs.runs import NewRun, Run, WantedProgram, WantedSetting
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.setting import settings
 from phylax.core.tuning.shared import NewSharedChange, SharedChange, SharedMachine, first_half

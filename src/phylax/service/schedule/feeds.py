@@ -15,12 +15,12 @@ from uuid import UUID, uuid5
 from icalendar import Calendar, Event
 
 from phylax import __version__
+from phylax.core.clients.shop import Shop
 from phylax.core.ground.quantities import count
 from phylax.core.ground.values import from_seconds, to_seconds
-from phylax.core.runs import Run, in_words
+from phylax.core.runs.runs import Run, in_words
 from phylax.core.scheduling.agenda import AgendaLine
 from phylax.core.scheduling.calendars import Feed
-from phylax.core.shop import Shop
 from phylax.service.context.context import the_shop
 from phylax.service.schedule.agenda import agenda
 from phylax.service.schedule.timetable import Timetable

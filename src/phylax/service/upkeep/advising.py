@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from phylax.core.advice import AdviceFate, GivenAdvice, Proposal, proposals
+from phylax.core.desk.advice import AdviceFate, GivenAdvice, Proposal, proposals
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.values import from_seconds
 from phylax.core.inventory import HardwareListed

@@ -15,7 +15,7 @@ from phylax.core.checks.findings import Severity
 from phylax.core.checks.kept import KeptCheck, open_findings, uncovered
 from phylax.core.checks.kind import kinds
 from phylax.core.ground.values import to_seconds
-from phylax.core.runs import NewRun
+from phylax.core.runs.runs import NewRun
 from phylax.service.problems import Problem, invalid
 from phylax.store import acted, answers, checks
 from phylax.store.database import Connection

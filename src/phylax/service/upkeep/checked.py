@@ -8,7 +8,7 @@ from phylax.core.ground.events import EventKind
 from phylax.core.ground.quantities import count
 from phylax.core.ground.values import from_seconds
 from phylax.core.protocol import CheckedMessage
-from phylax.core.runs import Run
+from phylax.core.runs.runs import Run
 from phylax.core.scheduling.routines import StepKind
 from phylax.store import checks, events
 from phylax.store.database import Connection

@@ -7,7 +7,7 @@ from datetime import datetime
 from phylax.core.actions import ArrangeDisks, InstallUpdates, Restart
 from phylax.core.checks.kind import kinds
 from phylax.core.protocol import ActOrder, CheckOrder, CompareOrder
-from phylax.core.runs import Run
+from phylax.core.runs.runs import Run
 from phylax.core.scheduling.routines import RunStep, StepKind
 from phylax.service.upkeep.asking import comes_back_alone, stops, why_stopped
 from phylax.store import checks, step_lengths

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from phylax.core.actions import ActEnd, acted_in_words
 from phylax.core.checks.time_left import Ran
-from phylax.core.facts import read_in_hardware
+from phylax.core.clients.facts import read_in_hardware
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.inventory import HardwareListed
 from phylax.core.protocol import ActedMessage, InventoryMessage, SnapshotMessage
-from phylax.core.runs import Run
+from phylax.core.protocol.snapshots import comparison_in_words
+from phylax.core.runs.runs import Run
 from phylax.core.scheduling.routines import StepKind
-from phylax.core.snapshots import comparison_in_words
 from phylax.service.upkeep import advising, checked
 from phylax.store import acted, events, facts, inventories, snapshots, step_lengths
 from phylax.store.database import Connection

@@ -5,9 +5,9 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 
-from phylax.core.forgetting.words import Words
+from phylax.core.erasing.forgetting.words import Words
 from phylax.core.ground.values import from_seconds
-from phylax.core.records import Entry, Erased, RecordKind
+from phylax.core.record.records import Entry, Erased, RecordKind
 from phylax.store import audit, records
 from phylax.store.database import Connection, Database
 from phylax.store.erasing.rows import rounds_of

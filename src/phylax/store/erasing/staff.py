@@ -6,8 +6,8 @@ import json
 from collections.abc import Sequence
 
 from phylax.core.ground.values import from_seconds
-from phylax.core.records import Entry, Erased, RecordKind
-from phylax.core.searching import other_spellings
+from phylax.core.record.records import Entry, Erased, RecordKind
+from phylax.core.record.searching import other_spellings
 from phylax.store import audit, people, records
 from phylax.store.data_map import Holds, columns_of
 from phylax.store.database import Connection, Database

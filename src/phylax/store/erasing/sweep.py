@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Sequence
 from typing import Any
 
-from phylax.core.forgetting.words import Words
+from phylax.core.erasing.forgetting.words import Words
 from phylax.store.data_map import TABLES, Holds
 from phylax.store.database import Connection, Database
 from phylax.store.erasing.slices import in_slices

@@ -6,8 +6,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 
-from phylax.core.forgetting.asked import Forget, Forgetting
-from phylax.core.forgetting.words import Words
+from phylax.core.erasing.forgetting.request import Forget, Forgetting
+from phylax.core.erasing.forgetting.words import Words
 from phylax.store import forgettings, forgotten, forgotten_file, records
 from phylax.store.database import Database
 from phylax.store.erasing import chain, pages, rows

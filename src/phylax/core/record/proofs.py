@@ -16,7 +16,7 @@ from pydantic import Field
 
 from phylax.core.ground.chain import Part, digest_of
 from phylax.core.ground.values import Demand, Moment, Value
-from phylax.core.seals import Opened, leaf_of, node_of, opened
+from phylax.core.record.seals import Opened, leaf_of, node_of, opened
 
 _HEAD = "c2sp.org/tlog-proof@v1"
 _INDEX = re.compile(r"index (\d{1,15})")

@@ -9,7 +9,6 @@ from typing import Annotated, Literal
 from pydantic import Field, field_validator, model_validator
 
 from phylax.core.actions import Action
-from phylax.core.balance import Balance, freed_on_volumes
 from phylax.core.checks.kind import kinds
 from phylax.core.ground.names import Key
 from phylax.core.ground.quantities import count, show_size
@@ -18,8 +17,9 @@ from phylax.core.ground.tally import Tally
 from phylax.core.ground.text import Text
 from phylax.core.ground.values import Demand, Moment, Scalar, Value
 from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
-from phylax.core.holds import HeldPick, IfTaken
+from phylax.core.hold.holds import HeldPick, IfTaken
 from phylax.core.protocol import CategoryOutcome, LeftItem, Progress, ResultMessage
+from phylax.core.runs.balance import Balance, freed_on_volumes
 from phylax.core.scheduling.missed import MissedCause
 from phylax.core.scheduling.routines import RoutineStep, RunStep, StepKind, StepState
 from phylax.core.survey import Stay

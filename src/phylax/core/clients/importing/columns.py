@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from phylax.core.importing.asked import ListField, NamedColumn
-from phylax.core.searching import spelled_out
+from phylax.core.clients.importing.request import ListField, NamedColumn
+from phylax.core.record.searching import spelled_out
 
 _F = ListField
 _NAMES: dict[ListField, str] = {

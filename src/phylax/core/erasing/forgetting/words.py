@@ -10,7 +10,7 @@ import json
 import re
 from collections.abc import Iterable, Iterator
 
-from phylax.core.facts import is_placeholder
+from phylax.core.clients.facts import is_placeholder
 
 _SHORTEST = 4
 _FEWEST_DIGITS = 6

@@ -9,10 +9,10 @@ from typing import Annotated
 
 from pydantic import Field, model_validator
 
+from phylax.core.clients.shop import Volume
 from phylax.core.ground.quantities import show_size
 from phylax.core.ground.values import Demand, Moment, Value
 from phylax.core.inventory import HardwareListed
-from phylax.core.shop import Volume
 from phylax.core.trends import Help, Outlook
 
 _GIB = 2**30

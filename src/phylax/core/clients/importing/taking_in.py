@@ -7,8 +7,11 @@ from collections.abc import Callable
 from hashlib import sha256
 from typing import NamedTuple
 
-from phylax.core.importing import reading
-from phylax.core.importing.asked import (
+from phylax.core.clients.importing import reading
+from phylax.core.clients.importing.columns import placed
+from phylax.core.clients.importing.planning import Known, Plan, plan
+from phylax.core.clients.importing.reading import Decoded, Sheet
+from phylax.core.clients.importing.request import (
     ColumnSaid,
     ImportAsk,
     ImportPreview,
@@ -16,9 +19,6 @@ from phylax.core.importing.asked import (
     ListField,
     NamedColumn,
 )
-from phylax.core.importing.columns import placed
-from phylax.core.importing.planning import Known, Plan, plan
-from phylax.core.importing.reading import Decoded, Sheet
 
 
 class Prepared(NamedTuple):

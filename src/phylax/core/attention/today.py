@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from phylax.core.attention import Attention, machines_that_need
 from phylax.core.ground.quantities import spoken
 from phylax.core.ground.values import Moment, Value
-from phylax.core.runs import Run
+from phylax.core.runs.runs import Run
 from phylax.core.scheduling.rounds import Round
 
 

@@ -11,7 +11,7 @@ from typing import NamedTuple
 from pydantic import Field
 
 from phylax.core.ground.values import Moment, Value
-from phylax.core.records import RecordKind
+from phylax.core.record.records import RecordKind
 
 FIELDS = ("machine", "client", "by", "kind", "from", "to")
 _PART = re.compile(r'(?:([a-z]+):)?(?:"([^"]*)"?|(\S+))')

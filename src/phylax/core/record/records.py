@@ -10,10 +10,10 @@ from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import Field
 
-from phylax.core.attachments import MOST_OF_AN_ENTRY, Attachment
 from phylax.core.ground.chain import FIRST, Link, Part, digest_of, hashed_text, why_broken
 from phylax.core.ground.values import Demand, Moment, Value, to_seconds
-from phylax.core.runs import RunState
+from phylax.core.record.attachments import MOST_OF_AN_ENTRY, Attachment
+from phylax.core.runs.runs import RunState
 
 PERSONAL = ("who", "text")
 """What of an entry may be about a person."""

@@ -6,10 +6,10 @@ import re
 import unicodedata
 from typing import Literal, NamedTuple
 
-from phylax.core.facts import is_placeholder
+from phylax.core.clients.facts import is_placeholder
 from phylax.core.ground.machines import System
 from phylax.core.ground.quantities import parse_size
-from phylax.core.searching import spelled_out
+from phylax.core.record.searching import spelled_out
 
 _NOTHING = frozenset({"-", "--", "---", "–", "n/a", "na", "none", "null", "nil", "?", "??", "tbd",
                       "unknown", "unbekannt", "keine", "k.a."})  # fmt: skip

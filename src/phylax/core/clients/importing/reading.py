@@ -14,7 +14,7 @@ from collections.abc import Iterator, Sequence
 from itertools import islice
 from typing import NamedTuple, get_args
 
-from phylax.core.importing.asked import MOST_COLUMNS, MOST_LINES, Encoding, Separator
+from phylax.core.clients.importing.request import MOST_COLUMNS, MOST_LINES, Encoding, Separator
 
 _MARKS: tuple[tuple[bytes, Encoding], ...] = (
     (codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"),

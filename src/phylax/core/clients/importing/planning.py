@@ -13,13 +13,19 @@ from typing import NamedTuple
 
 from pydantic import ValidationError
 
+from phylax.core.clients.importing.cells import CellError, slug
+from phylax.core.clients.importing.lines import OF_CLIENT, OF_MACHINE, Line, line_of, shown
+from phylax.core.clients.importing.reading import SheetRow
+from phylax.core.clients.importing.request import (
+    FieldChange,
+    LineFate,
+    LineSaid,
+    ListField,
+    NamedColumn,
+)
+from phylax.core.clients.shop import ClientEdit, MachineEdit
 from phylax.core.ground.machines import System
-from phylax.core.importing.asked import FieldChange, LineFate, LineSaid, ListField, NamedColumn
-from phylax.core.importing.cells import CellError, slug
-from phylax.core.importing.lines import OF_CLIENT, OF_MACHINE, Line, line_of, shown
-from phylax.core.importing.reading import SheetRow
-from phylax.core.searching import spelled_out
-from phylax.core.shop import ClientEdit, MachineEdit
+from phylax.core.record.searching import spelled_out
 
 _F = ListField
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
+from phylax.core.clients.importing import cells
+from phylax.core.clients.importing.cells import CellError, ReadCell
+from phylax.core.clients.importing.reading import SheetRow
+from phylax.core.clients.importing.request import ListField, NamedColumn
 from phylax.core.ground.machines import System
-from phylax.core.importing import cells
-from phylax.core.importing.asked import ListField, NamedColumn
-from phylax.core.importing.cells import CellError, ReadCell
-from phylax.core.importing.reading import SheetRow
 
 _F = ListField
 OF_CLIENT: dict[ListField, str] = {

@@ -1,0 +1,1 @@
+"""Backups of the shop's file, and the epochs of its records."""

@@ -1,0 +1,1 @@
+"""The desk: visits, parts on order, advice."""

@@ -1,0 +1,1 @@
+"""What is forgotten: a client on request, names after their time."""

@@ -1,0 +1,1 @@
+"""What is held on machines before it goes."""

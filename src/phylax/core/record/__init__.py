@@ -1,0 +1,1 @@
+"""The maintenance record: entries, chain, proofs, seals, and looking something up."""

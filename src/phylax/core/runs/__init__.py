@@ -1,0 +1,1 @@
+"""Runs: one machine carrying out its work once, and how it ended."""
