@@ -29,8 +29,9 @@ from phylax.core.people.accounts import NewPerson, Role
 from phylax.core.protocol import Message
 from phylax.service.http.auth import new_secret
 from phylax.service.serve import FILE, open_shop
-from phylax.store import agents, runs, shop
-from phylax.store.database import Database
+from phylax.store.clients import agents, shop
+from phylax.store.file.database import Database
+from phylax.store.runs import runs
 
 AGENTS = 2_000
 SECONDS = 20

@@ -21,9 +21,10 @@ from phylax.core.ground.values import to_seconds
 from phylax.core.record.records import Entry, RecordKind, verify
 from phylax.service.archives import loading, writing
 from phylax.service.context.context import Context
-from phylax.store import forgettings, records, retired
-from phylax.store.database import Connection, Database
+from phylax.store.clients import decommissioned, forgettings
 from phylax.store.erasing.whole import carry_out
+from phylax.store.file.database import Connection, Database
+from phylax.store.record import records
 
 _QUIET_SECONDS = 5.0
 _CLIENT, _OTHER = 17, 4000
@@ -59,9 +60,9 @@ def main(entries: int = ENTRIES, machines: int = MACHINES) -> None:
         print(f"forgetting: {entries:,} entries, {path.stat().st_size / 2**20:,.0f} MiB")
         at = to_seconds(NOW)
         with database.write() as conn:
-            for machine in retired.machines_of(conn, _CLIENT, retired_with_it=False):
-                retired.retire_machine(conn, machine, "", with_client=True, who="x", at=at)
-            retired.set_client(conn, _CLIENT, at, "", who="x", at=at)
+            for machine in decommissioned.machines_of(conn, _CLIENT, retired_with_it=False):
+                decommissioned.retire_machine(conn, machine, "", with_client=True, who="x", at=at)
+            decommissioned.set_client(conn, _CLIENT, at, "", who="x", at=at)
             number = forgettings.add(conn, _CLIENT, Forget(), None, who="x", at=at)
         quiet = _writing(database, lambda: time.sleep(_QUIET_SECONDS))
         database.held.clear()

@@ -25,9 +25,11 @@ from phylax.core.reporting.request import ReportAsk
 from phylax.service.context.context import Context
 from phylax.service.reporting import making
 from phylax.service.routes.lookup import find_searched
-from phylax.store import records, searching, shop, visits
-from phylax.store.database import Database
-from phylax.store.searching import Asked
+from phylax.store.clients import shop
+from phylax.store.desk import visits
+from phylax.store.file.database import Database
+from phylax.store.record import records, searching
+from phylax.store.record.searching import Asked
 
 MACHINES, ENTRIES = 5_000, 1_000_000
 TIMES = 60

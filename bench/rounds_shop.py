@@ -26,8 +26,9 @@ from phylax.service.runs import queue
 from phylax.service.schedule.agenda import agenda
 from phylax.service.schedule.timetable import place_round
 from phylax.service.serve import FILE
-from phylax.store import presence, rounds, routines, shop
-from phylax.store.database import Connection, Database
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection, Database
+from phylax.store.scheduling import presence, rounds, routines
 
 SIZES = (1_000, 2_500, 5_000)
 ROUNDS = 20

@@ -21,8 +21,9 @@ from phylax.core.tuning.rules import InForce
 from phylax.core.tuning.setting import Hangs
 from phylax.core.tuning.verdicts import judge_program
 from phylax.core.tuning.what_if import Looked, what_if
-from phylax.store import program_looks, shop
-from phylax.store.database import Database
+from phylax.store.clients import shop
+from phylax.store.file.database import Database
+from phylax.store.tuning import program_looks
 
 MACHINES, PROGRAMS, TURNS = 5_000, 40, 7
 AT = datetime(2026, 3, 2, tzinfo=UTC)

@@ -37,8 +37,9 @@ from phylax.service.context.context import Context
 from phylax.service.http.auth import new_secret
 from phylax.service.monitoring import forecasts
 from phylax.service.serve import FILE, open_shop
-from phylax.store import agents, people, shop
-from phylax.store.database import Database
+from phylax.store.clients import agents, shop
+from phylax.store.file.database import Database
+from phylax.store.people import people
 
 MACHINES = 5_000
 HOURS, DAYS = 90 * 24, 3 * 365

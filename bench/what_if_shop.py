@@ -20,8 +20,10 @@ from phylax.core.retention import Rule, Scope, in_force
 from phylax.core.survey import AgeDay, Look, Survey, SurveyLine
 from phylax.core.survey.what_if import WhatIfQuestion, packed
 from phylax.service.rules.what_if import what_if
-from phylax.store import profiles, rules, shop
-from phylax.store.database import Database
+from phylax.store.clients import shop
+from phylax.store.file.database import Database
+from phylax.store.retention import rules
+from phylax.store.survey import profiles
 
 SIZES = (1_000, 2_500, 5_000)
 ASKED = 9

@@ -25,8 +25,8 @@ from phylax.service.context.context import Context
 from phylax.service.limits import hashing
 from phylax.service.limits.hashing import hash_password
 from phylax.service.serve import FILE, open_shop, server_config
-from phylax.store import people
-from phylax.store.database import Database
+from phylax.store.file.database import Database
+from phylax.store.people import people
 
 # no test depends on how fast the machine is
 settings.register_profile("any speed", deadline=None, suppress_health_check=[HealthCheck.too_slow])

@@ -12,7 +12,7 @@ from conftest import Service
 from phylax.core.clients.shop import Machine
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.service.monitoring import monitor
-from phylax.store import readings
+from phylax.store.trends import readings
 
 AXE = Path(__file__).parents[1] / "console/node_modules/axe-core/axe.min.js"
 

@@ -22,7 +22,7 @@ from phylax.core.scheduling.rounds import RoundEdit
 from phylax.service import forgetting
 from phylax.service.backups import making
 from phylax.service.context.context import Context
-from phylax.store.database import Connection
+from phylax.store.file.database import Connection
 from pictures import picture
 
 NAME, PERSON, MAIL = "Zwirbelkontor Quitzow", "Hjalmar Vöxquist", "kontor@zwirbelpost.example"

@@ -35,7 +35,7 @@ from phylax.core.survey import Look
 from phylax.service.rounds import scheduler
 from phylax.service.runs import carrying, ingest
 from phylax.service.runs.reading_messages import prepared
-from phylax.store import runs
+from phylax.store.runs import runs
 
 ONLY_C, ALL_BUT_C = VolumeChoice(only=("C:",)), VolumeChoice(but=("C:",))
 ONLY_D = VolumeChoice(only=("D:",))

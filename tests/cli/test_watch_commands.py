@@ -13,7 +13,7 @@ from phylax.core.clients.shop import Machine
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.service.context.context import Context, system_clock
 from phylax.service.monitoring import monitor
-from phylax.store import readings
+from phylax.store.trends import readings
 
 GIB = 2**30
 

@@ -17,7 +17,7 @@ from phylax.core.scheduling.rounds import RoundEdit
 from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.service.context.context import Context
-from phylax.store import readings
+from phylax.store.trends import readings
 
 IDLE = 20_000
 PAGES = (

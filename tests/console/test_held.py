@@ -14,7 +14,7 @@ from phylax.core.ground.events import EventKind
 from phylax.core.retention import Rule, Scope
 from phylax.core.clients.shop import Machine
 from phylax.service.context.context import Context
-from phylax.store import events
+from phylax.store.file import events
 
 
 @pytest.fixture

@@ -15,7 +15,7 @@ from phylax.core.retention import Rule, Scope
 from phylax.core.clients.shop import Machine
 from phylax.core.survey import Item
 from phylax.service.context.context import Context
-from phylax.store import surveys
+from phylax.store.survey import surveys
 
 MANY = 20_000
 

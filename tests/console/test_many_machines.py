@@ -14,7 +14,8 @@ from phylax.core.clients.shop import ClientEdit, MachineEdit
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.core.ground.machines import System
 from phylax.service.context.context import Context
-from phylax.store import readings, shop
+from phylax.store.trends import readings
+from phylax.store.clients import shop
 
 NUMBER = 1200
 

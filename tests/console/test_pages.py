@@ -13,7 +13,7 @@ from phylax.core.retention import Rule, Scope
 from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.service.context.context import Context
-from phylax.store import readings
+from phylax.store.trends import readings
 
 
 @pytest.fixture

@@ -18,7 +18,7 @@ from phylax.core.clients.shop import Machine
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.service.monitoring import monitor
 from phylax.service.context.context import Context
-from phylax.store import readings
+from phylax.store.trends import readings
 
 GIB = 2**30
 

@@ -14,9 +14,10 @@ from phylax.demo.shop import make
 from phylax.service.context.context import Context
 from phylax.service.monitoring import forecasts, monitor
 from phylax.service.serve import FILE
-from phylax.store import attention, shop
-from phylax.store import outlooks as outlook_store
-from phylax.store.database import Connection, Database
+from phylax.store.attention import attention
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection, Database
+from phylax.store.trends import outlooks as outlook_store
 
 NOW = datetime(2026, 7, 6, 9, 30, tzinfo=UTC)
 """Another day than the one the demo is usually tried on."""

@@ -15,10 +15,12 @@ from phylax.core.record.records import verify
 from phylax.service import sealing
 from phylax.service.archives import loading, writing
 from phylax.service.context.context import Context
-from phylax.store import archive, audit, forgettings, records
-from phylax.store.database import Database
+from phylax.store.clients import forgettings
 from phylax.store.erasing import chain, whole
-from phylax.store.shop_file import FILE
+from phylax.store.file import archive
+from phylax.store.file.database import Database
+from phylax.store.file.shop_file import FILE
+from phylax.store.record import audit, records
 
 NOW = datetime(2026, 3, 2, 9, 30, tzinfo=UTC)
 NOW_AT = to_seconds(NOW)

@@ -13,7 +13,7 @@ from phylax.core.desk.advice import AdviceFate, AdviceStep
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.service.context.context import Context
 from phylax.service.upkeep.advising import propose
-from phylax.store import readings
+from phylax.store.trends import readings
 
 GIB = 2**30
 

@@ -22,9 +22,11 @@ from phylax.core.record.records import Entry, RecordKind
 from phylax.service.archives import giving, loading, writing
 from phylax.service.archives.loading import BadArchiveError
 from phylax.service.context.context import Context
-from phylax.store import people, records, shop
-from phylax.store.database import Database, migrations
-from phylax.store.shop_file import FILE
+from phylax.store.clients import shop
+from phylax.store.file.database import Database, migrations
+from phylax.store.file.shop_file import FILE
+from phylax.store.people import people
+from phylax.store.record import records
 from pictures import picture
 from verifiers import run_verifier, verifier
 

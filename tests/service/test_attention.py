@@ -22,7 +22,8 @@ from phylax.core.survey import Look
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.service.runs import ingest
-from phylax.store import agents, readings
+from phylax.store.clients import agents
+from phylax.store.trends import readings
 
 GIB = 2**30
 

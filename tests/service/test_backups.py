@@ -25,10 +25,10 @@ from phylax.core.backups.backups import BackupPlan, is_due, kept
 from phylax.core.clients.shop import Machine
 from phylax.service.backups import making, restoring
 from phylax.service.context.context import Context
-from phylax.store import copies, generation
-from phylax.store.copies import BadCopyError
-from phylax.store.database import Database, migrations
-from phylax.store.shop_file import FILE, HeldError, NoShopError, alone
+from phylax.store.backups import copies, restore_epoch
+from phylax.store.backups.copies import BadCopyError
+from phylax.store.file.database import Database, migrations
+from phylax.store.file.shop_file import FILE, HeldError, NoShopError, alone
 
 DUBLIN = ZoneInfo("Europe/Dublin")
 
@@ -212,7 +212,7 @@ def test_a_restore_keeps_what_was_there_and_begins_a_new_life(
         texts = [row["text"] for row in conn.execute("SELECT text FROM record_words")]
         assert "before" in texts and "after" not in texts
         with service.context.db.read() as now:
-            assert generation.current(conn).name != generation.current(now).name
+            assert restore_epoch.current(conn).name != restore_epoch.current(now).name
         (deed,) = conn.execute(
             "SELECT p.subject FROM audit_parts p JOIN audit a ON a.id = p.deed"
             " WHERE a.deed = 'restore'"

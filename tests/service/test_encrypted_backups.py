@@ -14,9 +14,9 @@ from phylax.client import Phylax, RefusedError
 from phylax.core.clients.shop import Machine
 from phylax.service.backups import encrypting, making, restoring
 from phylax.service.context.context import Context
-from phylax.store import copies
-from phylax.store.copies import BadCopyError
-from phylax.store.shop_file import FILE
+from phylax.store.backups import copies
+from phylax.store.backups.copies import BadCopyError
+from phylax.store.file.shop_file import FILE
 
 PASSPHRASE = "quay lantern rope herring"
 

@@ -23,7 +23,7 @@ from phylax.core.erasing.forgetting.request import Forget
 from phylax.core.erasing.forgetting.words import Words, name_somebody
 from phylax.core.record.records import Entry, RecordKind, digest, verify
 from phylax.service.context.context import Context
-from phylax.store import audit, records
+from phylax.store.record import audit, records
 from verifiers import run_verifier
 
 

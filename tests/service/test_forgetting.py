@@ -35,9 +35,10 @@ from phylax.core.ground.values import edit_of
 from phylax.core.record.records import Entry, RecordKind, verify
 from phylax.service.backups import making
 from phylax.service.context.context import Context
-from phylax.store import audit, forgettings, records
-from phylax.store.database import Database
+from phylax.store.clients import forgettings
 from phylax.store.erasing import chain, pages, rows, slices, sweep, whole
+from phylax.store.file.database import Database
+from phylax.store.record import audit, records
 from verifiers import run_verifier
 
 

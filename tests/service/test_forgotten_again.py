@@ -29,10 +29,10 @@ from phylax.service.archives import loading
 from phylax.service.backups import restoring
 from phylax.service.context.context import Context
 from phylax.service.serve import server_config
-from phylax.store import audit, forgotten_file, records
-from phylax.store.database import Database
-from phylax.store.erasing import whole
-from phylax.store.shop_file import FILE
+from phylax.store.erasing import forgotten_file, whole
+from phylax.store.file.database import Database
+from phylax.store.file.shop_file import FILE
+from phylax.store.record import audit, records
 
 
 def test_a_restored_backup_forgets_again_at_once(

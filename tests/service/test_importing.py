@@ -13,7 +13,7 @@ from phylax.core.clients.importing.request import ImportAsk, LineFate
 from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.values import edit_of
 from phylax.service.context.context import Context
-from phylax.store import importing
+from phylax.store.clients import importing
 
 
 def asking(text: str | bytes, **said: object) -> ImportAsk:

@@ -21,8 +21,8 @@ from phylax.core.inventory.hardware import HardwareListed
 from phylax.core.protocol import InventoryMessage
 from phylax.service.context.context import Context
 from phylax.service.runs import ingest
-from phylax.store import runs
-from phylax.store.database import Database, migrations
+from phylax.store.file.database import Database, migrations
+from phylax.store.runs import runs
 
 READ = MachineFacts(
     system="linux", host="desk", agent_version="1", kind="standin", memory=8 * 2**30,

@@ -27,9 +27,11 @@ from phylax.service.http import feed
 from phylax.service.http.auth import Actor
 from phylax.service.notices import post, posting
 from phylax.service.problems import storage_problem
-from phylax.store import events, notices, people
-from phylax.store.notices import Outgoing
-from phylax.store.shop_file import FILE
+from phylax.store.attention import notices
+from phylax.store.attention.notices import Outgoing
+from phylax.store.file import events
+from phylax.store.file.shop_file import FILE
+from phylax.store.people import people
 
 API = "/api/v1"
 
@@ -247,7 +249,7 @@ def test_a_start_that_cannot_be_says_why_and_makes_nothing(
 def test_of_two_services_on_one_file_the_second_is_told(
     service: Service, context: Context, clock: Clock
 ) -> None:
-    from phylax.store.shop_file import alone
+    from phylax.store.file.shop_file import alone
 
     data = context.db.path.parent
     with alone(data, "a service at 127.0.0.1:8610"):

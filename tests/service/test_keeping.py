@@ -22,9 +22,10 @@ from phylax.core.scheduling.rounds import RoundEdit
 from phylax.service import forgetting
 from phylax.service.backups import making
 from phylax.service.context.context import Context
-from phylax.store import audit, keeping
+from phylax.store.erasing import data_retention
 from phylax.store.erasing.spans import sweep_spans
 from phylax.store.erasing.staff import forget_person
+from phylax.store.record import audit
 
 GO_ON = forgetting.go_on
 FILM = "urlaubsfilm-jjqv.mkv"
@@ -70,7 +71,7 @@ def test_names_of_files_go_after_their_span_and_figures_stay(
     assert [item.path for item in owner.holds.items(hold.id)] == [FILM]
     assert f"left-{FILM}".encode() not in below(context) and b"Qualmstab" not in below(context)
     with context.db.write() as conn:
-        gone_at = keeping.before(24, context.now()) + 60
+        gone_at = data_retention.before(24, context.now()) + 60
         conn.execute("UPDATE held_items SET fate = 'gone', fate_at = ?", (gone_at,))
     clock.pass_(timedelta(days=1))
     assert FILM.encode() in below(context)
@@ -113,8 +114,8 @@ def test_spans_are_the_owners_and_are_seen_to_once_a_day(
     GO_ON(context)
     assert len(swept) == 3, "a span that was changed is seen to at once"
     with context.db.read() as conn:
-        assert keeping.before(12, 10**9) == 10**9 - 31557600
-        assert keeping.files_until(conn) < context.now()
+        assert data_retention.before(12, 10**9) == 10**9 - 31557600
+        assert data_retention.files_until(conn) < context.now()
 
 
 @pytest.fixture

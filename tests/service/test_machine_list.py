@@ -20,7 +20,7 @@ from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.core.ground.values import edit_of
 from phylax.core.record.records import RecordKind
 from phylax.service.context.context import Context
-from phylax.store import readings
+from phylax.store.trends import readings
 
 
 @pytest.fixture

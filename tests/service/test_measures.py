@@ -25,7 +25,7 @@ from phylax.service.monitoring import monitor
 from phylax.service.routes import measures
 from phylax.service.telemetry import logs
 from phylax.service.telemetry.logs import request_id
-from phylax.store import readings
+from phylax.store.trends import readings
 
 GIB = 2**30
 ODD = '=cmd "Ferry\\Sons"\nét al'

@@ -36,7 +36,8 @@ from phylax.service.limits.quota import Quota
 from phylax.service.monitoring import monitor
 from phylax.service.runs import ingest, reading_messages
 from phylax.service.runs.reading_messages import MESSAGE
-from phylax.store import holds, outlooks, runs
+from phylax.store.runs import holds, runs
+from phylax.store.trends import outlooks
 
 NOW = datetime(2026, 3, 2, 9, 0, tzinfo=UTC)
 FACTS = MachineFacts(

@@ -35,7 +35,8 @@ from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.service.notices import compose, post, posting
 from phylax.service.notices.posting import PASSWORD_FILE
-from phylax.store import agents, readings
+from phylax.store.clients import agents
+from phylax.store.trends import readings
 
 GIB = 2**30
 

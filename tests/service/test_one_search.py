@@ -29,7 +29,7 @@ from phylax.core.retention.rules import Reason
 from phylax.core.survey import Stay
 from phylax.service.context.context import Context
 from phylax.service.runs import ingest
-from phylax.store import inventories
+from phylax.store.checks import inventories
 
 
 @pytest.fixture

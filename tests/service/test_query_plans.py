@@ -20,7 +20,7 @@ from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.service.notices import compose, post
 from phylax.service.rounds import scheduler
-from phylax.store.database import Database
+from phylax.store.file.database import Database
 
 GROWS = re.compile(
     r"SCAN (readings|reading_days|runs|records|surveys|survey_items|events|messages|consents"

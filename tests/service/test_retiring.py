@@ -19,7 +19,9 @@ from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.service.rounds import scheduler
 from phylax.service.runs import dispatch
-from phylax.store import leases, readings, rounds
+from phylax.store.runs import leases
+from phylax.store.scheduling import rounds
+from phylax.store.trends import readings
 
 AFTER_THE_ROUND = datetime(2026, 3, 4, 9, 0, tzinfo=UTC)
 

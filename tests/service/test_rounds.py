@@ -19,7 +19,9 @@ from phylax.core.scheduling.rounds import MachineFilter, Pressure, RoundEdit
 from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 from phylax.service.runs import dispatch, ingest
-from phylax.store import agents, presence, runs
+from phylax.store.clients import agents
+from phylax.store.runs import runs
+from phylax.store.scheduling import presence
 
 DUE = datetime(2026, 3, 3, 18, 30, tzinfo=UTC)
 HOUR = timedelta(hours=1)

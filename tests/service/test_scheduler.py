@@ -12,7 +12,7 @@ from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.runs.runs import RunState
 from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
-from phylax.store.database import Database
+from phylax.store.file.database import Database
 
 DUE = datetime(2026, 3, 3, 18, 30, tzinfo=UTC)
 

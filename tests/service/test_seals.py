@@ -25,8 +25,9 @@ from phylax.core.record.records import verify as verify_records
 from phylax.service import seal_keys
 from phylax.service.backups import making
 from phylax.service.context.context import Context
-from phylax.store import audit, copies, records
-from phylax.store.database import Database, migrations
+from phylax.store.backups import copies
+from phylax.store.file.database import Database, migrations
+from phylax.store.record import audit, records
 
 
 def plain_root(leaves: list[bytes]) -> bytes:

@@ -19,7 +19,7 @@ from phylax.core.hold.holds import HeldPick
 from phylax.core.protocol import SetBackMessage
 from phylax.core.retention import Rule, Scope
 from phylax.service.context.context import Context
-from phylax.store import generation
+from phylax.store.backups import restore_epoch
 
 ONE, OTHER = "1" * 32, "2" * 32
 
@@ -94,7 +94,7 @@ def test_what_was_held_since_the_copy_is_known_again_and_can_be_put_back(
     agent.once()
     assert owner.holds.list(machine.tag)[0].run_id == run.id and not lost.exists()
     with context.db.write() as conn:
-        name = generation.current(conn).name
+        name = restore_epoch.current(conn).name
     copy.backup(context.db._writer)
     assert not owner.holds.list(machine.tag)
 
@@ -103,7 +103,7 @@ def test_what_was_held_since_the_copy_is_known_again_and_can_be_put_back(
     (hold,) = owner.holds.list(machine.tag)
     assert hold.run_id is None and hold.held.count == 1
     with context.db.write() as conn:
-        assert generation.current(conn).name != name
+        assert restore_epoch.current(conn).name != name
     (said,) = [r.text for r in owner.records.list(machine=machine.tag) if "older copy" in r.text]
     assert "What was reported in between is lost" in said
     owner.runs.put_back(machine.tag, [HeldPick(hold_id=hold.id)])
@@ -117,12 +117,12 @@ def test_an_agent_that_lies_makes_no_new_life_every_time(
 
     def claim(knew: int, came_to: int, number: int) -> str:
         with context.db.write() as conn:
-            name = generation.current(conn).name
+            name = restore_epoch.current(conn).name
         agent._link.report(
             SetBackMessage(id=f"set-back-{number}", generation=name, knew=knew, came_to=came_to)
         )
         with context.db.write() as conn:
-            return generation.current(conn).name
+            return restore_epoch.current(conn).name
 
     first = claim(5, 9, 1)
     assert claim(9, 9, 2) == first  # it is no younger than it was

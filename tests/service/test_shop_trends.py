@@ -16,7 +16,7 @@ from phylax.core.runs.runs import RunState
 from phylax.core.scheduling.routines import Routine, RoutineEdit, RoutineStep, StepKind
 from phylax.service.context.context import Context
 from phylax.service.runs import dispatch, ingest
-from phylax.store import agents
+from phylax.store.clients import agents
 
 GIB = 2**30
 

@@ -36,7 +36,7 @@ from phylax.core.tuning.trials import Outcome
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.service.runs import ingest
-from phylax.store import settings_changes
+from phylax.store.tuning import settings_changes
 from startup_trees import picture
 
 COSTS = {"search": 5000, "newer": 700, "bar": 2000, "link": 300, "chat": 3000, "one": 1000,

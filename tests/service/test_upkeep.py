@@ -43,7 +43,7 @@ from phylax.core.runs.runs import RunState
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.service.runs import ingest
-from phylax.store import leases, step_lengths
+from phylax.store.runs import leases, step_lengths
 from upkeep_machine import (
     BROKEN,
     CHAT,
@@ -444,7 +444,7 @@ def test_another_machines_results_are_not_taken(
 def test_a_list_that_is_older_or_could_not_be_read_replaces_nothing(
     owner: Phylax, machine: Machine, agent: Agent, context: Context, tmp_path: Path
 ) -> None:
-    from phylax.store import inventories
+    from phylax.store.checks import inventories
 
     has(tmp_path, programs=[CHAT])
     check(owner, machine, agent, "programs")

@@ -21,7 +21,7 @@ from phylax.core.runs.runs import RunDetail, RunState
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind, StepState
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
-from phylax.store import step_lengths
+from phylax.store.runs import step_lengths
 from upkeep_machine import (
     BROKEN,
     CHAT,
@@ -148,7 +148,7 @@ def test_a_step_that_its_window_has_no_room_for_is_left_out(
 ) -> None:
     from phylax.core.checks.time_left import Ran
     from phylax.service.runs import checklist
-    from phylax.store import runs, steps
+    from phylax.store.runs import runs, steps
 
     steps_ = tuple(RoutineStep(kind=kind) for kind in (StepKind.CHECK, StepKind.FULL_SCAN))
     routine = owner.routines.add(RoutineEdit(name="Long", steps=steps_))

@@ -17,8 +17,9 @@ from phylax.core.attention.notices import HookEdit
 from phylax.service.context.context import Context
 from phylax.service.secret_keys import close_all, new_key
 from phylax.service.vault import BESIDE, LostKeyError, Vault
-from phylax.store import notices, people
-from phylax.store.shop_file import HeldError, alone
+from phylax.store.attention import notices
+from phylax.store.file.shop_file import HeldError, alone
+from phylax.store.people import people
 
 
 def test_no_secret_of_hooks_and_codes_is_in_the_file(

@@ -15,7 +15,7 @@ from phylax.core.record.records import RecordKind
 from phylax.core.runs.runs import RunState
 from phylax.service.context.context import Context
 from phylax.service.runs.finish import give_up
-from phylax.store import runs
+from phylax.store.runs import runs
 
 
 @pytest.fixture

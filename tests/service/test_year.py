@@ -24,8 +24,10 @@ from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 from phylax.service.runs import availability, dispatch, ingest, queue
 from phylax.service.schedule.timetable import place_all, place_round
-from phylax.store import closing_days, presence, records, rounds, routines, shop
-from phylax.store.database import Connection, Database
+from phylax.store.clients import closing_days, shop
+from phylax.store.file.database import Connection, Database
+from phylax.store.record import records
+from phylax.store.scheduling import presence, rounds, routines
 
 STEP = 1800
 DAYS = 365

@@ -4,9 +4,9 @@ from pathlib import Path
 
 import pytest
 
-from phylax.store import data_map
-from phylax.store.data_map import TABLES, Ends, Holds, Through
-from phylax.store.database import Database
+from phylax.store.file import data_map
+from phylax.store.file.data_map import TABLES, Ends, Holds, Through
+from phylax.store.file.database import Database
 
 
 @pytest.fixture

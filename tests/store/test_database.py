@@ -14,19 +14,14 @@ from phylax.core.record.searching import read_search
 from phylax.core.survey import ledger
 from phylax.service.context.context import Context
 from phylax.service.runs import queue
-from phylax.store import (
-    database,
-    leases,
-    profiles,
-    readings,
-    records,
-    rounds,
-    routines,
-    runs,
-    surveys,
-)
-from phylax.store.database import Database, NewerFileError
-from phylax.store.records import RecordChoice
+from phylax.store.file import database
+from phylax.store.file.database import Database, NewerFileError
+from phylax.store.record import records
+from phylax.store.record.records import RecordChoice
+from phylax.store.runs import leases, runs
+from phylax.store.scheduling import rounds, routines
+from phylax.store.survey import profiles, surveys
+from phylax.store.trends import readings
 
 NOW = datetime(2026, 3, 2, 9, tzinfo=UTC)
 

@@ -7,8 +7,8 @@ from contextlib import closing
 from pathlib import Path
 
 from phylax.core.record.searching import HitKind
-from phylax.store import searching
-from phylax.store.database import Database, migrations
+from phylax.store.file.database import Database, migrations
+from phylax.store.record import searching
 
 LEFT = '{"left": [{"category": "trash", "place": "/t", "path": "a/open.docx", "size": 3, ' \
        '"reason": "in use"}]}'  # fmt: skip

@@ -10,8 +10,9 @@ from phylax.core.clients.shop import ClientEdit, MachineEdit
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
-from phylax.store import outlooks, readings, shop
-from phylax.store.database import Connection
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
+from phylax.store.trends import outlooks, readings
 
 NOW = datetime(2026, 3, 2, 9, tzinfo=UTC)
 GIB = 2**30

@@ -9,8 +9,12 @@ from phylax.core.desk.visits import Move, NewVisit, Whose, moved_in_words, opene
 from phylax.core.ground.values import to_seconds
 from phylax.core.record.records import Entry, RecordKind
 from phylax.core.reporting.request import LetterheadEdit
-from phylax.store import desk, people, records, reports, visits
-from phylax.store.database import Connection
+from phylax.store.desk import parts as desk
+from phylax.store.desk import visits
+from phylax.store.file.database import Connection
+from phylax.store.people import people
+from phylax.store.record import records
+from phylax.store.reporting import reports
 
 
 def take_in(conn: Connection, machine_ids: dict[str, int], now: datetime) -> None:

@@ -27,8 +27,8 @@ from phylax.demo import held, scenario
 from phylax.demo.mailbox import open_mailbox
 from phylax.demo.waiting import StillError, wait_for
 from phylax.service.serve import FILE
-from phylax.store import notices
-from phylax.store.database import Database
+from phylax.store.attention import notices
+from phylax.store.file.database import Database
 
 _MADE = "made"
 

@@ -33,8 +33,8 @@ from phylax.core.tuning.programs import Program
 from phylax.core.tuning.verdicts import Seen
 from phylax.demo import scenario
 from phylax.demo.tree import GIB
-from phylax.store import protections, rules
-from phylax.store.database import Connection
+from phylax.store.file.database import Connection
+from phylax.store.retention import protections, rules
 
 _A_PAGE = 500
 

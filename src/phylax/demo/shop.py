@@ -40,23 +40,15 @@ from phylax.service.runs import checklist, create, ingest
 from phylax.service.runs.finish import give_up
 from phylax.service.schedule.timetable import place_all, place_round
 from phylax.service.serve import FILE
-from phylax.store import (
-    agents,
-    closing_days,
-    notices,
-    people,
-    presence,
-    protections,
-    readings,
-    records,
-    rounds,
-    routines,
-    rules,
-    runs,
-    shop,
-    steps,
-)
-from phylax.store.database import Connection, Database
+from phylax.store.attention import notices
+from phylax.store.clients import agents, closing_days, shop
+from phylax.store.file.database import Connection, Database
+from phylax.store.people import people
+from phylax.store.record import records
+from phylax.store.retention import protections, rules
+from phylax.store.runs import runs, steps
+from phylax.store.scheduling import presence, rounds, routines
+from phylax.store.trends import readings
 
 SEED = 8610
 _LOOKED_BACK = timedelta(days=scenario.LOOKED_BACK_DAYS)

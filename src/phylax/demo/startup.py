@@ -25,7 +25,7 @@ from phylax.core.tuning.programs import Intent, Program, StartCost, Starter, Sta
 from phylax.core.tuning.rules import TuningRule
 from phylax.core.tuning.setting import Hangs, settings
 from phylax.demo.scenario import MachineSpec
-from phylax.store import answers, notebook, setting_rules
+from phylax.store.tuning import answers, notebook, setting_rules
 
 SIGN_IN, START, TIMER, SOCKET = (
     StarterKind.SIGN_IN, StarterKind.START, StarterKind.TIMER, StarterKind.SOCKET,

@@ -75,7 +75,7 @@ from phylax.service.runs import reading_messages
 from phylax.service.secret_keys import close_all
 from phylax.service.telemetry.logs import Requests
 from phylax.service.telemetry.metrics import Measures
-from phylax.store.routines import ship
+from phylax.store.scheduling.routines import ship
 
 API = "/api/v1"
 _ANYWHERE = (400, 401, 403, 408, 413, 414, 503, 507)

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from phylax.service.app import create_app
 from phylax.service.context.context import Context
-from phylax.store.database import Database
+from phylax.store.file.database import Database
 
 
 def document() -> str:

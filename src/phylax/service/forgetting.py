@@ -15,11 +15,13 @@ from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import to_seconds
 from phylax.service.backups import making
 from phylax.service.context.context import Context
-from phylax.store import backups, events, forgettings, forgotten, forgotten_file, keeping
-from phylax.store.database import Connection
-from phylax.store.erasing import chain
+from phylax.store.backups import backups
+from phylax.store.clients import forgettings
+from phylax.store.erasing import chain, data_retention, forgotten, forgotten_file
 from phylax.store.erasing.spans import sweep_spans
 from phylax.store.erasing.whole import again, carry_out
+from phylax.store.file import events
+from phylax.store.file.database import Connection
 
 _log = logging.getLogger("phylax.forgetting")
 _EVERY = 3.0
@@ -87,7 +89,7 @@ def go_on(context: Context) -> None:
 
 def _sweep(context: Context, now: int) -> None:
     with context.db.read() as conn:
-        swept = keeping.keeping(conn).swept_at
+        swept = data_retention.keeping(conn).swept_at
     if swept is not None and 0 <= now - to_seconds(swept) < _DAY:
         return
     try:

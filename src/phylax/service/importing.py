@@ -12,8 +12,9 @@ from phylax.core.record.records import Entry, RecordKind
 from phylax.service.http.changes import Change
 from phylax.service.problems import Problem, invalid
 from phylax.service.schedule.timetable import place_all
-from phylax.store import importing, records, shop
-from phylax.store.database import Connection
+from phylax.store.clients import importing, shop
+from phylax.store.file.database import Connection
+from phylax.store.record import records
 
 
 def preview(conn: Connection, asked: ImportAsk) -> Prepared:

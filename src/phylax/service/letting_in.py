@@ -8,9 +8,10 @@ from pathlib import Path
 from phylax.core.ground.values import to_seconds
 from phylax.service.context.context import system_clock
 from phylax.service.http.auth import new_secret
-from phylax.store import audit, people
-from phylax.store.database import Database
-from phylax.store.shop_file import FILE
+from phylax.store.file.database import Database
+from phylax.store.file.shop_file import FILE
+from phylax.store.people import people
+from phylax.store.record import audit
 
 _SECONDS = 3600
 

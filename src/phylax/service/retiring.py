@@ -13,8 +13,13 @@ from phylax.core.record.records import Entry, RecordKind
 from phylax.service.problems import Problem
 from phylax.service.runs.finish import call_off
 from phylax.service.schedule.timetable import place_machine
-from phylax.store import events, forgettings, leases, records, retired, rounds, runs, shop, visits
-from phylax.store.database import Connection
+from phylax.store.clients import decommissioned, forgettings, shop
+from phylax.store.desk import visits
+from phylax.store.file import events
+from phylax.store.file.database import Connection
+from phylax.store.record import records
+from phylax.store.runs import leases, runs
+from phylax.store.scheduling import rounds
 
 
 def for_machine(conn: Connection, machine: Machine, *, at: int) -> Retirement:
@@ -24,7 +29,9 @@ def for_machine(conn: Connection, machine: Machine, *, at: int) -> Retirement:
 
 def for_client(conn: Connection, client: Client, *, at: int) -> Retirement:
     """What retiring a client with all its machines means, or what its returning does."""
-    numbers = retired.machines_of(conn, client.id, retired_with_it=client.retired_at is not None)
+    numbers = decommissioned.machines_of(
+        conn, client.id, retired_with_it=client.retired_at is not None
+    )
     return _meaning(
         conn, shop.machines_by_id(conn, numbers), client.retired_at is not None, client.id, at=at
     ).model_copy(update={"retired_at": client.retired_at})
@@ -34,8 +41,8 @@ def _meaning(
     conn: Connection, machines: Sequence[Machine], returns: bool, client_id: int | None, *, at: int
 ) -> Retirement:
     numbers = [machine.id for machine in machines]
-    held, held_until = retired.held_on(conn, numbers)
-    unfinished = [] if returns else retired.unfinished_runs(conn, numbers)
+    held, held_until = decommissioned.held_on(conn, numbers)
+    unfinished = [] if returns else decommissioned.unfinished_runs(conn, numbers)
     busy = [number for number in unfinished if leases.is_on_lease(conn, number, at=at)]
     facts = Retirement(
         retired_at=machines[0].retired_at if returns and machines else None,
@@ -43,13 +50,15 @@ def _meaning(
         rounds=_rounds_that_return(conn, numbers) if returns else _rounds_of(conn, numbers),
         waiting=len(unfinished) - len(busy),
         under_way=tuple(run.machine_tag for number in busy if (run := runs.run(conn, number))),
-        enrolled=retired.number_of(conn, "agents", "1", numbers),
+        enrolled=decommissioned.number_of(conn, "agents", "1", numbers),
         held=held,
         held_until=None if held_until is None else from_seconds(held_until),
-        changes=retired.number_of(conn, "changes", "t.state = 'made'", numbers),
-        rules=retired.decisions_of(conn, numbers, client_id),
-        consents=retired.number_of(conn, "standing_consents", "t.taken_back_at IS NULL", numbers),
-        open_attention=retired.number_of(conn, "attention", "t.ended_at IS NULL", numbers),
+        changes=decommissioned.number_of(conn, "changes", "t.state = 'made'", numbers),
+        rules=decommissioned.decisions_of(conn, numbers, client_id),
+        consents=decommissioned.number_of(
+            conn, "standing_consents", "t.taken_back_at IS NULL", numbers
+        ),
+        open_attention=decommissioned.number_of(conn, "attention", "t.ended_at IS NULL", numbers),
     )
     return facts.model_copy(update={"in_words": means(facts)})
 
@@ -88,7 +97,7 @@ def retire_machine(
         raise Problem(
             409, "visit-open", f"Visit {visit} of {machine.tag} is open: hand it over first."
         )
-    unfinished = retired.unfinished_runs(conn, [machine.id])
+    unfinished = decommissioned.unfinished_runs(conn, [machine.id])
     for number in unfinished:
         if leases.is_on_lease(conn, number, at=at):
             raise Problem(
@@ -100,7 +109,7 @@ def retire_machine(
         assert run is not None
         with suppress(Problem):
             call_off(conn, run, who=who, at=at)
-    retired.retire_machine(conn, machine.id, why, with_client=with_client, who=who, at=at)
+    decommissioned.retire_machine(conn, machine.id, why, with_client=with_client, who=who, at=at)
     _tell(conn, machine.id, f"Retired: {why}" if why else "Retired", who, at)
 
 
@@ -117,7 +126,7 @@ def bring_machine_back(conn: Connection, machine: Machine, *, who: str, at: int)
         )  # fmt: skip
     if client is not None and client.forgotten_at is not None:
         raise Problem(409, "forgotten", f"{client.name} is forgotten: there is nothing left.")
-    retired.bring_machine_back(conn, machine.id, who=who, at=at)
+    decommissioned.bring_machine_back(conn, machine.id, who=who, at=at)
     place_machine(conn, machine.id, at=at)
     _tell(conn, machine.id, "Back in care", who, at)
 
@@ -126,10 +135,10 @@ def retire_client(conn: Connection, client: Client, why: str, *, who: str, at: i
     """With all its machines."""
     if client.retired_at is not None:
         raise Problem(409, "retired-already", f"{client.name} is retired already.")
-    for number in retired.machines_of(conn, client.id, retired_with_it=False):
+    for number in decommissioned.machines_of(conn, client.id, retired_with_it=False):
         machine = _machine(conn, number)
         retire_machine(conn, machine, why, who=who, at=at, with_client=True)
-    retired.set_client(conn, client.id, at, why, who=who, at=at)
+    decommissioned.set_client(conn, client.id, at, why, who=who, at=at)
     events.publish(conn, EventKind.CLIENT, at=at)
 
 
@@ -145,8 +154,8 @@ def bring_client_back(conn: Connection, client: Client, *, who: str, at: int) ->
             409, "to-be-forgotten",
             f"{client.name} is to be forgotten: call that off first, while it has not begun.",
         )  # fmt: skip
-    retired.set_client(conn, client.id, None, "", who=who, at=at)
-    for number in retired.machines_of(conn, client.id, retired_with_it=True):
+    decommissioned.set_client(conn, client.id, None, "", who=who, at=at)
+    for number in decommissioned.machines_of(conn, client.id, retired_with_it=True):
         bring_machine_back(conn, _machine(conn, number), who=who, at=at)
     events.publish(conn, EventKind.CLIENT, at=at)
 

@@ -15,10 +15,10 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey,
 
 from phylax.core.ground.values import to_seconds
 from phylax.service.context.context import Context, system_clock
-from phylax.store import audit, seals
-from phylax.store.database import Connection, Database
-from phylax.store.seals import KeptKey
-from phylax.store.shop_file import FILE, alone
+from phylax.store.file.database import Connection, Database
+from phylax.store.file.shop_file import FILE, alone
+from phylax.store.record import audit, seals
+from phylax.store.record.seals import KeptKey
 
 KEY = "seal-key.pem"
 NEXT = "seal-key.next.pem"

@@ -15,9 +15,11 @@ from phylax.core.record.records import KeptEntry, first_form
 from phylax.core.record.seals import Grown, Opened, Seal, SealCheck, Sealed, SealKey
 from phylax.service import seal_keys
 from phylax.service.context.context import Context
-from phylax.store import audit, generation, records, shop
-from phylax.store import seals as store
-from phylax.store.database import Connection
+from phylax.store.backups import restore_epoch
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
+from phylax.store.record import audit, records
+from phylax.store.record import seals as store
 
 
 def make(context: Context) -> Seal:
@@ -113,7 +115,7 @@ def _now(context: Context, conn: Connection, name: str, at: int) -> Sealed:
         head=grown.head,
         audit_count=audited,
         audit_head=audit_head,
-        generation=generation.current(conn).name,
+        generation=restore_epoch.current(conn).name,
         at=from_seconds(at),
     )
 
@@ -124,7 +126,7 @@ def check(context: Context, written: str) -> SealCheck:
     if why := _why_not_ours(context, note):
         return _refused(note.sealed, why)
     with context.db.read() as conn:
-        said = seals.compared(note.sealed, records.digests(conn), generation.current(conn).name)
+        said = seals.compared(note.sealed, records.digests(conn), restore_epoch.current(conn).name)
         if said.holds and (why := audit.why_not(conn, note.sealed)):
             return _refused(note.sealed, why)
         return said

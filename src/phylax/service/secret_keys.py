@@ -7,9 +7,9 @@ from pathlib import Path
 
 from phylax.service.context.context import Context
 from phylax.service.vault import LostKeyError, Vault
-from phylax.store import secrets
-from phylax.store.database import Database
-from phylax.store.shop_file import FILE, alone
+from phylax.store.file import secrets
+from phylax.store.file.database import Database
+from phylax.store.file.shop_file import FILE, alone
 
 _log = logging.getLogger("phylax.service")
 

@@ -24,10 +24,12 @@ from phylax.service.limits.hashing import hash_password
 from phylax.service.problems import Problem
 from phylax.service.telemetry import logs
 from phylax.service.telemetry.logs import LogForm
-from phylax.store import audit, people, routines
-from phylax.store import shop as shop_store
-from phylax.store.database import Database, NewerFileError
-from phylax.store.shop_file import FILE, HeldError, NoShopError, alone
+from phylax.store.clients import shop as shop_store
+from phylax.store.file.database import Database, NewerFileError
+from phylax.store.file.shop_file import FILE, HeldError, NoShopError, alone
+from phylax.store.people import people
+from phylax.store.record import audit
+from phylax.store.scheduling import routines
 
 _MOST_CONNECTIONS = 4096
 _MOST_OF_ADDRESS = 256

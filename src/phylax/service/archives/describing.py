@@ -6,9 +6,9 @@ from collections.abc import Iterable, Mapping, Sequence
 from importlib import resources
 from typing import Any
 
-from phylax.store import archive
-from phylax.store.data_map import TABLES, Holds
-from phylax.store.database import Connection
+from phylax.store.file import archive
+from phylax.store.file.data_map import TABLES, Holds
+from phylax.store.file.database import Connection
 
 _HOLDS = {
     Holds.CODE: "a word or number of the program",

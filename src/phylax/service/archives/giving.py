@@ -12,7 +12,7 @@ from phylax.service import sealing
 from phylax.service.archives import writing
 from phylax.service.context.context import Context
 from phylax.service.problems import Problem
-from phylax.store import audit, records
+from phylax.store.record import audit, records
 
 _CLEAR = ".archive-"
 """How folders begin in which an archive lies while it is made."""

@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Iterable, Iterator
 
 from phylax.core.ground.values import from_seconds
-from phylax.store.database import Connection
+from phylax.store.file.database import Connection
 
 _CLIENTS = """
     SELECT id AS number, name AS client, contact, mail, phone, reach_by, hours, agreements,

@@ -21,13 +21,15 @@ from typing import IO, Any, NamedTuple
 from phylax.core.ground.values import to_seconds
 from phylax.service.archives.writing import FORM, SHOP
 from phylax.service.context.context import system_clock
-from phylax.store import archive, audit, copies, generation
-from phylax.store.archive import BadRowError
-from phylax.store.copies import BadCopyError
-from phylax.store.data_map import TABLES
-from phylax.store.database import Database, migrations
+from phylax.store.backups import copies, restore_epoch
+from phylax.store.backups.copies import BadCopyError
 from phylax.store.erasing.whole import again
-from phylax.store.shop_file import FILE
+from phylax.store.file import archive
+from phylax.store.file.archive import BadRowError
+from phylax.store.file.data_map import TABLES
+from phylax.store.file.database import Database, migrations
+from phylax.store.file.shop_file import FILE
+from phylax.store.record import audit
 
 _LONGEST_MANIFEST = 8 << 20
 _LONGEST_LINE = 64 << 20
@@ -102,7 +104,7 @@ def _load(part: Path, opened: zipfile.ZipFile, known_in: Sequence[Path]) -> Load
         with database.write() as conn:
             archive.index_anew(conn)
             archive.settle(conn, at=to_seconds(now))
-            generation.renew(conn, at=to_seconds(now))
+            restore_epoch.renew(conn, at=to_seconds(now))
             intact = audit.verify(conn).intact
             rows = sum(
                 conn.execute(f"SELECT count(*) FROM {table}").fetchone()[0]

@@ -10,8 +10,8 @@ from typing import Any
 
 from phylax.core.record.records import KeptEntry, first_form
 from phylax.service import seal_keys
-from phylax.store import records, seals
-from phylax.store.database import Connection
+from phylax.store.file.database import Connection
+from phylax.store.record import records, seals
 
 _SEALS = 1000
 

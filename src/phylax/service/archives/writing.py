@@ -17,9 +17,9 @@ from typing import Any
 from phylax import __version__
 from phylax.service.archives import describing, lists, record_out
 from phylax.service.http.csv import cell
-from phylax.store import archive
-from phylax.store.archive import Row
-from phylax.store.database import Connection
+from phylax.store.file import archive
+from phylax.store.file.archive import Row
+from phylax.store.file.database import Connection
 
 FORM = 1
 SHOP, CLIENT, RECORD = "shop", "client", "record"

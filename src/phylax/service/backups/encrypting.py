@@ -14,7 +14,7 @@ from typing import IO, NamedTuple
 import pyrage
 from zxcvbn import zxcvbn
 
-from phylax.store.copies import BadCopyError
+from phylax.store.backups.copies import BadCopyError
 
 END = ".age"
 CLEAR = ".clear-"

@@ -19,9 +19,12 @@ from phylax.service import sealing
 from phylax.service.backups import encrypting
 from phylax.service.backups.encrypting import END
 from phylax.service.context.context import Context
-from phylax.store import audit, backups, copies, forgotten_file, shop
-from phylax.store.copies import BadCopyError, CopyChecked
-from phylax.store.database import Connection
+from phylax.store.backups import backups, copies
+from phylax.store.backups.copies import BadCopyError, CopyChecked
+from phylax.store.clients import shop
+from phylax.store.erasing import forgotten_file
+from phylax.store.file.database import Connection
+from phylax.store.record import audit
 
 BESIDE = "backups"
 """Below the data directory, where no other place is set."""

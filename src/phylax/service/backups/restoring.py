@@ -15,11 +15,13 @@ from typing import NamedTuple
 
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.service.context.context import system_clock
-from phylax.store import audit, copies, forgotten_file, generation
-from phylax.store.copies import BadCopyError, CopyChecked
-from phylax.store.database import Database
+from phylax.store.backups import copies, restore_epoch
+from phylax.store.backups.copies import BadCopyError, CopyChecked
+from phylax.store.erasing import forgotten_file
 from phylax.store.erasing.whole import again
-from phylax.store.shop_file import FILE, HeldError, alone
+from phylax.store.file.database import Database
+from phylax.store.file.shop_file import FILE, HeldError, alone
+from phylax.store.record import audit
 
 __all__ = ["BadCopyError", "HeldError", "Outlook", "Rehearsed", "outlook", "rehearse", "restore"]
 
@@ -126,7 +128,7 @@ def _prepare(
     database = Database(part)
     try:
         with database.write() as conn:
-            generation.renew(conn, at=to_seconds(now))
+            restore_epoch.renew(conn, at=to_seconds(now))
             audit.record(
                 conn, who="the service's machine", at=to_seconds(now), deed="restore",
                 subject=_in_words(looked),

@@ -21,8 +21,8 @@ from phylax.service.limits.quota import Quota
 from phylax.service.limits.tries import Failures, Tries
 from phylax.service.problems import Problem
 from phylax.service.vault import Vault
-from phylax.store import shop as shop_store
-from phylax.store.database import Connection, Database
+from phylax.store.clients import shop as shop_store
+from phylax.store.file.database import Connection, Database
 
 
 def system_clock() -> datetime:

@@ -22,8 +22,11 @@ from phylax.core.backups.restore_epochs import HEADER
 from phylax.core.people.accounts import CodesFor, Person, Role, TokenScope
 from phylax.service.context.context import Context, TheContext
 from phylax.service.problems import Problem
-from phylax.store import agents, forgotten, generation, people
-from phylax.store.database import Connection
+from phylax.store.backups import restore_epoch
+from phylax.store.clients import agents
+from phylax.store.erasing import forgotten
+from phylax.store.file.database import Connection
+from phylax.store.people import people
 
 COOKIE = "phylax_session"
 KNOWN_COOKIE = "phylax_known"
@@ -238,7 +241,7 @@ def the_agents_machine(request: Request, context: TheContext, response: Response
         by = hashed(key)
         with context.db.read() as conn:
             machine_id = agents.machine_of_key(conn, by)
-            response.headers[HEADER] = generation.current(conn).said()
+            response.headers[HEADER] = restore_epoch.current(conn).said()
             is_forgotten = machine_id is None and forgotten.is_of_forgotten(conn, by)
         if machine_id is not None:
             return machine_id

@@ -20,8 +20,9 @@ from phylax.core.ground.values import from_seconds
 from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import Actor, Signed
 from phylax.service.problems import Problem
-from phylax.store import audit, events, idempotency
-from phylax.store.database import Connection
+from phylax.store.file import events, idempotency
+from phylax.store.file.database import Connection
+from phylax.store.record import audit
 
 _LONGEST_KEY = 200
 

@@ -18,7 +18,7 @@ from phylax.core.ground.events import Event
 from phylax.service.context.context import Context
 from phylax.service.http.auth import Actor, is_still_signed_in
 from phylax.service.problems import Problem
-from phylax.store import events
+from phylax.store.file import events
 
 MOST = 400
 MOST_OF_PERSON = 40

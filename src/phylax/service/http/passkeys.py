@@ -29,7 +29,7 @@ from webauthn.helpers.structs import (
 from phylax.core.people.accounts import Person
 from phylax.service.limits.challenges import LASTS, Challenges
 from phylax.service.problems import Problem
-from phylax.store.passkeys import KeptPasskey
+from phylax.store.people.passkeys import KeptPasskey
 
 _LARGEST_KEY = 600
 """Bytes; of RSA with 4096 bits. A larger one takes seconds to check, for anybody who asks."""

@@ -18,8 +18,9 @@ from phylax.service.limits.hashing import is_password
 from phylax.service.limits.tries import TooManyTriesError
 from phylax.service.problems import Problem, invalid
 from phylax.service.vault import LostKeyError
-from phylax.store import audit, people
-from phylax.store.database import Connection
+from phylax.store.file.database import Connection
+from phylax.store.people import people
+from phylax.store.record import audit
 
 SESSION_SECONDS = 14 * 86400
 _KNOWN_SECONDS = 400 * 86400

@@ -27,10 +27,10 @@ from phylax.core.trends.futures import Range, draws, futures
 from phylax.core.trends.interval import OtherVolume, Prospect, advise
 from phylax.core.trends.regrowth import Seen, grown_between, regrowth
 from phylax.service.context.context import Context
-from phylax.store import outlooks
-from phylax.store.database import Connection
-from phylax.store.outlooks import Ground, LookSums
-from phylax.store.readings import DAY
+from phylax.store.file.database import Connection
+from phylax.store.trends import outlooks
+from phylax.store.trends.outlooks import Ground, LookSums
+from phylax.store.trends.readings import DAY
 
 SEED = 8610
 """Of the chance in forecasts: the same readings give the same forecast."""

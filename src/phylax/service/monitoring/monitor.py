@@ -16,8 +16,10 @@ from phylax.core.ground.events import EventKind
 from phylax.service.context.context import Context
 from phylax.service.monitoring import forecasts
 from phylax.service.upkeep import advising
-from phylax.store import attention, attention_inputs, events, shop
-from phylax.store import outlooks as outlook_store
+from phylax.store.attention import attention, attention_inputs
+from phylax.store.clients import shop
+from phylax.store.file import events
+from phylax.store.trends import outlooks as outlook_store
 
 WHOLE_EVERY = 300
 _AT_ONCE = 500

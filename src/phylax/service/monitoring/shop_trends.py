@@ -21,11 +21,13 @@ from phylax.core.trends.shop import (
     effect,
     sum_categories,
 )
-from phylax.store import changes, outlooks, shop
-from phylax.store.changes import RoutineChange, RuleChange, RunsSum
-from phylax.store.database import Connection
-from phylax.store.outlooks import WeekSum, week_of
-from phylax.store.readings import DAY
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
+from phylax.store.retention import changes
+from phylax.store.retention.changes import RoutineChange, RuleChange, RunsSum
+from phylax.store.trends import outlooks
+from phylax.store.trends.outlooks import WeekSum, week_of
+from phylax.store.trends.readings import DAY
 
 _AHEAD = 90 * DAY
 _MOST = 300

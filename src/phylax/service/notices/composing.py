@@ -27,8 +27,13 @@ from phylax.core.ground.quantities import count, show_day, show_moment, show_siz
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.service.backups.making import what_is_wrong
 from phylax.service.context.context import Context
-from phylax.store import attention, notices, outlooks, rounds, runs, seals, shop
-from phylax.store.database import Connection
+from phylax.store.attention import attention, notices
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
+from phylax.store.record import seals
+from phylax.store.runs import runs
+from phylax.store.scheduling import rounds
+from phylax.store.trends import outlooks
 
 _AHEAD = timedelta(days=30)
 _AT_MOST = 200

@@ -32,8 +32,9 @@ from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.service.context.context import Context
 from phylax.service.notices.composing import compose
 from phylax.service.reporting.fetching import remind
-from phylax.store import notices, shop
-from phylax.store.notices import Message
+from phylax.store.attention import notices
+from phylax.store.attention.notices import Message
+from phylax.store.clients import shop
 
 PASSWORD_FILE = "PHYLAX_MAIL_PASSWORD_FILE"
 SIGNED = ("@method", "@target-uri", "content-type", "content-digest")

@@ -10,8 +10,10 @@ from phylax.core.desk.visits import Visit
 from phylax.core.reporting.language import words
 from phylax.service.context.context import Context, the_shop
 from phylax.service.reporting.mailing import send
-from phylax.store import desk, notices, reports
-from phylax.store.database import Connection
+from phylax.store.attention import notices
+from phylax.store.desk import parts as desk
+from phylax.store.file.database import Connection
+from phylax.store.reporting import reports
 
 
 def tell(conn: Connection, visit: Visit, asked: ReadyToFetch, *, at: int) -> None:

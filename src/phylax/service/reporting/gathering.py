@@ -39,20 +39,15 @@ from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.starts import BootCost
 from phylax.service.context.context import the_shop
 from phylax.service.problems import invalid
-from phylax.store import (
-    advice,
-    checks,
-    holds,
-    machine_list,
-    readings,
-    records,
-    rounds,
-    runs,
-    settings_changes,
-    starts,
-    visits,
-)
-from phylax.store.database import Connection
+from phylax.store.checks import checks
+from phylax.store.clients import machine_list
+from phylax.store.desk import advice, visits
+from phylax.store.file.database import Connection
+from phylax.store.record import records
+from phylax.store.runs import holds, runs
+from phylax.store.scheduling import rounds
+from phylax.store.trends import readings
+from phylax.store.tuning import settings_changes, starts
 
 _MONTH = timedelta(days=30)
 _FIRST_YEAR, _LAST_YEAR = 1971, 9998

@@ -9,8 +9,8 @@ from phylax.core.reporting.language import words
 from phylax.core.reporting.request import ReportWhole
 from phylax.service.context.context import the_shop
 from phylax.service.problems import Problem
-from phylax.store import notices
-from phylax.store.database import Connection
+from phylax.store.attention import notices
+from phylax.store.file.database import Connection
 
 
 def send_report(conn: Connection, report: ReportWhole, to: str, *, at: int) -> None:

@@ -11,9 +11,9 @@ from phylax.service import sealing
 from phylax.service.context.context import Context, the_shop
 from phylax.service.reporting.gathering import gather
 from phylax.service.reporting.printing import Paper, Proof, printed
-from phylax.store import reports
-from phylax.store.database import Connection
-from phylax.store.reports import NewReport
+from phylax.store.file.database import Connection
+from phylax.store.reporting import reports
+from phylax.store.reporting.reports import NewReport
 
 
 def preview(context: Context, asked: ReportAsk) -> Document:

@@ -34,8 +34,11 @@ from phylax.service.runs import queue
 from phylax.service.runs.create import check_volumes
 from phylax.service.runs.finish import give_up
 from phylax.service.schedule.timetable import Timetable
-from phylax.store import occurrences, people, presence, rounds, routines, runs, shop
-from phylax.store.database import Connection
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
+from phylax.store.people import people
+from phylax.store.runs import occurrences, runs
+from phylax.store.scheduling import presence, rounds, routines
 
 _MOST_TOLD = 20
 _NOBODYS = 0

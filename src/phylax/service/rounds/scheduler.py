@@ -13,8 +13,10 @@ from phylax.core.runs.runs import Run, RunState
 from phylax.service.context.context import Context
 from phylax.service.runs import queue
 from phylax.service.runs.finish import give_up
-from phylax.store import agents, leases, occurrences, presence, rounds, shop
-from phylax.store.database import Connection
+from phylax.store.clients import agents, shop
+from phylax.store.file.database import Connection
+from phylax.store.runs import leases, occurrences
+from phylax.store.scheduling import presence, rounds
 
 _LONGEST_SLEEP = 20.0
 _log = logging.getLogger("phylax.scheduler")

@@ -29,7 +29,11 @@ from phylax.service.http.auth import AgentsMachine, hashed, new_secret
 from phylax.service.problems import Problem, documented
 from phylax.service.routes.lookup import find_machine
 from phylax.service.runs import availability, carrying, dispatch, ingest, reading_messages
-from phylax.store import agents, audit, events, facts, presence, records, runs
+from phylax.store.clients import agents, facts
+from phylax.store.file import events
+from phylax.store.record import audit, records
+from phylax.store.runs import runs
+from phylax.store.scheduling import presence
 
 router = APIRouter(prefix="/agent", tags=["agents"])
 _SEEN_TO_WITHIN = 60

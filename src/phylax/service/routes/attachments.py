@@ -12,7 +12,7 @@ from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange
 from phylax.service.problems import Problem, documented, invalid, not_found
 from phylax.service.redrawing import redrawn
-from phylax.store import attachments
+from phylax.store.record import attachments
 
 router = APIRouter(prefix="/attachments", tags=["records"])
 _WIDEST = 3000

@@ -12,8 +12,9 @@ from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.problems import documented, invalid, not_found
-from phylax.store import attention, records
-from phylax.store.database import Connection
+from phylax.store.attention import attention
+from phylax.store.file.database import Connection
+from phylax.store.record import records
 
 router = APIRouter(prefix="/attention", tags=["attention"])
 

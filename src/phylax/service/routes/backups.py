@@ -14,7 +14,7 @@ from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Owner, Signed
 from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.problems import documented, invalid
-from phylax.store import backups
+from phylax.store.backups import backups
 
 router = APIRouter(prefix="/backups", tags=["backups"])
 _MOST = 100

@@ -12,8 +12,10 @@ from phylax.service.http.auth import Signed, Technician, hashed, new_secret
 from phylax.service.http.changes import TheChange
 from phylax.service.problems import documented, invalid, not_found
 from phylax.service.schedule.feeds import calendar_of
-from phylax.store import calendars, people, shop
-from phylax.store.database import Connection
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
+from phylax.store.people import people
+from phylax.store.scheduling import calendars
 
 router = APIRouter(prefix="/calendars", tags=["calendars"])
 public = APIRouter(tags=["calendars"])

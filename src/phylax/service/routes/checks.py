@@ -14,7 +14,8 @@ from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange
 from phylax.service.problems import Problem, documented, not_found
 from phylax.service.routes.lookup import find_machine
-from phylax.store import checks, records
+from phylax.store.checks import checks
+from phylax.store.record import records
 
 router = APIRouter(tags=["checks"])
 

@@ -16,8 +16,8 @@ from phylax.service.http.paging import After, Limit, page
 from phylax.service.problems import documented
 from phylax.service.routes.lookup import check_known, check_not_restricted, find_client
 from phylax.service.schedule.timetable import place_all
-from phylax.store import shop
-from phylax.store.database import Connection
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
 
 router = APIRouter(prefix="/clients", tags=["clients"])
 

@@ -11,8 +11,8 @@ from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange
 from phylax.service.problems import documented, invalid, not_found
 from phylax.service.schedule.timetable import place_all
-from phylax.store import closing_days, shop
-from phylax.store.database import Connection
+from phylax.store.clients import closing_days, shop
+from phylax.store.file.database import Connection
 
 router = APIRouter(prefix="/closing-days", tags=["rounds"])
 

@@ -24,8 +24,8 @@ from phylax.service.problems import Problem, documented, not_found
 from phylax.service.reporting import fetching
 from phylax.service.routes.visits import open_as_read, shops_day, visit_of, write
 from phylax.service.vault import LostKeyError
-from phylax.store import desk
-from phylax.store.database import Connection
+from phylax.store.desk import parts as desk
+from phylax.store.file.database import Connection
 
 router = APIRouter(tags=["visits"])
 _MOST = 500

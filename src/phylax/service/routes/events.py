@@ -14,7 +14,7 @@ from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.feed import Feed, Listener
 from phylax.service.problems import documented
-from phylax.store import events
+from phylax.store.file import events
 
 router = APIRouter(tags=["events"])
 _PAGE = 500

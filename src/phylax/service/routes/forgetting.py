@@ -15,8 +15,8 @@ from phylax.service.http.auth import Owner
 from phylax.service.http.changes import TheChange, check_match
 from phylax.service.problems import Problem, documented, invalid
 from phylax.service.routes.lookup import find_client
-from phylax.store import forgettings, shop
-from phylax.store.database import Connection
+from phylax.store.clients import forgettings, shop
+from phylax.store.file.database import Connection
 
 router = APIRouter(tags=["forgetting"])
 

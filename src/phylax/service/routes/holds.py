@@ -12,7 +12,7 @@ from phylax.service.http.auth import Signed
 from phylax.service.http.paging import After, Limit, link_next
 from phylax.service.problems import documented
 from phylax.service.routes.lookup import find_hold, find_machine
-from phylax.store import holds
+from phylax.store.runs import holds
 
 router = APIRouter(tags=["hold"])
 _MOST = 200

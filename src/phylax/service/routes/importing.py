@@ -15,7 +15,7 @@ from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange
 from phylax.service.problems import documented
-from phylax.store import importing as kept
+from phylax.store.clients import importing as kept
 
 router = APIRouter(prefix="/imports", tags=["imports"])
 

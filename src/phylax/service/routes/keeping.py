@@ -9,7 +9,7 @@ from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Owner, Signed
 from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.problems import documented
-from phylax.store import keeping
+from phylax.store.erasing import data_retention
 
 router = APIRouter(prefix="/keeping", tags=["keeping"])
 
@@ -18,7 +18,7 @@ router = APIRouter(prefix="/keeping", tags=["keeping"])
 def get_keeping(context: TheContext, actor: Signed, response: Response) -> Keeping:
     """Spans after which names go: of files, in mails, of people who left."""
     with context.db.read() as conn:
-        plan = keeping.keeping(conn)
+        plan = data_retention.keeping(conn)
     with_etag(plan, response)
     return plan
 
@@ -29,10 +29,10 @@ def set_keeping(
 ) -> Keeping:
     """What is older than a shorter span goes within the hour, for good."""
     with change.context.db.write() as conn:
-        before = keeping.keeping(conn)
-        check_match(request, before, keeping.changed(conn))
-        keeping.put(conn, edit, who=change.who, at=change.now)
-        after = keeping.keeping(conn)
+        before = data_retention.keeping(conn)
+        check_match(request, before, data_retention.changed(conn))
+        data_retention.put(conn, edit, who=change.who, at=change.now)
+        after = data_retention.keeping(conn)
         change.audit(conn, "change keeping", "spans of keeping", before, after)
     with_etag(after, response)
     return after

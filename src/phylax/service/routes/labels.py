@@ -12,7 +12,7 @@ from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.pictures import ConsoleAddress, picture_of
 from phylax.service.problems import documented
-from phylax.store import machine_list
+from phylax.store.clients import machine_list
 
 router = APIRouter(tags=["labels"])
 

@@ -10,8 +10,8 @@ from phylax.service.http.auth import Owner, Signed
 from phylax.service.http.changes import Change, TheChange, check_match, with_etag
 from phylax.service.problems import documented, invalid, not_found
 from phylax.service.reporting import marks
-from phylax.store import reports
-from phylax.store.database import Connection
+from phylax.store.file.database import Connection
+from phylax.store.reporting import reports
 
 router = APIRouter(prefix="/letterhead", tags=["reports"])
 _CHANGED = documented(403, 412, 422, 428)

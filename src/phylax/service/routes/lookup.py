@@ -14,8 +14,11 @@ from phylax.core.runs.runs import Run
 from phylax.core.survey import Survey
 from phylax.service.context.context import the_shop
 from phylax.service.problems import Problem, invalid, not_found
-from phylax.store import forgettings, forgotten, holds, runs, shop, surveys
-from phylax.store.database import Connection
+from phylax.store.clients import forgettings, shop
+from phylax.store.erasing import forgotten
+from phylax.store.file.database import Connection
+from phylax.store.runs import holds, runs
+from phylax.store.survey import surveys
 
 
 def find_machine(conn: Connection, which: str) -> Machine:

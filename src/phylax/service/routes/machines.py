@@ -40,21 +40,14 @@ from phylax.service.routes.lookup import check_known, find_machine, find_volume
 from phylax.service.routes.trends import point_of
 from phylax.service.runs.care import check_in_care
 from phylax.service.schedule.timetable import place_machine
-from phylax.store import (
-    agents,
-    consents,
-    facts,
-    machine_list,
-    outlooks,
-    readings,
-    records,
-    rounds,
-    rules,
-    runs,
-    shop,
-    surveys,
-)
-from phylax.store.database import Connection
+from phylax.store.clients import agents, facts, machine_list, shop
+from phylax.store.file.database import Connection
+from phylax.store.record import records
+from phylax.store.retention import consents, rules
+from phylax.store.runs import runs
+from phylax.store.scheduling import rounds
+from phylax.store.survey import surveys
+from phylax.store.trends import outlooks, readings
 
 router = APIRouter(prefix="/machines", tags=["machines"])
 CODE_LASTS = timedelta(days=2)

@@ -11,7 +11,7 @@ from phylax.core.ground.values import Value
 from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.problems import Problem, documented
-from phylax.store import shop
+from phylax.store.clients import shop
 
 router = APIRouter(tags=["measures"])
 public = APIRouter(tags=["measures"])

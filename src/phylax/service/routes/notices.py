@@ -23,8 +23,8 @@ from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.notices import compose_trial
 from phylax.service.problems import Problem, documented, not_found
-from phylax.store import notices
-from phylax.store.database import Connection
+from phylax.store.attention import notices
+from phylax.store.file.database import Connection
 
 router = APIRouter(tags=["notices"])
 

@@ -14,8 +14,8 @@ from phylax.service.http.changes import TheChange
 from phylax.service.http.passkeys import WrongPasskeyError
 from phylax.service.limits.tries import TooManyTriesError
 from phylax.service.problems import Problem, documented, invalid, not_found
-from phylax.store import passkeys as store
-from phylax.store import people
+from phylax.store.people import passkeys as store
+from phylax.store.people import people
 
 router = APIRouter(tags=["passkeys"])
 _MOST = 20

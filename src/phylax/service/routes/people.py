@@ -26,8 +26,10 @@ from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.http.signing_in import check_guessable
 from phylax.service.limits.hashing import hash_password
 from phylax.service.problems import Problem, documented, not_found
-from phylax.store import audit, keeping, leaving, people
-from phylax.store.database import Connection
+from phylax.store.erasing import data_retention
+from phylax.store.file.database import Connection
+from phylax.store.people import offboarding, people
+from phylax.store.record import audit
 
 router = APIRouter(tags=["people"])
 LINK_SECONDS = 3 * 86400
@@ -108,8 +110,8 @@ def leave_for_good(person_id: int, change: TheChange, owner: Owner) -> Person:
 def what_leaving_means(person_id: int, context: TheContext, owner: Owner) -> Leaving:
     """What hangs on somebody, before they leave; of who left, what returning means."""
     with context.db.read() as conn:
-        months = keeping.keeping(conn).staff_months
-        return leaving.of_person(conn, _anybody(conn, person_id), months)
+        months = data_retention.keeping(conn).staff_months
+        return offboarding.of_person(conn, _anybody(conn, person_id), months)
 
 
 @router.post("/people/{person_id}/return", responses=documented(403, 404, 409))

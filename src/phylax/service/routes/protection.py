@@ -20,8 +20,8 @@ from phylax.service.http.changes import TheChange
 from phylax.service.problems import Problem, documented, invalid, not_found
 from phylax.service.routes.lookup import find_machine
 from phylax.service.rules.what_if import check_may_rule
-from phylax.store import protections
-from phylax.store.database import Connection
+from phylax.store.file.database import Connection
+from phylax.store.retention import protections
 
 router = APIRouter(tags=["protect list"])
 

@@ -20,8 +20,8 @@ from phylax.service.http.changes import TheChange
 from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import documented, invalid, not_found
 from phylax.service.routes.lookup import check_known, find_machine, find_searched
-from phylax.store import attachments, records, seals
-from phylax.store.database import Connection
+from phylax.store.file.database import Connection
+from phylax.store.record import attachments, records, seals
 
 router = APIRouter(prefix="/records", tags=["records"])
 

@@ -19,8 +19,10 @@ from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import documented, not_found
 from phylax.service.reporting import mailing, making
 from phylax.service.routes.lookup import find_machine
-from phylax.store import advice, records, reports
-from phylax.store.database import Connection
+from phylax.store.desk import advice
+from phylax.store.file.database import Connection
+from phylax.store.record import records
+from phylax.store.reporting import reports
 
 router = APIRouter(prefix="/reports", tags=["reports"])
 _PDF: dict[int | str, dict[str, Any]] = {

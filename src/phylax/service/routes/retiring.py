@@ -12,8 +12,8 @@ from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange, check_match
 from phylax.service.problems import documented
 from phylax.service.routes.lookup import find_client, find_machine
-from phylax.store import shop
-from phylax.store.database import Connection
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
 
 router = APIRouter(tags=["retiring"])
 

@@ -25,8 +25,10 @@ from phylax.service.problems import Problem, documented, invalid, not_found
 from phylax.service.rounds import planning
 from phylax.service.schedule.agenda import agenda
 from phylax.service.schedule.timetable import place_round
-from phylax.store import rounds, runs, shop
-from phylax.store.database import Connection
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
+from phylax.store.runs import runs
+from phylax.store.scheduling import rounds
 
 router = APIRouter(prefix="/rounds", tags=["rounds"])
 _LONGEST_SPAN = 400 * 86400

@@ -13,8 +13,9 @@ from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.http.paging import After, Limit, page
 from phylax.service.problems import Problem, documented, not_found
 from phylax.service.runs import create
-from phylax.store import routines, shop
-from phylax.store.database import Connection
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
+from phylax.store.scheduling import routines
 
 router = APIRouter(prefix="/routines", tags=["routines"])
 

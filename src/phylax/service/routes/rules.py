@@ -29,8 +29,8 @@ from phylax.service.rules.what_if import (
     subject_in_words,
     what_if,
 )
-from phylax.store import rules
-from phylax.store.database import Connection
+from phylax.store.file.database import Connection
+from phylax.store.retention import rules
 
 router = APIRouter(prefix="/rules", tags=["rules"])
 

@@ -16,8 +16,9 @@ from phylax.service.problems import documented, not_found
 from phylax.service.routes.lookup import find_machine, find_run
 from phylax.service.runs import checklist, create
 from phylax.service.runs.finish import call_off as call_off_run
-from phylax.store import evidence, occurrences, runs
-from phylax.store.database import Connection
+from phylax.store.file.database import Connection
+from phylax.store.record import evidence
+from phylax.store.runs import occurrences, runs
 
 router = APIRouter(prefix="/runs", tags=["runs"])
 

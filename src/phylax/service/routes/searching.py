@@ -13,8 +13,8 @@ from phylax.service.http.auth import Signed
 from phylax.service.http.csv import as_csv
 from phylax.service.problems import documented, invalid
 from phylax.service.routes.lookup import find_searched
-from phylax.store import searching
-from phylax.store.searching import Asked
+from phylax.store.record import searching
+from phylax.store.record.searching import Asked
 
 router = APIRouter(tags=["search"])
 _FORMS: dict[int | str, dict[str, Any]] = {

@@ -14,8 +14,8 @@ from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange
 from phylax.service.problems import documented
 from phylax.service.runs import shared_changes
-from phylax.store import shared_changes as store
-from phylax.store.database import Connection
+from phylax.store.file.database import Connection
+from phylax.store.tuning import shared_changes as store
 
 router = APIRouter(prefix="/shared-changes", tags=["tune-up"])
 

@@ -18,7 +18,10 @@ from phylax.service.http.auth import Owner, Signed
 from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.problems import documented
 from phylax.service.schedule.timetable import place_all
-from phylax.store import attention, rounds, runs, shop
+from phylax.store.attention import attention
+from phylax.store.clients import shop
+from phylax.store.runs import runs
+from phylax.store.scheduling import rounds
 
 router = APIRouter(tags=["shop"])
 _MOST = 100

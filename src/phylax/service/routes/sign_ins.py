@@ -30,8 +30,9 @@ from phylax.service.http.changes import TheChange
 from phylax.service.limits.hashing import hash_password
 from phylax.service.limits.tries import TooManyTriesError
 from phylax.service.problems import Problem, documented, invalid, not_found
-from phylax.store import audit, people
-from phylax.store.database import Connection
+from phylax.store.file.database import Connection
+from phylax.store.people import people
+from phylax.store.record import audit
 
 router = APIRouter(tags=["sign-ins"])
 _DAY = 86400

@@ -21,8 +21,9 @@ from phylax.service.http.paging import NEWEST, After, Before, Limit, link_next, 
 from phylax.service.problems import Problem, documented, not_found
 from phylax.service.routes.lookup import find_machine, find_survey
 from phylax.service.rules.consents import check_asks, give
-from phylax.store import consents, surveys
-from phylax.store.database import Connection
+from phylax.store.file.database import Connection
+from phylax.store.retention import consents
+from phylax.store.survey import surveys
 
 router = APIRouter(tags=["surveys"])
 

@@ -17,7 +17,7 @@ from phylax.service.http.csv import CSV, as_csv, wants_csv
 from phylax.service.monitoring.shop_trends import prospects, shop_trends
 from phylax.service.problems import documented, invalid
 from phylax.service.routes.lookup import find_machine, find_volume
-from phylax.store import outlooks, readings
+from phylax.store.trends import outlooks, readings
 
 router = APIRouter(tags=["trends"])
 

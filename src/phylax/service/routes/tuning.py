@@ -35,8 +35,14 @@ from phylax.service.rules.tuning_what_if import (
 )
 from phylax.service.rules.what_if import check_may_rule, subject_in_words
 from phylax.service.runs import settings_told
-from phylax.store import answers, notebook, program_rules, setting_rules, settings_changes
-from phylax.store.database import Connection
+from phylax.store.file.database import Connection
+from phylax.store.tuning import (
+    answers,
+    notebook,
+    program_rules,
+    setting_rules,
+    settings_changes,
+)
 
 router = APIRouter(tags=["tune-up"])
 

@@ -20,8 +20,12 @@ from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import Change, TheChange
 from phylax.service.problems import documented, not_found
 from phylax.service.routes.lookup import find_machine
-from phylax.store import acted, advice, inventories, records, runs, snapshots
-from phylax.store.database import Connection
+from phylax.store.checks import inventories
+from phylax.store.desk import advice
+from phylax.store.file.database import Connection
+from phylax.store.record import records
+from phylax.store.runs import action_results, runs
+from phylax.store.survey import snapshots
 
 router = APIRouter(tags=["upkeep"])
 _DAY = 86_400
@@ -70,7 +74,7 @@ def list_acted(run_id: int, context: TheContext, actor: Signed) -> list[ActedPar
     with context.db.read() as conn:
         if runs.run(conn, run_id) is None:
             raise not_found("run", run_id)
-        return acted.of_run(conn, run_id)
+        return action_results.of_run(conn, run_id)
 
 
 @router.get("/runs/{run_id}/comparison", responses=documented(404))

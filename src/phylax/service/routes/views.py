@@ -9,7 +9,7 @@ from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange
 from phylax.service.problems import Problem, documented, not_found
-from phylax.store import views
+from phylax.store.people import views
 
 router = APIRouter(prefix="/views", tags=["people"])
 

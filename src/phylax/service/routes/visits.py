@@ -30,8 +30,12 @@ from phylax.service.http.pictures import ConsoleAddress, picture_of
 from phylax.service.problems import Problem, documented, invalid, not_found
 from phylax.service.routes.lookup import find_client, find_machine
 from phylax.service.runs.care import check_in_care
-from phylax.store import desk, people, records, reports, visits
-from phylax.store.database import Connection
+from phylax.store.desk import parts as desk
+from phylax.store.desk import visits
+from phylax.store.file.database import Connection
+from phylax.store.people import people
+from phylax.store.record import records
+from phylax.store.reporting import reports
 
 router = APIRouter(prefix="/visits", tags=["visits"])
 _MOST_OPEN = 500

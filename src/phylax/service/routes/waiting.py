@@ -18,8 +18,10 @@ from phylax.service.problems import documented
 from phylax.service.routes.lookup import find_survey
 from phylax.service.rules.consents import give
 from phylax.service.runs import create
-from phylax.store import consents, shop, surveys
-from phylax.store.database import Connection
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
+from phylax.store.retention import consents
+from phylax.store.survey import surveys
 
 router = APIRouter(prefix="/waiting-listings", tags=["consents"])
 

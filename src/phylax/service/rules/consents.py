@@ -9,8 +9,9 @@ from phylax.core.retention.consents import Consent, NewConsent
 from phylax.core.survey import Survey
 from phylax.service.http.changes import Change
 from phylax.service.problems import invalid, not_found
-from phylax.store import consents, surveys
-from phylax.store.database import Connection
+from phylax.store.file.database import Connection
+from phylax.store.retention import consents
+from phylax.store.survey import surveys
 
 
 def give(conn: Connection, change: Change, survey: Survey, new: NewConsent) -> Consent:

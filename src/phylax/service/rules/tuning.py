@@ -22,16 +22,16 @@ from phylax.core.tuning.verdicts import (
     judge_setting,
 )
 from phylax.service.problems import Problem
-from phylax.store import (
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
+from phylax.store.tuning import (
     notebook,
     program_looks,
     program_rules,
     setting_rules,
     settings_changes,
-    shop,
     starts,
 )
-from phylax.store.database import Connection
 
 _NO_RULE = InForce()
 _SOME = 6

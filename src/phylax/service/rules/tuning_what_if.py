@@ -20,8 +20,9 @@ from phylax.core.tuning.what_if import (
     what_if,
     what_if_set,
 )
-from phylax.store import notebook, program_looks, program_rules, setting_rules, shop
-from phylax.store.database import Connection
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
+from phylax.store.tuning import notebook, program_looks, program_rules, setting_rules
 
 
 def what_an_entry_changes(

@@ -9,8 +9,10 @@ from phylax.core.retention import Rule, RuleInForce, Scope, in_force
 from phylax.core.survey.what_if import Concerned, WhatIf, WhatIfQuestion, answer
 from phylax.service.http.auth import Actor
 from phylax.service.problems import Problem, invalid, not_found
-from phylax.store import profiles, protections, rules, shop
-from phylax.store.database import Connection
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
+from phylax.store.retention import protections, rules
+from phylax.store.survey import profiles
 
 
 def subject_in_words(conn: Connection, scope: Scope, subject_id: int) -> str:

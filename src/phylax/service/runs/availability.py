@@ -11,8 +11,11 @@ from phylax.core.protocol import Awake, Message, ReadingsMessage, clocks
 from phylax.core.record.records import Entry, RecordKind
 from phylax.core.scheduling.missed import Between, open_times, why_after_all
 from phylax.service.runs import checklist
-from phylax.store import agents, occurrences, presence, records
-from phylax.store.database import Connection
+from phylax.store.clients import agents
+from phylax.store.file.database import Connection
+from phylax.store.record import records
+from phylax.store.runs import occurrences
+from phylax.store.scheduling import presence
 
 _HOUR = 3600
 _log = logging.getLogger("phylax.hearing")

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from phylax.core.clients.shop import Machine
 from phylax.service.problems import Problem, not_found
-from phylax.store import shop
-from phylax.store.database import Connection
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
 
 
 def check_in_care(conn: Connection, machine_id: int) -> Machine:

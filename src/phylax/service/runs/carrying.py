@@ -10,8 +10,10 @@ from phylax.core.ground.tally import Tally
 from phylax.core.protocol import SurveyMessage
 from phylax.core.retention import Caution
 from phylax.core.survey import SurveyLine
-from phylax.store import runs, shop, surveys
-from phylax.store.database import Connection
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
+from phylax.store.runs import runs
+from phylax.store.survey import surveys
 
 MOST_LISTED = 20_000
 """Items of listings that are carried over: they are written while nobody else writes."""

@@ -17,8 +17,10 @@ from phylax.core.scheduling.routines import (
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.service.runs.finish import write_down
 from phylax.service.upkeep.steps import is_agents, left_out_beforehand
-from phylax.store import events, routines, runs, steps
-from phylax.store.database import Connection
+from phylax.store.file import events
+from phylax.store.file.database import Connection
+from phylax.store.runs import runs, steps
+from phylax.store.scheduling import routines
 
 _AGENT = "the agent"
 _MACHINE = "the machine"

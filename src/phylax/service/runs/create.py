@@ -30,8 +30,14 @@ from phylax.service.rules.tuning import judged_look
 from phylax.service.runs import judgement
 from phylax.service.runs.care import check_in_care
 from phylax.service.upkeep.asking import check_may_act
-from phylax.store import consents, events, holds, routines, runs, settings_changes, shop, surveys
-from phylax.store.database import Connection
+from phylax.store.clients import shop
+from phylax.store.file import events
+from phylax.store.file.database import Connection
+from phylax.store.retention import consents
+from phylax.store.runs import holds, runs
+from phylax.store.scheduling import routines
+from phylax.store.survey import surveys
+from phylax.store.tuning import settings_changes
 
 
 def make(conn: Connection, new: NewRun, *, who: str, at: int) -> Run:

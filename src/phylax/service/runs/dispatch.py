@@ -30,20 +30,12 @@ from phylax.service.runs import checklist, judgement, queue
 from phylax.service.runs.finish import give_up
 from phylax.service.upkeep.asking import why_stopped
 from phylax.service.upkeep.steps import check_order, order_of
-from phylax.store import (
-    consents,
-    events,
-    holds,
-    leases,
-    protections,
-    rules,
-    runs,
-    shop,
-    snapshots,
-    step_lengths,
-    surveys,
-)
-from phylax.store.database import Connection
+from phylax.store.clients import shop
+from phylax.store.file import events
+from phylax.store.file.database import Connection
+from phylax.store.retention import consents, protections, rules
+from phylax.store.runs import holds, leases, runs, step_lengths
+from phylax.store.survey import snapshots, surveys
 
 
 def offer(conn: Connection, machine_id: int, *, at: int) -> Order | None:

@@ -11,8 +11,11 @@ from phylax.core.scheduling.missed import MissedCause
 from phylax.core.tuning.changes import ChangeState
 from phylax.service.problems import Problem
 from phylax.service.upkeep import checked, telling
-from phylax.store import events, evidence, leases, records, runs, settings_changes, shared_changes
-from phylax.store.database import Connection
+from phylax.store.file import events
+from phylax.store.file.database import Connection
+from phylax.store.record import evidence, records
+from phylax.store.runs import leases, runs
+from phylax.store.tuning import settings_changes, shared_changes
 
 _DEEDS: dict[Work, str] = {
     "survey": "Look", "clean": "Cleaning", "put back": "Putting back", "let go": "Letting go",

@@ -50,24 +50,15 @@ from phylax.service.runs.create import expected_to_go
 from phylax.service.runs.finish import write_down
 from phylax.service.runs.reading_messages import Prepared, prepared
 from phylax.service.upkeep import advising, checked, telling
-from phylax.store import (
-    agents,
-    attention_inputs,
-    consents,
-    events,
-    holds,
-    leases,
-    outlooks,
-    profiles,
-    protections,
-    readings,
-    records,
-    repeat_leftovers,
-    runs,
-    step_lengths,
-    surveys,
-)
-from phylax.store.database import Connection
+from phylax.store.attention import attention_inputs
+from phylax.store.clients import agents
+from phylax.store.file import events
+from phylax.store.file.database import Connection
+from phylax.store.record import records
+from phylax.store.retention import consents, protections
+from phylax.store.runs import holds, leases, runs, step_lengths
+from phylax.store.survey import profiles, repeat_leftovers, surveys
+from phylax.store.trends import outlooks, readings
 
 _LISTINGS_LAST = int(timedelta(days=30).total_seconds())
 """A month for a yes; after that a machine should be looked at anew."""

@@ -13,8 +13,10 @@ from hashlib import blake2b
 from phylax.core.catalogue import category
 from phylax.core.retention import ProtectEntry, RuleInForce
 from phylax.core.survey import Survey
-from phylax.store import protections, rules, runs, surveys
-from phylax.store.database import Connection
+from phylax.store.file.database import Connection
+from phylax.store.retention import protections, rules
+from phylax.store.runs import runs
+from phylax.store.survey import surveys
 
 
 def protect_digest(entries: Iterable[ProtectEntry]) -> str:

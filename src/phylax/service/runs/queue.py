@@ -17,11 +17,14 @@ from phylax.core.scheduling.timing import Occurrence, Stretch, ever_fits, first_
 from phylax.service.problems import invalid
 from phylax.service.runs.finish import give_up
 from phylax.service.schedule.timetable import Timetable
-from phylax.store import events, leases, occurrences, presence, rounds, routines, runs, shop
-from phylax.store.database import Connection
-from phylax.store.leases import Candidate
-from phylax.store.occurrences import Occurring
-from phylax.store.rounds import Member, Postponement
+from phylax.store.clients import shop
+from phylax.store.file import events
+from phylax.store.file.database import Connection
+from phylax.store.runs import leases, occurrences, runs
+from phylax.store.runs.leases import Candidate
+from phylax.store.runs.occurrences import Occurring
+from phylax.store.scheduling import presence, rounds, routines
+from phylax.store.scheduling.rounds import Member, Postponement
 
 _RANK = (
     MissedCause.TOO_LATE, MissedCause.TOO_LONG, MissedCause.BUSY, MissedCause.SITE,

@@ -17,8 +17,8 @@ from phylax.core.survey import Ledger, Survey, SurveyLine, ledger
 from phylax.core.survey.what_if import packed
 from phylax.core.tuning.programs import Program
 from phylax.service.limits.giving_way import give_way
-from phylax.store.profiles import PackedLine
-from phylax.store.surveys import lines_as_json
+from phylax.store.survey.profiles import PackedLine
+from phylax.store.survey.surveys import lines_as_json
 
 MESSAGE: TypeAdapter[Message] = TypeAdapter(Message)
 _IN_ONE_STEP = 1 << 20

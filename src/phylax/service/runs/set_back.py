@@ -7,8 +7,10 @@ import logging
 from phylax.core.ground.values import from_seconds
 from phylax.core.protocol import SetBackMessage
 from phylax.core.record.records import Entry, RecordKind
-from phylax.store import audit, generation, records, shop
-from phylax.store.database import Connection
+from phylax.store.backups import restore_epoch
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
+from phylax.store.record import audit, records
 
 _ONE_LIFE = 3600
 _log = logging.getLogger("phylax.records")
@@ -19,12 +21,12 @@ def take(conn: Connection, machine_id: int, message: SetBackMessage, *, at: int)
 
     Believed once an hour at most, for it makes every agent tell again what it holds.
     """
-    same = message.generation == generation.current(conn).name
+    same = message.generation == restore_epoch.current(conn).name
     # a clock that was set back does not count
-    just_begun = 0 <= at - generation.began(conn) < _ONE_LIFE
+    just_begun = 0 <= at - restore_epoch.began(conn) < _ONE_LIFE
     if not same or message.knew <= message.came_to or just_begun:
         return
-    generation.renew(conn, at=at)
+    restore_epoch.renew(conn, at=at)
     text = (
         f"The records were restored from an older copy: this machine's agent knew of event "
         f"{message.knew}, the newest here was {message.came_to}. What was reported in between is "

@@ -13,8 +13,11 @@ from phylax.core.tuning.changes import Change, ChangeMade, ChangeState
 from phylax.core.tuning.starts import Trial, in_words, trial
 from phylax.core.tuning.trials import Outcome
 from phylax.service.rules import tuning
-from phylax.store import events, program_looks, records, runs, settings_changes, starts
-from phylax.store.database import Connection
+from phylax.store.file import events
+from phylax.store.file.database import Connection
+from phylax.store.record import records
+from phylax.store.runs import runs
+from phylax.store.tuning import program_looks, settings_changes, starts
 
 
 def take_look(conn: Connection, machine_id: int, message: SettingsMessage, *, at: int) -> None:

@@ -15,15 +15,15 @@ from phylax.service.problems import Problem, invalid, not_found
 from phylax.service.rules import tuning
 from phylax.service.rules.tuning_what_if import looked, settings_over_the_shop
 from phylax.service.runs import create
-from phylax.store import (
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
+from phylax.store.tuning import (
     notebook,
     program_looks,
     settings_changes,
     shared_changes,
-    shop,
     starts,
 )
-from phylax.store.database import Connection
 
 
 def over_the_shop(conn: Connection) -> list[WhatIfLine]:

@@ -13,8 +13,10 @@ from phylax.core.scheduling.rounds import Round
 from phylax.core.scheduling.timing import Timing
 from phylax.service.context.context import the_shop
 from phylax.service.schedule.timetable import Timetable
-from phylax.store import occurrences, rounds, routines, shop
-from phylax.store.database import Connection
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
+from phylax.store.runs import occurrences
+from phylax.store.scheduling import rounds, routines
 
 _EVERY_ROUND = 100_000
 

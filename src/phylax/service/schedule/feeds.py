@@ -24,8 +24,10 @@ from phylax.core.scheduling.calendars import Feed
 from phylax.service.context.context import the_shop
 from phylax.service.schedule.agenda import agenda
 from phylax.service.schedule.timetable import Timetable
-from phylax.store import rounds, runs, shop
-from phylax.store.database import Connection
+from phylax.store.clients import shop
+from phylax.store.file.database import Connection
+from phylax.store.runs import runs
+from phylax.store.scheduling import rounds
 
 _BACK, _AHEAD = 30 * 86400, 92 * 86400
 _SHORTEST = timedelta(minutes=5)

@@ -9,8 +9,9 @@ from zoneinfo import ZoneInfo
 from phylax.core.scheduling.rounds import RoundEdit
 from phylax.core.scheduling.timing import Closed, Occurrence, Stretch, Timing
 from phylax.service.context.context import the_shop
-from phylax.store import closing_days, rounds, shop
-from phylax.store.database import Connection
+from phylax.store.clients import closing_days, shop
+from phylax.store.file.database import Connection
+from phylax.store.scheduling import rounds
 
 
 class _Place(NamedTuple):

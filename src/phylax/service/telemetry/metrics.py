@@ -14,8 +14,8 @@ from prometheus_client.exposition import choose_encoder
 from prometheus_client.registry import Collector
 
 from phylax import __version__
-from phylax.store import measures as store
-from phylax.store.database import Database
+from phylax.store.file.database import Database
+from phylax.store.trends import measures as store
 
 _SECONDS = (0.005, 0.02, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 10, 60)
 

@@ -6,8 +6,11 @@ from phylax.core.desk.advice import AdviceFate, GivenAdvice, Proposal, proposals
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.values import from_seconds
 from phylax.core.inventory import HardwareListed
-from phylax.store import advice, inventories, outlooks, shop
-from phylax.store.database import Connection
+from phylax.store.checks import inventories
+from phylax.store.clients import shop
+from phylax.store.desk import advice
+from phylax.store.file.database import Connection
+from phylax.store.trends import outlooks
 
 _BY = "Phylax"
 

@@ -17,8 +17,10 @@ from phylax.core.checks.kind import kinds
 from phylax.core.ground.values import to_seconds
 from phylax.core.runs.runs import NewRun
 from phylax.service.problems import Problem, invalid
-from phylax.store import acted, answers, checks
-from phylax.store.database import Connection
+from phylax.store.checks import checks
+from phylax.store.file.database import Connection
+from phylax.store.runs import action_results
+from phylax.store.tuning import answers
 
 _FARTHEST = int(timedelta(days=7).total_seconds())
 _OLD_BACKUP = 30
@@ -100,7 +102,9 @@ def _check_comes_back(conn: Connection, new: NewRun) -> None:
 
 def _check_was_tried(conn: Connection, machine_id: int, action: RemoveProgram) -> None:
     """A removal is a yes to exactly what a trial said."""
-    last = acted.newest(conn, machine_id, TryRemoval.model_fields["action"].default, action.program)
+    last = action_results.newest(
+        conn, machine_id, TryRemoval.model_fields["action"].default, action.program
+    )
     tried = last.tried if last is not None else None
     if tried is None or tried.version != action.version:
         raise Problem(

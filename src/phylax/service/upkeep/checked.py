@@ -10,8 +10,9 @@ from phylax.core.ground.values import from_seconds
 from phylax.core.protocol import CheckedMessage
 from phylax.core.runs.runs import Run
 from phylax.core.scheduling.routines import StepKind
-from phylax.store import checks, events
-from phylax.store.database import Connection
+from phylax.store.checks import checks
+from phylax.store.file import events
+from phylax.store.file.database import Connection
 
 _EACH_TOLD = 3
 MOST_TOLD = 20

@@ -10,8 +10,9 @@ from phylax.core.protocol import ActOrder, CheckOrder, CompareOrder
 from phylax.core.runs.runs import Run
 from phylax.core.scheduling.routines import RunStep, StepKind
 from phylax.service.upkeep.asking import comes_back_alone, stops, why_stopped
-from phylax.store import checks, step_lengths
-from phylax.store.database import Connection
+from phylax.store.checks import checks
+from phylax.store.file.database import Connection
+from phylax.store.runs import step_lengths
 
 _ACTIONS: dict[StepKind, InstallUpdates | ArrangeDisks | Restart] = {
     StepKind.UPDATE: InstallUpdates(),

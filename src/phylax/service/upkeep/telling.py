@@ -13,8 +13,12 @@ from phylax.core.protocol.snapshots import comparison_in_words
 from phylax.core.runs.runs import Run
 from phylax.core.scheduling.routines import StepKind
 from phylax.service.upkeep import advising, checked
-from phylax.store import acted, events, facts, inventories, snapshots, step_lengths
-from phylax.store.database import Connection
+from phylax.store.checks import inventories
+from phylax.store.clients import facts
+from phylax.store.file import events
+from phylax.store.file.database import Connection
+from phylax.store.runs import action_results, step_lengths
+from phylax.store.survey import snapshots
 
 
 def take_inventory(conn: Connection, run: Run, message: InventoryMessage, *, at: int) -> None:
@@ -33,7 +37,7 @@ def take_inventory(conn: Connection, run: Run, message: InventoryMessage, *, at:
 
 def take_acted(conn: Connection, run: Run, message: ActedMessage, *, at: int) -> None:
     ended = min(to_seconds(message.ended_at), at)
-    acted.put(conn, run.id, run.machine_id, message.action, message.parts, at=ended)
+    action_results.put(conn, run.id, run.machine_id, message.action, message.parts, at=ended)
     done = sum(part.end is ActEnd.DONE for part in message.parts)
     seconds = believed_length(run, (message.ended_at - message.started_at).total_seconds(), at=at)
     if message.ended and done and seconds > 0:
@@ -60,19 +64,19 @@ def step_in_words(conn: Connection, run: Run, kind: StepKind) -> str:
     if kind is StepKind.COMPARE:
         comparison = snapshots.comparison(conn, run.id)
         return "" if comparison is None else comparison_in_words(comparison)
-    parts = acted.of_run(conn, run.id, kind.action) if kind.action else []
+    parts = action_results.of_run(conn, run.id, kind.action) if kind.action else []
     return acted_in_words(parts, 3)
 
 
 def was_refused(conn: Connection, run: Run, kind: StepKind) -> bool:
     """Whether nothing of a step was done, for something forbade it."""
-    parts = acted.of_run(conn, run.id, kind.action) if kind.action else []
+    parts = action_results.of_run(conn, run.id, kind.action) if kind.action else []
     return bool(parts) and all(part.end is ActEnd.REFUSED for part in parts)
 
 
 def in_words(conn: Connection, run_id: int) -> str:
     """What a run's actions came to, and what is otherwise afterwards, for the record."""
-    parts = acted.of_run(conn, run_id)
+    parts = action_results.of_run(conn, run_id)
     words = f" {acted_in_words(parts, 20)}." if parts else ""
     comparison = snapshots.comparison(conn, run_id)
     if comparison is not None and comparison.after is not None:

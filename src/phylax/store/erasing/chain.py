@@ -8,11 +8,11 @@ from collections.abc import Sequence
 from phylax.core.erasing.forgetting.words import Words
 from phylax.core.ground.values import from_seconds
 from phylax.core.record.records import Entry, Erased, RecordKind
-from phylax.store import audit, records
-from phylax.store.database import Connection, Database
 from phylax.store.erasing.rows import rounds_of
 from phylax.store.erasing.slices import in_slices
 from phylax.store.erasing.sweep import roughly
+from phylax.store.file.database import Connection, Database
+from phylax.store.record import audit, records
 
 _LOST = "coalesce(iif(r.hashed IS NULL, r.text, p.text), '') = ''"
 

@@ -8,8 +8,8 @@ from __future__ import annotations
 
 import time
 
-from phylax.store.data_map import WORKED_OUT
-from phylax.store.database import Database
+from phylax.store.file.data_map import WORKED_OUT
+from phylax.store.file.database import Database
 
 _PAGES = 64
 

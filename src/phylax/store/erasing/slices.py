@@ -6,7 +6,7 @@ import time
 from collections.abc import Callable, Iterable, Sequence
 from typing import TypeVar
 
-from phylax.store.database import Connection, Database
+from phylax.store.file.database import Connection, Database
 
 T = TypeVar("T")
 _GOAL = 0.08

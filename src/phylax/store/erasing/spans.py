@@ -5,12 +5,11 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 
-from phylax.store import keeping
-from phylax.store.database import Connection, Database
-from phylax.store.erasing import pages
+from phylax.store.erasing import data_retention, pages
 from phylax.store.erasing.rows import unname_file
 from phylax.store.erasing.slices import in_slices, values
 from phylax.store.erasing.staff import forget_person
+from phylax.store.file.database import Connection, Database
 
 _WAITS_FOR_READERS = 5.0
 
@@ -18,10 +17,10 @@ _WAITS_FOR_READERS = 5.0
 def sweep_spans(database: Database, *, at: int) -> bool:
     """Take away what was kept for its span; whether there was anything."""
     with database.read() as conn:
-        plan, since = keeping.keeping(conn), keeping.files_until(conn)
-        files = keeping.before(plan.file_names_months, at)
-        notices = keeping.before(plan.notices_months, at)
-        left = None if plan.staff_months is None else keeping.before(plan.staff_months, at)
+        plan, since = data_retention.keeping(conn), data_retention.files_until(conn)
+        files = data_retention.before(plan.file_names_months, at)
+        notices = data_retention.before(plan.notices_months, at)
+        left = None if plan.staff_months is None else data_retention.before(plan.staff_months, at)
     went = _file_names(database, since, files)
     went += _notices(database, notices)
     if left is not None:
@@ -31,7 +30,7 @@ def sweep_spans(database: Database, *, at: int) -> bool:
         pages.merge_indexes(database)
         pages.fold_log(database, seconds=_WAITS_FOR_READERS)
     with database.write() as conn:
-        keeping.note_swept(conn, files_until=files, at=at)
+        data_retention.note_swept(conn, files_until=files, at=at)
     return went > 0
 
 

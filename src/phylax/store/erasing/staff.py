@@ -8,11 +8,12 @@ from collections.abc import Sequence
 from phylax.core.ground.values import from_seconds
 from phylax.core.record.records import Entry, Erased, RecordKind
 from phylax.core.record.searching import other_spellings
-from phylax.store import audit, people, records
-from phylax.store.data_map import Holds, columns_of
-from phylax.store.database import Connection, Database
 from phylax.store.erasing.slices import in_slices, values
 from phylax.store.erasing.sweep import keys_of
+from phylax.store.file.data_map import Holds, columns_of
+from phylax.store.file.database import Connection, Database
+from phylax.store.people import people
+from phylax.store.record import audit, records
 
 _CHAINED = frozenset({"records", "record_parts", "audit", "audit_parts"})
 _THEIRS = (

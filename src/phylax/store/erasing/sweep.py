@@ -8,9 +8,9 @@ from collections.abc import Sequence
 from typing import Any
 
 from phylax.core.erasing.forgetting.words import Words
-from phylax.store.data_map import TABLES, Holds
-from phylax.store.database import Connection, Database
 from phylax.store.erasing.slices import in_slices
+from phylax.store.file.data_map import TABLES, Holds
+from phylax.store.file.database import Connection, Database
 
 _GO_WHOLE = frozenset({"notices", "idempotency", "program_names", "programs", "list_numbers"})
 """A row that names them is of no use without."""

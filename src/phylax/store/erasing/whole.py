@@ -8,10 +8,11 @@ from pathlib import Path
 
 from phylax.core.erasing.forgetting.request import Forget, Forgetting
 from phylax.core.erasing.forgetting.words import Words
-from phylax.store import forgettings, forgotten, forgotten_file, records
-from phylax.store.database import Database
-from phylax.store.erasing import chain, pages, rows
+from phylax.store.clients import forgettings
+from phylax.store.erasing import chain, forgotten, forgotten_file, pages, rows
 from phylax.store.erasing.sweep import sweep
+from phylax.store.file.database import Database
+from phylax.store.record import records
 
 _WAITS_FOR_READERS = 5.0
 _SERVICE = "the service"

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any
 
-from phylax.store.data_map import TABLES, WORKED_OUT, Holds, of_client
+from phylax.store.file.data_map import TABLES, WORKED_OUT, Holds, of_client
 
 Connection = sqlite3.Connection
 Row = dict[str, Any]

@@ -12,8 +12,9 @@ from phylax.core.ground.quantities import show_day, show_size
 from phylax.core.ground.values import from_seconds
 from phylax.core.record.records import RecordKind
 from phylax.core.record.searching import Hit, HitKind, spelled_out, without_marks
-from phylax.store import forgettings, records
-from phylax.store.shop import words_in
+from phylax.store.clients import forgettings
+from phylax.store.clients.shop import words_in
+from phylax.store.record import records
 
 Connection = sqlite3.Connection
 _DIGITS = re.compile(r"[\d\s()/.+-]{3,}")

@@ -19,7 +19,7 @@ from phylax.core.attention.notices import (
     WishesEdit,
 )
 from phylax.core.ground.values import from_seconds
-from phylax.store import attention
+from phylax.store.attention import attention
 
 Connection = sqlite3.Connection
 KEPT = 400 * 86400

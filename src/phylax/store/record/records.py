@@ -19,7 +19,8 @@ from phylax.core.record.records import (
     text_to_hash,
 )
 from phylax.core.record.searching import other_spellings, spelled_out
-from phylax.store import forgettings, visits
+from phylax.store.clients import forgettings
+from phylax.store.desk import visits
 
 Connection = sqlite3.Connection
 _NAMED_MONTHS = 40

@@ -13,7 +13,7 @@ from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.inventory import Inventory, ProgramsListed, UpdatesListed
 from phylax.core.inventory.programs import InstalledProgram, ProgramOnMachine
 from phylax.core.inventory.updates import MissingUpdate, Overdue, Update
-from phylax.store.shop import words_in
+from phylax.store.clients.shop import words_in
 
 Connection = sqlite3.Connection
 _TOLERATED = 240

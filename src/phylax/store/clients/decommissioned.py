@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Sequence
 
 from phylax.core.ground.tally import Tally
-from phylax.store.readings import ask_outlooks_of
+from phylax.store.trends.readings import ask_outlooks_of
 
 Connection = sqlite3.Connection
 

@@ -8,7 +8,7 @@ from functools import lru_cache
 from phylax.core.catalogue import catalogue
 from phylax.core.ground.values import from_seconds
 from phylax.core.retention import Rule, RuleInForce, Scope, ScopedRule, in_force
-from phylax.store import changes
+from phylax.store.retention import changes
 
 Connection = sqlite3.Connection
 

@@ -7,8 +7,8 @@ from typing import NamedTuple
 
 from phylax.core.protocol import Progress
 from phylax.core.runs.runs import Run
-from phylax.store import steps
-from phylax.store.runs import RUN, as_run, run
+from phylax.store.runs import steps
+from phylax.store.runs.runs import RUN, as_run, run
 
 Connection = sqlite3.Connection
 

@@ -14,7 +14,7 @@ from phylax.core.runs.runs import Run
 from phylax.core.survey import Ledger
 from phylax.core.trends import Crossing, Outlook
 from phylax.core.trends.points import Reading
-from phylax.store.readings import DAY, ask_outlook, ask_outlooks_of
+from phylax.store.trends.readings import DAY, ask_outlook, ask_outlooks_of
 
 Connection = sqlite3.Connection
 _MOST_SUM = 2**60

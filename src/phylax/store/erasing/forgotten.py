@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 from typing import NamedTuple
 
-from phylax.store.forgotten_file import Forgotten
+from phylax.store.erasing.forgotten_file import Forgotten
 
 Connection = sqlite3.Connection
 _OURS = "machine_id IN (SELECT id FROM machines WHERE client_id = :client)"

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from phylax.core.ground.values import from_seconds
 from phylax.core.scheduling.routines import RoutineStep, RunStep, StepState
-from phylax.store import routines
+from phylax.store.scheduling import routines
 
 Connection = sqlite3.Connection
 

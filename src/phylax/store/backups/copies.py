@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import NamedTuple
 
 from phylax.core.record.records import verify
-from phylax.store import records
-from phylax.store.database import migrations
+from phylax.store.file.database import migrations
+from phylax.store.record import records
 
 
 class CopyChecked(NamedTuple):

@@ -16,7 +16,7 @@ from phylax.core.hold.holds import HeldPicks
 from phylax.core.protocol import Progress, ResultMessage
 from phylax.core.runs.balance import balance
 from phylax.core.runs.runs import Conclusion, Run, RunDetail, RunState, SettingsPicks, Work
-from phylax.store import step_lengths, steps
+from phylax.store.runs import step_lengths, steps
 
 Connection = sqlite3.Connection
 

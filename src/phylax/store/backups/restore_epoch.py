@@ -6,7 +6,7 @@ import secrets
 import sqlite3
 
 from phylax.core.backups.restore_epochs import Generation
-from phylax.store import events
+from phylax.store.file import events
 
 Connection = sqlite3.Connection
 

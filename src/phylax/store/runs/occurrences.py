@@ -11,7 +11,7 @@ from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
 from phylax.core.runs.runs import Run, Work
 from phylax.core.scheduling.missed import Between
 from phylax.core.scheduling.timing import Stretch
-from phylax.store.runs import RUN, as_run, volumes_as_json
+from phylax.store.runs.runs import RUN, as_run, volumes_as_json
 
 Connection = sqlite3.Connection
 

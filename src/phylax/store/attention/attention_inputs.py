@@ -18,18 +18,13 @@ from phylax.core.ground.values import from_seconds
 from phylax.core.survey import Survey
 from phylax.core.trends import Outlook
 from phylax.core.tuning.changes import ChangeState
-from phylax.store import (
-    checks,
-    desk,
-    inventories,
-    outlooks,
-    program_looks,
-    repeat_leftovers,
-    runs,
-    settings_changes,
-    shop,
-    starts,
-)
+from phylax.store.checks import checks, inventories
+from phylax.store.clients import shop
+from phylax.store.desk import parts as desk
+from phylax.store.runs import runs
+from phylax.store.survey import repeat_leftovers
+from phylax.store.trends import outlooks
+from phylax.store.tuning import program_looks, settings_changes, starts
 
 Connection = sqlite3.Connection
 UNDONE_FOR = 14 * 86_400

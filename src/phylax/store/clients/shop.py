@@ -19,9 +19,9 @@ from phylax.core.clients.shop import (
 from phylax.core.ground.values import from_seconds
 from phylax.core.scheduling.rounds import Described
 from phylax.core.trends import Crossing
-from phylax.store import facts
-from phylax.store.forgettings import NOT_RESTRICTED
-from phylax.store.readings import ask_outlooks_of
+from phylax.store.clients import facts
+from phylax.store.clients.forgettings import NOT_RESTRICTED
+from phylax.store.trends.readings import ask_outlooks_of
 
 Connection = sqlite3.Connection
 

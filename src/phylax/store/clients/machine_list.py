@@ -7,7 +7,7 @@ import sqlite3
 
 from phylax.core.clients.machine_list import MachineChoice, MachineSort
 from phylax.core.clients.shop import Machine
-from phylax.store.shop import with_volumes_of, words_in
+from phylax.store.clients.shop import with_volumes_of, words_in
 
 Connection = sqlite3.Connection
 

@@ -1,0 +1,1 @@
+"""Backups: the plan, whole copies, and which epoch of the records this is."""

@@ -1,0 +1,1 @@
+"""What checks of machines came to, and what machines have."""

@@ -1,0 +1,1 @@
+"""The shop, its clients and their machines."""

@@ -1,0 +1,1 @@
+"""Visits, what they wait for, and advice."""

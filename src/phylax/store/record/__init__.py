@@ -1,0 +1,1 @@
+"""The maintenance record and the audit: appended, never changed."""

@@ -1,0 +1,1 @@
+"""Rules, protect lists and consents of each scope."""

@@ -1,0 +1,1 @@
+"""Runs and occurrences of rounds: made once, leased, ended once."""

@@ -1,0 +1,1 @@
+"""Rounds, routines, calendars, and when machines are on."""

@@ -1,0 +1,1 @@
+"""What surveys found on machines."""

@@ -1,0 +1,1 @@
+"""Readings of volumes, and what follows from them."""

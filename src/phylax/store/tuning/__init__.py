@@ -1,0 +1,1 @@
+"""Settings and startup programs: what was read, decided and changed."""
