@@ -14,6 +14,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import timedelta
 from pathlib import Path
+from sqlite3 import Connection
 
 from bench.record_shop import ENTRIES, MACHINES, NOW, fill
 from phylax.core.erasing.forgetting.request import Forget
@@ -23,7 +24,7 @@ from phylax.service.archives import loading, writing
 from phylax.service.context.context import Context
 from phylax.store.clients import decommissioned, forgettings
 from phylax.store.erasing.whole import carry_out
-from phylax.store.file.database import Connection, Database
+from phylax.store.file.database import Database
 from phylax.store.record import records
 
 _QUIET_SECONDS = 5.0

@@ -15,6 +15,7 @@ import time
 from collections.abc import Callable
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
+from sqlite3 import Connection
 
 import psutil
 
@@ -27,7 +28,7 @@ from phylax.service.schedule.agenda import agenda
 from phylax.service.schedule.timetable import place_round
 from phylax.service.serve import FILE
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection, Database
+from phylax.store.file.database import Database
 from phylax.store.scheduling import presence, rounds, routines
 
 SIZES = (1_000, 2_500, 5_000)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
+from sqlite3 import Connection
 
 import pytest
 
@@ -22,7 +23,6 @@ from phylax.core.scheduling.rounds import RoundEdit
 from phylax.service import forgetting
 from phylax.service.backups import making
 from phylax.service.context.context import Context
-from phylax.store.file.database import Connection
 from pictures import picture
 
 NAME, PERSON, MAIL = "Zwirbelkontor Quitzow", "Hjalmar Vöxquist", "kontor@zwirbelpost.example"

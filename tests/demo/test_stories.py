@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 from collections.abc import Iterator
 from datetime import UTC, datetime
+from sqlite3 import Connection
 
 import pytest
 
@@ -16,7 +17,7 @@ from phylax.service.monitoring import forecasts, monitor
 from phylax.service.serve import FILE
 from phylax.store.attention import attention
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection, Database
+from phylax.store.file.database import Database
 from phylax.store.trends import outlooks as outlook_store
 
 NOW = datetime(2026, 7, 6, 9, 30, tzinfo=UTC)

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from random import Random
+from sqlite3 import Connection
 from zoneinfo import ZoneInfo
 
 import pytest
@@ -25,7 +26,7 @@ from phylax.service.rounds import scheduler
 from phylax.service.runs import availability, dispatch, ingest, queue
 from phylax.service.schedule.timetable import place_all, place_round
 from phylax.store.clients import closing_days, shop
-from phylax.store.file.database import Connection, Database
+from phylax.store.file.database import Database
 from phylax.store.record import records
 from phylax.store.scheduling import presence, rounds, routines
 

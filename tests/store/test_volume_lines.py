@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
+from sqlite3 import Connection
 
 import pytest
 
@@ -11,7 +12,6 @@ from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.service.context.context import Context
 from phylax.service.monitoring import monitor
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 from phylax.store.trends import outlooks, readings
 
 NOW = datetime(2026, 3, 2, 9, tzinfo=UTC)

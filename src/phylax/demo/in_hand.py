@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import date, datetime, timedelta
+from sqlite3 import Connection
 
 from phylax.core.desk.orders import NewPart
 from phylax.core.desk.visits import Move, NewVisit, Whose, moved_in_words, opened_in_words
@@ -11,7 +12,6 @@ from phylax.core.record.records import Entry, RecordKind
 from phylax.core.reporting.request import LetterheadEdit
 from phylax.store.desk import parts as desk
 from phylax.store.desk import visits
-from phylax.store.file.database import Connection
 from phylax.store.people import people
 from phylax.store.record import records
 from phylax.store.reporting import reports

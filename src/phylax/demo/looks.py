@@ -6,6 +6,7 @@ import uuid
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from sqlite3 import Connection
 
 from phylax.agent.config.guard import Guard
 from phylax.agent.machines.standin import StandInMachine
@@ -33,7 +34,6 @@ from phylax.core.tuning.programs import Program
 from phylax.core.tuning.verdicts import Seen
 from phylax.demo import scenario
 from phylax.demo.tree import GIB
-from phylax.store.file.database import Connection
 from phylax.store.retention import protections, rules
 
 _A_PAGE = 500

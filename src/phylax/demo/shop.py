@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from pathlib import Path
 from random import Random
+from sqlite3 import Connection
 from zoneinfo import ZoneInfo
 
 from phylax.agent.config.home import AgentConfig, AgentHome
@@ -42,7 +43,7 @@ from phylax.service.schedule.timetable import place_all, place_round
 from phylax.service.serve import FILE
 from phylax.store.attention import notices
 from phylax.store.clients import agents, closing_days, shop
-from phylax.store.file.database import Connection, Database
+from phylax.store.file.database import Database
 from phylax.store.people import people
 from phylax.store.record import records
 from phylax.store.retention import protections, rules

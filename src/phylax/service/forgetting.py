@@ -8,6 +8,7 @@ import sqlite3
 from contextlib import suppress
 from datetime import date, timedelta
 from pathlib import Path
+from sqlite3 import Connection
 
 from phylax.core.clients.shop import Client
 from phylax.core.erasing.forgetting.request import ForgetOutlook, Forgetting, means
@@ -21,7 +22,6 @@ from phylax.store.erasing import chain, data_retention, forgotten, forgotten_fil
 from phylax.store.erasing.spans import sweep_spans
 from phylax.store.erasing.whole import again, carry_out
 from phylax.store.file import events
-from phylax.store.file.database import Connection
 
 _log = logging.getLogger("phylax.forgetting")
 _EVERY = 3.0

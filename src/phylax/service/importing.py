@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from phylax.core.clients.importing.planning import Kept, Plan, edit_of_client, edit_of_machine
 from phylax.core.clients.importing.request import ImportAsk, ImportCommit, ImportDone, LineFate
 from phylax.core.clients.importing.taking_in import Prepared, prepare
@@ -13,7 +15,6 @@ from phylax.service.http.changes import Change
 from phylax.service.problems import Problem, invalid
 from phylax.service.schedule.timetable import place_all
 from phylax.store.clients import importing, shop
-from phylax.store.file.database import Connection
 from phylax.store.record import records
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
+from sqlite3 import Connection
 
 from phylax.core.clients.decommissioning import Retirement, RoundWithout, means
 from phylax.core.clients.shop import Client, Machine
@@ -16,7 +17,6 @@ from phylax.service.schedule.timetable import place_machine
 from phylax.store.clients import decommissioned, forgettings, shop
 from phylax.store.desk import visits
 from phylax.store.file import events
-from phylax.store.file.database import Connection
 from phylax.store.record import records
 from phylax.store.runs import leases, runs
 from phylax.store.scheduling import rounds

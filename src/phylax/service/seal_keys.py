@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
+from sqlite3 import Connection
 
 from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives import serialization
@@ -15,7 +16,7 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey,
 
 from phylax.core.ground.values import to_seconds
 from phylax.service.context.context import Context, system_clock
-from phylax.store.file.database import Connection, Database
+from phylax.store.file.database import Database
 from phylax.store.file.shop_file import FILE, alone
 from phylax.store.record import audit, seals
 from phylax.store.record.seals import KeptKey

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from itertools import islice
+from sqlite3 import Connection
 
 from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
@@ -17,7 +18,6 @@ from phylax.service import seal_keys
 from phylax.service.context.context import Context
 from phylax.store.backups import restore_epoch
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 from phylax.store.record import audit, records
 from phylax.store.record import seals as store
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from importlib import resources
+from sqlite3 import Connection
 from typing import Any
 
 from phylax.store.file import archive
 from phylax.store.file.data_map import TABLES, Holds
-from phylax.store.file.database import Connection
 
 _HOLDS = {
     Holds.CODE: "a word or number of the program",

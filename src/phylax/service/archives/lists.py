@@ -5,9 +5,9 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterable, Iterator
+from sqlite3 import Connection
 
 from phylax.core.ground.values import from_seconds
-from phylax.store.file.database import Connection
 
 _CLIENTS = """
     SELECT id AS number, name AS client, contact, mail, phone, reach_by, hours, agreements,

@@ -6,11 +6,11 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from itertools import chain as one_after_the_other
+from sqlite3 import Connection
 from typing import Any
 
 from phylax.core.record.records import KeptEntry, first_form
 from phylax.service import seal_keys
-from phylax.store.file.database import Connection
 from phylax.store.record import records, seals
 
 _SEALS = 1000

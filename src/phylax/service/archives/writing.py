@@ -12,6 +12,7 @@ from contextlib import suppress
 from datetime import datetime
 from hashlib import sha256
 from pathlib import Path
+from sqlite3 import Connection
 from typing import Any
 
 from phylax import __version__
@@ -19,7 +20,6 @@ from phylax.service.archives import describing, lists, record_out
 from phylax.service.http.csv import cell
 from phylax.store.file import archive
 from phylax.store.file.archive import Row
-from phylax.store.file.database import Connection
 
 FORM = 1
 SHOP, CLIENT, RECORD = "shop", "client", "record"

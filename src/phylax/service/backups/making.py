@@ -11,6 +11,7 @@ import tempfile
 import time
 from datetime import datetime
 from pathlib import Path
+from sqlite3 import Connection
 from zoneinfo import ZoneInfo
 
 from phylax.core.backups.backups import Backup, BackupPlan, BackupState, is_due, kept, wrong
@@ -23,7 +24,6 @@ from phylax.store.backups import backups, copies
 from phylax.store.backups.copies import BadCopyError, CopyChecked
 from phylax.store.clients import shop
 from phylax.store.erasing import forgotten_file
-from phylax.store.file.database import Connection
 from phylax.store.record import audit
 
 BESIDE = "backups"

@@ -7,6 +7,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from sqlite3 import Connection
 from typing import Annotated
 
 from fastapi import Depends, Request
@@ -22,7 +23,7 @@ from phylax.service.limits.tries import Failures, Tries
 from phylax.service.problems import Problem
 from phylax.service.vault import Vault
 from phylax.store.clients import shop as shop_store
-from phylax.store.file.database import Connection, Database
+from phylax.store.file.database import Database
 
 
 def system_clock() -> datetime:

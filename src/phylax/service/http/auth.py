@@ -12,6 +12,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 from hashlib import sha256
 from http.cookies import CookieError, SimpleCookie
+from sqlite3 import Connection
 from typing import Annotated, Literal
 
 import anyio.to_thread
@@ -25,7 +26,6 @@ from phylax.service.problems import Problem
 from phylax.store.backups import restore_epoch
 from phylax.store.clients import agents
 from phylax.store.erasing import forgotten
-from phylax.store.file.database import Connection
 from phylax.store.people import people
 
 COOKIE = "phylax_session"

@@ -10,6 +10,7 @@ import json
 from collections.abc import Callable
 from dataclasses import dataclass
 from hashlib import sha256
+from sqlite3 import Connection
 from typing import Annotated, Any
 
 from fastapi import Depends, Request, Response
@@ -21,7 +22,6 @@ from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import Actor, Signed
 from phylax.service.problems import Problem
 from phylax.store.file import events, idempotency
-from phylax.store.file.database import Connection
 from phylax.store.record import audit
 
 _LONGEST_KEY = 200

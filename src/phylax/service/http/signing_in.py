@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hmac
 from functools import partial
+from sqlite3 import Connection
 
 import anyio.to_thread
 import pyotp
@@ -18,7 +19,6 @@ from phylax.service.limits.hashing import is_password
 from phylax.service.limits.tries import TooManyTriesError
 from phylax.service.problems import Problem, invalid
 from phylax.service.vault import LostKeyError
-from phylax.store.file.database import Connection
 from phylax.store.people import people
 from phylax.store.record import audit
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 from itertools import pairwise
+from sqlite3 import Connection
 from statistics import NormalDist
 from typing import NamedTuple
 
@@ -27,7 +28,6 @@ from phylax.core.trends.futures import Range, draws, futures
 from phylax.core.trends.interval import OtherVolume, Prospect, advise
 from phylax.core.trends.regrowth import Seen, grown_between, regrowth
 from phylax.service.context.context import Context
-from phylax.store.file.database import Connection
 from phylax.store.trends import outlooks
 from phylax.store.trends.outlooks import Ground, LookSums
 from phylax.store.trends.readings import DAY

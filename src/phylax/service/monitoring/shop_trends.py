@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from datetime import date, timedelta
+from sqlite3 import Connection
 
 from phylax.core.catalogue import catalogue
 from phylax.core.ground.values import from_seconds
@@ -22,7 +23,6 @@ from phylax.core.trends.shop import (
     sum_categories,
 )
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 from phylax.store.retention import changes
 from phylax.store.retention.changes import RoutineChange, RuleChange, RunsSum
 from phylax.store.trends import outlooks

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import secrets
 from datetime import datetime, timedelta
+from sqlite3 import Connection
 
 from jinja2 import Environment, PackageLoader, StrictUndefined, select_autoescape
 
@@ -29,7 +30,6 @@ from phylax.service.backups.making import what_is_wrong
 from phylax.service.context.context import Context
 from phylax.store.attention import attention, notices
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 from phylax.store.record import seals
 from phylax.store.runs import runs
 from phylax.store.scheduling import rounds

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import timedelta
+from sqlite3 import Connection
 
 from phylax.core.desk.open_visit import REMIND_AFTER, reminders_due
 from phylax.core.desk.orders import ReadyToFetch
@@ -12,7 +13,6 @@ from phylax.service.context.context import Context, the_shop
 from phylax.service.reporting.mailing import send
 from phylax.store.attention import notices
 from phylax.store.desk import parts as desk
-from phylax.store.file.database import Connection
 from phylax.store.reporting import reports
 
 

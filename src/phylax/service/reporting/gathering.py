@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import date, datetime, time, timedelta
+from sqlite3 import Connection
 from statistics import median
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
@@ -42,7 +43,6 @@ from phylax.service.problems import invalid
 from phylax.store.checks import checks
 from phylax.store.clients import machine_list
 from phylax.store.desk import advice, visits
-from phylax.store.file.database import Connection
 from phylax.store.record import records
 from phylax.store.runs import holds, runs
 from phylax.store.scheduling import rounds

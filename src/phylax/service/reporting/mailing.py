@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+from sqlite3 import Connection
 
 from phylax.core.attention.notices import NoticeKind
 from phylax.core.reporting.language import words
@@ -10,7 +11,6 @@ from phylax.core.reporting.request import ReportWhole
 from phylax.service.context.context import the_shop
 from phylax.service.problems import Problem
 from phylax.store.attention import notices
-from phylax.store.file.database import Connection
 
 
 def send_report(conn: Connection, report: ReportWhole, to: str, *, at: int) -> None:

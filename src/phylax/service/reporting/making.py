@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from itertools import groupby
+from sqlite3 import Connection
 
 from phylax.core.reporting.composing import compose
 from phylax.core.reporting.document import Document
@@ -11,7 +12,6 @@ from phylax.service import sealing
 from phylax.service.context.context import Context, the_shop
 from phylax.service.reporting.gathering import gather
 from phylax.service.reporting.printing import Paper, Proof, printed
-from phylax.store.file.database import Connection
 from phylax.store.reporting import reports
 from phylax.store.reporting.reports import NewReport
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from itertools import islice
+from sqlite3 import Connection
 
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.runs.runs import RunState
@@ -35,7 +36,6 @@ from phylax.service.runs.create import check_volumes
 from phylax.service.runs.finish import give_up
 from phylax.service.schedule.timetable import Timetable
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 from phylax.store.people import people
 from phylax.store.runs import occurrences, runs
 from phylax.store.scheduling import presence, rounds, routines

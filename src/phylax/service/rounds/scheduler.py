@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import asyncio
 import logging
+from sqlite3 import Connection
 
 from phylax.core.runs.runs import Run, RunState
 from phylax.service.context.context import Context
 from phylax.service.runs import queue
 from phylax.service.runs.finish import give_up
 from phylax.store.clients import agents, shop
-from phylax.store.file.database import Connection
 from phylax.store.runs import leases, occurrences
 from phylax.store.scheduling import presence, rounds
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.attention import Attention, AttentionEdit, Handling, in_order
@@ -13,7 +15,6 @@ from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.problems import documented, invalid, not_found
 from phylax.store.attention import attention
-from phylax.store.file.database import Connection
 from phylax.store.record import records
 
 router = APIRouter(prefix="/attention", tags=["attention"])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from hashlib import sha256
+from sqlite3 import Connection
 
 from fastapi import APIRouter, Request, Response
 
@@ -13,7 +14,6 @@ from phylax.service.http.changes import TheChange
 from phylax.service.problems import documented, invalid, not_found
 from phylax.service.schedule.feeds import calendar_of
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 from phylax.store.people import people
 from phylax.store.scheduling import calendars
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
 from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
@@ -17,7 +18,6 @@ from phylax.service.problems import documented
 from phylax.service.routes.lookup import check_known, check_not_restricted, find_client
 from phylax.service.schedule.timetable import place_all
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 
 router = APIRouter(prefix="/clients", tags=["clients"])
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from fastapi import APIRouter
 
 from phylax.core.clients.shop import ClosingDays, ClosingDaysEdit
@@ -12,7 +14,6 @@ from phylax.service.http.changes import TheChange
 from phylax.service.problems import documented, invalid, not_found
 from phylax.service.schedule.timetable import place_all
 from phylax.store.clients import closing_days, shop
-from phylax.store.file.database import Connection
 
 router = APIRouter(prefix="/closing-days", tags=["rounds"])
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.desk.orders import (
@@ -25,7 +27,6 @@ from phylax.service.reporting import fetching
 from phylax.service.routes.visits import open_as_read, shops_day, visit_of, write
 from phylax.service.vault import LostKeyError
 from phylax.store.desk import parts as desk
-from phylax.store.file.database import Connection
 
 router = APIRouter(tags=["visits"])
 _MOST = 500

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime, time
+from sqlite3 import Connection
 
 from fastapi import APIRouter, Request, Response
 
@@ -16,7 +17,6 @@ from phylax.service.http.changes import TheChange, check_match
 from phylax.service.problems import Problem, documented, invalid
 from phylax.service.routes.lookup import find_client
 from phylax.store.clients import forgettings, shop
-from phylax.store.file.database import Connection
 
 router = APIRouter(tags=["forgetting"])
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.reporting.request import Letterhead, LetterheadEdit, NewMark
@@ -10,7 +12,6 @@ from phylax.service.http.auth import Owner, Signed
 from phylax.service.http.changes import Change, TheChange, check_match, with_etag
 from phylax.service.problems import documented, invalid, not_found
 from phylax.service.reporting import marks
-from phylax.store.file.database import Connection
 from phylax.store.reporting import reports
 
 router = APIRouter(prefix="/letterhead", tags=["reports"])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import date, datetime, time, timedelta
+from sqlite3 import Connection
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
@@ -16,7 +17,6 @@ from phylax.service.context.context import the_shop
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.store.clients import forgettings, shop
 from phylax.store.erasing import forgotten
-from phylax.store.file.database import Connection
 from phylax.store.runs import holds, runs
 from phylax.store.survey import surveys
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import secrets
 from datetime import timedelta
+from sqlite3 import Connection
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, Query, Request, Response
@@ -41,7 +42,6 @@ from phylax.service.routes.trends import point_of
 from phylax.service.runs.care import check_in_care
 from phylax.service.schedule.timetable import place_machine
 from phylax.store.clients import agents, facts, machine_list, shop
-from phylax.store.file.database import Connection
 from phylax.store.record import records
 from phylax.store.retention import consents, rules
 from phylax.store.runs import runs

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.attention.notices import (
@@ -24,7 +26,6 @@ from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.notices import compose_trial
 from phylax.service.problems import Problem, documented, not_found
 from phylax.store.attention import notices
-from phylax.store.file.database import Connection
 
 router = APIRouter(tags=["notices"])
 

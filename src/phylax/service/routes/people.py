@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.ground.values import from_seconds
@@ -27,7 +29,6 @@ from phylax.service.http.signing_in import check_guessable
 from phylax.service.limits.hashing import hash_password
 from phylax.service.problems import Problem, documented, not_found
 from phylax.store.erasing import data_retention
-from phylax.store.file.database import Connection
 from phylax.store.people import offboarding, people
 from phylax.store.record import audit
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
 from typing import Annotated
 
 from fastapi import APIRouter, Query, Response
@@ -20,7 +21,6 @@ from phylax.service.http.changes import TheChange
 from phylax.service.problems import Problem, documented, invalid, not_found
 from phylax.service.routes.lookup import find_machine
 from phylax.service.rules.what_if import check_may_rule
-from phylax.store.file.database import Connection
 from phylax.store.retention import protections
 
 router = APIRouter(tags=["protect list"])

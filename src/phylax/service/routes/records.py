@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
 from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
@@ -20,7 +21,6 @@ from phylax.service.http.changes import TheChange
 from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import documented, invalid, not_found
 from phylax.service.routes.lookup import check_known, find_machine, find_searched
-from phylax.store.file.database import Connection
 from phylax.store.record import attachments, records, seals
 
 router = APIRouter(prefix="/records", tags=["records"])

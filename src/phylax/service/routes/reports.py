@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
 from typing import Any
 
 from fastapi import APIRouter, Request, Response
@@ -20,7 +21,6 @@ from phylax.service.problems import documented, not_found
 from phylax.service.reporting import mailing, making
 from phylax.service.routes.lookup import find_machine
 from phylax.store.desk import advice
-from phylax.store.file.database import Connection
 from phylax.store.record import records
 from phylax.store.reporting import reports
 

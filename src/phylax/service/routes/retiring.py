@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.clients.decommissioning import Retire, Retirement
@@ -13,7 +15,6 @@ from phylax.service.http.changes import TheChange, check_match
 from phylax.service.problems import documented
 from phylax.service.routes.lookup import find_client, find_machine
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 
 router = APIRouter(tags=["retiring"])
 

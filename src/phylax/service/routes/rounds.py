@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.ground.events import EventKind
@@ -26,7 +28,6 @@ from phylax.service.rounds import planning
 from phylax.service.schedule.agenda import agenda
 from phylax.service.schedule.timetable import place_round
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 from phylax.store.runs import runs
 from phylax.store.scheduling import rounds
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.ground.events import EventKind
@@ -14,7 +16,6 @@ from phylax.service.http.paging import After, Limit, page
 from phylax.service.problems import Problem, documented, not_found
 from phylax.service.runs import create
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 from phylax.store.scheduling import routines
 
 router = APIRouter(prefix="/routines", tags=["routines"])

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from fastapi import APIRouter, Request, Response
 from fastapi.responses import PlainTextResponse
 
@@ -29,7 +31,6 @@ from phylax.service.rules.what_if import (
     subject_in_words,
     what_if,
 )
-from phylax.store.file.database import Connection
 from phylax.store.retention import rules
 
 router = APIRouter(prefix="/rules", tags=["rules"])

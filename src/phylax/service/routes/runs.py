@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from fastapi import APIRouter, Request, Response
 
 from phylax.core.ground.values import Moment, to_seconds
@@ -16,7 +18,6 @@ from phylax.service.problems import documented, not_found
 from phylax.service.routes.lookup import find_machine, find_run
 from phylax.service.runs import checklist, create
 from phylax.service.runs.finish import call_off as call_off_run
-from phylax.store.file.database import Connection
 from phylax.store.record import evidence
 from phylax.store.runs import occurrences, runs
 

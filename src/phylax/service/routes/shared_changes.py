@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from sqlite3 import Connection
 
 from fastapi import APIRouter, Query, Response
 
@@ -14,7 +15,6 @@ from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange
 from phylax.service.problems import documented
 from phylax.service.runs import shared_changes
-from phylax.store.file.database import Connection
 from phylax.store.tuning import shared_changes as store
 
 router = APIRouter(prefix="/shared-changes", tags=["tune-up"])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from sqlite3 import Connection
 
 import anyio.to_thread
 import segno
@@ -30,7 +31,6 @@ from phylax.service.http.changes import TheChange
 from phylax.service.limits.hashing import hash_password
 from phylax.service.limits.tries import TooManyTriesError
 from phylax.service.problems import Problem, documented, invalid, not_found
-from phylax.store.file.database import Connection
 from phylax.store.people import people
 from phylax.store.record import audit
 

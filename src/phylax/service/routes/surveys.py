@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
 from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
@@ -21,7 +22,6 @@ from phylax.service.http.paging import NEWEST, After, Before, Limit, link_next, 
 from phylax.service.problems import Problem, documented, not_found
 from phylax.service.routes.lookup import find_machine, find_survey
 from phylax.service.rules.consents import check_asks, give
-from phylax.store.file.database import Connection
 from phylax.store.retention import consents
 from phylax.store.survey import surveys
 

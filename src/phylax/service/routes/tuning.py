@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
 from typing import Literal
 
 from fastapi import APIRouter, Query, Request, Response
@@ -35,7 +36,6 @@ from phylax.service.rules.tuning_what_if import (
 )
 from phylax.service.rules.what_if import check_may_rule, subject_in_words
 from phylax.service.runs import settings_told
-from phylax.store.file.database import Connection
 from phylax.store.tuning import (
     answers,
     notebook,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
 from typing import Annotated
 
 from fastapi import APIRouter, Query, Response
@@ -22,7 +23,6 @@ from phylax.service.problems import documented, not_found
 from phylax.service.routes.lookup import find_machine
 from phylax.store.checks import inventories
 from phylax.store.desk import advice
-from phylax.store.file.database import Connection
 from phylax.store.record import records
 from phylax.store.runs import action_results, runs
 from phylax.store.survey import snapshots

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import date
+from sqlite3 import Connection
 from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
@@ -32,7 +33,6 @@ from phylax.service.routes.lookup import find_client, find_machine
 from phylax.service.runs.care import check_in_care
 from phylax.store.desk import parts as desk
 from phylax.store.desk import visits
-from phylax.store.file.database import Connection
 from phylax.store.people import people
 from phylax.store.record import records
 from phylax.store.reporting import reports

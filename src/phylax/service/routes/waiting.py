@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from sqlite3 import Connection
 
 from fastapi import APIRouter, Response
 
@@ -19,7 +20,6 @@ from phylax.service.routes.lookup import find_survey
 from phylax.service.rules.consents import give
 from phylax.service.runs import create
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 from phylax.store.retention import consents
 from phylax.store.survey import surveys
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from phylax.core.catalogue import catalogue
 from phylax.core.ground.events import EventKind
 from phylax.core.retention import Caution
@@ -9,7 +11,6 @@ from phylax.core.retention.consents import Consent, NewConsent
 from phylax.core.survey import Survey
 from phylax.service.http.changes import Change
 from phylax.service.problems import invalid, not_found
-from phylax.store.file.database import Connection
 from phylax.store.retention import consents
 from phylax.store.survey import surveys
 

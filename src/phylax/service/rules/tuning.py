@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.core.clients.shop import Machine
@@ -23,7 +24,6 @@ from phylax.core.tuning.verdicts import (
 )
 from phylax.service.problems import Problem
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 from phylax.store.tuning import (
     notebook,
     program_looks,

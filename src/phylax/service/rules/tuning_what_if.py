@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence, Set
+from sqlite3 import Connection
 
 from phylax.core.ground.machines import System
 from phylax.core.ground.values import from_seconds
@@ -21,7 +22,6 @@ from phylax.core.tuning.what_if import (
     what_if_set,
 )
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 from phylax.store.tuning import notebook, program_looks, program_rules, setting_rules
 
 

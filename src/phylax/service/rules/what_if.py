@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from phylax.core.catalogue import catalogue, category, why_refused
 from phylax.core.catalogue.rule_document import Document, Subject
 from phylax.core.people.accounts import Role
@@ -10,7 +12,6 @@ from phylax.core.survey.what_if import Concerned, WhatIf, WhatIfQuestion, answer
 from phylax.service.http.auth import Actor
 from phylax.service.problems import Problem, invalid, not_found
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 from phylax.store.retention import protections, rules
 from phylax.store.survey import profiles
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Iterable
+from sqlite3 import Connection
 
 from phylax.core.ground.readings import VolumeReadings
 from phylax.core.ground.values import from_seconds, to_seconds
@@ -12,7 +13,6 @@ from phylax.core.record.records import Entry, RecordKind
 from phylax.core.scheduling.missed import Between, open_times, why_after_all
 from phylax.service.runs import checklist
 from phylax.store.clients import agents
-from phylax.store.file.database import Connection
 from phylax.store.record import records
 from phylax.store.runs import occurrences
 from phylax.store.scheduling import presence

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from phylax.core.clients.shop import Machine
 from phylax.service.problems import Problem, not_found
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 
 
 def check_in_care(conn: Connection, machine_id: int) -> Machine:

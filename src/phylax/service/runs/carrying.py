@@ -3,6 +3,7 @@ one survey is always how the whole machine stands, and what waits for a yes goes
 
 from __future__ import annotations
 
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.core.catalogue import category
@@ -11,7 +12,6 @@ from phylax.core.protocol import SurveyMessage
 from phylax.core.retention import Caution
 from phylax.core.survey import SurveyLine
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 from phylax.store.runs import runs
 from phylax.store.survey import surveys
 

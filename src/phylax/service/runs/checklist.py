@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.protocol import Step
@@ -18,7 +20,6 @@ from phylax.service.problems import Problem, invalid, not_found
 from phylax.service.runs.finish import write_down
 from phylax.service.upkeep.steps import is_agents, left_out_beforehand
 from phylax.store.file import events
-from phylax.store.file.database import Connection
 from phylax.store.runs import runs, steps
 from phylax.store.scheduling import routines
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from sqlite3 import Connection
 
 from phylax.core.catalogue import catalogue, no_category
 from phylax.core.clients.shop import Machine
@@ -32,7 +33,6 @@ from phylax.service.runs.care import check_in_care
 from phylax.service.upkeep.asking import check_may_act
 from phylax.store.clients import shop
 from phylax.store.file import events
-from phylax.store.file.database import Connection
 from phylax.store.retention import consents
 from phylax.store.runs import holds, runs
 from phylax.store.scheduling import routines

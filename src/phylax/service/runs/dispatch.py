@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+from sqlite3 import Connection
 
 from phylax.core.catalogue import catalogue
 from phylax.core.ground.events import EventKind
@@ -32,7 +33,6 @@ from phylax.service.upkeep.asking import why_stopped
 from phylax.service.upkeep.steps import check_order, order_of
 from phylax.store.clients import shop
 from phylax.store.file import events
-from phylax.store.file.database import Connection
 from phylax.store.retention import consents, protections, rules
 from phylax.store.runs import holds, leases, runs, step_lengths
 from phylax.store.survey import snapshots, surveys

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.quantities import count
 from phylax.core.ground.values import from_seconds
@@ -12,7 +14,6 @@ from phylax.core.tuning.changes import ChangeState
 from phylax.service.problems import Problem
 from phylax.service.upkeep import checked, telling
 from phylax.store.file import events
-from phylax.store.file.database import Connection
 from phylax.store.record import evidence, records
 from phylax.store.runs import leases, runs
 from phylax.store.tuning import settings_changes, shared_changes

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import timedelta
+from sqlite3 import Connection
 from typing import assert_never
 
 from phylax.core.checks.time_left import Ran
@@ -53,7 +54,6 @@ from phylax.service.upkeep import advising, checked, telling
 from phylax.store.attention import attention_inputs
 from phylax.store.clients import agents
 from phylax.store.file import events
-from phylax.store.file.database import Connection
 from phylax.store.record import records
 from phylax.store.retention import consents, protections
 from phylax.store.runs import holds, leases, runs, step_lengths

@@ -9,11 +9,11 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Sequence
 from hashlib import blake2b
+from sqlite3 import Connection
 
 from phylax.core.catalogue import category
 from phylax.core.retention import ProtectEntry, RuleInForce
 from phylax.core.survey import Survey
-from phylax.store.file.database import Connection
 from phylax.store.retention import protections, rules
 from phylax.store.runs import runs
 from phylax.store.survey import surveys

@@ -6,6 +6,7 @@ import json
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from datetime import timedelta
+from sqlite3 import Connection
 
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds
@@ -19,7 +20,6 @@ from phylax.service.runs.finish import give_up
 from phylax.service.schedule.timetable import Timetable
 from phylax.store.clients import shop
 from phylax.store.file import events
-from phylax.store.file.database import Connection
 from phylax.store.runs import leases, occurrences, runs
 from phylax.store.runs.leases import Candidate
 from phylax.store.runs.occurrences import Occurring

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import logging
+from sqlite3 import Connection
 
 from phylax.core.ground.values import from_seconds
 from phylax.core.protocol import SetBackMessage
 from phylax.core.record.records import Entry, RecordKind
 from phylax.store.backups import restore_epoch
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 from phylax.store.record import audit, records
 
 _ONE_LIFE = 3600

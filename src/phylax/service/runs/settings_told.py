@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from itertools import groupby
+from sqlite3 import Connection
 
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds
@@ -14,7 +15,6 @@ from phylax.core.tuning.starts import Trial, in_words, trial
 from phylax.core.tuning.trials import Outcome
 from phylax.service.rules import tuning
 from phylax.store.file import events
-from phylax.store.file.database import Connection
 from phylax.store.record import records
 from phylax.store.runs import runs
 from phylax.store.tuning import program_looks, settings_changes, starts

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from phylax.core.clients.shop import Machine
 from phylax.core.ground.values import to_seconds
 from phylax.core.runs.runs import NewRun, Run, WantedProgram, WantedSetting
@@ -16,7 +18,6 @@ from phylax.service.rules import tuning
 from phylax.service.rules.tuning_what_if import looked, settings_over_the_shop
 from phylax.service.runs import create
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 from phylax.store.tuning import (
     notebook,
     program_looks,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable
 from datetime import timedelta
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.core.ground.values import from_seconds
@@ -14,7 +15,6 @@ from phylax.core.scheduling.timing import Timing
 from phylax.service.context.context import the_shop
 from phylax.service.schedule.timetable import Timetable
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 from phylax.store.runs import occurrences
 from phylax.store.scheduling import rounds, routines
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import datetime, timedelta
 from itertools import takewhile
+from sqlite3 import Connection
 from typing import NamedTuple
 from uuid import UUID, uuid5
 
@@ -25,7 +26,6 @@ from phylax.service.context.context import the_shop
 from phylax.service.schedule.agenda import agenda
 from phylax.service.schedule.timetable import Timetable
 from phylax.store.clients import shop
-from phylax.store.file.database import Connection
 from phylax.store.runs import runs
 from phylax.store.scheduling import rounds
 

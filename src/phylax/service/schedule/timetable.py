@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from sqlite3 import Connection
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
@@ -10,7 +11,6 @@ from phylax.core.scheduling.rounds import RoundEdit
 from phylax.core.scheduling.timing import Closed, Occurrence, Stretch, Timing
 from phylax.service.context.context import the_shop
 from phylax.store.clients import closing_days, shop
-from phylax.store.file.database import Connection
 from phylax.store.scheduling import rounds
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from phylax.core.desk.advice import AdviceFate, GivenAdvice, Proposal, proposals
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.values import from_seconds
@@ -9,7 +11,6 @@ from phylax.core.inventory import HardwareListed
 from phylax.store.checks import inventories
 from phylax.store.clients import shop
 from phylax.store.desk import advice
-from phylax.store.file.database import Connection
 from phylax.store.trends import outlooks
 
 _BY = "Phylax"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import timedelta
+from sqlite3 import Connection
 
 from phylax.core.actions import (
     Action,
@@ -18,7 +19,6 @@ from phylax.core.ground.values import to_seconds
 from phylax.core.runs.runs import NewRun
 from phylax.service.problems import Problem, invalid
 from phylax.store.checks import checks
-from phylax.store.file.database import Connection
 from phylax.store.runs import action_results
 from phylax.store.tuning import answers
 

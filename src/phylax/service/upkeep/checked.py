@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from phylax.core.checks.disk_health import findings
 from phylax.core.checks.findings import Checked, Result, looked
 from phylax.core.ground.events import EventKind
@@ -12,7 +14,6 @@ from phylax.core.runs.runs import Run
 from phylax.core.scheduling.routines import StepKind
 from phylax.store.checks import checks
 from phylax.store.file import events
-from phylax.store.file.database import Connection
 
 _EACH_TOLD = 3
 MOST_TOLD = 20

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from sqlite3 import Connection
 
 from phylax.core.actions import ArrangeDisks, InstallUpdates, Restart
 from phylax.core.checks.kind import kinds
@@ -11,7 +12,6 @@ from phylax.core.runs.runs import Run
 from phylax.core.scheduling.routines import RunStep, StepKind
 from phylax.service.upkeep.asking import comes_back_alone, stops, why_stopped
 from phylax.store.checks import checks
-from phylax.store.file.database import Connection
 from phylax.store.runs import step_lengths
 
 _ACTIONS: dict[StepKind, InstallUpdates | ArrangeDisks | Restart] = {

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlite3 import Connection
+
 from phylax.core.actions import ActEnd, acted_in_words
 from phylax.core.checks.time_left import Ran
 from phylax.core.clients.facts import read_in_hardware
@@ -16,7 +18,6 @@ from phylax.service.upkeep import advising, checked
 from phylax.store.checks import inventories
 from phylax.store.clients import facts
 from phylax.store.file import events
-from phylax.store.file.database import Connection
 from phylax.store.runs import action_results, step_lengths
 from phylax.store.survey import snapshots
 

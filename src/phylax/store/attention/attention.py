@@ -5,12 +5,12 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable
+from sqlite3 import Connection
 
 from phylax.core.attention import Attention, Cause, Finding, Handling, Keep, Kept, is_worse
 from phylax.core.attention.keeping import FLAPS, SAME_WITHIN
 from phylax.core.ground.values import from_seconds, to_seconds
 
-Connection = sqlite3.Connection
 ENDED_KEPT = 400 * 86400
 _SEEN_TO_WITHIN = 3600
 

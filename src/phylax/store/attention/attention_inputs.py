@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections.abc import Iterable
 from datetime import date
+from sqlite3 import Connection
 from zoneinfo import ZoneInfo
 
 from pydantic import TypeAdapter
@@ -26,7 +26,6 @@ from phylax.store.survey import repeat_leftovers
 from phylax.store.trends import outlooks
 from phylax.store.tuning import program_looks, settings_changes, starts
 
-Connection = sqlite3.Connection
 UNDONE_FOR = 14 * 86_400
 """Seconds for which a change that undid itself needs somebody."""
 GONE_AFTER = 20 * 60

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.core.attention.notices import (
@@ -21,7 +22,6 @@ from phylax.core.attention.notices import (
 from phylax.core.ground.values import from_seconds
 from phylax.store.attention import attention
 
-Connection = sqlite3.Connection
 KEPT = 400 * 86400
 
 

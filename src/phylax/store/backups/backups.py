@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import sqlite3
+from sqlite3 import Connection
 
 from phylax.core.backups.backups import Backup, BackupPlan, BackupPlanEdit
 from phylax.core.ground.values import from_seconds, to_seconds
-
-Connection = sqlite3.Connection
 
 
 def plan(conn: Connection) -> BackupPlan:

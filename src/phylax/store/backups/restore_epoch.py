@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import secrets
-import sqlite3
+from sqlite3 import Connection
 
 from phylax.core.backups.restore_epochs import Generation
 from phylax.store.file import events
-
-Connection = sqlite3.Connection
 
 
 def current(conn: Connection) -> Generation:

@@ -5,13 +5,13 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Sequence
+from sqlite3 import Connection
 
 from phylax.core.checks.findings import Checked
 from phylax.core.checks.kept import KeptCheck
 from phylax.core.checks.time_left import Ran
 from phylax.core.ground.values import from_seconds, to_seconds
 
-Connection = sqlite3.Connection
 _NEWEST = """
     SELECT c.* FROM json_each(?1) wanted CROSS JOIN checks c ON c.machine_id = wanted.value
     WHERE c.id = (

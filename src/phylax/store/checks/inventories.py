@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable, Sequence
+from sqlite3 import Connection
 from typing import Any
 
 from pydantic import TypeAdapter
@@ -15,7 +16,6 @@ from phylax.core.inventory.programs import InstalledProgram, ProgramOnMachine
 from phylax.core.inventory.updates import MissingUpdate, Overdue, Update
 from phylax.store.clients.shop import words_in
 
-Connection = sqlite3.Connection
 _TOLERATED = 240
 """Seconds by which a list that came later may seem to be the older one: clocks are put right by
 about that much."""

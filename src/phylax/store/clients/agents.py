@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import sqlite3
+from sqlite3 import Connection
 
 from phylax.core.ground.machines import MachineFacts
 
-Connection = sqlite3.Connection
 _CLOCK_TO_WITHIN = 60
 MESSAGES_KEPT = 30 * 86400
 """A message is applied once if it is repeated within this many seconds."""

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import sqlite3
 from datetime import date
+from sqlite3 import Connection
 
 from phylax.core.clients.shop import ClosingDays, ClosingDaysEdit
 from phylax.core.scheduling.timing import Closed
-
-Connection = sqlite3.Connection
 
 
 def closing_days(conn: Connection) -> list[ClosingDays]:

@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections.abc import Sequence
+from sqlite3 import Connection
 
 from phylax.core.ground.tally import Tally
 from phylax.store.trends.readings import ask_outlooks_of
-
-Connection = sqlite3.Connection
 
 
 def retire_machine(

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import sqlite3
 from collections.abc import Mapping
+from sqlite3 import Connection
 
 from phylax.core.clients.facts import Fact, FactName, FactSaid
 from phylax.core.clients.shop import MachineEdit
 from phylax.core.ground.values import from_seconds
-
-Connection = sqlite3.Connection
 
 
 def of_machine(conn: Connection, machine_id: int) -> list[Fact]:

@@ -6,12 +6,12 @@ import json
 import sqlite3
 from collections.abc import Iterator, Sequence
 from datetime import datetime
+from sqlite3 import Connection
 
 from phylax.core.erasing.forgetting.request import Forget, Forgetting
 from phylax.core.erasing.forgetting.words import Words, name_somebody
 from phylax.core.ground.values import from_seconds
 
-Connection = sqlite3.Connection
 _FORGETTING = """
     SELECT f.*, c.name AS client_name FROM forgettings f JOIN clients c ON c.id = f.client_id
 """

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import sqlite3
+from sqlite3 import Connection
 
 from phylax.core.clients.importing.lines import OF_CLIENT, OF_MACHINE
 from phylax.core.clients.importing.planning import Kept, Known
 from phylax.core.clients.importing.request import ListField
-
-Connection = sqlite3.Connection
 
 
 def known(conn: Connection, source: str) -> Known:

@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import json
-import sqlite3
+from sqlite3 import Connection
 
 from phylax.core.clients.machine_list import MachineChoice, MachineSort
 from phylax.core.clients.shop import Machine
 from phylax.store.clients.shop import with_volumes_of, words_in
-
-Connection = sqlite3.Connection
 
 _NUMBERS = """
     SELECT m.id

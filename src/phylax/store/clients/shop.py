@@ -6,6 +6,7 @@ import json
 import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
+from sqlite3 import Connection
 
 from phylax.core.clients.shop import (
     Client,
@@ -22,8 +23,6 @@ from phylax.core.trends import Crossing
 from phylax.store.clients import facts
 from phylax.store.clients.forgettings import NOT_RESTRICTED
 from phylax.store.trends.readings import ask_outlooks_of
-
-Connection = sqlite3.Connection
 
 
 def shop(conn: Connection) -> Shop | None:

@@ -5,11 +5,10 @@ from __future__ import annotations
 import json
 import sqlite3
 from datetime import date
+from sqlite3 import Connection
 
 from phylax.core.desk.advice import AdviceFate, AdviceKind, Figure, GivenAdvice, Proposal
 from phylax.core.ground.values import from_seconds
-
-Connection = sqlite3.Connection
 
 
 def of_machine(conn: Connection, machine_id: int) -> list[GivenAdvice]:

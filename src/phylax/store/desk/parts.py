@@ -6,13 +6,12 @@ import json
 import sqlite3
 from collections.abc import Sequence
 from datetime import date
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.core.desk.open_visit import InHand, late_part
 from phylax.core.desk.orders import NewPart, NoteReading, OrderedPart, PartState, SealedNote
 from phylax.core.ground.values import from_seconds
-
-Connection = sqlite3.Connection
 
 _PART = """
     SELECT o.*, m.tag AS machine_tag, c.name AS client_name

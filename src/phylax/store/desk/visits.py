@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import sqlite3
 from datetime import date
+from sqlite3 import Connection
 
 from phylax.core.desk.visits import Move, NewVisit, Outcome, Visit, VisitEdit, Whose, is_overdue
 from phylax.core.ground.values import from_seconds
-
-Connection = sqlite3.Connection
 
 _VISIT = """
     SELECT v.*, m.tag AS machine_tag, m.client_id, c.name AS client_name,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from sqlite3 import Connection
 
 from phylax.core.erasing.forgetting.words import Words
 from phylax.core.ground.values import from_seconds
@@ -11,7 +12,7 @@ from phylax.core.record.records import Entry, Erased, RecordKind
 from phylax.store.erasing.rows import rounds_of
 from phylax.store.erasing.slices import in_slices
 from phylax.store.erasing.sweep import roughly
-from phylax.store.file.database import Connection, Database
+from phylax.store.file.database import Database
 from phylax.store.record import audit, records
 
 _LOST = "coalesce(iif(r.hashed IS NULL, r.text, p.text), '') = ''"

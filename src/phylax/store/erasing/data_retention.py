@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import sqlite3
+from sqlite3 import Connection
 
 from phylax.core.erasing.data_retention import MONTH_DAYS, Keeping, KeepingEdit
 from phylax.core.ground.values import from_seconds
-
-Connection = sqlite3.Connection
 
 
 def keeping(conn: Connection) -> Keeping:

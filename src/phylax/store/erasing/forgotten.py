@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import sqlite3
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.store.erasing.forgotten_file import Forgotten
 
-Connection = sqlite3.Connection
 _OURS = "machine_id IN (SELECT id FROM machines WHERE client_id = :client)"
 
 

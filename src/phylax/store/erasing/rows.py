@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from sqlite3 import Connection
 from typing import Any
 
 from phylax.store.erasing.slices import in_slices, values
 from phylax.store.erasing.sweep import keys_of
 from phylax.store.file.data_map import TABLES, Ends, Holds, of_client
-from phylax.store.file.database import Connection, Database
+from phylax.store.file.database import Database
 
 _BY_THEMSELVES = frozenset({"records", "record_parts", "forgettings"})
 """What is chained is erased, not blanked; what is looked for is needed until the end."""

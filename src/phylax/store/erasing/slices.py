@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterable, Sequence
+from sqlite3 import Connection
 from typing import TypeVar
 
-from phylax.store.file.database import Connection, Database
+from phylax.store.file.database import Database
 
 T = TypeVar("T")
 _GOAL = 0.08

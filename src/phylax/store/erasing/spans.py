@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from sqlite3 import Connection
 
 from phylax.store.erasing import data_retention, pages
 from phylax.store.erasing.rows import unname_file
 from phylax.store.erasing.slices import in_slices, values
 from phylax.store.erasing.staff import forget_person
-from phylax.store.file.database import Connection, Database
+from phylax.store.file.database import Database
 
 _WAITS_FOR_READERS = 5.0
 

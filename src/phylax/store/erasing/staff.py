@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from sqlite3 import Connection
 
 from phylax.core.ground.values import from_seconds
 from phylax.core.record.records import Entry, Erased, RecordKind
@@ -11,7 +12,7 @@ from phylax.core.record.searching import other_spellings
 from phylax.store.erasing.slices import in_slices, values
 from phylax.store.erasing.sweep import keys_of
 from phylax.store.file.data_map import Holds, columns_of
-from phylax.store.file.database import Connection, Database
+from phylax.store.file.database import Database
 from phylax.store.people import people
 from phylax.store.record import audit, records
 

@@ -5,12 +5,13 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
+from sqlite3 import Connection
 from typing import Any
 
 from phylax.core.erasing.forgetting.words import Words
 from phylax.store.erasing.slices import in_slices
 from phylax.store.file.data_map import TABLES, Holds
-from phylax.store.file.database import Connection, Database
+from phylax.store.file.database import Database
 
 _GO_WHOLE = frozenset({"notices", "idempotency", "program_names", "programs", "list_numbers"})
 """A row that names them is of no use without."""

@@ -11,11 +11,11 @@ import binascii
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
+from sqlite3 import Connection
 from typing import Any
 
 from phylax.store.file.data_map import TABLES, WORKED_OUT, Holds, of_client
 
-Connection = sqlite3.Connection
 Row = dict[str, Any]
 BytesOut = Callable[[str, Row, str, bytes], Any]
 """What stands for bytes, by table, row and column."""

@@ -15,7 +15,6 @@ from importlib import resources
 from pathlib import Path
 from queue import Empty, LifoQueue
 
-Connection = sqlite3.Connection
 _BUSY_SECONDS = 10.0
 _COPIES_KEPT = 3
 """Of those that were made before the schema changed."""

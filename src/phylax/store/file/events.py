@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import sqlite3
+from sqlite3 import Connection
 
 from phylax.core.ground.events import Event, EventKind
 from phylax.core.ground.values import from_seconds
 
-Connection = sqlite3.Connection
 EVENTS_KEPT = 20_000
 
 

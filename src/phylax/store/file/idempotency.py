@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import sqlite3
+from sqlite3 import Connection
 from typing import NamedTuple
 
-Connection = sqlite3.Connection
 ANSWERS_KEPT = 2 * 86400
 
 

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import sqlite3
 from collections.abc import Callable
+from sqlite3 import Connection
 
-Connection = sqlite3.Connection
 _COLUMNS = (("hooks", "secret"), ("people", "codes_secret"))
 
 

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import sqlite3
+from sqlite3 import Connection
 
 from phylax.core.people.accounts import Person
 from phylax.core.people.offboarding import Leaving, leaving_means
-
-Connection = sqlite3.Connection
 
 
 def of_person(conn: Connection, person: Person, staff_months: int | None) -> Leaving:

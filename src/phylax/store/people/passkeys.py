@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import sqlite3
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.core.ground.values import from_seconds
 from phylax.core.people.accounts import Passkey
-
-Connection = sqlite3.Connection
 
 
 class KeptPasskey(NamedTuple):

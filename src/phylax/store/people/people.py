@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import sqlite3
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.core.ground.values import from_seconds
 from phylax.core.people.accounts import CodesFor, Person, Role, SignedIn, Token, TokenScope
-
-Connection = sqlite3.Connection
 
 
 def _person(row: sqlite3.Row) -> Person:

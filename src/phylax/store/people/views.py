@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import sqlite3
+from sqlite3 import Connection
 
 from phylax.core.people.views import NewView, View, ViewPage
-
-Connection = sqlite3.Connection
 
 
 def of_person(conn: Connection, person_id: int, page: ViewPage | None = None) -> list[View]:

@@ -5,10 +5,10 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterator, Sequence
 from hashlib import sha256
+from sqlite3 import Connection
 
 from phylax.core.record.attachments import Attachment, AttachmentKind
 
-Connection = sqlite3.Connection
 _DAY = 86400
 
 

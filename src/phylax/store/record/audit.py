@@ -6,6 +6,7 @@ import json
 import sqlite3
 from collections.abc import Sequence
 from hashlib import sha256
+from sqlite3 import Connection
 from typing import Any
 
 from phylax.core.ground.chain import FIRST, Link, Part, digest_of, hashed_text, why_broken
@@ -14,7 +15,6 @@ from phylax.core.people.accounts import Audited
 from phylax.core.record.records import ChainCheck, Erasure
 from phylax.core.record.seals import Sealed
 
-Connection = sqlite3.Connection
 PERSONAL = ("who", "subject", "before", "after")
 """What of a deed may be about a person."""
 

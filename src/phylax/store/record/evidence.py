@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import json
 import secrets
-import sqlite3
 from collections.abc import Iterator
+from sqlite3 import Connection
 
 from phylax.core.ground.chain import SALT_BYTES
 from phylax.core.record.evidence import Evidence, EvidenceKind, digest_of
 
-Connection = sqlite3.Connection
 _GONE = "it is not kept any more"
 _ALTERED = "it is not what its entry says: it was altered"
 

@@ -6,6 +6,7 @@ import json
 import re
 import sqlite3
 from collections.abc import Iterator, Sequence
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.core.ground.chain import FIRST, Part, digest_of
@@ -22,7 +23,6 @@ from phylax.core.record.searching import other_spellings, spelled_out
 from phylax.store.clients import forgettings
 from phylax.store.desk import visits
 
-Connection = sqlite3.Connection
 _NAMED_MONTHS = 40
 
 _WHO = "coalesce(iif(r.hashed IS NULL, r.who, p.who), '')"

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import sqlite3
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.core.ground.values import from_seconds
 from phylax.core.record.seals import Seal
-
-Connection = sqlite3.Connection
 
 
 def add(conn: Connection, note: str, count: int, *, at: int) -> Seal:

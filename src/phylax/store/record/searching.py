@@ -6,6 +6,7 @@ import json
 import re
 import sqlite3
 from collections.abc import Callable
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.core.ground.quantities import show_day, show_size
@@ -16,7 +17,6 @@ from phylax.store.clients import forgettings
 from phylax.store.clients.shop import words_in
 from phylax.store.record import records
 
-Connection = sqlite3.Connection
 _DIGITS = re.compile(r"[\d\s()/.+-]{3,}")
 _LONGEST = 300
 _OF_CLIENT = (

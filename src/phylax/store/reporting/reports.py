@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Sequence
 from datetime import date
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.core.ground.values import from_seconds
@@ -16,8 +17,6 @@ from phylax.core.reporting.request import (
     ReportAsk,
     ReportWhole,
 )
-
-Connection = sqlite3.Connection
 
 _COLUMNS = """
     r.id, r.client_id, c.name AS client_name, r.visit_id AS visit, r.title, r.language, r.first,

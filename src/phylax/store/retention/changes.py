@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import sqlite3
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.core.retention import Scope
-
-Connection = sqlite3.Connection
 
 
 class RuleChange(NamedTuple):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from sqlite3 import Connection
 
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.values import from_seconds
@@ -15,8 +16,6 @@ from phylax.core.retention.consents import (
     StandingConsent,
 )
 from phylax.core.survey import Item
-
-Connection = sqlite3.Connection
 
 
 def add(

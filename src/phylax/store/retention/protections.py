@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterable
+from sqlite3 import Connection
 
 from phylax.core.ground.values import from_seconds
 from phylax.core.retention import ProtectEntry, ProtectKind, Scope, ScopedProtection
 from phylax.core.retention.protection import ListedProtection, ProtectionOnMachine
 from phylax.core.survey import Cover
 
-Connection = sqlite3.Connection
 _ENTRY = """
     SELECT p.*, coalesce(c.name, m.tag, '') AS subject FROM protections p
     LEFT JOIN clients c ON p.scope = 'client' AND c.id = p.subject_id

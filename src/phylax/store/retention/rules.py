@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import sqlite3
 from functools import lru_cache
+from sqlite3 import Connection
 
 from phylax.core.catalogue import catalogue
 from phylax.core.ground.values import from_seconds
 from phylax.core.retention import Rule, RuleInForce, Scope, ScopedRule, in_force
 from phylax.store.retention import changes
-
-Connection = sqlite3.Connection
 
 
 def _rule(row: sqlite3.Row) -> ScopedRule:

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import sqlite3
 from collections.abc import Sequence
+from sqlite3 import Connection
 
 from phylax.core.actions import ActedPart
-
-Connection = sqlite3.Connection
 
 
 def put(

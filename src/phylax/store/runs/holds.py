@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterable, Sequence
+from sqlite3 import Connection
 
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.hold.holds import BatchPick, HeldItem, HeldPick, Hold
 from phylax.core.protocol import HeldMessage, UnheldMessage
 
-Connection = sqlite3.Connection
 _MOST_HELD = 2**53 - 1
 """Bytes that a hold shows at most, so that no sum overflows, whatever a machine says."""
 

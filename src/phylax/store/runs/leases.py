@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import sqlite3
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.core.protocol import Progress
 from phylax.core.runs.runs import Run
 from phylax.store.runs import steps
 from phylax.store.runs.runs import RUN, as_run, run
-
-Connection = sqlite3.Connection
 
 
 class Candidate(NamedTuple):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Sequence
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.core.ground.volumes import ALL_VOLUMES, VolumeChoice
@@ -12,8 +13,6 @@ from phylax.core.runs.runs import Run, Work
 from phylax.core.scheduling.missed import Between
 from phylax.core.scheduling.timing import Stretch
 from phylax.store.runs.runs import RUN, as_run, volumes_as_json
-
-Connection = sqlite3.Connection
 
 
 def missed_since(conn: Connection, since: int, *, limit: int) -> list[Run]:

@@ -6,6 +6,7 @@ import json
 import sqlite3
 from collections.abc import Sequence
 from datetime import datetime
+from sqlite3 import Connection
 from typing import Any, NamedTuple
 
 from phylax.core.actions import Action
@@ -17,8 +18,6 @@ from phylax.core.protocol import Progress, ResultMessage
 from phylax.core.runs.balance import balance
 from phylax.core.runs.runs import Conclusion, Run, RunDetail, RunState, SettingsPicks, Work
 from phylax.store.runs import step_lengths, steps
-
-Connection = sqlite3.Connection
 
 RUN = """
     SELECT r.*, m.tag AS machine_tag, c.name AS client_name, o.name AS round_name,

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import json
-import sqlite3
+from sqlite3 import Connection
 
 from phylax.core.checks.time_left import Ran, expected
 
-Connection = sqlite3.Connection
 KEPT = 5
 
 

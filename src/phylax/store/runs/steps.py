@@ -5,12 +5,11 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Sequence
+from sqlite3 import Connection
 
 from phylax.core.ground.values import from_seconds
 from phylax.core.scheduling.routines import RoutineStep, RunStep, StepState
 from phylax.store.scheduling import routines
-
-Connection = sqlite3.Connection
 
 
 def of_run(

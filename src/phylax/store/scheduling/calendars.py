@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import sqlite3
+from sqlite3 import Connection
 
 from phylax.core.ground.values import from_seconds
 from phylax.core.scheduling.calendars import Feed, FeedEdit
 
-Connection = sqlite3.Connection
 _READ_TO_WITHIN = 300
 
 _FEED = """

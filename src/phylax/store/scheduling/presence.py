@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections.abc import Iterable, Sequence
+from sqlite3 import Connection
 
 from phylax.core.scheduling.missed import Between
 from phylax.core.scheduling.presence import place_of
 
-Connection = sqlite3.Connection
 _WEEK_BYTES = 21
 _WEEKS_KEPT = 26
 _SLEEPS_KEPT = 16 * 86400

@@ -5,12 +5,11 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable, Sequence
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.core.ground.values import from_seconds
 from phylax.core.scheduling.rounds import Postponed, Round, RoundEdit
-
-Connection = sqlite3.Connection
 
 _ROUND = """
     SELECT r.*, v.name AS routine_name,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Sequence
+from sqlite3 import Connection
 
 from pydantic import TypeAdapter
 
@@ -19,7 +20,6 @@ from phylax.core.scheduling.routines import (
     shipped,
 )
 
-Connection = sqlite3.Connection
 KEPT = 8
 """So many lengths are kept for each machine."""
 _STEPS = TypeAdapter(tuple[RoutineStep, ...])

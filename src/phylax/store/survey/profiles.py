@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-import sqlite3
 from collections.abc import Iterable, Iterator
+from sqlite3 import Connection
 
 from phylax.core.ground.values import to_seconds
 from phylax.core.survey import Survey, SurveyLine
 from phylax.core.survey.what_if import Profile, unpacked
-
-Connection = sqlite3.Connection
-
 
 PackedLine = tuple[SurveyLine, bytes, bytes]
 """A survey's line, its ages and its single items as they are kept."""

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections.abc import Iterable
+from sqlite3 import Connection
 
 from phylax.core.attention import LeftOften
 from phylax.core.ground.values import from_seconds
 from phylax.core.protocol import LeftItem
-
-Connection = sqlite3.Connection
 
 
 def note(

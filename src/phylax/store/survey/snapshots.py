@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import sqlite3
+from sqlite3 import Connection
 from typing import Literal
 
 from phylax.core.protocol.snapshots import Comparison, Snapshot, compared
-
-Connection = sqlite3.Connection
 
 
 def put(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Collection, Iterable
+from sqlite3 import Connection
 
 from pydantic import TypeAdapter
 
@@ -21,7 +22,6 @@ from phylax.core.survey import (
 )
 from phylax.core.survey.conditions import Conditions
 
-Connection = sqlite3.Connection
 _LINES = TypeAdapter(tuple[SurveyLine, ...])
 
 

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import sqlite3
 from collections.abc import Iterator
+from sqlite3 import Connection
 from typing import NamedTuple
-
-Connection = sqlite3.Connection
 
 
 class Counts(NamedTuple):

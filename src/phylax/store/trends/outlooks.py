@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections.abc import Iterable, Sequence
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.core.ground.tally import Tally
@@ -16,7 +16,6 @@ from phylax.core.trends import Crossing, Outlook
 from phylax.core.trends.points import Reading
 from phylax.store.trends.readings import DAY, ask_outlook, ask_outlooks_of
 
-Connection = sqlite3.Connection
 _MOST_SUM = 2**60
 """What a sum comes to at most, so that no later one overflows, whatever a machine says."""
 LOOKS_BACK = 120

@@ -7,17 +7,16 @@ of a day, so that nothing has to be stopped to roll them up.
 from __future__ import annotations
 
 import json
-import sqlite3
 from bisect import bisect_left
 from collections.abc import Iterable, Sequence
 from itertools import pairwise, repeat
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from phylax.core.ground.readings import VolumeReadings
 from phylax.core.trends import Reading, in_passing
 from phylax.core.trends.lines import Line, with_reading
 
-Connection = sqlite3.Connection
 DAY = 86400
 SINGLE_KEPT = 7 * DAY
 HOURLY_KEPT = 90 * DAY

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import sqlite3
+from sqlite3 import Connection
 from typing import Literal
 
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.tuning.answers import Answer
 
-Connection = sqlite3.Connection
 AnswerScope = Literal["client", "machine"]
 
 

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import sqlite3
+from sqlite3 import Connection
 
 from phylax.core.ground.values import from_seconds
 from phylax.core.tuning.known import KnownEdit, KnownProgram
-
-Connection = sqlite3.Connection
 
 
 def entries(conn: Connection) -> list[KnownProgram]:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections.abc import Callable, Sequence, Set
 from functools import lru_cache
+from sqlite3 import Connection
 from typing import NamedTuple
 
 from pydantic import TypeAdapter
@@ -16,7 +16,6 @@ from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Program
 from phylax.core.tuning.verdicts import Seen
 
-Connection = sqlite3.Connection
 _MAY_SHIFT = 2 * TOLERATED
 """Seconds by which a later look may seem to be earlier: a clock that is off is put right from a
 tolerated difference on, and looks come in their order."""

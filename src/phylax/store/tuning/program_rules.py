@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from functools import lru_cache
+from sqlite3 import Connection
 from typing import Literal
 
 from phylax.core.ground.values import from_seconds
@@ -15,8 +16,6 @@ from phylax.core.tuning.rules import (
     ScopedProgramRule,
     program_in_force,
 )
-
-Connection = sqlite3.Connection
 
 
 def of_scope(conn: Connection, scope: Scope, subject_id: int) -> list[ScopedProgramRule]:

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import sqlite3
+from sqlite3 import Connection
 
 from phylax.core.ground.values import from_seconds
 from phylax.core.retention import Scope
 from phylax.core.tuning.rules import InForce, ScopedTuningRule, TuningRule, in_force
-
-Connection = sqlite3.Connection
 
 
 def of_scope(conn: Connection, scope: Scope, subject_id: int) -> list[ScopedTuningRule]:

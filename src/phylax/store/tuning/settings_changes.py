@@ -5,13 +5,11 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Sequence
+from sqlite3 import Connection
 
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.runs.runs import Run
 from phylax.core.tuning.changes import Change, ChangeMade, ChangeState, Drifted
-
-Connection = sqlite3.Connection
-
 
 THE_MACHINE = "the machine"
 AT_MACHINE = "somebody at the machine"

@@ -5,14 +5,13 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable
+from sqlite3 import Connection
 
 from phylax.core.ground.values import Scalar, from_seconds
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.setting import settings
 from phylax.core.tuning.shared import NewSharedChange, SharedChange, SharedMachine
-
-Connection = sqlite3.Connection
 
 
 def add(

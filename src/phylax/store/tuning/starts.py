@@ -5,12 +5,11 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable, Sequence
+from sqlite3 import Connection
 
 from phylax.core.ground.values import from_seconds, to_seconds
 from phylax.core.tuning.starts import MOST_TOLD, BootCost, Trial
 from phylax.core.tuning.trials import Judged, Outcome
-
-Connection = sqlite3.Connection
 
 
 def add(conn: Connection, machine_id: int, starts: Iterable[BootCost]) -> bool:
