@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from phylax.cli._main import _NOUNS
+from phylax.cli.root import _NOUNS
 
 ROOT = Path(__file__).parents[1]
 DOCUMENTS = [*ROOT.glob("*.md"), *(ROOT / "docs").glob("*.md")]
@@ -37,7 +37,7 @@ def test_lock_files_name_versions_and_no_addresses() -> None:
 def test_every_command_explains_itself(noun: str) -> None:
     from click.testing import CliRunner
 
-    from phylax.cli._main import _phylax
+    from phylax.cli.root import _phylax
 
     run = CliRunner().invoke(_phylax, [noun, "--help"])
     assert run.exit_code == 0, run.output

@@ -14,9 +14,9 @@ import click
 from pydantic import BaseModel
 from pydantic.json_schema import models_json_schema
 
-from phylax.cli._data import paths
-from phylax.cli._forms import SHOWN, Shown
-from phylax.cli._main import _phylax
+from phylax.cli.root import _phylax
+from phylax.cli.terminal.data import paths
+from phylax.cli.terminal.forms import SHOWN, Shown
 
 FILE = Path(__file__).parent.parent / "docs/outputs.json"
 

@@ -11,8 +11,9 @@ import pytest
 
 from conftest import Service
 from helpers import Clock, Run
-from phylax.cli import _clock, main
-from phylax.cli._output import console
+from phylax.cli import main
+from phylax.cli.session import clock as _clock
+from phylax.cli.terminal.output import console
 from phylax.client import Phylax
 
 

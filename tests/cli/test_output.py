@@ -8,8 +8,8 @@ import logging
 import pytest
 from pydantic import BaseModel
 
-from phylax.cli._forms import TABLE, Form, Shown
-from phylax.cli._output import Column, console, print_list
+from phylax.cli.terminal.forms import TABLE, Form, Shown
+from phylax.cli.terminal.output import Column, console, print_list
 from phylax.service.telemetry import logs
 
 

@@ -12,9 +12,9 @@ from pathlib import Path
 import pytest
 
 from helpers import Run, enrol, make_file, make_standin
-from phylax.cli import _following
-from phylax.cli._output import sort_key
-from phylax.cli._tables import Layout
+from phylax.cli.session import following as _following
+from phylax.cli.terminal.output import sort_key
+from phylax.cli.terminal.tables import Layout
 from phylax.client import Phylax
 from phylax.core.clients.shop import ClientEdit, Machine
 

@@ -30,9 +30,10 @@ from helpers import Clock, free_port
 from phylax.agent.config.home import AgentHome
 from phylax.agent.machines.standin import StandInMachine
 from phylax.agent.runtime import commands
-from phylax.cli import _clock, main
-from phylax.cli._examples import examples
-from phylax.cli._main import _phylax
+from phylax.cli import main
+from phylax.cli.examples import examples
+from phylax.cli.root import _phylax
+from phylax.cli.session import clock as _clock
 from phylax.client import Phylax
 from phylax.demo import held, scenario
 from phylax.service.context.context import Context

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from click.testing import CliRunner
 
-from phylax.cli.demo import command
+from phylax.cli.commands.demo import command
 from phylax.demo.waiting import STILL, StillError, wait_for
 
 

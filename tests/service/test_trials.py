@@ -20,7 +20,7 @@ from phylax.agent.runtime.settings_keeper import SettingsKeeper
 from phylax.agent.tuning import confirming
 from phylax.agent.tuning.changer import Changer
 from phylax.agent.tuning.confirming import Confirming
-from phylax.cli.agent import command as agent_command
+from phylax.cli.commands.agent import command as agent_command
 from phylax.client import Phylax, UnreachableError
 from phylax.core.attention import Cause
 from phylax.core.clients.shop import Machine

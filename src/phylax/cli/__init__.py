@@ -3,6 +3,6 @@
 Commands are loaded when they are called, so that start-up stays quick.
 """
 
-from phylax.cli._main import main
+from phylax.cli.root import main
 
 __all__ = ["main"]

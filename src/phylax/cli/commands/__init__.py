@@ -1,0 +1,1 @@
+"""The nouns of the command line, a module each; imported when used."""

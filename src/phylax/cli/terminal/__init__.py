@@ -1,0 +1,1 @@
+"""What a terminal is given and gives: tables, data, drawings, arguments."""
