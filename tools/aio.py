@@ -11,15 +11,15 @@ import sys
 from pathlib import Path
 
 CLIENT = Path(__file__).parent.parent / "src/phylax/client"
-TO = CLIENT / "_aio"
-_SAME = {"__init__", "_async_http", "_errors", "_http", "_link", "_repeatable"}
+FAMILIES = CLIENT / "families"
+TO = CLIENT / "aio"
 _SENT = {"get", "post", "put", "delete", "send", "upload", "download", "first"}
 _RENAMED = {"Http": "AsyncHttp", "Phylax": "AsyncPhylax", "Iterator": "AsyncIterator"}
 
 
 def modules() -> list[str]:
     """Names of the synchronous modules that have an asynchronous twin."""
-    return sorted(path.stem for path in CLIENT.glob("_*.py") if path.stem not in _SAME)
+    return sorted(path.stem for path in FAMILIES.glob("[a-z]*.py"))
 
 
 class _Awaited(ast.NodeTransformer):
@@ -118,10 +118,10 @@ def _rewritten(body: ast.ClassDef | ast.FunctionDef, connection: set[str]) -> as
 
 def _import(node: ast.ImportFrom) -> ast.ImportFrom:
     module = node.module or ""
-    if module == "phylax.client._http":
-        node.module = "phylax.client._async_http"
-    elif module.startswith("phylax.client.") and module.rpartition(".")[2] in modules():
-        node.module = module.replace("phylax.client.", "phylax.client._aio.")
+    if module == "phylax.client.transport.http":
+        node.module = "phylax.client.transport.async_http"
+    elif module.startswith("phylax.client.families."):
+        node.module = module.replace("phylax.client.families.", "phylax.client.aio.")
     for name in node.names:
         name.name = _RENAMED.get(name.name, name.name)
     return node
@@ -129,7 +129,7 @@ def _import(node: ast.ImportFrom) -> ast.ImportFrom:
 
 def text_of(name: str) -> str:
     """The asynchronous twin of a module, as it is kept."""
-    tree = ast.parse((CLIENT / f"{name}.py").read_text("utf-8"))
+    tree = ast.parse((FAMILIES / f"{name}.py").read_text("utf-8"))
     for place, node in enumerate(tree.body):
         if isinstance(node, ast.ImportFrom):
             tree.body[place] = _import(node)
@@ -141,7 +141,8 @@ def text_of(name: str) -> str:
     source = ast.unparse(ast.fix_missing_locations(tree))
     if "asyncio.sleep" in source:
         source = source.replace("\nimport time\n", "\nimport asyncio\nimport time\n", 1)
-    head = f"# Written by tools/aio.py from client/{name}.py; change that one.\n# ruff: noqa\n"
+    origin = f"client/families/{name}.py"
+    head = f"# Written by tools/aio.py from {origin}; change that one.\n# ruff: noqa\n"
     return _formatted(head + source + "\n")
 
 

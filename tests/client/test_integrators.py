@@ -35,10 +35,10 @@ from phylax.client import (
     UnreachableError,
     async_sign_in,
 )
-from phylax.client._async_http import AsyncHttp
-from phylax.client._family import Family
-from phylax.client._http import Http
-from phylax.client._repeatable import is_repeatable
+from phylax.client.families.family import Family
+from phylax.client.transport.async_http import AsyncHttp
+from phylax.client.transport.http import Http
+from phylax.client.transport.repeatable import is_repeatable
 from phylax.core.clients.shop import ClosingDaysEdit, Machine
 from phylax.core.ground.values import Demand
 from phylax.core.runs.runs import NewRun, Run
@@ -370,7 +370,7 @@ def test_the_async_client_has_the_same_calls_with_the_same_words(name: str) -> N
 
 
 def test_the_async_client_is_written_from_the_sync_one() -> None:
-    kept = {path.stem for path in aio.TO.glob("_[a-z]*.py")}
+    kept = {path.stem for path in aio.TO.glob("[a-z]*.py")}
     assert kept == set(aio.modules())
     stale = [m for m in aio.modules() if (aio.TO / f"{m}.py").read_text("utf-8") != aio.text_of(m)]
     assert not stale, "run make contract"

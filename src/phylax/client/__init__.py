@@ -21,25 +21,8 @@ from importlib import import_module
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from phylax.client._aio._shop import AsyncPhylax
-    from phylax.client._aio._shop import sign_in as async_sign_in
-    from phylax.client._errors import (
-        ChangedMeanwhileError,
-        ClearHttpError,
-        ForgottenError,
-        NotAllowedError,
-        NotAnOrderError,
-        NotFoundError,
-        NotSignedInError,
-        PhylaxError,
-        RefusedError,
-        ServiceError,
-        StillRunningError,
-        UnreachableError,
-    )
-    from phylax.client._http import trusted
-    from phylax.client._link import AgentLink, enrol
-    from phylax.client._shop import Phylax, sign_in
+    from phylax.client.aio.shop import AsyncPhylax
+    from phylax.client.aio.shop import sign_in as async_sign_in
     from phylax.client.edits import (
         AdviceEdit,
         AdviceFate,
@@ -105,6 +88,23 @@ if TYPE_CHECKING:
         WishesEdit,
         edit_of,
     )
+    from phylax.client.families.shop import Phylax, sign_in
+    from phylax.client.transport.errors import (
+        ChangedMeanwhileError,
+        ClearHttpError,
+        ForgottenError,
+        NotAllowedError,
+        NotAnOrderError,
+        NotFoundError,
+        NotSignedInError,
+        PhylaxError,
+        RefusedError,
+        ServiceError,
+        StillRunningError,
+        UnreachableError,
+    )
+    from phylax.client.transport.http import trusted
+    from phylax.client.transport.link import AgentLink, enrol
 
 __all__ = [
     "AdviceEdit",
@@ -195,15 +195,15 @@ __all__ = [
 # that there is none
 sys.modules.setdefault("httpx._main", None)  # type: ignore[arg-type]
 
-_ERRORS = "phylax.client._errors"
+_ERRORS = "phylax.client.transport.errors"
 _ELSEWHERE = {
-    "AgentLink": "phylax.client._link",
-    "AsyncPhylax": "phylax.client._aio._shop",
-    "Phylax": "phylax.client._shop",
-    "async_sign_in": "phylax.client._aio._shop",
-    "enrol": "phylax.client._link",
-    "sign_in": "phylax.client._shop",
-    "trusted": "phylax.client._http",
+    "AgentLink": "phylax.client.transport.link",
+    "AsyncPhylax": "phylax.client.aio.shop",
+    "Phylax": "phylax.client.families.shop",
+    "async_sign_in": "phylax.client.aio.shop",
+    "enrol": "phylax.client.transport.link",
+    "sign_in": "phylax.client.families.shop",
+    "trusted": "phylax.client.transport.http",
 }
 """Where a name is that is neither an error nor a type that callers make."""
 

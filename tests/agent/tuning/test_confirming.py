@@ -20,7 +20,7 @@ from phylax.agent.tuning.changer import Change, Changer, Stage
 from phylax.agent.tuning.confirming import WITHIN, Confirming
 from phylax.agent.tuning.hands import OwnHands
 from phylax.client import UnreachableError
-from phylax.client._http import Http
+from phylax.client.transport.http import Http
 from phylax.core.protocol import ChangeSettingsOrder
 from phylax.core.tuning.changes import Wanted
 from phylax.core.tuning.programs import Intent

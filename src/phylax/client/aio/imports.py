@@ -1,0 +1,25 @@
+# Written by tools/aio.py from client/families/imports.py; change that one.
+# ruff: noqa
+"""Lists of clients and machines that were kept elsewhere."""
+
+from __future__ import annotations
+from phylax.client.aio.family import Family
+from phylax.core.clients.importing.request import ImportAsk, ImportCommit, ImportDone, ImportPreview
+
+
+class Imports(Family):
+    """Lists of clients and machines, taken in all at once or not at all.
+
+    Example::
+
+        preview = shop.imports.preview(ImportAsk(content=content))
+    """
+
+    async def preview(self, asked: ImportAsk) -> ImportPreview:
+        """What would become of each line of a CSV; nothing is written."""
+        return await self._http.post(ImportPreview, "/imports/preview", asked)
+
+    async def take_in(self, asked: ImportAsk, preview: ImportPreview) -> ImportDone:
+        """As a preview said; RefusedError where something changed since."""
+        fields = asked.model_dump(mode="json") | {"preview": preview.preview}
+        return await self._http.post(ImportDone, "/imports", ImportCommit.model_validate(fields))

@@ -1,0 +1,1 @@
+"""What a service can be asked, a module for each family; loaded when used."""

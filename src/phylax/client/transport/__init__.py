@@ -1,0 +1,1 @@
+"""HTTP to a service: sync and async, its errors, an agent's own connection."""
