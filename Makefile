@@ -99,7 +99,7 @@ $(CONSOLE): $(TYPES) $(shell find console/src console/static -type f -not -name 
 
 # After a change of routes or wire types: the contract that tests and the console hold to.
 contract: setup
-	$(BIN)/python -m phylax.service.contract > docs/openapi.json
+	$(BIN)/python -m phylax.service.serving.contract > docs/openapi.json
 	$(BIN)/python -m tools.outputs
 	$(BIN)/python -m tools.aio
 

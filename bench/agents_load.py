@@ -28,7 +28,7 @@ from phylax.core.ground.values import to_seconds
 from phylax.core.people.accounts import NewPerson, Role
 from phylax.core.protocol import Message
 from phylax.service.http.auth import new_secret
-from phylax.service.serve import FILE, open_shop
+from phylax.service.serving.serve import FILE, open_shop
 from phylax.store.clients import agents, shop
 from phylax.store.file.database import Database
 from phylax.store.runs import runs

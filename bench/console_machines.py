@@ -24,7 +24,7 @@ from phylax.core.ground.machines import System
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.core.people.accounts import NewPerson, Role
 from phylax.service.context.context import system_clock
-from phylax.service.serve import FILE, open_shop
+from phylax.service.serving.serve import FILE, open_shop
 from phylax.store.clients import shop
 from phylax.store.file.database import Database
 from phylax.store.trends import readings

@@ -29,7 +29,7 @@ from phylax.client import Phylax, UnreachableError, sign_in
 from phylax.core.clients.shop import ClientEdit, MachineEdit, ShopEdit
 from phylax.core.ground.machines import System
 from phylax.core.people.accounts import NewPerson, Role
-from phylax.service.serve import open_shop
+from phylax.service.serving.serve import open_shop
 
 SECONDS = 60
 PASSWORD = "a bench's own password"

@@ -20,8 +20,8 @@ from bench.record_shop import ENTRIES, MACHINES, NOW, fill
 from phylax.core.erasing.forgetting.request import Forget
 from phylax.core.ground.values import to_seconds
 from phylax.core.record.records import Entry, RecordKind, verify
-from phylax.service.archives import loading, writing
 from phylax.service.context.context import Context
+from phylax.service.record.archives import loading, writing
 from phylax.store.clients import decommissioned, forgettings
 from phylax.store.erasing.whole import carry_out
 from phylax.store.file.database import Database

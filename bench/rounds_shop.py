@@ -24,9 +24,9 @@ from phylax.core.ground.machines import System
 from phylax.core.ground.values import to_seconds
 from phylax.core.scheduling.rounds import RoundEdit
 from phylax.service.runs import queue
-from phylax.service.schedule.agenda import agenda
-from phylax.service.schedule.timetable import place_round
-from phylax.service.serve import FILE
+from phylax.service.scheduling.agenda import agenda
+from phylax.service.scheduling.timetable import place_round
+from phylax.service.serving.serve import FILE
 from phylax.store.clients import shop
 from phylax.store.file.database import Database
 from phylax.store.scheduling import presence, rounds, routines

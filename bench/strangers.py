@@ -24,7 +24,7 @@ import psutil
 from phylax.client import Phylax, sign_in
 from phylax.core.clients.shop import ClientEdit, ShopEdit
 from phylax.core.people.accounts import NewPerson, Role
-from phylax.service.serve import open_shop
+from phylax.service.serving.serve import open_shop
 
 PASSWORD = "gorse under a slow kettle"
 _ASKED = 150

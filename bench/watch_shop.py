@@ -35,8 +35,8 @@ from phylax.core.ground.values import to_seconds
 from phylax.core.people.accounts import NewPerson, Role
 from phylax.service.context.context import Context
 from phylax.service.http.auth import new_secret
-from phylax.service.monitoring import forecasts
-from phylax.service.serve import FILE, open_shop
+from phylax.service.serving.serve import FILE, open_shop
+from phylax.service.trends import forecasts
 from phylax.store.clients import agents, shop
 from phylax.store.file.database import Database
 from phylax.store.people import people

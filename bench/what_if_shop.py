@@ -19,7 +19,7 @@ from phylax.core.ground.tally import Tally
 from phylax.core.retention import Rule, Scope, in_force
 from phylax.core.survey import AgeDay, Look, Survey, SurveyLine
 from phylax.core.survey.what_if import WhatIfQuestion, packed
-from phylax.service.rules.what_if import what_if
+from phylax.service.retention.what_if import what_if
 from phylax.store.clients import shop
 from phylax.store.file.database import Database
 from phylax.store.retention import rules

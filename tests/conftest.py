@@ -24,7 +24,7 @@ from phylax.core.people.accounts import NewPerson, Role
 from phylax.service.context.context import Context
 from phylax.service.limits import hashing
 from phylax.service.limits.hashing import hash_password
-from phylax.service.serve import FILE, open_shop, server_config
+from phylax.service.serving.serve import FILE, open_shop, server_config
 from phylax.store.file.database import Database
 from phylax.store.people import people
 

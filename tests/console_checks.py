@@ -11,7 +11,7 @@ from playwright.sync_api import Locator, Page
 from conftest import Service
 from phylax.core.clients.shop import Machine
 from phylax.core.ground.readings import ReadingIn, by_volume
-from phylax.service.monitoring import monitor
+from phylax.service.attention import monitor
 from phylax.store.trends import readings
 
 AXE = Path(__file__).parents[1] / "console/node_modules/axe-core/axe.min.js"

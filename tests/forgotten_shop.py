@@ -20,9 +20,9 @@ from phylax.core.ground.values import edit_of
 from phylax.core.reporting.request import ReportAsk
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.scheduling.rounds import RoundEdit
-from phylax.service import forgetting
 from phylax.service.backups import making
 from phylax.service.context.context import Context
+from phylax.service.erasing import forgetting
 from pictures import picture
 
 NAME, PERSON, MAIL = "Zwirbelkontor Quitzow", "Hjalmar Vöxquist", "kontor@zwirbelpost.example"

@@ -25,8 +25,8 @@ from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.attention import Attention, Cause
 from phylax.core.scheduling.rounds import RoundEdit
+from phylax.service.attention import monitor
 from phylax.service.context.context import Context
-from phylax.service.monitoring import monitor
 
 Run = Callable[..., subprocess.CompletedProcess[str]]
 """Runs the command line with these words."""

@@ -33,7 +33,7 @@ from phylax.core.runs.runs import RunState
 from phylax.core.scheduling.rounds import Pressure
 from phylax.core.survey import Look
 from phylax.service.rounds import scheduler
-from phylax.service.runs import carrying, ingest
+from phylax.service.runs import carry_forward, ingest
 from phylax.service.runs.reading_messages import prepared
 from phylax.store.runs import runs
 
@@ -230,7 +230,7 @@ def test_a_listing_too_long_to_be_carried_over_waits_for_another_look(
         make_file(drives / f"C/Users/anna/Downloads/more-{number}", 100, days_old=300)
     owner.runs.survey(cad.tag)
     agent.once()
-    monkeypatch.setattr(carrying, "MOST_LISTED", 3)
+    monkeypatch.setattr(carry_forward, "MOST_LISTED", 3)
     owner.runs.survey(cad.tag, volumes=ONLY_D)
     agent.once()
     ledger = owner.machines.ledger(cad.tag)
@@ -247,7 +247,7 @@ def test_what_is_carried_over_is_that_of_the_newest_survey_when_it_is_written(
     """It is read before the file is held; another survey may come between the two."""
     owner.runs.survey(cad.tag)
     agent.once()
-    stale = carrying.Carried(before_id=0)
+    stale = carry_forward.Carried(before_id=0)
     survey = owner.runs.survey(cad.tag, volumes=ONLY_C)
     order = agent._link.next_order(0)
     with service.context.db.read() as conn:

@@ -11,8 +11,8 @@ import pytest
 from helpers import Clock, Run
 from phylax.core.clients.shop import Machine
 from phylax.core.ground.readings import ReadingIn, by_volume
+from phylax.service.attention import monitor
 from phylax.service.context.context import Context, system_clock
-from phylax.service.monitoring import monitor
 from phylax.store.trends import readings
 
 GIB = 2**30

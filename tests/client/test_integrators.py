@@ -42,9 +42,9 @@ from phylax.client.transport.repeatable import is_repeatable
 from phylax.core.clients.shop import ClosingDaysEdit, Machine
 from phylax.core.ground.values import Demand
 from phylax.core.runs.runs import NewRun, Run
-from phylax.service.app import create_app
 from phylax.service.context.context import Context
-from phylax.service.serve import server_config
+from phylax.service.serving.app import create_app
+from phylax.service.serving.serve import server_config
 
 DOCS = Path(__file__).parents[2] / "docs/interfaces.md"
 

@@ -16,7 +16,7 @@ from helpers import wait_until
 from phylax.client import Phylax
 from phylax.core.clients.shop import Machine
 from phylax.core.ground.readings import ReadingIn, by_volume
-from phylax.service.monitoring import monitor
+from phylax.service.attention import monitor
 from phylax.service.context.context import Context
 from phylax.store.trends import readings
 

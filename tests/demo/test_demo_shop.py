@@ -21,7 +21,7 @@ from phylax.core.catalogue import catalogue
 from phylax.core.ground.machines import System
 from phylax.demo import scenario
 from phylax.demo.shop import make
-from phylax.service.serve import FILE
+from phylax.service.serving.serve import FILE
 
 NOW = datetime(2026, 3, 2, 9, 30, tzinfo=UTC)
 

@@ -37,7 +37,7 @@ from phylax.cli.session import clock as _clock
 from phylax.client import Phylax
 from phylax.demo import held, scenario
 from phylax.service.context.context import Context
-from phylax.service.serve import FILE, server_config
+from phylax.service.serving.serve import FILE, server_config
 from phylax.store.file.database import Database
 
 NOW = datetime(2026, 3, 2, 9, 30, tzinfo=UTC)

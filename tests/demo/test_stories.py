@@ -12,9 +12,10 @@ import pytest
 from phylax.core.attention import Attention, Cause, NextStep
 from phylax.core.trends import Help, IntervalVerdict, Outlook, Regrowth
 from phylax.demo.shop import make
+from phylax.service.attention import monitor
 from phylax.service.context.context import Context
-from phylax.service.monitoring import forecasts, monitor
-from phylax.service.serve import FILE
+from phylax.service.serving.serve import FILE
+from phylax.service.trends import forecasts
 from phylax.store.attention import attention
 from phylax.store.clients import shop
 from phylax.store.file.database import Database

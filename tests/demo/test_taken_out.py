@@ -12,9 +12,9 @@ import pytest
 from phylax.core.erasing.forgetting.request import Forget
 from phylax.core.ground.values import to_seconds
 from phylax.core.record.records import verify
-from phylax.service import sealing
-from phylax.service.archives import loading, writing
 from phylax.service.context.context import Context
+from phylax.service.record import sealing
+from phylax.service.record.archives import loading, writing
 from phylax.store.clients import forgettings
 from phylax.store.erasing import chain, whole
 from phylax.store.file import archive

@@ -20,8 +20,8 @@ from forgotten_shop import (
 from phylax.agent.runtime.loop import Agent
 from phylax.client import Phylax
 from phylax.core.clients.shop import Client, ClientEdit, Machine, MachineEdit
-from phylax.service import forgetting
 from phylax.service.context.context import Context
+from phylax.service.erasing import forgetting
 
 
 @pytest.fixture

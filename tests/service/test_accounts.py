@@ -16,7 +16,7 @@ from helpers import PASSWORD, Clock
 from phylax.client import NotAllowedError, NotSignedInError, Phylax, RefusedError, sign_in
 from phylax.core.clients.shop import Machine
 from phylax.core.people.accounts import CodesFor, NewPerson, Person, Role, TokenScope
-from phylax.service.letting_in import let_in
+from phylax.service.people.account_recovery import let_in
 
 API = "/api/v1"
 CHOSEN = "gorse under a slow kettle"

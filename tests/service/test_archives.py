@@ -19,9 +19,9 @@ from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit, ShopEdit
 from phylax.core.desk.visits import NewVisit
 from phylax.core.people.accounts import Role
 from phylax.core.record.records import Entry, RecordKind
-from phylax.service.archives import giving, loading, writing
-from phylax.service.archives.loading import BadArchiveError
 from phylax.service.context.context import Context
+from phylax.service.record.archives import export_stream, loading, writing
+from phylax.service.record.archives.loading import BadArchiveError
 from phylax.store.clients import shop
 from phylax.store.file.database import Database, migrations
 from phylax.store.file.shop_file import FILE
@@ -290,7 +290,7 @@ def test_one_archive_at_a_time_and_halves_are_cleared(
             two_clients.archives.shop(tmp_path / "one.zip")
     assert not list(context.db.path.parent.glob(".archive-*"))
     assert two_clients.archives.shop(tmp_path / "one.zip")
-    assert giving._CLEAR in half.name and not half.exists()
+    assert export_stream._CLEAR in half.name and not half.exists()
 
 
 # --- verified by others --------------------------------------------------------------------------

@@ -19,8 +19,8 @@ from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.core.ground.tally import Tally
 from phylax.core.protocol import Awake, ReadingsMessage, SurveyMessage
 from phylax.core.survey import Look
+from phylax.service.attention import monitor
 from phylax.service.context.context import Context
-from phylax.service.monitoring import monitor
 from phylax.service.runs import ingest
 from phylax.store.clients import agents
 from phylax.store.trends import readings

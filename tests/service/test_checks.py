@@ -22,8 +22,8 @@ from phylax.core.clients.shop import Machine
 from phylax.core.protocol import CheckOrder
 from phylax.core.runs.runs import RunDetail, RunState
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind, StepState
+from phylax.service.attention import monitor
 from phylax.service.context.context import Context
-from phylax.service.monitoring import monitor
 
 BROKEN = """
 [volumes."/"]

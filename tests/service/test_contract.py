@@ -11,9 +11,9 @@ from pydantic import BaseModel
 from conftest import Service
 from phylax.client import ChangedMeanwhileError, NotFoundError, Phylax, RefusedError
 from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit, ShopEdit
-from phylax.service.contract import document
 from phylax.service.http.examples import EXAMPLES
 from phylax.service.http.static import BUILT
+from phylax.service.serving.contract import document
 
 ROOT = Path(__file__).parents[2]
 

@@ -20,8 +20,8 @@ from phylax.core.desk.orders import NewPart, PartState, ReadyToFetch
 from phylax.core.desk.visits import HandOver, Move, NewVisit, Whose
 from phylax.core.record.searching import HitKind
 from phylax.core.reporting.request import ReportAsk
+from phylax.service.attention.notices.posting import post
 from phylax.service.context.context import Context
-from phylax.service.notices.posting import post
 
 
 def test_a_machine_is_taken_in_worked_on_reported_handed_over_and_comes_back(

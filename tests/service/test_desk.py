@@ -22,8 +22,8 @@ from phylax.core.clients.shop import Machine
 from phylax.core.desk.orders import NewPart, PartState, ReadyToFetch
 from phylax.core.desk.visits import HandOver, Move, NewVisit, Visit, Whose
 from phylax.core.people.accounts import Role
+from phylax.service.attention.notices.posting import post
 from phylax.service.context.context import Context
-from phylax.service.notices.posting import post
 from phylax.service.reporting.fetching import remind
 
 SECRET = "albatross-under-the-keyboard"

@@ -24,11 +24,11 @@ from phylax.client import Phylax
 from phylax.core.clients.shop import Client, ClientEdit, Machine
 from phylax.core.erasing.forgetting.request import Forget
 from phylax.core.record.records import verify
-from phylax.service import forgetting
-from phylax.service.archives import loading
 from phylax.service.backups import restoring
 from phylax.service.context.context import Context
-from phylax.service.serve import server_config
+from phylax.service.erasing import forgetting
+from phylax.service.record.archives import loading
+from phylax.service.serving.serve import server_config
 from phylax.store.erasing import forgotten_file, whole
 from phylax.store.file.database import Database
 from phylax.store.file.shop_file import FILE

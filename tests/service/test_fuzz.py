@@ -16,7 +16,7 @@ from conftest import Service
 from phylax.client import Phylax
 from phylax.core.clients.shop import Machine
 from phylax.core.people.accounts import TokenScope
-from phylax.service.contract import document
+from phylax.service.serving.contract import document
 
 CONTRACT = json.loads(document())
 SCHEMAS = CONTRACT["components"]["schemas"]

@@ -22,10 +22,10 @@ from phylax.client import Phylax, RefusedError
 from phylax.core.attention.notices import HookEdit, MailServerEdit
 from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.events import Event, EventKind
+from phylax.service.attention.notices import post, posting
 from phylax.service.context.context import Context
 from phylax.service.http import feed
 from phylax.service.http.auth import Actor
-from phylax.service.notices import post, posting
 from phylax.service.problems import storage_problem
 from phylax.store.attention import notices
 from phylax.store.attention.notices import Outgoing

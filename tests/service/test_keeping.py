@@ -19,9 +19,9 @@ from phylax.core.people.accounts import NewPerson, Role
 from phylax.core.record.records import RecordKind
 from phylax.core.retention import Rule, Scope
 from phylax.core.scheduling.rounds import RoundEdit
-from phylax.service import forgetting
 from phylax.service.backups import making
 from phylax.service.context.context import Context
+from phylax.service.erasing import forgetting
 from phylax.store.erasing import data_retention
 from phylax.store.erasing.spans import sweep_spans
 from phylax.store.erasing.staff import forget_person

@@ -21,7 +21,7 @@ from phylax.core.people.accounts import NewPerson, Role
 from phylax.core.runs.runs import RunState
 from phylax.service.backups import restoring
 from phylax.service.backups.making import MARK
-from phylax.service.serve import open_shop
+from phylax.service.serving.serve import open_shop
 
 KILLING = float(os.environ.get("PHYLAX_KILL_SECONDS", "0"))
 """Seconds for which it is killed again and again, at least three times; 180 by `make attack`."""

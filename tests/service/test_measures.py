@@ -20,8 +20,8 @@ from phylax.client import Phylax
 from phylax.core.clients.shop import ClientEdit, Machine
 from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.core.scheduling.calendars import FeedEdit
+from phylax.service.attention import monitor
 from phylax.service.context.context import Context
-from phylax.service.monitoring import monitor
 from phylax.service.routes import measures
 from phylax.service.telemetry import logs
 from phylax.service.telemetry.logs import request_id

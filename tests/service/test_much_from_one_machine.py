@@ -30,10 +30,10 @@ from phylax.core.protocol import (
 from phylax.core.retention import RuleInForce
 from phylax.core.runs.runs import Run, RunState, Work
 from phylax.core.survey import AgeDay, Look, SurveyLine
+from phylax.service.attention import monitor
 from phylax.service.context.context import Context
 from phylax.service.limits import quota
 from phylax.service.limits.quota import Quota
-from phylax.service.monitoring import monitor
 from phylax.service.runs import ingest, reading_messages
 from phylax.service.runs.reading_messages import MESSAGE
 from phylax.store.runs import holds, runs

@@ -31,10 +31,10 @@ from phylax.core.attention.notices import AtOnce, HookEdit, MailServerEdit, Wish
 from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.machines import MachineFacts
 from phylax.core.ground.readings import ReadingIn, by_volume
+from phylax.service.attention import monitor
+from phylax.service.attention.notices import compose, post, posting
+from phylax.service.attention.notices.posting import PASSWORD_FILE
 from phylax.service.context.context import Context
-from phylax.service.monitoring import monitor
-from phylax.service.notices import compose, post, posting
-from phylax.service.notices.posting import PASSWORD_FILE
 from phylax.store.clients import agents
 from phylax.store.trends import readings
 

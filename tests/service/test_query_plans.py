@@ -16,9 +16,9 @@ from phylax.core.attention.notices import AtOnce, MailServerEdit, WishesEdit
 from phylax.core.clients.shop import Machine
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.scheduling.calendars import FeedEdit
+from phylax.service.attention import monitor
+from phylax.service.attention.notices import compose, post
 from phylax.service.context.context import Context
-from phylax.service.monitoring import monitor
-from phylax.service.notices import compose, post
 from phylax.service.rounds import scheduler
 from phylax.store.file.database import Database
 

@@ -34,8 +34,8 @@ from phylax.core.reporting.document import (
 )  # fmt: skip
 from phylax.core.reporting.request import Letterhead, ReportAsk
 from phylax.core.retention import Rule, Scope
+from phylax.service.attention.notices.posting import post
 from phylax.service.context.context import Context
-from phylax.service.notices.posting import post
 from phylax.service.reporting.making import in_stretches
 from phylax.service.reporting.printing import Paper, Proof, cleaned, printed
 

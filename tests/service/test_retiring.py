@@ -15,8 +15,8 @@ from phylax.core.ground.readings import ReadingIn, by_volume
 from phylax.core.record.records import RecordKind
 from phylax.core.runs.runs import RunState
 from phylax.core.scheduling.rounds import RoundEdit
+from phylax.service.attention import monitor
 from phylax.service.context.context import Context
-from phylax.service.monitoring import monitor
 from phylax.service.rounds import scheduler
 from phylax.service.runs import dispatch
 from phylax.store.runs import leases

@@ -22,9 +22,9 @@ from phylax.core.ground.chain import FIRST
 from phylax.core.record import proofs, seals
 from phylax.core.record.records import Entry, RecordKind, digest
 from phylax.core.record.records import verify as verify_records
-from phylax.service import seal_keys
 from phylax.service.backups import making
 from phylax.service.context.context import Context
+from phylax.service.record import seal_keys
 from phylax.store.backups import copies
 from phylax.store.file.database import Database, migrations
 from phylax.store.record import audit, records

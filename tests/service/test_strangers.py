@@ -20,14 +20,14 @@ from helpers import PASSWORD, Clock, free_port
 from phylax.client import Phylax
 from phylax.service.context.context import Context
 from phylax.service.http import signing_in
-from phylax.service.limits import doors as connections
+from phylax.service.limits import connection_limiter as connections
 from phylax.service.limits import requests
-from phylax.service.limits.doors import Doors, network_of
+from phylax.service.limits.connection_limiter import Doors, network_of
 from phylax.service.limits.hashing import Hashing
+from phylax.service.limits.login_throttle import Failures, TooManyTriesError, Tries
 from phylax.service.limits.requests import DEEPEST, Limits, is_too_deep, largest_body
-from phylax.service.limits.tries import Failures, TooManyTriesError, Tries
 from phylax.service.problems import Problem
-from phylax.service.serve import server_config
+from phylax.service.serving.serve import server_config
 
 API = "/api/v1"
 
@@ -351,7 +351,7 @@ def test_a_household_is_one_address() -> None:
 def test_files_can_be_opened_however_many_are_connected() -> None:
     import resource
 
-    from phylax.service import serve
+    from phylax.service.serving import serve
 
     before = resource.getrlimit(resource.RLIMIT_NOFILE)
     try:

@@ -33,8 +33,8 @@ from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Intent, Program, StartCost, Starter, StarterKind
 from phylax.core.tuning.starts import BootCost
 from phylax.core.tuning.trials import Outcome
+from phylax.service.attention import monitor
 from phylax.service.context.context import Context
-from phylax.service.monitoring import monitor
 from phylax.service.runs import ingest
 from phylax.store.tuning import settings_changes
 from startup_trees import picture

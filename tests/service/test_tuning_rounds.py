@@ -17,8 +17,8 @@ from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind, 
 from phylax.core.tuning.known import Handling, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
 from phylax.core.tuning.rules import ProgramRule
+from phylax.service.attention import monitor
 from phylax.service.context.context import Context
-from phylax.service.monitoring import monitor
 
 
 def write_program(folder: Path, name: str, **more: object) -> None:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from phylax.service.serve import unit
+from phylax.service.serving.serve import unit
 
 
 @pytest.mark.skipif(not shutil.which("systemd-analyze"), reason="no systemd here to ask")

@@ -40,8 +40,8 @@ from phylax.core.inventory.hardware import MemorySlot
 from phylax.core.inventory.programs import Along
 from phylax.core.protocol import ActedMessage, CheckedMessage, InventoryMessage
 from phylax.core.runs.runs import RunState
+from phylax.service.attention import monitor
 from phylax.service.context.context import Context
-from phylax.service.monitoring import monitor
 from phylax.service.runs import ingest
 from phylax.store.runs import leases, step_lengths
 from upkeep_machine import (

@@ -19,8 +19,8 @@ from phylax.core.checks.findings import Finding, Result, Severity
 from phylax.core.clients.shop import Machine
 from phylax.core.runs.runs import RunDetail, RunState
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind, StepState
+from phylax.service.attention import monitor
 from phylax.service.context.context import Context
-from phylax.service.monitoring import monitor
 from phylax.store.runs import step_lengths
 from upkeep_machine import (
     BROKEN,

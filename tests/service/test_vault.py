@@ -15,8 +15,8 @@ from helpers import PASSWORD, Clock
 from phylax.client import Phylax, RefusedError, sign_in
 from phylax.core.attention.notices import HookEdit
 from phylax.service.context.context import Context
-from phylax.service.secret_keys import close_all, new_key
-from phylax.service.vault import BESIDE, LostKeyError, Vault
+from phylax.service.context.secret_box import BESIDE, LostKeyError, Vault
+from phylax.service.context.secret_keys import close_all, new_key
 from phylax.store.attention import notices
 from phylax.store.file.shop_file import HeldError, alone
 from phylax.store.people import people

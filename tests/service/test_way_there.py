@@ -17,9 +17,9 @@ from phylax.agent.runtime.loop import Agent
 from phylax.client import AgentLink, ClearHttpError, Phylax, UnreachableError, enrol, sign_in
 from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.ground.machines import MachineFacts
-from phylax.service.certificates import Made, make_certificate
 from phylax.service.context.context import Context
-from phylax.service.serve import server_config
+from phylax.service.serving.certificates import Made, make_certificate
+from phylax.service.serving.serve import server_config
 
 FACTS = MachineFacts(host="h", system="linux", agent_version="1", kind="standin")
 

@@ -24,7 +24,7 @@ from phylax.core.scheduling.rounds import RoundEdit
 from phylax.service.context.context import Context
 from phylax.service.rounds import scheduler
 from phylax.service.runs import availability, dispatch, ingest, queue
-from phylax.service.schedule.timetable import place_all, place_round
+from phylax.service.scheduling.timetable import place_all, place_round
 from phylax.store.clients import closing_days, shop
 from phylax.store.file.database import Database
 from phylax.store.record import records

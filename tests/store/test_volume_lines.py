@@ -9,8 +9,8 @@ import pytest
 
 from phylax.core.clients.shop import ClientEdit, MachineEdit
 from phylax.core.ground.readings import ReadingIn, by_volume
+from phylax.service.attention import monitor
 from phylax.service.context.context import Context
-from phylax.service.monitoring import monitor
 from phylax.store.clients import shop
 from phylax.store.trends import outlooks, readings
 

@@ -26,7 +26,7 @@ from phylax.core.tuning.starts import BootCost
 from phylax.demo import held, scenario
 from phylax.demo.mailbox import open_mailbox
 from phylax.demo.waiting import StillError, wait_for
-from phylax.service.serve import FILE
+from phylax.service.serving.serve import FILE
 from phylax.store.attention import notices
 from phylax.store.file.database import Database
 

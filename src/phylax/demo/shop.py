@@ -32,15 +32,15 @@ from phylax.demo.history import Freed, Occurrence, Point, occurrences_of, volume
 from phylax.demo.looks import LookedThrough, as_it_came_in, look_through, looks_around
 from phylax.demo.standins import build
 from phylax.demo.tree import GIB
+from phylax.service.attention import monitor
 from phylax.service.context.context import Context
 from phylax.service.http.auth import new_secret
 from phylax.service.limits.hashing import hash_password
-from phylax.service.monitoring import monitor
 from phylax.service.rounds import planning
 from phylax.service.runs import checklist, create, ingest
 from phylax.service.runs.finish import give_up
-from phylax.service.schedule.timetable import place_all, place_round
-from phylax.service.serve import FILE
+from phylax.service.scheduling.timetable import place_all, place_round
+from phylax.service.serving.serve import FILE
 from phylax.store.attention import notices
 from phylax.store.clients import agents, closing_days, shop
 from phylax.store.file.database import Database

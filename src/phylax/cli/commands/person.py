@@ -209,7 +209,7 @@ def codes_for(session: Session, whom: str | None) -> None:
               help="Where the console is.")  # fmt: skip
 def let_in(login: str, data: Path, url: str) -> None:
     """On the service's own machine: a link for LOGIN where no owner can sign in any more."""
-    from phylax.service.letting_in import let_in as make_link
+    from phylax.service.people.account_recovery import let_in as make_link
 
     click.echo(f"{url}/welcome#{make_link(data, login)}")
 

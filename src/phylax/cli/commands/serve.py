@@ -79,7 +79,7 @@ def command(
             f"{host} can be reached by others: give a certificate (phylax shop make-certificate), "
             "put a proxy that does TLS before it and say --behind-proxy, or listen on 127.0.0.1."
         )
-    from phylax.service.serve import HeldError, NewerFileError, NoShopError, serve
+    from phylax.service.serving.serve import HeldError, NewerFileError, NoShopError, serve
 
     scheme = "https" if tls_cert else "http"
     try:
@@ -108,7 +108,7 @@ def open_shop(data: Path, name: str, zone: str, owner: str, login: str, password
     """Open a shop with its first owner."""
     from phylax.core.clients.shop import ShopEdit
     from phylax.core.people.accounts import NewPerson, Role
-    from phylax.service import serve
+    from phylax.service.serving import serve
 
     serve.open_shop(
         data,

@@ -44,7 +44,7 @@ def open_shop(data: Path, name: str, zone: str, owner: str, login: str, password
 def certificate(names: tuple[str, ...], data: Path) -> None:
     """Make a certificate of the shop's own, for the NAMES and addresses at which the service is
     reached. Machines that are enrolled with its fingerprint trust no other."""
-    from phylax.service.certificates import make_certificate
+    from phylax.service.serving.certificates import make_certificate
 
     try:
         made = make_certificate(data / "tls", names)
@@ -62,8 +62,8 @@ def certificate(names: tuple[str, ...], data: Path) -> None:
 @data_option
 def new_key(data: Path) -> None:
     """Encrypt the secrets in the shop's file by a new key; the service must not run."""
-    from phylax.service.secret_keys import new_key as take_new_key
-    from phylax.service.serve import HeldError, NoShopError
+    from phylax.service.context.secret_keys import new_key as take_new_key
+    from phylax.service.serving.serve import HeldError, NoShopError
 
     try:
         console.print(f"Done: {take_new_key(data)} secrets are encrypted by a new key.")
@@ -75,8 +75,8 @@ def new_key(data: Path) -> None:
 @data_option
 def new_seal_key(data: Path) -> None:
     """Seal the record by a new key, which the one before signs; the service must not run."""
-    from phylax.service.seal_keys import change
-    from phylax.service.serve import HeldError, NoShopError
+    from phylax.service.record.seal_keys import change
+    from phylax.service.serving.serve import HeldError, NoShopError
 
     try:
         fingerprint = change(data)
@@ -107,7 +107,7 @@ def archive(session: Session, file: Path) -> None:
 @data_option
 def load(file: Path, data: Path) -> None:
     """Build a shop anew from the archive FILE, in a data directory that has none."""
-    from phylax.service.archives import loading
+    from phylax.service.record.archives import loading
 
     try:
         loaded = loading.load(data, file)
@@ -169,7 +169,7 @@ def keep(session: Session, file_names: int | None, notices: int | None, staff: i
 @data_option
 def unit(data: Path) -> None:
     """Print what makes systemd start the service: into /etc/systemd/system/phylax.service."""
-    from phylax.service.serve import unit as text
+    from phylax.service.serving.serve import unit as text
 
     try:
         click.echo(text(data), nl=False)

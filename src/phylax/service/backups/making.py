@@ -16,10 +16,10 @@ from zoneinfo import ZoneInfo
 
 from phylax.core.backups.backups import Backup, BackupPlan, BackupState, is_due, kept, wrong
 from phylax.core.ground.values import from_seconds, to_seconds
-from phylax.service import sealing
 from phylax.service.backups import encrypting
 from phylax.service.backups.encrypting import END
 from phylax.service.context.context import Context
+from phylax.service.record import sealing
 from phylax.store.backups import backups, copies
 from phylax.store.backups.copies import BadCopyError, CopyChecked
 from phylax.store.clients import shop

@@ -15,13 +15,13 @@ from fastapi import Depends, Request
 from phylax.core.clients.shop import Shop
 from phylax.core.ground.values import to_seconds
 from phylax.core.record.seals import Grown
+from phylax.service.context.secret_box import Vault
 from phylax.service.context.wakeups import Wakeups
 from phylax.service.limits.challenges import Challenges
 from phylax.service.limits.hashing import Hashing
+from phylax.service.limits.login_throttle import Failures, Tries
 from phylax.service.limits.quota import Quota
-from phylax.service.limits.tries import Failures, Tries
 from phylax.service.problems import Problem
-from phylax.service.vault import Vault
 from phylax.store.clients import shop as shop_store
 from phylax.store.file.database import Database
 

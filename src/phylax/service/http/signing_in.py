@@ -13,12 +13,12 @@ from zxcvbn import zxcvbn
 
 from phylax.core.people.accounts import Person, SignIn
 from phylax.service.context.context import Context
+from phylax.service.context.secret_box import LostKeyError
 from phylax.service.http.auth import COOKIE, KNOWN_COOKIE, hashed, new_secret
-from phylax.service.limits.doors import network_of
+from phylax.service.limits.connection_limiter import network_of
 from phylax.service.limits.hashing import is_password
-from phylax.service.limits.tries import TooManyTriesError
+from phylax.service.limits.login_throttle import TooManyTriesError
 from phylax.service.problems import Problem, invalid
-from phylax.service.vault import LostKeyError
 from phylax.store.people import people
 from phylax.store.record import audit
 

@@ -12,7 +12,7 @@ from weakref import WeakValueDictionary
 import anyio.to_thread
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from phylax.service.limits.giving_way import give_way
+from phylax.service.limits.backoff import give_way
 from phylax.service.problems import Problem
 
 LONGEST_ADDRESS = 8192

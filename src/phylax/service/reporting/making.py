@@ -8,8 +8,8 @@ from sqlite3 import Connection
 from phylax.core.reporting.composing import compose
 from phylax.core.reporting.document import Document
 from phylax.core.reporting.request import Report, ReportAsk
-from phylax.service import sealing
 from phylax.service.context.context import Context, the_shop
+from phylax.service.record import sealing
 from phylax.service.reporting.gathering import gather
 from phylax.service.reporting.printing import Paper, Proof, printed
 from phylax.store.reporting import reports

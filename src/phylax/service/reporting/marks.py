@@ -10,7 +10,7 @@ from defusedxml import DefusedXmlException
 from defusedxml.ElementTree import fromstring
 
 from phylax.core.reporting.request import MOST_MARK
-from phylax.service.redrawing import redrawn
+from phylax.service.reporting.image_sanitizing import redrawn
 from phylax.service.reporting.printing import compiled, mark_as_data
 
 _WIDEST, _HIGHEST = 1200, 400

@@ -34,7 +34,7 @@ from phylax.service.problems import Problem, invalid
 from phylax.service.runs import queue
 from phylax.service.runs.create import check_volumes
 from phylax.service.runs.finish import give_up
-from phylax.service.schedule.timetable import Timetable
+from phylax.service.scheduling.timetable import Timetable
 from phylax.store.clients import shop
 from phylax.store.people import people
 from phylax.store.runs import occurrences, runs

@@ -28,7 +28,13 @@ from phylax.service.context.context import Context, TheContext
 from phylax.service.http.auth import AgentsMachine, hashed, new_secret
 from phylax.service.problems import Problem, documented
 from phylax.service.routes.lookup import find_machine
-from phylax.service.runs import availability, carrying, dispatch, ingest, reading_messages
+from phylax.service.runs import (
+    availability,
+    carry_forward,
+    dispatch,
+    ingest,
+    reading_messages,
+)
 from phylax.store.clients import agents, facts
 from phylax.store.file import events
 from phylax.store.record import audit, records
@@ -112,8 +118,8 @@ def take_message(
     ready = carried_over = None
     if isinstance(message, SurveyMessage):
         with context.db.read() as conn:
-            carried_over = carrying.carried(conn, machine_id, message)
-        message = carrying.completed(message, carried_over)
+            carried_over = carry_forward.carried(conn, machine_id, message)
+        message = carry_forward.completed(message, carried_over)
         ready = reading_messages.prepared(message)
     if isinstance(message, UnheldMessage):
         _end_holds(context, machine_id, message, age)

@@ -8,12 +8,12 @@ from typing import Any
 from fastapi import APIRouter
 from fastapi.responses import StreamingResponse
 
-from phylax.service.archives import giving
-from phylax.service.archives.writing import CLIENT, RECORD, SHOP
 from phylax.service.context.context import the_shop
 from phylax.service.http.auth import Owner
 from phylax.service.http.changes import Change, TheChange
 from phylax.service.problems import documented
+from phylax.service.record.archives import export_stream
+from phylax.service.record.archives.writing import CLIENT, RECORD, SHOP
 from phylax.service.routes.lookup import find_client
 
 router = APIRouter(tags=["archives"])
@@ -51,7 +51,7 @@ def take_out_client(client_id: int, change: TheChange, owner: Owner) -> Streamin
 def _download(
     change: Change, of: str, subject: str, name: str, client: int | None = None
 ) -> StreamingResponse:
-    made = giving.make(change.context, of, subject, change.who, client)
+    made = export_stream.make(change.context, of, subject, change.who, client)
     stem = re.sub(r"[^a-z0-9]+", "-", name.casefold()).strip("-") or of
     day = change.context.clock().date()
     return StreamingResponse(

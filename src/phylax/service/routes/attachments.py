@@ -11,7 +11,7 @@ from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange
 from phylax.service.problems import Problem, documented, invalid, not_found
-from phylax.service.redrawing import redrawn
+from phylax.service.reporting.image_sanitizing import redrawn
 from phylax.store.record import attachments
 
 router = APIRouter(prefix="/attachments", tags=["records"])

@@ -12,7 +12,7 @@ from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician, hashed, new_secret
 from phylax.service.http.changes import TheChange
 from phylax.service.problems import documented, invalid, not_found
-from phylax.service.schedule.feeds import calendar_of
+from phylax.service.scheduling.feeds import calendar_of
 from phylax.store.clients import shop
 from phylax.store.people import people
 from phylax.store.scheduling import calendars

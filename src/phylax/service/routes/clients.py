@@ -16,7 +16,7 @@ from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.http.paging import After, Limit, page
 from phylax.service.problems import documented
 from phylax.service.routes.lookup import check_known, check_not_restricted, find_client
-from phylax.service.schedule.timetable import place_all
+from phylax.service.scheduling.timetable import place_all
 from phylax.store.clients import shop
 
 router = APIRouter(prefix="/clients", tags=["clients"])

@@ -12,7 +12,7 @@ from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange
 from phylax.service.problems import documented, invalid, not_found
-from phylax.service.schedule.timetable import place_all
+from phylax.service.scheduling.timetable import place_all
 from phylax.store.clients import closing_days, shop
 
 router = APIRouter(prefix="/closing-days", tags=["rounds"])

@@ -20,12 +20,12 @@ from phylax.core.desk.orders import (
 from phylax.core.desk.visits import Visit
 from phylax.core.people.accounts import Role
 from phylax.service.context.context import TheContext
+from phylax.service.context.secret_box import LostKeyError
 from phylax.service.http.auth import Actor, Signed
 from phylax.service.http.changes import Change, TheChange
 from phylax.service.problems import Problem, documented, not_found
 from phylax.service.reporting import fetching
 from phylax.service.routes.visits import open_as_read, shops_day, visit_of, write
-from phylax.service.vault import LostKeyError
 from phylax.store.desk import parts as desk
 
 router = APIRouter(tags=["visits"])

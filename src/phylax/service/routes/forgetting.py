@@ -10,8 +10,8 @@ from fastapi import APIRouter, Request, Response
 from phylax.core.erasing.forgetting.request import Forget, ForgetOutlook, Forgetting
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds, to_seconds
-from phylax.service import forgetting
 from phylax.service.context.context import TheContext, the_shop
+from phylax.service.erasing import forgetting
 from phylax.service.http.auth import Owner
 from phylax.service.http.changes import TheChange, check_match
 from phylax.service.problems import Problem, documented, invalid

@@ -10,7 +10,7 @@ from phylax.core.clients.importing.request import (
     ImportDone,
     ImportPreview,
 )
-from phylax.service import importing
+from phylax.service.clients import importing
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange

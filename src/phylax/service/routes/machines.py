@@ -34,13 +34,13 @@ from phylax.service.http.auth import Signed, Technician, hashed
 from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.http.csv import CSV, as_csv, wants_csv
 from phylax.service.http.paging import After, Limit, as_json, page
-from phylax.service.monitoring.forecasts import regrowths
 from phylax.service.problems import Problem, documented, invalid
 from phylax.service.rounds import planning
 from phylax.service.routes.lookup import check_known, find_machine, find_volume
 from phylax.service.routes.trends import point_of
-from phylax.service.runs.care import check_in_care
-from phylax.service.schedule.timetable import place_machine
+from phylax.service.runs.managed_check import check_in_care
+from phylax.service.scheduling.timetable import place_machine
+from phylax.service.trends.forecasts import regrowths
 from phylax.store.clients import agents, facts, machine_list, shop
 from phylax.store.record import records
 from phylax.store.retention import consents, rules

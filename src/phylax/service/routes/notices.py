@@ -19,11 +19,11 @@ from phylax.core.attention.notices import (
 )
 from phylax.core.ground.events import EventKind
 from phylax.core.people.accounts import Role
+from phylax.service.attention.notices import compose_trial
 from phylax.service.context.context import TheContext, the_shop
 from phylax.service.http.auth import Actor, Owner, Signed, new_secret
 from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.http.paging import NEWEST, Before, Limit, page
-from phylax.service.notices import compose_trial
 from phylax.service.problems import Problem, documented, not_found
 from phylax.store.attention import notices
 

@@ -12,7 +12,7 @@ from phylax.service.http import auth, passkeys, signing_in
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange
 from phylax.service.http.passkeys import WrongPasskeyError
-from phylax.service.limits.tries import TooManyTriesError
+from phylax.service.limits.login_throttle import TooManyTriesError
 from phylax.service.problems import Problem, documented, invalid, not_found
 from phylax.store.people import passkeys as store
 from phylax.store.people import people

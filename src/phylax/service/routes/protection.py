@@ -19,8 +19,8 @@ from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange
 from phylax.service.problems import Problem, documented, invalid, not_found
+from phylax.service.retention.what_if import check_may_rule
 from phylax.service.routes.lookup import find_machine
-from phylax.service.rules.what_if import check_may_rule
 from phylax.store.retention import protections
 
 router = APIRouter(tags=["protect list"])

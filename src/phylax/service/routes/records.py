@@ -14,12 +14,12 @@ from phylax.core.record.proofs import EntryProof, NewProofCheck, ProofCheck
 from phylax.core.record.records import ChainCheck, Entry, NewNote, Record, RecordKind, verify
 from phylax.core.record.seals import NewSealCheck, Seal, SealCheck, SealKey
 from phylax.core.record.searching import read_search
-from phylax.service import sealing
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange
 from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.problems import documented, invalid, not_found
+from phylax.service.record import sealing
 from phylax.service.routes.lookup import check_known, find_machine, find_searched
 from phylax.store.record import attachments, records, seals
 

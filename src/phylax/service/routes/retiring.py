@@ -8,7 +8,7 @@ from fastapi import APIRouter, Request, Response
 
 from phylax.core.clients.decommissioning import Retire, Retirement
 from phylax.core.clients.shop import Client, Machine
-from phylax.service import retiring
+from phylax.service.clients import decommissioning
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange, check_match
@@ -23,7 +23,7 @@ router = APIRouter(tags=["retiring"])
 def what_retiring_a_machine_means(machine: str, context: TheContext, actor: Signed) -> Retirement:
     """What becomes of its rounds and of what waits or is held; retired: what returning means."""
     with context.db.read() as conn:
-        return retiring.for_machine(conn, find_machine(conn, machine), at=context.now())
+        return decommissioning.for_machine(conn, find_machine(conn, machine), at=context.now())
 
 
 _REFUSED = documented(403, 404, 409, 412, 422, 428)
@@ -37,7 +37,7 @@ def retire_machine(
 
     def act(conn: Connection) -> Machine:
         before = _machine(conn, machine, request)
-        retiring.retire_machine(conn, before, asked.why, who=change.who, at=change.now)
+        decommissioning.retire_machine(conn, before, asked.why, who=change.who, at=change.now)
         after = find_machine(conn, str(before.id))
         change.audit(conn, "retire machine", after.tag, before, after)
         return after
@@ -53,7 +53,7 @@ def bring_machine_back(
 
     def act(conn: Connection) -> Machine:
         before = _machine(conn, machine, request)
-        retiring.bring_machine_back(conn, before, who=change.who, at=change.now)
+        decommissioning.bring_machine_back(conn, before, who=change.who, at=change.now)
         after = find_machine(conn, str(before.id))
         change.audit(conn, "bring machine back", after.tag, before, after)
         return after
@@ -65,7 +65,7 @@ def bring_machine_back(
 def what_retiring_a_client_means(client_id: int, context: TheContext, actor: Signed) -> Retirement:
     """The same for a client with all its machines."""
     with context.db.read() as conn:
-        return retiring.for_client(conn, find_client(conn, client_id), at=context.now())
+        return decommissioning.for_client(conn, find_client(conn, client_id), at=context.now())
 
 
 @router.post("/clients/{client_id}/retire", response_model=Client, responses=_REFUSED)
@@ -76,7 +76,7 @@ def retire_client(
 
     def act(conn: Connection) -> Client:
         before = _client(conn, client_id, request)
-        retiring.retire_client(conn, before, asked.why, who=change.who, at=change.now)
+        decommissioning.retire_client(conn, before, asked.why, who=change.who, at=change.now)
         after = find_client(conn, client_id)
         change.audit(conn, "retire client", after.name, before, after)
         return after
@@ -92,7 +92,7 @@ def bring_client_back(
 
     def act(conn: Connection) -> Client:
         before = _client(conn, client_id, request)
-        retiring.bring_client_back(conn, before, who=change.who, at=change.now)
+        decommissioning.bring_client_back(conn, before, who=change.who, at=change.now)
         after = find_client(conn, client_id)
         change.audit(conn, "bring client back", after.name, before, after)
         return after

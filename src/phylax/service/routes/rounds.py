@@ -25,8 +25,8 @@ from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.http.paging import NEWEST, After, Before, Limit, page
 from phylax.service.problems import Problem, documented, invalid, not_found
 from phylax.service.rounds import planning
-from phylax.service.schedule.agenda import agenda
-from phylax.service.schedule.timetable import place_round
+from phylax.service.scheduling.agenda import agenda
+from phylax.service.scheduling.timetable import place_round
 from phylax.store.clients import shop
 from phylax.store.runs import runs
 from phylax.store.scheduling import rounds

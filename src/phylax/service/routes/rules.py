@@ -23,7 +23,7 @@ from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.problems import Problem, documented, invalid
-from phylax.service.rules.what_if import (
+from phylax.service.retention.what_if import (
     apply_document,
     check_may_rule,
     check_rule,

@@ -17,7 +17,7 @@ from phylax.service.context.context import TheContext, the_shop
 from phylax.service.http.auth import Owner, Signed
 from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.problems import documented
-from phylax.service.schedule.timetable import place_all
+from phylax.service.scheduling.timetable import place_all
 from phylax.store.attention import attention
 from phylax.store.clients import shop
 from phylax.store.runs import runs

@@ -29,7 +29,7 @@ from phylax.service.http import auth, signing_in
 from phylax.service.http.auth import Signed
 from phylax.service.http.changes import TheChange
 from phylax.service.limits.hashing import hash_password
-from phylax.service.limits.tries import TooManyTriesError
+from phylax.service.limits.login_throttle import TooManyTriesError
 from phylax.service.problems import Problem, documented, invalid, not_found
 from phylax.store.people import people
 from phylax.store.record import audit

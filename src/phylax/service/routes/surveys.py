@@ -20,8 +20,8 @@ from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange
 from phylax.service.http.paging import NEWEST, After, Before, Limit, link_next, page
 from phylax.service.problems import Problem, documented, not_found
+from phylax.service.retention.consents import check_asks, give
 from phylax.service.routes.lookup import find_machine, find_survey
-from phylax.service.rules.consents import check_asks, give
 from phylax.store.retention import consents
 from phylax.store.survey import surveys
 

@@ -14,9 +14,9 @@ from phylax.core.trends.shop import ShopTrends, VolumeProspect
 from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed
 from phylax.service.http.csv import CSV, as_csv, wants_csv
-from phylax.service.monitoring.shop_trends import prospects, shop_trends
 from phylax.service.problems import documented, invalid
 from phylax.service.routes.lookup import find_machine, find_volume
+from phylax.service.trends.shop_trends import prospects, shop_trends
 from phylax.store.trends import outlooks, readings
 
 router = APIRouter(tags=["trends"])

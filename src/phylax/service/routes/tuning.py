@@ -27,15 +27,15 @@ from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange, check_match, with_etag
 from phylax.service.problems import Problem, documented, not_found
+from phylax.service.retention.what_if import check_may_rule, subject_in_words
 from phylax.service.routes.lookup import find_machine
-from phylax.service.rules.tuning import judged_look, unknown, with_machines
-from phylax.service.rules.tuning_what_if import (
+from phylax.service.tuning import settings_ingest
+from phylax.service.tuning.judging import judged_look, unknown, with_machines
+from phylax.service.tuning.what_if import (
     what_a_program_rule_changes,
     what_a_setting_rule_changes,
     what_an_entry_changes,
 )
-from phylax.service.rules.what_if import check_may_rule, subject_in_words
-from phylax.service.runs import settings_told
 from phylax.store.tuning import (
     answers,
     notebook,
@@ -72,7 +72,7 @@ def list_trials(machine: str, context: TheContext, actor: Signed) -> list[Trial]
     """Whether what was changed on a machine has helped: the trial of each run that changed
     something, newest first, with the starts it is judged by."""
     with context.db.read() as conn:
-        return settings_told.trials(conn, find_machine(conn, machine).id)
+        return settings_ingest.trials(conn, find_machine(conn, machine).id)
 
 
 @router.get("/unknown-programs")

@@ -30,7 +30,7 @@ from phylax.service.http.paging import NEWEST, Before, Limit, page
 from phylax.service.http.pictures import ConsoleAddress, picture_of
 from phylax.service.problems import Problem, documented, invalid, not_found
 from phylax.service.routes.lookup import find_client, find_machine
-from phylax.service.runs.care import check_in_care
+from phylax.service.runs.managed_check import check_in_care
 from phylax.store.desk import parts as desk
 from phylax.store.desk import visits
 from phylax.store.people import people

@@ -16,8 +16,8 @@ from phylax.service.context.context import TheContext
 from phylax.service.http.auth import Signed, Technician
 from phylax.service.http.changes import TheChange
 from phylax.service.problems import documented
+from phylax.service.retention.consents import give
 from phylax.service.routes.lookup import find_survey
-from phylax.service.rules.consents import give
 from phylax.service.runs import create
 from phylax.store.clients import shop
 from phylax.store.retention import consents

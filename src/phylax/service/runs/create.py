@@ -27,9 +27,9 @@ from phylax.core.scheduling.routines import Routine
 from phylax.core.survey import Ledger, ledger
 from phylax.core.tuning.changes import ChangeState, Wanted, WantedValue
 from phylax.service.problems import Problem, invalid, not_found
-from phylax.service.rules.tuning import judged_look
 from phylax.service.runs import judgement
-from phylax.service.runs.care import check_in_care
+from phylax.service.runs.managed_check import check_in_care
+from phylax.service.tuning.judging import judged_look
 from phylax.service.upkeep.asking import check_may_act
 from phylax.store.clients import shop
 from phylax.store.file import events

@@ -26,9 +26,9 @@ from phylax.core.retention import Caution, ProtectEntry
 from phylax.core.runs.runs import Run, RunState
 from phylax.core.scheduling.routines import StepKind
 from phylax.core.tuning.changes import Wanted, WantedValue
-from phylax.service.rules import tuning
 from phylax.service.runs import checklist, judgement, queue
 from phylax.service.runs.finish import give_up
+from phylax.service.tuning import judging as tuning
 from phylax.service.upkeep.asking import why_stopped
 from phylax.service.upkeep.steps import check_order, order_of
 from phylax.store.clients import shop

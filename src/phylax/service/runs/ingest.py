@@ -45,11 +45,20 @@ from phylax.core.runs.runs import (
 from phylax.core.scheduling.routines import StepKind
 from phylax.core.survey import Ledger, Look, Survey, ledger
 from phylax.service.problems import Problem
-from phylax.service.runs import availability, carrying, checklist, queue, set_back, settings_told
-from phylax.service.runs.carrying import Carried
+from phylax.service.runs import (
+    availability,
+    carry_forward,
+    checklist,
+    queue,
+)
+from phylax.service.runs import (
+    rollback as set_back,
+)
+from phylax.service.runs.carry_forward import Carried
 from phylax.service.runs.create import expected_to_go
 from phylax.service.runs.finish import write_down
 from phylax.service.runs.reading_messages import Prepared, prepared
+from phylax.service.tuning import settings_ingest
 from phylax.service.upkeep import advising, checked, telling
 from phylax.store.attention import attention_inputs
 from phylax.store.clients import agents
@@ -114,10 +123,10 @@ def apply(
             events.publish(conn, EventKind.HOLD, at=at, machine_id=machine_id)
         case SettingsMessage():
             _own_run(conn, machine_id, message.run_id)
-            settings_told.take_look(conn, machine_id, message, at=at)
+            settings_ingest.take_look(conn, machine_id, message, at=at)
         case ChangesMessage():
             run = _own_run(conn, machine_id, message.run_id)
-            settings_told.take_changes(conn, run, message, at=at)
+            settings_ingest.take_changes(conn, run, message, at=at)
         case CheckedMessage():
             checked.take(conn, _own_run(conn, machine_id, message.run_id), message, at=at)
         case InventoryMessage():
@@ -129,7 +138,7 @@ def apply(
             run = _own_run(conn, machine_id, message.run_id)
             telling.take_snapshot(conn, run, message, at=at)
         case StartsMessage():
-            settings_told.take_starts(conn, machine_id, message, at=at)
+            settings_ingest.take_starts(conn, machine_id, message, at=at)
         case SetBackMessage():
             set_back.take(conn, machine_id, message, at=at)
         case ResultMessage():
@@ -219,11 +228,11 @@ def _finish_survey(
         # another survey came between its preparation and now
         own = tuple(line for line in message.lines if line.looked_at is None)
         message = message.model_copy(update={"lines": own})
-        carried_over = carrying.carried(conn, run.machine_id, message)
-        message = carrying.completed(message, carried_over)
+        carried_over = carry_forward.carried(conn, run.machine_id, message)
+        message = carry_forward.completed(message, carried_over)
         ready = prepared(message)
     survey_id = surveys.begun(conn, run.machine_id, run.id, message.look, at=at)
-    carrying.write(conn, survey_id, carried_over)
+    carry_forward.write(conn, survey_id, carried_over)
     started, ended = to_seconds(message.started_at), to_seconds(message.ended_at)
     surveys.finish(
         conn, survey_id, ready.lines_json, message.conditions, started=started, ended=ended

@@ -17,7 +17,7 @@ from phylax.core.scheduling.routines import Routine
 from phylax.core.scheduling.timing import Occurrence, Stretch, ever_fits, first_start, fits
 from phylax.service.problems import invalid
 from phylax.service.runs.finish import give_up
-from phylax.service.schedule.timetable import Timetable
+from phylax.service.scheduling.timetable import Timetable
 from phylax.store.clients import shop
 from phylax.store.file import events
 from phylax.store.runs import leases, occurrences, runs

@@ -16,7 +16,7 @@ from phylax.core.protocol import CategoryOutcome, Message, SurveyMessage
 from phylax.core.survey import Ledger, Survey, SurveyLine, ledger
 from phylax.core.survey.what_if import packed
 from phylax.core.tuning.programs import Program
-from phylax.service.limits.giving_way import give_way
+from phylax.service.limits.backoff import give_way
 from phylax.store.survey.profiles import PackedLine
 from phylax.store.survey.surveys import lines_as_json
 

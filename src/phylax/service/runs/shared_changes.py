@@ -14,9 +14,9 @@ from phylax.core.tuning.starts import SHOWN, BootCost
 from phylax.core.tuning.trials import MachineTrial, Start, judge_half_first
 from phylax.core.tuning.what_if import WhatIfLine, what_if
 from phylax.service.problems import Problem, invalid, not_found
-from phylax.service.rules import tuning
-from phylax.service.rules.tuning_what_if import looked, settings_over_the_shop
 from phylax.service.runs import create
+from phylax.service.tuning import judging as tuning
+from phylax.service.tuning.what_if import looked, settings_over_the_shop
 from phylax.store.clients import shop
 from phylax.store.tuning import (
     notebook,

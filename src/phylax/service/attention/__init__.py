@@ -1,0 +1,1 @@
+"""What needs a person, and telling them."""

@@ -1,0 +1,1 @@
+"""Clients and machines taken in from lists and given up."""

@@ -1,0 +1,1 @@
+"""Clients are forgotten."""

@@ -1,1 +1,0 @@
-"""Forecasts, trends over the shop, and what needs a person."""

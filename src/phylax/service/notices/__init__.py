@@ -1,6 +1,0 @@
-"""Notices are composed, posted and logged; each is delivered at least once, never in a storm."""
-
-from phylax.service.notices.composing import compose, compose_trial
-from phylax.service.notices.posting import keep_posting, post
-
-__all__ = ["compose", "compose_trial", "keep_posting", "post"]

@@ -1,0 +1,1 @@
+"""Seals of the record, and everything taken out."""

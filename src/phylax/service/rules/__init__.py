@@ -1,1 +1,0 @@
-"""Rules at a scope, what another rule would do, and consents."""

@@ -1,1 +1,0 @@
-"""When things are due: time zones, closing days, the agenda, calendar feeds."""

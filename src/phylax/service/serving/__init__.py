@@ -1,0 +1,1 @@
+"""The application, starting it, its contract and its certificate."""

@@ -1,0 +1,1 @@
+"""Forecasts, and trends over the shop."""

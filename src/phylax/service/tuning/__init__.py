@@ -1,0 +1,1 @@
+"""Settings and startup programs."""
