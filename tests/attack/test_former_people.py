@@ -15,7 +15,7 @@ import pytest
 from helpers import make_file
 from people import ANNA, PeopleDesk, give, mounted
 from phylax.agent.machines import HOLD
-from phylax.agent.workers import former
+from phylax.agent.workers import former_people
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.hold.holds import BatchPick
 from phylax.core.protocol import HeldOrder, ResultMessage, UnheldMessage
@@ -36,7 +36,7 @@ def account(monkeypatch: pytest.MonkeyPatch) -> Callable[[str], None]:
                 raise KeyError(uid)
             return pwd.struct_passwd((known["name"], "x", uid, uid, "", "/home/x", "/bin/sh"))
 
-    monkeypatch.setattr(former, "pwd", Accounts)
+    monkeypatch.setattr(former_people, "pwd", Accounts)
     return lambda name: known.update(name=name)
 
 
@@ -214,7 +214,7 @@ def test_several_batches_are_sealed_together_and_a_cut_between_them_is_made_up_f
     account("carla")
     put, written = desk.index.put, []
 
-    def cut(entry: former.HeldFor) -> None:
+    def cut(entry: former_people.HeldFor) -> None:
         if written:
             raise KeyboardInterrupt
         written.append(entry)
@@ -222,7 +222,7 @@ def test_several_batches_are_sealed_together_and_a_cut_between_them_is_made_up_f
 
     monkeypatch.setattr(desk.index, "put", cut)
     with pytest.raises(KeyboardInterrupt):
-        former.Former(desk.index).look()
+        former_people.Former(desk.index).look()
     desk.take_up()
     folders = {entry.folder for entry in desk.index.entries()}
     assert len(folders) == 1 and all(entry.sealed for entry in desk.index.entries())

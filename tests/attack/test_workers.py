@@ -329,7 +329,7 @@ def test_what_is_no_message_is_refused(text: bytes) -> None:
 def test_a_worker_cannot_take_more_memory_than_it_is_given(tmp_path: Path) -> None:
     code = (
         "import os, sys\n"
-        "from phylax.agent.workers.nursery import drop_rights\n"
+        "from phylax.agent.workers.fork_server import drop_rights\n"
         "parent = os.getpid()\n"
         "child = os.fork()\n"
         "if child == 0:\n"

@@ -11,7 +11,7 @@ import pytest
 from helpers import Clock, enrol, make_file, make_standin
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.runtime.loop import Agent
-from phylax.agent.runtime.service_records import KnownRecords
+from phylax.agent.runtime.restore_epoch_keeper import KnownRecords
 from phylax.client import Phylax
 from phylax.core.backups.restore_epochs import Generation, heard, met
 from phylax.core.clients.shop import Machine

@@ -17,9 +17,9 @@ from helpers import enrol, make_standin
 from phylax.agent.machines.standin import STATE_FILE, StandInMachine
 from phylax.agent.runtime.loop import Agent
 from phylax.agent.runtime.settings_keeper import SettingsKeeper
-from phylax.agent.tuning import confirming
+from phylax.agent.tuning import confirmation
 from phylax.agent.tuning.changer import Changer
-from phylax.agent.tuning.confirming import Confirming
+from phylax.agent.tuning.confirmation import Confirming
 from phylax.cli.commands.agent import command as agent_command
 from phylax.client import Phylax, UnreachableError
 from phylax.core.attention import Cause
@@ -187,10 +187,10 @@ def test_a_change_that_cuts_the_machine_off_undoes_itself_and_says_so(
         agent._settings.not_reached()
 
     try_in_vain()
-    time[0] = confirming.WITHIN - 1
+    time[0] = confirmation.WITHIN - 1
     try_in_vain()
     assert picture(tmp_path / "m/startup") != before
-    time[0] = confirming.WITHIN + 1
+    time[0] = confirmation.WITHIN + 1
     try_in_vain()
     assert picture(tmp_path / "m/startup") == before
     # somebody starts it again, since nothing worked

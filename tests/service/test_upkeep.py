@@ -19,7 +19,7 @@ from phylax.agent.machines.standin_upkeep import (
     read_upkeep,
 )
 from phylax.agent.runtime.loop import Agent
-from phylax.agent.runtime.telling import ShutDown
+from phylax.agent.runtime.reporter import ShutDown
 from phylax.client import NotAllowedError, NotFoundError, Phylax, RefusedError
 from phylax.core.actions import (
     ActedPart,

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from phylax.agent.machines.linux.checks import disk_health
-from phylax.agent.machines.linux.checks.of_machine import disks, file_systems
+from phylax.agent.machines.linux.checks.checks import disks, file_systems
 from phylax.agent.machines.linux.mounts import Mount
 from phylax.core.checks.findings import Result, Severity
 

@@ -17,8 +17,8 @@ from helpers import free_port
 from phylax.agent.machines.linux import LinuxMachine
 from phylax.agent.runtime.settings_run import SettingsRun
 from phylax.agent.tuning.changer import Change, Changer, Stage
-from phylax.agent.tuning.confirming import WITHIN, Confirming
-from phylax.agent.tuning.hands import OwnHands
+from phylax.agent.tuning.confirmation import WITHIN, Confirming
+from phylax.agent.tuning.setting_backend import OwnHands
 from phylax.client import UnreachableError
 from phylax.client.transport.http import Http
 from phylax.core.protocol import ChangeSettingsOrder

@@ -17,8 +17,8 @@ from phylax.agent.machines.linux.startup.programs import programs
 from phylax.agent.machines.linux.startup.switching import pieces_of_person, pieces_of_units
 from phylax.agent.tuning import pieces as pieces_module
 from phylax.agent.tuning.changer import AlteredError, Change, Changer, NotMadeError, Stage
-from phylax.agent.tuning.hands import OwnHands
 from phylax.agent.tuning.pieces import OddPieceError, read, write
+from phylax.agent.tuning.setting_backend import OwnHands
 from phylax.core.tuning.pieces import NOTHING, File, Folder, Link, Piece
 from phylax.core.tuning.programs import Intent, Program
 from startup_trees import add_file, add_link, add_service, entry, lay, picture, units

@@ -16,7 +16,7 @@ import pytest
 from phylax.agent.machines.linux.actions.arranging import arrange
 from phylax.agent.machines.linux.actions.repairing import schedule_repair
 from phylax.agent.machines.linux.checks.file_system import block_name
-from phylax.agent.machines.linux.checks.lie_of_files import facts_of, lie_of, pieces_on
+from phylax.agent.machines.linux.checks.fragmentation import facts_of, lie_of, pieces_on
 from phylax.agent.machines.linux.mounts import Mount, mount_table
 from phylax.core.actions import ActedPart, ActEnd, ArrangeDisks
 from phylax.core.inventory.disks import Treatment

@@ -20,7 +20,7 @@ from tests.apt_root import AptRoot, ended
 from phylax.agent.account.run_journal import RunJournal
 from phylax.agent.machines.linux.apt import Apt
 from phylax.agent.machines.upkeep import Watch
-from phylax.agent.runtime.acting import act
+from phylax.agent.runtime.action_runner import act
 from phylax.core.actions import (
     ActedPart,
     ActEnd,
@@ -76,7 +76,7 @@ def installed_by_order(root: str, folder: str) -> dict[str, ActedPart]:
     told = _Told(Path(folder) / "told")
     crew = SimpleNamespace(machine=_Machine(root), guard=SimpleNamespace(never_checks=()))
     listener = SimpleNamespace(check=lambda: None, tell=lambda progress: None)
-    with patch("phylax.agent.runtime.acting.look_by_check"):
+    with patch("phylax.agent.runtime.action_runner.look_by_check"):
         act(order, crew, journal, told, listener, lambda: None)  # type: ignore[arg-type]
     return told.parts()
 

@@ -10,7 +10,7 @@ from functools import cached_property
 from typing import Literal, Protocol
 
 from phylax.agent.machines.upkeep import UpkeepMachine
-from phylax.agent.tuning.hands import Hands
+from phylax.agent.tuning.setting_backend import Hands
 from phylax.core.catalogue import Folder, Source
 from phylax.core.ground.machines import MachineFacts, System
 from phylax.core.ground.readings import ReadingIn

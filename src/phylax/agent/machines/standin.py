@@ -23,7 +23,7 @@ from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
 from phylax.agent.machines.standin_startup import PretendedStarting, Startup
 from phylax.agent.machines.standin_upkeep import StandInUpkeep
 from phylax.agent.machines.upkeep import Watch
-from phylax.agent.tuning.hands import Hands, OwnHands
+from phylax.agent.tuning.setting_backend import Hands, OwnHands
 from phylax.core.actions import ActedPart, Action, UnderWay
 from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked

@@ -23,7 +23,7 @@ from phylax.agent.privileged.requests import (
 )
 from phylax.agent.privileged.rights import ACTIONS, CHECKS, THINGS, Rights
 from phylax.agent.privileged.system_unit import PrivilegedUnit, privileged
-from phylax.agent.tuning.hands import Hands
+from phylax.agent.tuning.setting_backend import Hands
 from phylax.core.actions import ActedPart, Action, UnderWay
 from phylax.core.catalogue import Source
 from phylax.core.checks.findings import Checked

@@ -10,7 +10,7 @@ from phylax.agent.account.outcomes import Outcomes
 from phylax.agent.account.run_journal import JournalError, RunJournal
 from phylax.agent.cleaning.task import CleaningPass
 from phylax.agent.platform.clock import Clock
-from phylax.agent.runtime.telling import OrderListener, why_stopped
+from phylax.agent.runtime.reporter import OrderListener, why_stopped
 from phylax.agent.survey.task import LookListener, LookTask, Stopped
 from phylax.agent.workers.crew import Crew
 from phylax.core.catalogue import category

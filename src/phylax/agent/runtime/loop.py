@@ -24,10 +24,10 @@ from phylax.agent.platform.reserve import Reserve
 from phylax.agent.runtime.hold_keeper import HoldKeeper
 from phylax.agent.runtime.opening import network_of, nursery_for, open_crew, open_machine
 from phylax.agent.runtime.order_runner import OrderRunner
-from phylax.agent.runtime.service_records import KnownRecords
+from phylax.agent.runtime.reporter import ShutDown
+from phylax.agent.runtime.restore_epoch_keeper import KnownRecords
 from phylax.agent.runtime.settings_keeper import SettingsKeeper
 from phylax.agent.runtime.sleep import SleepWatch
-from phylax.agent.runtime.telling import ShutDown
 from phylax.client import (
     AgentLink,
     ForgottenError,

@@ -14,13 +14,13 @@ from phylax.agent.account.run_journal import JournalError, OddJournalError, RunJ
 from phylax.agent.outbox.sending import Sender
 from phylax.agent.platform.clock import Clock, OwnClock
 from phylax.agent.platform.reserve import Reserve
-from phylax.agent.runtime.acting import act
-from phylax.agent.runtime.checking import look_by_checks
+from phylax.agent.runtime.action_runner import act
+from phylax.agent.runtime.check_runner import look_by_checks
 from phylax.agent.runtime.cleaning_run import CleaningRun
-from phylax.agent.runtime.looking import look_at_settings, look_through
+from phylax.agent.runtime.reporter import OrderListener, ShutDown, why_stopped
 from phylax.agent.runtime.settings_run import SettingsRun
 from phylax.agent.runtime.snapshots import take_snapshot
-from phylax.agent.runtime.telling import OrderListener, ShutDown, why_stopped
+from phylax.agent.runtime.survey_runner import look_at_settings, look_through
 from phylax.agent.survey.task import Stopped
 from phylax.agent.workers.crew import Crew
 from phylax.core.ground.volumes import VolumeChoice

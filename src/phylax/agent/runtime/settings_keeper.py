@@ -15,8 +15,8 @@ from phylax.agent.machines import MachineKind
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.runtime.settings_run import as_told
 from phylax.agent.tuning.changer import Change, Changer, Stage
-from phylax.agent.tuning.confirming import Confirming
-from phylax.agent.tuning.hands import Hands
+from phylax.agent.tuning.confirmation import Confirming
+from phylax.agent.tuning.setting_backend import Hands
 from phylax.core.protocol import ChangesMessage, StartsMessage
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.starts import MOST_TOLD

@@ -19,8 +19,8 @@ from typing import Annotated
 from pydantic import Field, ValidationError
 
 from phylax.agent.platform.locks import alone_in
-from phylax.agent.tuning.hands import Hands
 from phylax.agent.tuning.pieces import OddPieceError, is_like
+from phylax.agent.tuning.setting_backend import Hands
 from phylax.core.ground.values import Moment, Value
 from phylax.core.tuning.pieces import Piece, State
 

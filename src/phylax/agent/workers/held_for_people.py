@@ -27,12 +27,12 @@ from phylax.agent.machines.linux.system import LinuxSystem
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.survey.task import Stopped, Watcher
 from phylax.agent.workers import jobs
-from phylax.agent.workers.adopting import Adopter
+from phylax.agent.workers.adopter import Adopter
 from phylax.agent.workers.channel import WorkerError
-from phylax.agent.workers.former import Former, account_of, is_theirs, owns_home
-from phylax.agent.workers.line import received
+from phylax.agent.workers.connection import received
+from phylax.agent.workers.former_people import Former, account_of, is_theirs, owns_home
+from phylax.agent.workers.progress import watched
 from phylax.agent.workers.supervisor import Nursery
-from phylax.agent.workers.watching import watched
 from phylax.core.catalogue import category
 from phylax.core.ground.tally import Tally
 from phylax.core.hold.holds import BatchPick, HeldItem

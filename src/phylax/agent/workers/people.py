@@ -21,7 +21,7 @@ from phylax.agent.workers import jobs
 from phylax.agent.workers.crew import Crew, Party
 from phylax.agent.workers.held_for_people import HeldForPeople
 from phylax.agent.workers.peoples_settings import PeoplesSettings
-from phylax.agent.workers.somebody import Somebody
+from phylax.agent.workers.person_worker_proxy import Somebody
 from phylax.agent.workers.supervisor import Nursery
 from phylax.core.checks.findings import Checked
 from phylax.core.ground.tally import Tally

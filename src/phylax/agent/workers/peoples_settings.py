@@ -16,7 +16,7 @@ from phylax.agent.machines.linux.people import Person
 from phylax.agent.machines.linux.startup.of_person import MOST, OfPerson
 from phylax.agent.machines.linux.system import LinuxSystem
 from phylax.agent.machines.upkeep import Watch
-from phylax.agent.tuning.hands import Hands
+from phylax.agent.tuning.setting_backend import Hands
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
 from phylax.agent.workers.supervisor import Nursery

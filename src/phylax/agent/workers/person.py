@@ -28,7 +28,7 @@ from phylax.agent.survey.surveyor import survey
 from phylax.agent.survey.task import LookListener, LookTask, Stopped
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import receive
-from phylax.agent.workers.line import AgentLine, WorkersJournal, received
+from phylax.agent.workers.connection import AgentLine, WorkersJournal, received
 from phylax.agent.workers.persons_hold import PersonsHold
 from phylax.agent.workers.persons_settings import PersonsSettings
 from phylax.core.catalogue import catalogue

@@ -13,7 +13,7 @@ from phylax.agent.hold.hold import Hold
 from phylax.agent.machines.linux.person import LinuxPerson
 from phylax.agent.survey.places import Place
 from phylax.agent.workers import jobs
-from phylax.agent.workers.line import AgentLine, sent
+from phylax.agent.workers.connection import AgentLine, sent
 from phylax.core.ground.tally import Tally
 
 

@@ -7,7 +7,7 @@ import errno
 from phylax.agent.machines.linux.checks.browsers import browsers
 from phylax.agent.machines.linux.person import LinuxPerson
 from phylax.agent.workers import jobs
-from phylax.agent.workers.line import AgentLine
+from phylax.agent.workers.connection import AgentLine
 from phylax.core.checks.findings import MOST_FINDINGS
 
 _PAGE = 50

@@ -62,7 +62,7 @@ class Nursery:
     def _start(self) -> None:
         ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         self._process = subprocess.Popen(
-            [sys.executable, "-I", "-m", "phylax.agent.workers.nursery", str(theirs.fileno())],
+            [sys.executable, "-I", "-m", "phylax.agent.workers.fork_server", str(theirs.fileno())],
             pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
             env={"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C.UTF-8"}, cwd="/",
             start_new_session=True,

@@ -19,7 +19,8 @@ import psutil
 
 from phylax import __version__
 from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
-from phylax.agent.machines.linux import of_upkeep, revisions, starts, system_manager
+from phylax.agent.machines.linux import revisions, starts, system_manager
+from phylax.agent.machines.linux import upkeep as of_upkeep
 from phylax.agent.machines.linux.actions.restarting import LogindRestart
 from phylax.agent.machines.linux.in_use import locked_files, open_files, programs
 from phylax.agent.machines.linux.locations import (
@@ -40,17 +41,17 @@ from phylax.agent.machines.linux.mounts import (
     mounts,
     space_of,
 )
-from phylax.agent.machines.linux.of_upkeep import HOMES_ONLY, Upkeep, quick_places
 from phylax.agent.machines.linux.packages import Packages
 from phylax.agent.machines.linux.startup import programs as startup
 from phylax.agent.machines.linux.startup.of_person import OfPerson, starters_of
 from phylax.agent.machines.linux.startup.switching import pieces_of_person, pieces_of_units
+from phylax.agent.machines.linux.upkeep import HOMES_ONLY, Upkeep, quick_places
 from phylax.agent.machines.linux.user_dirs import user_dirs
 from phylax.agent.machines.linux.values import browsers, bus, power, processor, update_times
 from phylax.agent.machines.linux.values.persons import PersonsValues
 from phylax.agent.machines.upkeep import Watch
 from phylax.agent.platform.uptime import running
-from phylax.agent.tuning.hands import Hands, OwnHands, Port
+from phylax.agent.tuning.setting_backend import Hands, OwnHands, Port
 from phylax.core.actions import ActedPart, Action, UnderWay
 from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked

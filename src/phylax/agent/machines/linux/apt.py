@@ -18,7 +18,7 @@ from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import IO, Final, NamedTuple
 
-from phylax.agent.machines.linux import can_finish
+from phylax.agent.machines.linux import package_preconditions
 from phylax.agent.machines.linux.packages import SYSTEM_UMASK, Packages
 from phylax.agent.machines.linux.tools import Said, run, start_apart
 from phylax.agent.machines.upkeep import Watch
@@ -128,7 +128,7 @@ class Apt:
         """Install what is missing, one after the other: a bad one costs only itself, and between
         two of them it can be called off. Nothing is removed by the way."""
         watch(0, None)
-        if why := can_finish.why_not(self._root):
+        if why := package_preconditions.why_not(self._root):
             yield ActedPart(of="", end=ActEnd.REFUSED, why=f"nothing was begun: {why}")
             return
         if not self._is_free(watch):
@@ -201,7 +201,7 @@ class Apt:
             # it will say itself why it does not begin
             return ""
         kernel = any(step.name.startswith(("linux-image", "initramfs")) for step in steps)
-        return can_finish.why_no_room(update.size or 0, unpacked, self._root, kernel=kernel)
+        return package_preconditions.why_no_room(update.size or 0, unpacked, self._root, kernel=kernel)
 
     def _unpacked(self, step: Planned, watch: Watch) -> int:
         """Bytes that a version takes when it is unpacked, as its maker says (Debian Policy 5.6.20:
@@ -267,7 +267,7 @@ class Apt:
     def remove(self, action: RemoveProgram, watch: Watch) -> Iterator[ActedPart]:
         """Remove exactly what was agreed to; refused where anything else would go."""
         watch(0, None)
-        if why := can_finish.why_not(self._root):
+        if why := package_preconditions.why_not(self._root):
             yield ActedPart(of=action.program, end=ActEnd.REFUSED, why=f"nothing was begun: {why}")
             return
         if not self._is_free(watch):

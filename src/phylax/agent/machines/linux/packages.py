@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from phylax.agent.machines import Thing
-from phylax.agent.machines.linux import can_finish
+from phylax.agent.machines.linux import package_preconditions
 from phylax.core.ground.values import from_seconds
 from phylax.core.inventory.programs import InstalledProgram, Removal
 
@@ -74,7 +74,7 @@ class Packages:
             raise OSError(errno.EBUSY, "this kernel is the running one", version)
         if version not in {kernel.name for kernel in self.kernels(running)}:
             raise FileNotFoundError(errno.ENOENT, "no such kernel is installed", version)
-        if why := can_finish.why_not(self._root):
+        if why := package_preconditions.why_not(self._root):
             raise OSError(errno.EPERM, f"nothing was begun: {why}", version)
         installed = {p["Package"] for p in self._installed()}
         names = [p + version for p in _KERNEL_PARTS if p + version in installed]

@@ -27,7 +27,7 @@ from phylax.agent.machines.upkeep import Restarting, Watch
 from phylax.agent.machines.windows import keys, processes, registry, upkeep, values, volumes
 from phylax.agent.machines.windows.startup import programs as startup
 from phylax.agent.machines.windows.startup import services, switching
-from phylax.agent.tuning.hands import Hands, OwnHands, Port
+from phylax.agent.tuning.setting_backend import Hands, OwnHands, Port
 from phylax.core.actions import ActedPart, Action, UnderWay
 from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked

@@ -13,7 +13,7 @@ from typing import Final
 from phylax.agent.machines.linux.checks import file_system
 from phylax.agent.machines.linux.checks.disk_health import SMARTCTL
 from phylax.agent.machines.linux.checks.file_system import CouldNotLookError
-from phylax.agent.machines.linux.checks.lie_of_files import (
+from phylax.agent.machines.linux.checks.fragmentation import (
     copies_what_it_rewrites,
     facts_of,
     pieces_on,

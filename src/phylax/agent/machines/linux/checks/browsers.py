@@ -13,7 +13,7 @@ import re
 from collections.abc import Iterator
 from typing import Any, Final, NamedTuple
 
-from phylax.agent.machines.linux.startup.keyfile import read_text
+from phylax.agent.machines.linux.startup.ini_files import read_text
 from phylax.core.checks.findings import Finding, Severity
 
 _CHROMIUM_FAMILY = {

@@ -6,7 +6,8 @@ import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
-from phylax.agent.machines.linux.startup import keyfile, sign_in
+from phylax.agent.machines.linux.startup import ini_files
+from phylax.agent.machines.linux.startup import sign_in
 from phylax.agent.machines.linux.startup.guarding import why_entry, why_unit
 from phylax.agent.machines.linux.startup.of_person import ENTRY, UNIT, OfPerson
 from phylax.agent.machines.linux.startup.owners import Owners, Package
@@ -227,9 +228,9 @@ def _bus_names(root: str, scope: Scope) -> dict[str, list[str]]:
         for file in files:
             if not file.endswith(".service"):
                 continue
-            says = keyfile.parse(keyfile.read_text(os.path.join(on_disk, file)) or "")
-            name = keyfile.last(says, "D-BUS Service", "Name")
-            unit = keyfile.last(says, "D-BUS Service", "SystemdService")
+            says = ini_files.parse(ini_files.read_text(os.path.join(on_disk, file)) or "")
+            name = ini_files.last(says, "D-BUS Service", "Name")
+            unit = ini_files.last(says, "D-BUS Service", "SystemdService")
             if name and unit:
                 names.setdefault(unit, []).append(name)
     return names

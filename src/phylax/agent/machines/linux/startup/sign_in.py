@@ -9,8 +9,8 @@ import os
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from phylax.agent.machines.linux.startup import keyfile
-from phylax.agent.machines.linux.startup.keyfile import Sections, is_text
+from phylax.agent.machines.linux.startup import ini_files
+from phylax.agent.machines.linux.startup.ini_files import Sections, is_text
 
 SYSTEM = "etc/xdg/autostart"
 PERSON = ".config/autostart"
@@ -33,17 +33,17 @@ class Entry:
 
     @property
     def says(self) -> Sections:
-        return keyfile.parse(self.text)
+        return ini_files.parse(self.text)
 
     def says_once(self, key: str) -> str:
-        return keyfile.last(self.says, _SECTION, key)
+        return ini_files.last(self.says, _SECTION, key)
 
     @property
     def is_the_systems(self) -> bool:
         """Whether it runs what the system's entry of that name does, switched off or not."""
         if self.system_text is None:
             return False
-        theirs = keyfile.last(keyfile.parse(self.system_text), _SECTION, "Exec")
+        theirs = ini_files.last(ini_files.parse(self.system_text), _SECTION, "Exec")
         return self.says_once("Exec") == theirs
 
     def would_start(self, root: str = "/", desktop: str = "") -> bool:
@@ -51,7 +51,7 @@ class Entry:
         tried = self.says_once("TryExec")
         return (
             self.says_once("Type") == "Application"
-            and not keyfile.is_true(self.says_once("Hidden"))
+            and not ini_files.is_true(self.says_once("Hidden"))
             and bool(self.program)
             and _is_there(root, self.program)
             and (not tried or _is_there(root, tried))
@@ -79,9 +79,9 @@ def entries(home: str, root: str = "/") -> Iterator[Entry]:
     shared = _files(os.path.join(root, SYSTEM))
     for name in sorted(own.keys() | shared.keys()):
         path = own.get(name) or shared[name]
-        text = keyfile.read_text(path)
+        text = ini_files.read_text(path)
         if text is not None:
-            of_system = keyfile.read_text(shared[name]) if name in shared else None
+            of_system = ini_files.read_text(shared[name]) if name in shared else None
             yield Entry(name=name, text=text, is_own=name in own, system_text=of_system)
 
 

@@ -14,8 +14,8 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Literal
 
-from phylax.agent.machines.linux.startup import keyfile
-from phylax.agent.machines.linux.startup.keyfile import Sections
+from phylax.agent.machines.linux.startup import ini_files
+from phylax.agent.machines.linux.startup.ini_files import Sections
 
 Scope = Literal["system", "user"]
 SUFFIXES = (".service", ".socket", ".timer", ".path")
@@ -44,10 +44,10 @@ class Unit:
         return bool(self.pulled_in) and not self.is_barred
 
     def words(self, section: str, key: str) -> list[str]:
-        return keyfile.words(self.says, section, key)
+        return ini_files.words(self.says, section, key)
 
     def says_once(self, section: str, key: str) -> str:
-        return keyfile.last(self.says, section, key)
+        return ini_files.last(self.says, section, key)
 
     @property
     def program(self) -> str:
@@ -64,7 +64,7 @@ class Unit:
         if named:
             return named
         stem = self.name.removesuffix(self.suffix)
-        per_connection = section == "Socket" and keyfile.is_true(self.says_once("Socket", "Accept"))
+        per_connection = section == "Socket" and ini_files.is_true(self.says_once("Socket", "Accept"))
         return f"{stem}{'@' if per_connection else ''}.service"
 
     @property
@@ -121,9 +121,9 @@ class Units:
         barred = self._is_barred(path)
         if barred:
             path = self._hidden(name)
-        texts = [keyfile.read_text(self._on_disk(path)) or ""] if path else []
+        texts = [ini_files.read_text(self._on_disk(path)) or ""] if path else []
         texts += [
-            keyfile.read_text(self._on_disk(drop_in)) or "" for drop_in in self._drop_ins(name)
+            ini_files.read_text(self._on_disk(drop_in)) or "" for drop_in in self._drop_ins(name)
         ]
         pulls = [*self._pulls.get(name, ())]
         for alias in self._aliases.get(name, ()):
@@ -131,7 +131,7 @@ class Units:
         return Unit(
             name=name,
             path=path,
-            says=keyfile.merged(texts),
+            says=ini_files.merged(texts),
             is_barred=barred,
             pulled_in=tuple(pulls),
         )

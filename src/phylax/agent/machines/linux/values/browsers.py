@@ -13,7 +13,7 @@ import os
 from collections.abc import Iterator, Sequence
 from typing import Final
 
-from phylax.agent.machines.linux.startup import keyfile
+from phylax.agent.machines.linux.startup import ini_files
 from phylax.agent.tuning.pieces import read
 from phylax.core.tuning.pieces import NOTHING, File, Folder, Piece
 from phylax.core.tuning.verdicts import Seen
@@ -84,7 +84,7 @@ def _policies(root: str, folder: str) -> Iterator[tuple[str, object]]:
     except OSError:
         return
     for name in names:
-        text = keyfile.read_text(os.path.join(managed, name))
+        text = ini_files.read_text(os.path.join(managed, name))
         try:
             yield name, json.loads(text or "{}")
         except ValueError:

@@ -6,7 +6,7 @@ import errno
 from collections.abc import Iterator, Mapping
 
 from phylax.agent.machines.linux.values import permissions, session
-from phylax.agent.tuning.hands import Port
+from phylax.agent.tuning.setting_backend import Port
 from phylax.core.ground.values import Scalar
 from phylax.core.tuning.pieces import Piece
 from phylax.core.tuning.verdicts import Seen

@@ -11,7 +11,7 @@ import os
 from collections.abc import Iterator
 from typing import Final
 
-from phylax.agent.machines.linux.startup import keyfile
+from phylax.agent.machines.linux.startup import ini_files
 from phylax.agent.tuning.pieces import read
 from phylax.core.tuning.pieces import NOTHING, File, Folder, Nothing, Piece
 from phylax.core.tuning.verdicts import Seen
@@ -97,7 +97,7 @@ def _others(root: str, timer: str) -> list[str]:
         except OSError:
             continue
         for name in names:
-            says = keyfile.parse(keyfile.read_text(os.path.join(on_disk, name)) or "")
+            says = ini_files.parse(ini_files.read_text(os.path.join(on_disk, name)) or "")
             if (
                 name.endswith(".conf")
                 and name != _DROP_IN
@@ -110,7 +110,7 @@ def _others(root: str, timer: str) -> list[str]:
 def _said(root: str, timer: str) -> str | None:
     """The choice that our drop-in says, word for word; by itself where there is none. None: it
     says something that is none of them."""
-    written = keyfile.read_text(os.path.join(_top(root), f"{timer}.d", _DROP_IN))
+    written = ini_files.read_text(os.path.join(_top(root), f"{timer}.d", _DROP_IN))
     if written is None:
         return BY_ITSELF
     return next((value for value in _DAYS if written == text(timer, value)), None)

@@ -21,11 +21,11 @@ from phylax.agent.machines.linux.people import Person
 from phylax.agent.survey.task import LookListener, LookTask, Stopped, Watcher
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
+from phylax.agent.workers.connection import received
 from phylax.agent.workers.crew import PassReport
 from phylax.agent.workers.held_for_people import HeldForPeople
-from phylax.agent.workers.line import received
+from phylax.agent.workers.progress import watched
 from phylax.agent.workers.supervisor import Nursery
-from phylax.agent.workers.watching import watched
 from phylax.core.catalogue import category
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.volumes import VolumeChoice

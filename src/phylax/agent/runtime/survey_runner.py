@@ -11,8 +11,8 @@ from datetime import UTC, datetime
 from phylax.agent.outbox.progress import Pages, Parts
 from phylax.agent.outbox.sending import Sender
 from phylax.agent.platform.clock import Clock
+from phylax.agent.runtime.reporter import OrderListener
 from phylax.agent.runtime.settings_run import SettingsRun
-from phylax.agent.runtime.telling import OrderListener
 from phylax.agent.survey.task import LookListener, LookTask
 from phylax.agent.workers.crew import Crew
 from phylax.client import RefusedError, UnreachableError

@@ -12,10 +12,17 @@ from phylax.agent.machines.linux.actions.arranging import arrange
 from phylax.agent.machines.linux.actions.name_cache import clear_name_cache
 from phylax.agent.machines.linux.actions.repairing import schedule_repair
 from phylax.agent.machines.linux.apt import Apt
-from phylax.agent.machines.linux.checks import built_in, malware, of_machine, unmounted
+from phylax.agent.machines.linux.checks import (
+    built_in,
+    malware,
+    unmounted,
+)
+from phylax.agent.machines.linux.checks import (
+    checks as of_machine,
+)
 from phylax.agent.machines.linux.checks.browsers import browsers
 from phylax.agent.machines.linux.checks.condition import condition
-from phylax.agent.machines.linux.checks.lie_of_files import lie_of
+from phylax.agent.machines.linux.checks.fragmentation import lie_of
 from phylax.agent.machines.linux.checks.system_files import system_files
 from phylax.agent.machines.linux.mounts import Mount, mount_over
 from phylax.agent.machines.linux.packages import Packages

@@ -1,6 +1,6 @@
 """The nursery: a small process of root's that forks workers and holds nothing worth stealing.
 
-Run as `python -I -m phylax.agent.workers.nursery HANDLE` while there is work. On HANDLE
+Run as `python -I -m phylax.agent.workers.fork_server HANDLE` while there is work. On HANDLE
 it takes one request a line (`{"do": "fork", "uid": 1000, "gid": 1000}` with the worker's end of a
 socket pair, `{"do": "end", "pid": 4711}`, `{"do": "ended", "pid": 4711}`, `{"do": "version"}`) and
 answers each with a line. It ends when the agent does.

@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from phylax.agent.machines.upkeep import Watch
 from phylax.agent.outbox.long_work import LongWork
 from phylax.agent.outbox.spool import Spool
-from phylax.agent.runtime.telling import OrderListener
+from phylax.agent.runtime.reporter import OrderListener
 from phylax.agent.workers.crew import Crew
 from phylax.core.checks.findings import MOST_CHECKED, Checked, could_not_look
 from phylax.core.checks.kind import kinds

@@ -10,9 +10,9 @@ from phylax.agent.account.run_journal import RunJournal
 from phylax.agent.machines.upkeep import Watch
 from phylax.agent.outbox.long_work import LongWork
 from phylax.agent.outbox.spool import Spool
-from phylax.agent.runtime.checking import look_by_check
+from phylax.agent.runtime.check_runner import look_by_check
+from phylax.agent.runtime.reporter import OrderListener
 from phylax.agent.runtime.restarting import restart
-from phylax.agent.runtime.telling import OrderListener
 from phylax.agent.workers.crew import Crew
 from phylax.core.actions import ActedPart, ActEnd, Restart, UnderWay
 from phylax.core.actions.acted import MOST_PARTS
