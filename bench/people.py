@@ -25,7 +25,7 @@ from phylax.agent.machines.linux.system import LinuxSystem
 from phylax.agent.outbox.spool import Spool
 from phylax.agent.survey.task import LookListener, LookTask
 from phylax.agent.workers.people import CrewWithWorkers
-from phylax.agent.workers.supervisor import Nursery
+from phylax.agent.workers.supervisor import ForkServer
 from phylax.core.catalogue import catalogue
 from phylax.core.hold.holds import BatchPick
 from phylax.core.protocol import CategoryRule, HeldOrder, SurveyOrder
@@ -38,13 +38,13 @@ PERSON = 3001
 
 def main() -> None:
     home, own, what = sys.argv[1:]
-    nursery = Nursery()
+    fork_server = ForkServer()
     machine, rules = LinuxSystem([home]), GuardRules(hold_at_most_percent=50)
     hold = Hold(machine, own, at_most_percent=50)
     folders = [own, *hold.possible()]
     guard, spool = Guard(machine, folders, rules), Spool(Path(own, "spool"))
     index = HoldIndex(Path(own, "held-index"))
-    crew = CrewWithWorkers(machine, guard, hold, nursery, index, rules, folders)
+    crew = CrewWithWorkers(machine, guard, hold, fork_server, index, rules, folders)
     # ages count from the newest time known, which no program can set: what was laid out just now
     # is ten days old by this clock
     now = by_clock_alone(time.time() + 10 * 86400)
@@ -59,7 +59,7 @@ def main() -> None:
     peaks, watching = [0], threading.Event()
     threading.Thread(target=_watch_workers, args=(watching, peaks), daemon=True).start()
     # an agent is long at work when an order comes
-    nursery.is_ready()
+    fork_server.is_ready()
     began = time.perf_counter()
     if what == "look":
         rules = tuple(
@@ -98,7 +98,7 @@ def main() -> None:
                 assert not report.problems, report.problems
             count = journal.removed_of(key).count + crew.held_of(journal.identity, key).count
     took = time.perf_counter() - began
-    nursery.close()
+    fork_server.close()
     watching.set()
     print(took, count, _peak("self"), max(peaks), listed[0])
 

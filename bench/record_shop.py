@@ -29,7 +29,7 @@ from phylax.store.clients import shop
 from phylax.store.desk import visits
 from phylax.store.file.database import Database
 from phylax.store.record import records, searching
-from phylax.store.record.searching import Asked
+from phylax.store.record.searching import SearchRequest
 
 MACHINES, ENTRIES = 5_000, 1_000_000
 TIMES = 60
@@ -146,7 +146,7 @@ def _raw(conn: sqlite3.Connection, match: str) -> list[sqlite3.Row]:
 
 def _all_kinds(conn: sqlite3.Connection, words: str) -> None:
     asked = read_search(words)
-    question = Asked(asked.words, *find_searched(conn, asked), asked.by, asked.kinds)
+    question = SearchRequest(asked.words, *find_searched(conn, asked), asked.by, asked.kinds)
     for kind in HitKind:
         searching.search(conn, question, kind, limit=9)
 

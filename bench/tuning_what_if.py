@@ -14,11 +14,17 @@ from pathlib import Path
 
 from phylax.core.clients.shop import ClientEdit, MachineEdit
 from phylax.core.ground.machines import System
-from phylax.core.tuning.known import Handling, KnownEdit, KnownProgram, Recognition, recognise
+from phylax.core.tuning.known import (
+    KnownEdit,
+    KnownProgram,
+    ProgramDecision,
+    Recognition,
+    recognise,
+)
 from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
 from phylax.core.tuning.rules import InForce
-from phylax.core.tuning.setting import Hangs
+from phylax.core.tuning.setting import DependsOn
 from phylax.core.tuning.verdicts import judge_program
 from phylax.core.tuning.what_if import Looked, what_if
 from phylax.store.clients import shop
@@ -43,9 +49,9 @@ def notebook() -> list[KnownProgram]:
             edit=KnownEdit(
                 recognition=Recognition(package=f"program-{number}"),
                 name=f"program-{number}",
-                handling=Handling.HANGS,
+                handling=ProgramDecision.HANGS,
                 intent=Intent.WHEN_ASKED,
-                hangs=Hangs(question="scans", on="no"),
+                hangs=DependsOn(question="scans", on="no"),
             ),
             written_by="Wren Halloran",
             written_at=AT,

@@ -24,7 +24,7 @@ from phylax.agent.platform.clock import Clock, OwnClock
 from phylax.agent.platform.reserve import Reserve
 from phylax.agent.runtime.order_runner import OrderRunner
 from phylax.agent.workers.people import CrewWithWorkers
-from phylax.agent.workers.supervisor import Nursery
+from phylax.agent.workers.supervisor import ForkServer
 from phylax.client import AgentLink
 from phylax.core.protocol import (
     CategoryRule,
@@ -106,11 +106,11 @@ class SetClock(Clock):
 class PeopleDesk:
     """A root agent on a volume with homes below `home/`."""
 
-    def __init__(self, volume: Path, own: Path, nursery: Nursery) -> None:
+    def __init__(self, volume: Path, own: Path, fork_server: ForkServer) -> None:
         self.volume = volume
         self.own = own
         own.mkdir(exist_ok=True, mode=0o700)
-        self._nursery = nursery
+        self._fork_server = fork_server
         self.system = volume / "system"
         """Where the system's own folders are, if there."""
         self.machine: type[LinuxSystem] = OnMemory
@@ -133,7 +133,7 @@ class PeopleDesk:
         self.spool = spool = Spool(self.own / "spool", Reserve(self.own / "reserve"))
         self.index = HoldIndex(self.own / "held-index")
         self.crew = CrewWithWorkers(
-            machine, guard, hold, self._nursery, self.index, guard_rules, own
+            machine, guard, hold, self._fork_server, self.index, guard_rules, own
         )
         link = AgentLink("http://127.0.0.1:9", "key")
         return OrderRunner(

@@ -9,10 +9,17 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from phylax.agent.platform.clock import BelievedClock, to_moment
-from phylax.core.protocol.trusted_time import AGREE, Credit, agreed, believed, credited, stepped
+from phylax.core.protocol.trusted_time import (
+    AGREE,
+    TrustedTime,
+    agreed,
+    believed,
+    credited,
+    stepped,
+)
 
 T, DAY, YEAR = 1_800_000_000.0, 86400.0, 365 * 86400.0
-CREDIT = Credit(time=T, running=1000, boot="a", wall=T)
+CREDIT = TrustedTime(time=T, running=1000, boot="a", wall=T)
 
 
 def test_nothing_is_trusted_before_machine_and_service_have_agreed_once() -> None:
@@ -54,7 +61,7 @@ def test_after_a_leap_of_more_than_a_week_nothing_expires_for_a_day_of_running()
 
 
 def test_files_of_a_time_when_the_clock_was_behind_count_from_when_it_was_set() -> None:
-    wrong = Credit(time=T, running=100, boot="a", wall=T - YEAR)
+    wrong = TrustedTime(time=T, running=100, boot="a", wall=T - YEAR)
     right = stepped(wrong, T + 500, 600, "a")
     (span,) = right.behind
     now = believed(right, T + 500, 600, "a")

@@ -33,7 +33,7 @@ from phylax.core.retention import (
     RuleInForce,
 )
 from phylax.core.survey import SurveyLine
-from phylax.core.survey.what_if import Asked, packed, unpacked
+from phylax.core.survey.what_if import PreparedRule, packed, unpacked
 
 FOLDER, PATTERN = ProtectKind.FOLDER, ProtectKind.PATTERN
 
@@ -55,7 +55,7 @@ def pretended(folder: Path, system: str, **more: object) -> tuple[Bench, Path]:
 def what_if(line: SurveyLine, by: RuleInForce) -> tuple[int, int, bool]:
     at = int(time.time())
     profile = unpacked(1, at, line.capacity, line.free, line.rule.only_larger, *packed(line))
-    return Asked(by, Caution.SAFE).would_go(profile)
+    return PreparedRule(by, Caution.SAFE).would_go(profile)
 
 
 # --- survey, cleaning and what-if agree ------------------------------------------------------

@@ -21,11 +21,11 @@ import sys
 from pathlib import Path
 from engine import rule
 from people import PeopleDesk
-from phylax.agent.workers.supervisor import Nursery
+from phylax.agent.workers.supervisor import ForkServer
 from phylax.core.hold.holds import BatchPick
 from phylax.core.protocol import HeldOrder
 
-desk = PeopleDesk(Path(sys.argv[1]), Path(sys.argv[2]), Nursery())
+desk = PeopleDesk(Path(sys.argv[1]), Path(sys.argv[2]), ForkServer())
 gone = desk.clean({"user-temp": rule(keep_for="P0D")})
 held = desk.clean({"user-caches": rule(keep_for="P0D", hold_for="P3D")}, run_id=3)
 picks = tuple(BatchPick(batch=entry.batch) for entry in desk.index.entries())

@@ -12,7 +12,7 @@ import pytest
 
 from helpers import SBIN, make_old
 from people import ANNA, PeopleDesk, mounted
-from phylax.agent.workers.supervisor import Nursery
+from phylax.agent.workers.supervisor import ForkServer
 
 
 @pytest.fixture(autouse=True)
@@ -26,16 +26,16 @@ def _needs_root(tmp_path: Path) -> None:
 
 
 @pytest.fixture(scope="session")
-def nursery() -> Iterator[Nursery]:
-    nursery = Nursery()
-    yield nursery
-    nursery.close()
+def fork_server() -> Iterator[ForkServer]:
+    fork_server = ForkServer()
+    yield fork_server
+    fork_server.close()
 
 
 @pytest.fixture
-def desk(tmp_path: Path, nursery: Nursery) -> Iterator[PeopleDesk]:
+def desk(tmp_path: Path, fork_server: ForkServer) -> Iterator[PeopleDesk]:
     with mounted("tmpfs", tmp_path / "volume", "-o", "size=64m,mode=755") as volume:
-        yield PeopleDesk(volume, tmp_path / "own", nursery)
+        yield PeopleDesk(volume, tmp_path / "own", fork_server)
 
 
 @pytest.fixture

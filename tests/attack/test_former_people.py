@@ -16,7 +16,7 @@ from helpers import make_file
 from people import ANNA, PeopleDesk, give, mounted
 from phylax.agent.machines import HOLD
 from phylax.agent.workers import former_people
-from phylax.agent.workers.supervisor import Nursery
+from phylax.agent.workers.supervisor import ForkServer
 from phylax.core.hold.holds import BatchPick
 from phylax.core.protocol import HeldOrder, ResultMessage, UnheldMessage
 from phylax.core.retention import Reason, RuleInForce
@@ -149,11 +149,11 @@ def test_what_is_held_for_an_account_that_is_not_there_is_kept_longer(
 
 
 def test_on_their_own_disk_it_ends_as_well(
-    tmp_path: Path, nursery: Nursery, account: Callable[[str], None]
+    tmp_path: Path, fork_server: ForkServer, account: Callable[[str], None]
 ) -> None:
     options = f"size=64m,mode=755,uid={ANNA},gid={ANNA}"
     with mounted("tmpfs", tmp_path / "disk", "-o", options) as volume:
-        desk = PeopleDesk(volume, tmp_path / "own", nursery)
+        desk = PeopleDesk(volume, tmp_path / "own", fork_server)
         _, path = hold_for_anna(desk)
         shutil.rmtree(volume / "home/anna")
         desk.expire(days=4)
@@ -222,7 +222,7 @@ def test_several_batches_are_sealed_together_and_a_cut_between_them_is_made_up_f
 
     monkeypatch.setattr(desk.index, "put", cut)
     with pytest.raises(KeyboardInterrupt):
-        former_people.Former(desk.index).look()
+        former_people.FormerPeople(desk.index).look()
     desk.take_up()
     folders = {entry.folder for entry in desk.index.entries()}
     assert len(folders) == 1 and all(entry.sealed for entry in desk.index.entries())

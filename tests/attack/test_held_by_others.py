@@ -15,7 +15,7 @@ import pytest
 from helpers import make_file
 from people import ANNA, BEN, PeopleDesk, give, mounted
 from phylax.agent.machines import HOLD
-from phylax.agent.workers.supervisor import Nursery
+from phylax.agent.workers.supervisor import ForkServer
 from phylax.core.hold.holds import BatchPick, IfTaken
 from phylax.core.protocol import (
     CategoryRule,
@@ -33,10 +33,10 @@ SHARED = "size=64m,mode=1777"
 
 
 @pytest.fixture
-def shared(tmp_path: Path, nursery: Nursery) -> Iterator[PeopleDesk]:
+def shared(tmp_path: Path, fork_server: ForkServer) -> Iterator[PeopleDesk]:
     """A volume at whose top everybody may make folders."""
     with mounted("tmpfs", tmp_path / "volume", "-o", SHARED) as volume:
-        yield PeopleDesk(volume, tmp_path / "own", nursery)
+        yield PeopleDesk(volume, tmp_path / "own", fork_server)
 
 
 def of(desk: PeopleDesk, name: str, uid: int, count: int = 2) -> Path:
@@ -115,11 +115,13 @@ def test_what_somebody_forged_in_a_folder_of_that_name_is_never_believed(
     assert (part / "1").exists(), "nor is anything of it removed with root's rights"
 
 
-def test_a_persons_own_disk_is_cleaned_by_their_worker(tmp_path: Path, nursery: Nursery) -> None:
+def test_a_persons_own_disk_is_cleaned_by_their_worker(
+    tmp_path: Path, fork_server: ForkServer
+) -> None:
     """Its top belongs to them: they may swap every folder there, which is theirs to do."""
     options = f"size=64m,mode=755,uid={ANNA},gid={ANNA}"
     with mounted("tmpfs", tmp_path / "volume", "-o", options) as volume:
-        desk = PeopleDesk(volume, tmp_path / "own", nursery)
+        desk = PeopleDesk(volume, tmp_path / "own", fork_server)
         home = of(desk, "anna", ANNA)
         result = desk.clean(HELD)
         assert [o.held.count for o in result.outcomes] == [2], left_by(result)
@@ -160,11 +162,11 @@ def test_what_was_held_when_the_agent_was_cut_off_is_counted_by_what_lies_there(
 
 
 def test_a_volume_that_is_not_connected_loses_nothing_that_is_held(
-    tmp_path: Path, nursery: Nursery
+    tmp_path: Path, fork_server: ForkServer
 ) -> None:
     stick = tmp_path / "volume"
     with mounted("tmpfs", stick, "-o", "size=64m,mode=755"):
-        desk = PeopleDesk(stick, tmp_path / "own", nursery)
+        desk = PeopleDesk(stick, tmp_path / "own", fork_server)
         home = of(desk, "anna", ANNA)
         desk.clean(HELD)
         (entry,) = desk.index.entries()
@@ -211,10 +213,10 @@ def test_nothing_goes_back_into_a_folder_that_shows_it_to_others(
 
 
 def test_in_the_shops_own_folders_everybodys_things_are_their_workers(
-    tmp_path: Path, nursery: Nursery
+    tmp_path: Path, fork_server: ForkServer
 ) -> None:
     with mounted("tmpfs", tmp_path / "volume", "-o", "size=64m,mode=755") as volume:
-        desk = PeopleDesk(volume, tmp_path / "own", nursery)
+        desk = PeopleDesk(volume, tmp_path / "own", fork_server)
         desk.home("anna", ANNA)
         scans = volume / "scans"
         for name, uid in (("system", 0), ("annas", ANNA), ("nobodys", 3999)):

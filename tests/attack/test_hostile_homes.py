@@ -15,7 +15,7 @@ from attack.maker import Hostile, digests, wait_for_the_next_second
 from engine import rule
 from helpers import make_file
 from people import ANNA, PeopleDesk, SetClock, give, mounted
-from phylax.agent.workers.supervisor import Nursery
+from phylax.agent.workers.supervisor import ForkServer
 from phylax.core.retention import ProtectEntry
 
 SEEDS = int(os.environ.get("PHYLAX_ATTACK_SEEDS", "60"))
@@ -28,7 +28,7 @@ HELD = {key: rule(keep_for=AGE, hold_for="P3D") for key in KEYS}
 
 
 @pytest.fixture
-def volumes(tmp_path: Path, nursery: Nursery) -> Iterator[list[PeopleDesk]]:
+def volumes(tmp_path: Path, fork_server: ForkServer) -> Iterator[list[PeopleDesk]]:
     from contextlib import ExitStack
 
     with ExitStack() as stack:
@@ -37,7 +37,7 @@ def volumes(tmp_path: Path, nursery: Nursery) -> Iterator[list[PeopleDesk]]:
             volume = stack.enter_context(
                 mounted("tmpfs", tmp_path / f"v{number}", "-o", "size=32m,mode=755")
             )
-            desks.append(PeopleDesk(volume, tmp_path / f"own{number}", nursery))
+            desks.append(PeopleDesk(volume, tmp_path / f"own{number}", fork_server))
         yield desks
 
 

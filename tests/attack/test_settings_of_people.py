@@ -14,7 +14,7 @@ from phylax.agent.tuning.changer import Change, Changer, Stage
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
 from phylax.agent.workers.peoples_settings import PeoplesSettings
-from phylax.agent.workers.supervisor import Nursery
+from phylax.agent.workers.supervisor import ForkServer
 from phylax.core.checks.findings import Checked, Result
 from phylax.core.protocol import (
     ChangeSettingsOrder,
@@ -155,16 +155,16 @@ def test_what_one_person_says_never_makes_a_program_of_anothers_or_the_systems_g
 
 def lying(desk: PeopleDesk, monkeypatch: pytest.MonkeyPatch, *messages: object) -> PeoplesSettings:
     """Ben's worker says what he wants."""
-    honest = Nursery.work
+    honest = ForkServer.work
 
-    def work(self: Nursery, person, job, handle, **bounds):  # type: ignore[no-untyped-def]
+    def work(self: ForkServer, person, job, handle, **bounds):  # type: ignore[no-untyped-def]
         if person.uid != BEN:
             return honest(self, person, job, handle, **bounds)
         for message in messages:
             handle(jobs.FROM_WORKER.validate_python(message))
         return jobs.Report()
 
-    monkeypatch.setattr(Nursery, "work", work)
+    monkeypatch.setattr(ForkServer, "work", work)
     desk.worker()
     assert isinstance(desk.crew.tuned, PeoplesSettings)
     return desk.crew.tuned
@@ -261,14 +261,14 @@ def test_what_one_person_switches_on_again_is_nobody_elses_drift_and_keeps_nothi
 
 
 def silent_for_ben(patch: pytest.MonkeyPatch) -> None:
-    honest = Nursery.work
+    honest = ForkServer.work
 
-    def silent(self: Nursery, person, job, handle, **bounds):  # type: ignore[no-untyped-def]
+    def silent(self: ForkServer, person, job, handle, **bounds):  # type: ignore[no-untyped-def]
         if person.uid == BEN:
             raise WorkerError("it fell silent")
         return honest(self, person, job, handle, **bounds)
 
-    patch.setattr(Nursery, "work", silent)
+    patch.setattr(ForkServer, "work", silent)
 
 
 def test_a_worker_that_does_not_answer_stops_no_recovery_and_no_start(

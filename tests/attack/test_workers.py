@@ -23,7 +23,7 @@ from people import ANNA, BEN, PeopleDesk, give, mounted
 from phylax.agent.machines.linux.people import Person
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import LONGEST, BoundedReader, WorkerError
-from phylax.agent.workers.supervisor import Nursery
+from phylax.agent.workers.supervisor import ForkServer
 from phylax.core.ground.volumes import VolumeChoice
 from phylax.core.hold.holds import BatchPick
 from phylax.core.protocol import AgreedListing, HeldOrder, SurveyMessage, UnheldMessage
@@ -106,10 +106,10 @@ def test_lines_of_volumes_that_were_not_chosen_are_not_believed(
     (line,) = desk.look(TEMP)
     forged = line.model_copy(update={"mount": "/elsewhere"})
 
-    def work(self: Nursery, person: Person, job: object, handle: Callable[..., object]) -> None:
+    def work(self: ForkServer, person: Person, job: object, handle: Callable[..., object]) -> None:
         handle(jobs.Lines(lines=(forged,)))
 
-    monkeypatch.setattr(Nursery, "work", work)
+    monkeypatch.setattr(ForkServer, "work", work)
     lines = desk.look(TEMP, run_id=2, volumes=VolumeChoice(only=(str(desk.volume),)))
     assert [(line.mount, line.holds.count) for line in lines] == [(str(desk.volume), 0)]
     assert "lines that cannot be" in lines[0].unread[0].why
@@ -163,10 +163,10 @@ def test_what_is_held_for_people_is_told_put_back_and_ends_by_the_agents_own_lis
 
 
 def test_a_worker_has_its_persons_rights_and_nobody_may_attach_to_it(
-    desk: PeopleDesk, home: Path, nursery: Nursery, monkeypatch: pytest.MonkeyPatch
+    desk: PeopleDesk, home: Path, fork_server: ForkServer, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     seen: dict[str, str] = {}
-    pids = remember_pids(nursery, monkeypatch)
+    pids = remember_pids(fork_server, monkeypatch)
 
     def handle(message: Any) -> jobs.Answer | None:
         if not seen:
@@ -185,12 +185,12 @@ def test_a_worker_has_its_persons_rights_and_nobody_may_attach_to_it(
                 "        pass\n",
                 str(pids[-1]),
             )
-        return jobs.Answer() if isinstance(message, jobs.InUseAsked | jobs.Watched) else None
+        return jobs.Answer() if isinstance(message, jobs.InUseQuestion | jobs.Watched) else None
 
     desk.worker()
     person = Person(name="anna", uid=ANNA, gid=ANNA, home=str(home))
     job = jobs.LookJob(around=desk.crew.around(person), look=(), now=desk.clock.believed())
-    nursery.work(person, job, handle)
+    fork_server.work(person, job, handle)
     assert seen["Uid"].split() == seen["Gid"].split() == [str(ANNA)] * 4
     assert seen["Groups"].split() == [] and seen["NoNewPrivs"] == "1"
     assert all(int(seen[name], 16) == 0 for name in ("CapEff", "CapPrm", "CapInh", "CapAmb"))
@@ -206,9 +206,9 @@ def as_person(uid: int, code: str, *words: str) -> str:
     return done.stdout
 
 
-def remember_pids(nursery: Nursery, monkeypatch: pytest.MonkeyPatch) -> list[int]:
+def remember_pids(fork_server: ForkServer, monkeypatch: pytest.MonkeyPatch) -> list[int]:
     pids: list[int] = []
-    ask = nursery._ask
+    ask = fork_server._ask
 
     def remember(request: dict, handle: int | None = None) -> dict:
         answer = ask(request, handle)
@@ -216,7 +216,7 @@ def remember_pids(nursery: Nursery, monkeypatch: pytest.MonkeyPatch) -> list[int
             pids.append(int(answer["pid"]))
         return answer
 
-    monkeypatch.setattr(nursery, "_ask", remember)
+    monkeypatch.setattr(fork_server, "_ask", remember)
     return pids
 
 
@@ -240,9 +240,9 @@ class Killer:
 
 @pytest.mark.parametrize("by", [TEMP, HELD], ids=["for good", "into the hold"])
 def test_a_worker_killed_at_each_message_loses_nothing_and_the_account_is_true(
-    home: Path, nursery: Nursery, desk: PeopleDesk, monkeypatch: pytest.MonkeyPatch, by: dict
+    home: Path, fork_server: ForkServer, desk: PeopleDesk, monkeypatch: pytest.MonkeyPatch, by: dict
 ) -> None:
-    pids = remember_pids(nursery, monkeypatch)
+    pids = remember_pids(fork_server, monkeypatch)
     at, was_killed = 0, True
     while was_killed and at < 60:
         paths = old_files(home, ANNA)
@@ -267,13 +267,13 @@ def test_a_worker_killed_at_each_message_loses_nothing_and_the_account_is_true(
 
 
 def test_a_worker_that_is_stopped_ends_in_time_and_others_go_on(
-    desk: PeopleDesk, home: Path, nursery: Nursery, monkeypatch: pytest.MonkeyPatch
+    desk: PeopleDesk, home: Path, fork_server: ForkServer, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     other = desk.home("ben", BEN)
     old_files(home, ANNA)
     gone = old_files(other, BEN)
-    pids = remember_pids(nursery, monkeypatch)
-    patient = nursery.work
+    pids = remember_pids(fork_server, monkeypatch)
+    patient = fork_server.work
 
     def work(person: Person, job: Any, handle: Callable, **more: Any) -> Any:
         def stop(message: Any) -> Any:
@@ -284,7 +284,7 @@ def test_a_worker_that_is_stopped_ends_in_time_and_others_go_on(
         # the other one may take what time it needs
         return patient(person, job, stop, silence=0.5 if person.uid == ANNA else 60)
 
-    monkeypatch.setattr(nursery, "work", work)
+    monkeypatch.setattr(fork_server, "work", work)
     result = desk.clean(TEMP)
     assert "anna were not gone through: it did" in result.error
     assert not any(path.exists() for path in gone)
@@ -345,11 +345,11 @@ def test_a_worker_cannot_take_more_memory_than_it_is_given(tmp_path: Path) -> No
     assert done.returncode == 0, done.stderr
 
 
-def test_the_nursery_is_not_in_the_way_of_the_agents_end(tmp_path: Path) -> None:
-    nursery = Nursery()
-    nursery.close()
-    with pytest.raises(WorkerError, match="nursery has ended"):
-        nursery.work(
+def test_the_fork_server_is_not_in_the_way_of_the_agents_end(tmp_path: Path) -> None:
+    fork_server = ForkServer()
+    fork_server.close()
+    with pytest.raises(WorkerError, match="fork server has ended"):
+        fork_server.work(
             Person(name="x", uid=ANNA, gid=ANNA, home="/"),
             jobs.TellJob(
                 around=jobs.Surroundings(
@@ -362,59 +362,59 @@ def test_the_nursery_is_not_in_the_way_of_the_agents_end(tmp_path: Path) -> None
         )
 
 
-def test_a_nursery_that_was_ended_is_started_anew(desk: PeopleDesk, home: Path) -> None:
-    nursery = Nursery()
-    assert nursery.is_ready() and nursery._process is not None
-    nursery._process.kill()
-    nursery._process.wait()
+def test_a_fork_server_that_was_ended_is_started_anew(desk: PeopleDesk, home: Path) -> None:
+    fork_server = ForkServer()
+    assert fork_server.is_ready() and fork_server._process is not None
+    fork_server._process.kill()
+    fork_server._process.wait()
     old_files(home, ANNA)
-    again = PeopleDesk(desk.volume, desk.own, nursery)
+    again = PeopleDesk(desk.volume, desk.own, fork_server)
     assert again.clean(TEMP).outcomes[0].removed.count == 3
-    nursery.close()
+    fork_server.close()
 
 
-def test_an_idle_machine_keeps_no_nursery(desk: PeopleDesk, home: Path) -> None:
+def test_an_idle_machine_keeps_no_fork_server(desk: PeopleDesk, home: Path) -> None:
     """It is there while there is work: not before, and not for long after."""
-    nursery, me = Nursery(), psutil.Process()
+    fork_server, me = ForkServer(), psutil.Process()
     before = {child.pid for child in me.children()}
-    nursery.rest(0)
-    assert nursery.is_ready()
+    fork_server.rest(0)
+    assert fork_server.is_ready()
     (pid,) = {child.pid for child in me.children()} - before
-    nursery.rest()
+    fork_server.rest()
     assert psutil.pid_exists(pid), "it was asked a moment ago"
-    nursery.rest(0)
+    fork_server.rest(0)
     assert not psutil.pid_exists(pid)
     old_files(home, ANNA)
-    again = PeopleDesk(desk.volume, desk.own, nursery)
+    again = PeopleDesk(desk.volume, desk.own, fork_server)
     assert again.clean(TEMP).outcomes[0].removed.count == 3
-    nursery.close()
+    fork_server.close()
 
 
-def test_a_nursery_stays_while_a_worker_hangs_that_only_it_can_tell_of(
+def test_a_fork_server_stays_while_a_worker_hangs_that_only_it_can_tell_of(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     """Else the person would be given a second one beside it."""
-    nursery = Nursery()
-    assert nursery.is_ready()
+    fork_server = ForkServer()
+    assert fork_server.is_ready()
     hangs = True
-    monkeypatch.setattr(nursery, "_stuck", {ANNA: 4711})
-    monkeypatch.setattr(nursery, "_has_ended", lambda pid: not hangs)
-    nursery.rest(0)
-    assert nursery._process is not None and nursery._process.poll() is None
+    monkeypatch.setattr(fork_server, "_stuck", {ANNA: 4711})
+    monkeypatch.setattr(fork_server, "_has_ended", lambda pid: not hangs)
+    fork_server.rest(0)
+    assert fork_server._process is not None and fork_server._process.poll() is None
     hangs = False
-    nursery.rest(0)
-    assert nursery._process is None
+    fork_server.rest(0)
+    assert fork_server._process is None
 
 
-def test_a_nursery_of_another_version_of_the_program_forks_nobody(
+def test_a_fork_server_of_another_version_of_the_program_forks_nobody(
     desk: PeopleDesk, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """The program's files were exchanged under an agent that still runs."""
     monkeypatch.setattr("phylax.agent.workers.supervisor.__version__", "0.0.9")
-    nursery = Nursery()
+    fork_server = ForkServer()
     with pytest.raises(WorkerError, match="has to be started again"):
-        nursery.is_ready()
-    assert nursery._process is None
+        fork_server.is_ready()
+    assert fork_server._process is None
 
 
 def test_names_of_any_length_are_listed_and_told(desk: PeopleDesk, home: Path) -> None:

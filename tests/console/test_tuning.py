@@ -18,10 +18,10 @@ from phylax.client import Phylax
 from phylax.core.retention import Scope
 from phylax.core.runs.runs import WantedProgram
 from phylax.core.clients.shop import Machine, MachineEdit
-from phylax.core.tuning.known import Handling, KnownEdit, Recognition
+from phylax.core.tuning.known import ProgramDecision, KnownEdit, Recognition
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
 from phylax.core.tuning.rules import TuningRule
-from phylax.core.tuning.setting import Hangs
+from phylax.core.tuning.setting import DependsOn
 from startup_trees import picture
 
 ENTRY = Starter(key="sign-in:anna:chat.desktop", kind=StarterKind.SIGN_IN, on=True, of="anna")
@@ -47,9 +47,9 @@ def looked_at(owner: Phylax, machine: Machine, tmp_path: Path) -> Machine:
         KnownEdit(
             recognition=Recognition(package="chat"),
             name="Chat",
-            handling=Handling.HANGS,
+            handling=ProgramDecision.HANGS,
             intent=Intent.WHEN_ASKED,
-            hangs=Hangs(question="video-calls", on="no"),
+            hangs=DependsOn(question="video-calls", on="no"),
         )
     )
     return machine
@@ -120,7 +120,7 @@ def test_what_somebody_else_writes_shows_by_itself(
     unknown = page.get_by_test_id("programs-unknown")
     expect(unknown).to_contain_text("Bar")
     owner.programs.write(
-        KnownEdit(recognition=Recognition(digest="ab" * 32), name="Bar", handling=Handling.STAYS)
+        KnownEdit(recognition=Recognition(digest="ab" * 32), name="Bar", handling=ProgramDecision.STAYS)
     )
     expect(unknown).to_have_count(0)
     expect(page.get_by_test_id("programs-stays")).to_contain_text("Bar")

@@ -9,9 +9,9 @@ from phylax.core.attention import (
     Attention,
     Cause,
     HeldOn,
-    Kept,
+    KeptFinding,
+    MachineCondition,
     NextStep,
-    Standing,
     in_order,
     is_worse,
     keep,
@@ -40,7 +40,7 @@ NOW = datetime(2026, 3, 2, 9, tzinfo=UTC)
 LITTLE, MUCH = Tally(count=1, size=3), Tally(count=1, size=20)
 
 
-def standing(used: int = 50, state: RunState | None = None, **more: object) -> Standing:
+def standing(used: int = 50, state: RunState | None = None, **more: object) -> MachineCondition:
     seen = more.pop("seen", NOW)
     machine = Machine(
         id=1, tag="vet-xray", client_id=1, client_name="Gannet Row", system="windows", version=1,
@@ -51,10 +51,12 @@ def standing(used: int = 50, state: RunState | None = None, **more: object) -> S
         id=7, machine_id=1, machine_tag="vet-xray", client_name="Gannet Row", work="clean",
         state=state, reason="why", made_by="Ines", made_at=NOW, due_at=NOW, ended_at=NOW,
     )  # fmt: skip
-    return Standing(machine=machine, now=NOW, threshold_percent=90, last_run=run or None, **more)
+    return MachineCondition(
+        machine=machine, now=NOW, threshold_percent=90, last_run=run or None, **more
+    )
 
 
-def needs_you(standings: list[Standing]) -> list[Attention]:
+def needs_you(standings: list[MachineCondition]) -> list[Attention]:
     """As it is kept: each with its number."""
     findings = [finding for standing in standings for finding in look(standing)]
     return in_order(
@@ -63,7 +65,7 @@ def needs_you(standings: list[Standing]) -> list[Attention]:
     )
 
 
-def doubted(*, hours: float) -> Standing:
+def doubted(*, hours: float) -> MachineCondition:
     one = standing()
     doubt = {
         "clock_doubt": "its clock is 900 s behind what it was",
@@ -72,7 +74,7 @@ def doubted(*, hours: float) -> Standing:
     return one.model_copy(update={"machine": one.machine.model_copy(update=doubt)})
 
 
-def young(*, days: float) -> Standing:
+def young(*, days: float) -> MachineCondition:
     kept = KeptYoung(
         category="user-temp", mount="C:", count=9, size=2**30, since=NOW - timedelta(days=days),
         last=NOW,
@@ -95,7 +97,7 @@ def young(*, days: float) -> Standing:
         (young(days=1), Cause.KEPT_YOUNG, NextStep.LOOK),
     ],
 )
-def test_each_cause_by_example(found: Standing, cause: Cause, step: NextStep) -> None:
+def test_each_cause_by_example(found: MachineCondition, cause: Cause, step: NextStep) -> None:
     (attention,) = look(found)
     assert (attention.cause, attention.next_step) == (cause, step)
     assert attention.evidence
@@ -111,7 +113,7 @@ def test_each_cause_by_example(found: Standing, cause: Cause, step: NextStep) ->
         standing(seen=NOW - timedelta(days=6)),
     ],
 )
-def test_what_is_fine_needs_nobody(fine: Standing) -> None:
+def test_what_is_fine_needs_nobody(fine: MachineCondition) -> None:
     assert look(fine) == []
 
 
@@ -135,13 +137,13 @@ def outlook(**more: object) -> tuple[Outlook, ...]:
     return (OUTLOOK.model_copy(update=more),)
 
 
-def clock_off(seconds: int) -> Standing:
+def clock_off(seconds: int) -> MachineCondition:
     one = standing()
     machine = one.machine.model_copy(update={"clock_off": seconds, "clock_off_since": NOW})
     return one.model_copy(update={"machine": machine})
 
 
-def agent_of(version: str) -> Standing:
+def agent_of(version: str) -> MachineCondition:
     one = standing(newest_agent="0.10.0")
     machine = one.machine.model_copy(update={"agent_version": version})
     return one.model_copy(update={"machine": machine})
@@ -161,7 +163,7 @@ def agent_of(version: str) -> Standing:
     ],
 )  # fmt: skip
 def test_what_is_foreseen_and_what_is_wrong_about_a_machine(
-    found: Standing, cause: Cause, says: str
+    found: MachineCondition, cause: Cause, says: str
 ) -> None:
     (attention,) = look(found)
     assert attention.cause is cause and says in attention.evidence
@@ -197,7 +199,7 @@ def test_what_would_help_is_said_where_cleaning_does_not() -> None:
         standing(seen=NOW - timedelta(days=9), awake_since=NOW - timedelta(days=6)),
     ],
 )  # fmt: skip
-def test_what_lies_far_off_or_was_our_own_doing_needs_nobody(fine: Standing) -> None:
+def test_what_lies_far_off_or_was_our_own_doing_needs_nobody(fine: MachineCondition) -> None:
     assert look(fine) == []
 
 
@@ -206,9 +208,9 @@ def test_what_lies_far_off_or_was_our_own_doing_needs_nobody(fine: Standing) -> 
 HOUR = 3600
 
 
-def kept(**more: object) -> Kept:
+def kept(**more: object) -> KeptFinding:
     known = {"id": 1, "cause": Cause.NEARLY_FULL, "subject": "C:", "grade": 910, "last_seen": 0}
-    return Kept(**(known | more))  # type: ignore[arg-type]
+    return KeptFinding(**(known | more))  # type: ignore[arg-type]
 
 
 def test_a_finding_begins_goes_on_and_ends() -> None:
@@ -272,7 +274,7 @@ def test_the_shop_in_a_sentence() -> None:
 
 
 @pytest.mark.parametrize("nothing", [doubted(hours=0.5), young(days=0.5)])
-def test_what_passes_by_itself_needs_nobody(nothing: Standing) -> None:
+def test_what_passes_by_itself_needs_nobody(nothing: MachineCondition) -> None:
     assert look(nothing) == []
 
 

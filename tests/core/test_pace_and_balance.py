@@ -17,7 +17,7 @@ from phylax.core.protocol import CategoryOutcome
 from phylax.core.retention import Reason
 from phylax.core.runs.balance import balance
 from phylax.core.scheduling.pace import Pace
-from phylax.core.survey import Stay
+from phylax.core.survey import SkippedSum
 
 MIB = 2**20
 NOON = datetime(2026, 3, 2, 12, tzinfo=UTC)
@@ -114,7 +114,7 @@ def test_where_all_is_equal_nothing_is_explained() -> None:
 
 
 HELD, LINKED = Tally(count=1, size=10 * MIB), Tally(count=4, size=5 * MIB)
-STUCK = (Stay(reason=Reason.IN_USE, count=2, size=10 * MIB),)
+STUCK = (SkippedSum(reason=Reason.IN_USE, count=2, size=10 * MIB),)
 
 
 @pytest.mark.parametrize(

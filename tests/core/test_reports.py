@@ -34,10 +34,10 @@ MACHINE = f.MachineFacts(
     tag="oakes-laptop",
     make_and_model="Pelham Fold 13",
     visits=(
-        f.VisitSaid(
+        f.ReportedVisit(
             12, date(2026, 11, 3), date(2026, 11, 5), "mended", "It howls", date(2027, 5, 5)
         ),
-        f.VisitSaid(13, DAY, None, None, "", None),
+        f.ReportedVisit(13, DAY, None, None, "", None),
     ),
     deeds=(
         f.Cleaned(date(2026, 11, 3), 3 * GIB, Tally(count=1200, size=3 * GIB)),
@@ -166,7 +166,7 @@ def test_parts_are_left_out_and_what_says_nothing_is_none() -> None:
 
 def test_much_is_bounded_and_says_so() -> None:
     often = tuple(f.Cleaned(date(2026, 11, 1), GIB, Tally(count=1, size=GIB)) for _ in range(200))
-    said = tuple(f.Said(DAY, "x" * 9000) for _ in range(500))
+    said = tuple(f.Remark(DAY, "x" * 9000) for _ in range(500))
     many = tuple((date(2020, 1, 1).replace(year=2020 + n // 300), 0.5) for n in range(3000))
     machine = MACHINE._replace(
         deeds=often + said, volumes=(f.VolumeThen("/", GIB, 0, 0, many),), starts=None
@@ -190,7 +190,7 @@ def test_much_is_bounded_and_says_so() -> None:
 def test_braces_in_what_people_wrote_are_not_read() -> None:
     hostile = "{shop} {0} {visit.__class__} {{x}} %s"
     machine = MACHINE._replace(
-        visits=(f.VisitSaid(1, DAY, None, None, hostile, None),),
+        visits=(f.ReportedVisit(1, DAY, None, None, hostile, None),),
         deeds=(f.Changed(DAY, hostile, hostile, hostile, hostile, False),),
         next=((DAY, hostile),),
     )

@@ -11,7 +11,7 @@ from phylax.core.protocol import CategoryOutcome, ResultMessage
 from phylax.core.retention import Reason
 from phylax.core.runs.runs import NewRun, RunState, conclude, in_a_sentence
 from phylax.core.scheduling.rounds import RoundEdit
-from phylax.core.survey import Stay
+from phylax.core.survey import SkippedSum
 
 NOW = datetime(2026, 3, 2, 18, 30, tzinfo=UTC)
 
@@ -20,7 +20,7 @@ def result(*stays: tuple[Reason, int], **more: object) -> ResultMessage:
     outcome = CategoryOutcome(
         category="user-temp",
         removed=Tally(count=3, size=3 * 2**20),
-        left=tuple(Stay(reason=reason, count=n, size=n) for reason, n in stays),
+        left=tuple(SkippedSum(reason=reason, count=n, size=n) for reason, n in stays),
         unread_count=int(more.pop("unread", 0)),
     )
     return ResultMessage.model_validate(

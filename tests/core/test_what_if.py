@@ -11,8 +11,8 @@ from phylax.core.retention.rules import PressureStep, RuleInForce
 from phylax.core.survey import LineCount, SurveyedItem, SurveyLine, merged
 from phylax.core.survey.what_if import (
     STALE_AFTER,
-    Asked,
     Concerned,
+    PreparedRule,
     Profile,
     answer,
     packed,
@@ -72,7 +72,7 @@ def test_another_span_is_answered_to_the_item(
     tally = survey(items, then, free).goes
     without_items = profile(line)._replace(items=b"")
     for known in (profile(line), without_items):
-        assert Asked(then, Caution.SAFE).would_go(known) == (tally.count, tally.size, True)
+        assert PreparedRule(then, Caution.SAFE).would_go(known) == (tally.count, tally.size, True)
 
 
 @given(
@@ -90,7 +90,7 @@ def test_counts_and_sizes_are_exact_where_the_survey_kept_the_items(
         keep_newest=newest, keep_under=under, keep_under_percent=percent, only_larger=larger
     )
     tally = survey(items, then).goes
-    count, size, exact = Asked(then, Caution.SAFE).would_go(known)
+    count, size, exact = PreparedRule(then, Caution.SAFE).would_go(known)
     assert (count, size) == (tally.count, tally.size)
     assert exact
 
@@ -100,7 +100,9 @@ def test_a_size_limit_from_sums_alone_is_about_right_and_says_so(items: list, un
     line = survey(items, rule(keep_for=timedelta(days=800)))
     then = rule(keep_for=timedelta(days=800), keep_under=under)
     found = survey(items, then)
-    count, size, exact = Asked(then, Caution.SAFE).would_go(profile(line)._replace(items=b""))
+    count, size, exact = PreparedRule(then, Caution.SAFE).would_go(
+        profile(line)._replace(items=b"")
+    )
     assert not exact or not line.ages
     one_day = max((age.size for age in line.ages), default=0)
     assert abs(size - found.goes.size) <= one_day
@@ -119,13 +121,18 @@ def test_a_size_limit_from_sums_alone_is_about_right_and_says_so(items: list, un
 def test_what_a_profile_cannot_tell_is_marked(then: dict, why: str) -> None:
     line = survey([("a", 40 * 86400, 500, False)], rule(only_larger=100))
     known = profile(line)._replace(items=b"")
-    assert not Asked(rule(**{"only_larger": 100, **then}), Caution.SAFE).would_go(known)[2], why
+    assert not PreparedRule(rule(**{"only_larger": 100, **then}), Caution.SAFE).would_go(known)[
+        2
+    ], why
 
 
 def test_a_limit_on_what_several_have_is_not_called_exact_for_it_is_each_ones() -> None:
     mine, theirs = (survey([("a", 40 * 86400, 500, False)], rule()) for _ in range(2))
     nobodys = survey([], rule())
-    limited, plain = Asked(rule(keep_under=600), Caution.SAFE), Asked(rule(), Caution.SAFE)
+    limited, plain = (
+        PreparedRule(rule(keep_under=600), Caution.SAFE),
+        PreparedRule(rule(), Caution.SAFE),
+    )
     for lines, people in (([mine], 1), ([mine, nobodys], 1), ([mine, nobodys, theirs], 2)):
         (line,) = merged(lines)
         assert line.people == people
@@ -137,7 +144,7 @@ def test_a_limit_on_what_several_have_is_not_called_exact_for_it_is_each_ones() 
 def test_nothing_goes_that_is_off_or_only_listed(caution: Caution) -> None:
     known = profile(survey([("a", 40 * 86400, 500, False)], rule()))
     off = rule(off=True) if caution is Caution.SAFE else rule(keep_for=timedelta(0))
-    assert Asked(off, caution).would_go(known) == (0, 0, True)
+    assert PreparedRule(off, caution).would_go(known) == (0, 0, True)
 
 
 def test_the_answer_adds_up_names_most_changed_first_and_counts_old_surveys() -> None:

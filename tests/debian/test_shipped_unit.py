@@ -28,7 +28,7 @@ from phylax.core.ground.values import edit_of
 from phylax.core.hold.holds import HeldPick
 from phylax.core.retention import Rule, Scope
 from phylax.core.runs.runs import RunState, WantedProgram, WantedSetting
-from phylax.core.tuning.known import Handling, KnownEdit, Recognition
+from phylax.core.tuning.known import KnownEdit, ProgramDecision, Recognition
 from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.rules import TuningRule
 
@@ -67,7 +67,7 @@ def test_a_startup_program_is_changed_and_put_back(agent: Installed) -> None:
     owner.programs.write(
         KnownEdit(
             recognition=Recognition(package=DISK_WATCH), name="Disk watch",
-            handling=Handling.GOES, intent=Intent.WHEN_ASKED,
+            handling=ProgramDecision.GOES, intent=Intent.WHEN_ASKED,
         )
     )  # fmt: skip
     link = linux.root / f"etc/systemd/system/multi-user.target.wants/{DISK_WATCH}.service"

@@ -12,7 +12,7 @@ import pytest
 from conftest import Service
 from helpers import Clock, enrol, make_file, make_standin, needs_you
 from phylax.client import ChangedMeanwhileError, Phylax, RefusedError
-from phylax.core.attention import Attention, Cause, Finding, Handling, Standing
+from phylax.core.attention import Attention, Cause, Finding, Handling, MachineCondition
 from phylax.core.clients.shop import Machine
 from phylax.core.ground.machines import MachineFacts
 from phylax.core.ground.readings import ReadingIn, by_volume
@@ -92,7 +92,7 @@ def test_what_happens_while_the_watch_looks_is_not_written_over(
     tell(context, machine, 96)
     look, alone = monitor.look, threading.Event()
 
-    def look_with_company(standing: Standing) -> list[Finding]:
+    def look_with_company(standing: MachineCondition) -> list[Finding]:
         findings = list(look(standing))
         if threading.current_thread() is threading.main_thread() and not alone.is_set():
             alone.set()

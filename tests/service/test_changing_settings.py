@@ -16,7 +16,7 @@ from phylax.client import Phylax, RefusedError
 from phylax.core.clients.shop import Machine
 from phylax.core.runs.runs import RunState, WantedProgram
 from phylax.core.tuning.changes import ChangeState
-from phylax.core.tuning.known import Handling, KnownEdit, Recognition
+from phylax.core.tuning.known import KnownEdit, ProgramDecision, Recognition
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
 from startup_trees import picture
 
@@ -59,7 +59,7 @@ def agent(owner: Phylax, machine: Machine, tmp_path: Path, folder: Path) -> Agen
             KnownEdit(
                 recognition=Recognition(package=program.package),
                 name=program.name,
-                handling=Handling.GOES,
+                handling=ProgramDecision.GOES,
                 intent=intent,
             )
         )

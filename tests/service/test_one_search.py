@@ -26,7 +26,7 @@ from phylax.core.protocol import (
 )
 from phylax.core.record.searching import HitKind
 from phylax.core.retention.rules import Reason
-from phylax.core.survey import Stay
+from phylax.core.survey import SkippedSum
 from phylax.service.context.context import Context
 from phylax.service.runs import ingest
 from phylax.store.checks import inventories
@@ -65,7 +65,7 @@ def shop(owner: Phylax, machine: Machine, context: Context, clock: Clock) -> Phy
         id="result-1-aaaa", run_id=run.id, started_at=at, ended_at=at, passes=1, left=(left,),
         outcomes=(CategoryOutcome(
             category="trash", removed=Tally(count=1, size=1),
-            left=(Stay(reason=Reason.IN_USE, count=1, size=5),)),),
+            left=(SkippedSum(reason=Reason.IN_USE, count=1, size=5),)),),
     )  # fmt: skip
     with context.db.write() as conn:
         for message in (held, unheld, result):

@@ -13,7 +13,7 @@ from phylax.agent.outbox.spool import Spool
 from phylax.agent.runtime.loop import Agent
 from phylax.agent.runtime.restore_epoch_keeper import KnownRecords
 from phylax.client import Phylax
-from phylax.core.backups.restore_epochs import Generation, heard, met
+from phylax.core.backups.restore_epochs import RestoreEpoch, heard, met
 from phylax.core.clients.shop import Machine
 from phylax.core.hold.holds import HeldPick
 from phylax.core.protocol import SetBackMessage
@@ -37,8 +37,8 @@ ONE, OTHER = "1" * 32, "2" * 32
 def test_younger_records_or_another_life_of_them_are_noticed(
     known: tuple[str, int] | None, now: tuple[str, int], lost: bool, set_back: bool
 ) -> None:
-    known_ = known and Generation(name=known[0], come_to=known[1])
-    change = met(known_, Generation(name=now[0], come_to=now[1]))
+    known_ = known and RestoreEpoch(name=known[0], come_to=known[1])
+    change = met(known_, RestoreEpoch(name=now[0], come_to=now[1]))
     assert (change.lost, change.set_back) == (lost, set_back)
     assert (change.known.name, change.known.come_to) == now
 
@@ -46,7 +46,7 @@ def test_younger_records_or_another_life_of_them_are_noticed(
 @pytest.mark.parametrize("text", ["", "1;2", ONE, f"{ONE};-1", f"{ONE};{'9' * 19}", f" {ONE};1"])
 def test_an_answer_that_says_nothing_of_its_records_changes_nothing(text: str) -> None:
     assert heard(text) is None
-    assert heard(Generation(name=ONE, come_to=7).said()) == Generation(name=ONE, come_to=7)
+    assert heard(RestoreEpoch(name=ONE, come_to=7).said()) == RestoreEpoch(name=ONE, come_to=7)
 
 
 def test_where_it_cannot_be_noted_the_next_answer_says_so_again(tmp_path: Path) -> None:
@@ -59,11 +59,11 @@ def test_where_it_cannot_be_noted_the_next_answer_says_so_again(tmp_path: Path) 
 
     spool = Spool(tmp_path / "spool")
     known = KnownRecords(tmp_path, spool, full)
-    known.hear(Generation(name=ONE, come_to=9))
-    known.hear(Generation(name=ONE, come_to=3))
+    known.hear(RestoreEpoch(name=ONE, come_to=9))
+    known.hear(RestoreEpoch(name=ONE, come_to=3))
     assert len(told) == 1 and not len(spool)
     # also by an agent that starts anew
-    KnownRecords(tmp_path, spool, full).hear(Generation(name=ONE, come_to=4))
+    KnownRecords(tmp_path, spool, full).hear(RestoreEpoch(name=ONE, come_to=4))
     (waiting,) = spool.waiting()
     assert len(told) == 2 and isinstance(waiting.message, SetBackMessage)
     assert (waiting.message.knew, waiting.message.came_to) == (9, 4)

@@ -19,7 +19,7 @@ from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.rules import TuningRule, TuningRuleEdit
 from phylax.core.tuning.shared import NewSharedChange
-from phylax.core.tuning.verdicts import Stays
+from phylax.core.tuning.verdicts import SkipReason
 from startup_trees import picture
 
 VALUES = {"power": "even", "asleep-when": 30, "motion.anna": True, "updates": "by-itself",
@@ -60,13 +60,13 @@ def want(owner: Phylax, setting: str, value: object, **more: object) -> None:
 def test_nearer_rules_win_and_questions_decide(
     owner: Phylax, machine: Machine, agent: Agent
 ) -> None:
-    assert judged(owner, machine)["power"] == ("even", Stays.NO_WISH)
+    assert judged(owner, machine)["power"] == ("even", SkipReason.NO_WISH)
     want(owner, "power", "speed")
     want(owner, "motion", False)
     assert judged(owner, machine)["power"] == ("even", "speed first")
     owner.settings.put_rule(Scope.MACHINE, machine.id, "power", TuningRule(leave=True))
-    assert judged(owner, machine)["power"] == ("even", Stays.ASKED_FOR)
-    assert judged(owner, machine)["motion"] == ("on", Stays.NO_ANSWER)
+    assert judged(owner, machine)["power"] == ("even", SkipReason.ASKED_FOR)
+    assert judged(owner, machine)["motion"] == ("on", SkipReason.NO_ANSWER)
     owner.questions.answer("client", machine.client_id, "likes-movement", "no")
     assert judged(owner, machine)["motion"] == ("on", "off")
     owner.settings.put_rule(Scope.MACHINE, machine.id, "power", TuningRule())
@@ -84,7 +84,7 @@ def test_a_value_is_changed_written_down_and_put_back(
     )
     agent.once()
     assert owner.runs.get(run.id).state is RunState.DONE
-    assert judged(owner, machine)["power"] == ("speed first", Stays.AS_WANTED)
+    assert judged(owner, machine)["power"] == ("speed first", SkipReason.AS_WANTED)
     (made,) = owner.programs.changes(machine.tag)
     assert (made.setting, made.name, made.before, made.after) == (
         "power", "Power while plugged in", "even", "speed first",
@@ -148,7 +148,7 @@ def test_a_round_sets_what_goes_back_exactly_and_leaves_the_rest(
     owner.routines.run(routine.id, [machine.id])
     agent.once()
     values = judged(owner, machine)
-    assert values["power"] == ("speed first", Stays.AS_WANTED)
+    assert values["power"] == ("speed first", SkipReason.AS_WANTED)
     assert values["hibernation"] == ("on", "off"), "what cannot be put back waits for a yes"
 
 
@@ -185,19 +185,19 @@ def test_what_a_rule_would_change_is_what_a_look_then_says(
     owner: Phylax, machine: Machine, agent: Agent
 ) -> None:
     would = owner.settings.what_if_rule(Scope.SHOP, 0, "power", TuningRule(want="speed"))
-    assert would.now and would.now.stays_on == {Stays.NO_WISH: (machine.id,)}
+    assert would.now and would.now.stays_on == {SkipReason.NO_WISH: (machine.id,)}
     assert would.then and (would.then.changes_on, would.then.becomes) == (
         (machine.id,), "speed first",
     )  # fmt: skip
-    assert judged(owner, machine)["power"] == ("even", Stays.NO_WISH), "asking changes nothing"
+    assert judged(owner, machine)["power"] == ("even", SkipReason.NO_WISH), "asking changes nothing"
     want(owner, "power", "speed")
     assert judged(owner, machine)["power"] == ("even", "speed first")
     leave = TuningRule(leave=True)
     would = owner.settings.what_if_rule(Scope.CLIENT, machine.client_id, "power", leave)
     assert would.now and would.now.changes_on == (machine.id,)
-    assert would.then and would.then.stays_on == {Stays.ASKED_FOR: (machine.id,)}
+    assert would.then and would.then.stays_on == {SkipReason.ASKED_FOR: (machine.id,)}
     unanswered = owner.settings.what_if_rule(Scope.SHOP, 0, "motion", TuningRule(want=False))
-    assert unanswered.then and unanswered.then.stays_on == {Stays.NO_ANSWER: (machine.id,)}
+    assert unanswered.then and unanswered.then.stays_on == {SkipReason.NO_ANSWER: (machine.id,)}
     nowhere = owner.settings.what_if_rule(Scope.SHOP, 0, "play", TuningRule(want=False))
     assert (nowhere.now, nowhere.then) == (None, None)
     with pytest.raises(ValidationError, match="is no choice of power"):
@@ -229,7 +229,7 @@ def test_one_setting_on_many_machines_is_one_yes_and_goes_back_as_one(
     assert (line.changes_on, line.becomes, line.value) == (
         (machines[0].id, machines[1].id), "off", False,
     )  # fmt: skip
-    assert line.stays_on == {Stays.ASKED_FOR: (machines[2].id,)}
+    assert line.stays_on == {SkipReason.ASKED_FOR: (machines[2].id,)}
     all_ids = [one.id for one in machines]
     with pytest.raises(RefusedError) as refused:
         owner.shared_changes.set("motion", False, all_ids)

@@ -14,7 +14,7 @@ from phylax.agent.runtime.loop import Agent
 from phylax.client import NotAllowedError, Phylax, RefusedError
 from phylax.core.clients.shop import ClientEdit, MachineEdit
 from phylax.core.tuning.changes import ChangeState
-from phylax.core.tuning.known import Handling, KnownEdit, Recognition
+from phylax.core.tuning.known import KnownEdit, ProgramDecision, Recognition
 from phylax.core.tuning.programs import Intent, Program, StartCost, Starter, StarterKind
 from phylax.core.tuning.shared import LEAST_HALVED, SharedChange, first_half
 from phylax.core.tuning.trials import Outcome
@@ -77,7 +77,7 @@ def machines(owner: Phylax, tmp_path: Path) -> Machines:
     owner.programs.write(
         KnownEdit(
             recognition=Recognition(package="search"), name="Word finder",
-            handling=Handling.GOES, intent=Intent.NOT_AT_ALL,
+            handling=ProgramDecision.GOES, intent=Intent.NOT_AT_ALL,
         )
     )  # fmt: skip
     return made

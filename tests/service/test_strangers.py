@@ -22,9 +22,9 @@ from phylax.service.context.context import Context
 from phylax.service.http import signing_in
 from phylax.service.limits import connection_limiter as connections
 from phylax.service.limits import requests
-from phylax.service.limits.connection_limiter import Doors, network_of
+from phylax.service.limits.connection_limiter import ConnectionLimiter, network_of
 from phylax.service.limits.hashing import Hashing
-from phylax.service.limits.login_throttle import Failures, TooManyTriesError, Tries
+from phylax.service.limits.login_throttle import Failures, LoginThrottle, TooManyTriesError
 from phylax.service.limits.requests import DEEPEST, Limits, is_too_deep, largest_body
 from phylax.service.problems import Problem
 from phylax.service.serving.serve import server_config
@@ -205,7 +205,7 @@ def test_who_guesses_locks_nobody_out(service: Service, clock: Clock) -> None:
 
 
 def test_tries_are_forgotten_and_a_clock_that_is_set_back_keeps_nobody_out() -> None:
-    tries = Tries()
+    tries = LoginThrottle()
     for _ in range(4):
         tries.begin("ines", "a", known=None, now=1000)
     with pytest.raises(TooManyTriesError):
@@ -267,7 +267,7 @@ def few(context: Context, monkeypatch: pytest.MonkeyPatch) -> Iterator[Service]:
     monkeypatch.setattr(connections, "HEAD_SECONDS", 0.5)
     monkeypatch.setattr(connections, "UNREAD_SECONDS", 0.5)
     config = server_config(context, "127.0.0.1", free_port())
-    config.http = Doors(8, 5).protocol()
+    config.http = ConnectionLimiter(8, 5).protocol()
     with serving(context, config) as running:
         yield running
 

@@ -28,7 +28,7 @@ from phylax.core.protocol import ChangesMessage, Message, SettingsMessage, Start
 from phylax.core.record.records import RecordKind
 from phylax.core.runs.runs import RunState, WantedProgram
 from phylax.core.tuning.changes import ChangeMade, ChangeState, Drifted
-from phylax.core.tuning.known import Handling, KnownEdit, Recognition
+from phylax.core.tuning.known import KnownEdit, ProgramDecision, Recognition
 from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Intent, Program, StartCost, Starter, StarterKind
 from phylax.core.tuning.starts import BootCost
@@ -83,7 +83,7 @@ def agent(owner: Phylax, machine: Machine, tmp_path: Path, standin: StandInMachi
             KnownEdit(
                 recognition=Recognition(package=name),
                 name=name.capitalize(),
-                handling=Handling.GOES,
+                handling=ProgramDecision.GOES,
                 intent=Intent.NOT_AT_ALL,
             )
         )

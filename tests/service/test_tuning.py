@@ -17,12 +17,12 @@ from phylax.core.clients.shop import ClientEdit, Machine, MachineEdit
 from phylax.core.protocol import SettingsMessage
 from phylax.core.retention import Scope
 from phylax.core.runs.runs import RunState
-from phylax.core.tuning.known import Handling, KnownEdit, Recognition
+from phylax.core.tuning.known import KnownEdit, ProgramDecision, Recognition
 from phylax.core.tuning.looks import SettingsLook
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
 from phylax.core.tuning.rules import ProgramRule, ProgramRuleEdit
-from phylax.core.tuning.setting import Hangs
-from phylax.core.tuning.verdicts import Stays
+from phylax.core.tuning.setting import DependsOn
+from phylax.core.tuning.verdicts import SkipReason
 from phylax.service.context.context import Context
 from phylax.service.runs import ingest
 
@@ -31,7 +31,8 @@ CHAT = Program(key="package:chat", name="Chat", package="chat", starters=(ENTRY,
 SCREEN = Program(key="package:screen", name="Screen", package="screen", guarded="the screen")
 ABOUT_CHAT = KnownEdit(
     recognition=Recognition(package="chat"), name="Chat", what="Talks with colleagues.",
-    handling=Handling.HANGS, intent=Intent.WHEN_ASKED, hangs=Hangs(question="video-calls", on="no"),
+    handling=ProgramDecision.HANGS, intent=Intent.WHEN_ASKED,
+    hangs=DependsOn(question="video-calls", on="no"),
 )  # fmt: skip
 
 
@@ -56,7 +57,7 @@ def survey(owner: Phylax, machine: Machine, agent: Agent) -> None:
     agent.once()
 
 
-def reasons(owner: Phylax, machine: Machine) -> dict[str, Stays | str]:
+def reasons(owner: Phylax, machine: Machine) -> dict[str, SkipReason | str]:
     return {
         judged.program.key: judged.verdict.reason or f"changes to {judged.verdict.want}"
         for judged in owner.programs.on(machine.tag).programs
@@ -69,18 +70,18 @@ def test_a_look_comes_with_a_survey_and_is_judged_by_what_counts_now(
     with pytest.raises(NotFoundError, match="not looked at for settings yet"):
         owner.programs.on(machine.tag)
     survey(owner, machine, agent)
-    assert reasons(owner, machine) == {CHAT.key: Stays.UNKNOWN, SCREEN.key: Stays.GUARDED}
+    assert reasons(owner, machine) == {CHAT.key: SkipReason.UNKNOWN, SCREEN.key: SkipReason.GUARDED}
     entry = owner.programs.write(ABOUT_CHAT)
-    assert reasons(owner, machine)[CHAT.key] is Stays.NO_ANSWER
+    assert reasons(owner, machine)[CHAT.key] is SkipReason.NO_ANSWER
     owner.questions.answer("client", machine.client_id, "video-calls", "no")
     assert reasons(owner, machine)[CHAT.key] == "changes to when asked"
     owner.questions.answer("machine", machine.id, "video-calls", "yes", word="every Monday")
-    assert reasons(owner, machine)[CHAT.key] is Stays.ASKED_FOR, "the nearer answer counts"
+    assert reasons(owner, machine)[CHAT.key] is SkipReason.ASKED_FOR, "the nearer answer counts"
     owner.questions.answer("machine", machine.id, "video-calls", None)
     owner.programs.put_rule(Scope.MACHINE, machine.id, CHAT.key, ProgramRule(leave=True))
-    assert reasons(owner, machine)[CHAT.key] is Stays.ASKED_FOR
+    assert reasons(owner, machine)[CHAT.key] is SkipReason.ASKED_FOR
     owner.programs.strike_out(entry.id)
-    assert reasons(owner, machine)[CHAT.key] is Stays.UNKNOWN
+    assert reasons(owner, machine)[CHAT.key] is SkipReason.UNKNOWN
 
 
 def test_what_if_is_what_a_look_says_once_it_is_written(
@@ -103,7 +104,7 @@ def test_what_if_is_what_a_look_says_once_it_is_written(
     assert [*owner.programs.unknown()], "asking changes nothing"
     owner.programs.write(ABOUT_CHAT)
     assert reasons(owner, other)[CHAT.key] == "changes to when asked"
-    assert reasons(owner, machine)[CHAT.key] is Stays.NO_ANSWER
+    assert reasons(owner, machine)[CHAT.key] is SkipReason.NO_ANSWER
     assert [*owner.programs.unknown()] == []
     assert [entry.machines for entry in owner.programs.notebook()] == [2]
 
@@ -166,10 +167,10 @@ def test_a_bad_file_and_the_machines_own_guard(
     guard.chmod(0o600)
     survey(owner, machine, Agent(AgentHome(tmp_path / "agent")))
     judged = {j.program.key: j for j in owner.programs.on(machine.tag).programs}
-    assert judged["file:odd.json"].verdict.reason is Stays.UNREAD
+    assert judged["file:odd.json"].verdict.reason is SkipReason.UNREAD
     owner.programs.write(ABOUT_CHAT)
     owner.questions.answer("machine", machine.id, "video-calls", "no")
-    assert reasons(owner, machine)[CHAT.key] is Stays.GUARDED
+    assert reasons(owner, machine)[CHAT.key] is SkipReason.GUARDED
     detail = owner.programs.on(machine.tag).programs
     (chat,) = [judged.program for judged in detail if judged.program.key == CHAT.key]
     assert "own guard" in chat.guarded
@@ -202,14 +203,16 @@ def test_rules_of_nearer_scopes_count_and_a_rule_is_taken_back(
 ) -> None:
     survey(owner, machine, agent)
     owner.programs.write(
-        ABOUT_CHAT.model_copy(update={"handling": Handling.STAYS, "intent": None, "hangs": None})
+        ABOUT_CHAT.model_copy(
+            update={"handling": ProgramDecision.STAYS, "intent": None, "hangs": None}
+        )
     )
-    assert reasons(owner, machine)[CHAT.key] is Stays.NO_WISH
+    assert reasons(owner, machine)[CHAT.key] is SkipReason.NO_WISH
     owner.programs.put_rule(Scope.SHOP, 0, CHAT.key, ProgramRule(intent=Intent.WHEN_ASKED))
     assert reasons(owner, machine)[CHAT.key] == "changes to when asked"
     leave = ProgramRule(leave=True)
     owner.programs.put_rule(Scope.CLIENT, machine.client_id, CHAT.key, leave)
-    assert reasons(owner, machine)[CHAT.key] is Stays.ASKED_FOR
+    assert reasons(owner, machine)[CHAT.key] is SkipReason.ASKED_FOR
     assert [rule.rule for rule in owner.programs.rules(Scope.CLIENT, machine.client_id)] == [leave]
     owner.programs.put_rule(Scope.CLIENT, machine.client_id, CHAT.key, ProgramRule())
     assert reasons(owner, machine)[CHAT.key] == "changes to when asked"
@@ -225,29 +228,31 @@ def test_what_a_rule_would_change_is_what_a_look_then_says(
 ) -> None:
     survey(owner, machine, agent)
     owner.programs.write(
-        ABOUT_CHAT.model_copy(update={"handling": Handling.STAYS, "intent": None, "hangs": None})
+        ABOUT_CHAT.model_copy(
+            update={"handling": ProgramDecision.STAYS, "intent": None, "hangs": None}
+        )
     )
     wish = ProgramRule(intent=Intent.WHEN_ASKED)
     for scope, number in (
         (Scope.SHOP, 0), (Scope.CLIENT, machine.client_id), (Scope.MACHINE, machine.id),
     ):  # fmt: skip
         would = owner.programs.what_if_rule(scope, number, CHAT.key, wish)
-        assert would.now and would.now.stays_on == {Stays.NO_WISH: (machine.id,)}
+        assert would.now and would.now.stays_on == {SkipReason.NO_WISH: (machine.id,)}
         assert would.then and (would.then.changes_on, would.then.becomes) == (
             (machine.id,), "when asked",
         )  # fmt: skip
-    assert reasons(owner, machine)[CHAT.key] is Stays.NO_WISH, "asking changes nothing"
+    assert reasons(owner, machine)[CHAT.key] is SkipReason.NO_WISH, "asking changes nothing"
     owner.programs.put_rule(Scope.SHOP, 0, CHAT.key, wish)
     assert reasons(owner, machine)[CHAT.key] == "changes to when asked"
     leave = owner.programs.what_if_rule(
         Scope.MACHINE, machine.id, CHAT.key, ProgramRule(leave=True)
     )
     assert leave.now and leave.now.changes_on == (machine.id,)
-    assert leave.then and leave.then.stays_on == {Stays.ASKED_FOR: (machine.id,)}
+    assert leave.then and leave.then.stays_on == {SkipReason.ASKED_FOR: (machine.id,)}
     taken_back = owner.programs.what_if_rule(Scope.SHOP, 0, CHAT.key, ProgramRule())
-    assert taken_back.then and taken_back.then.stays_on == {Stays.NO_WISH: (machine.id,)}
+    assert taken_back.then and taken_back.then.stays_on == {SkipReason.NO_WISH: (machine.id,)}
     guarded = owner.programs.what_if_rule(Scope.SHOP, 0, SCREEN.key, wish)
-    assert guarded.then and guarded.then.stays_on == {Stays.GUARDED: (machine.id,)}
+    assert guarded.then and guarded.then.stays_on == {SkipReason.GUARDED: (machine.id,)}
     other = owner.clients.add(ClientEdit(name="Reedmere Vets"))
     nowhere = owner.programs.what_if_rule(Scope.CLIENT, other.id, CHAT.key, wish)
     assert (nowhere.now, nowhere.then) == (None, None)
@@ -270,7 +275,7 @@ def test_one_program_of_two_people_is_one_to_write_about_on_one_machine(
     unknown = {(program.name, program.machines) for program in owner.programs.unknown()}
     assert unknown == {("Words", 1), ("Chat", 1)}, "who gives it another name is listed apart"
     about = KnownEdit(recognition=Recognition(digest="a" * 64), name="Words",
-                      handling=Handling.GOES, intent=Intent.WHEN_ASKED)  # fmt: skip
+                      handling=ProgramDecision.GOES, intent=Intent.WHEN_ASKED)  # fmt: skip
     owner.programs.write(about)
     assert [entry.machines for entry in owner.programs.notebook()] == [1]
 
@@ -280,7 +285,7 @@ def test_settings_alone_are_looked_at_when_asked_and_nothing_else_is(
 ) -> None:
     run = owner.runs.look_at_settings(machine.tag)
     agent.once()
-    assert reasons(owner, machine) == {CHAT.key: Stays.UNKNOWN, SCREEN.key: Stays.GUARDED}
+    assert reasons(owner, machine) == {CHAT.key: SkipReason.UNKNOWN, SCREEN.key: SkipReason.GUARDED}
     ended = owner.runs.get(run.id)
     assert (ended.state, ended.survey_id) == (RunState.DONE, None)
     assert owner.runs.get(run.id).freed is None

@@ -14,7 +14,7 @@ from phylax.core.clients.shop import Machine
 from phylax.core.retention import Scope
 from phylax.core.runs.runs import RunState
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind, StepState
-from phylax.core.tuning.known import Handling, KnownEdit, Recognition
+from phylax.core.tuning.known import KnownEdit, ProgramDecision, Recognition
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
 from phylax.core.tuning.rules import ProgramRule
 from phylax.service.attention import monitor
@@ -34,7 +34,7 @@ def write_about(owner: Phylax, name: str, intent: Intent) -> None:
     owner.programs.write(
         KnownEdit(
             recognition=Recognition(package=name), name=name.capitalize(),
-            handling=Handling.GOES, intent=intent,
+            handling=ProgramDecision.GOES, intent=intent,
         )
     )  # fmt: skip
 

@@ -15,7 +15,7 @@ from helpers import PASSWORD, Clock
 from phylax.client import Phylax, RefusedError, sign_in
 from phylax.core.attention.notices import HookEdit
 from phylax.service.context.context import Context
-from phylax.service.context.secret_box import BESIDE, LostKeyError, Vault
+from phylax.service.context.secret_box import BESIDE, LostKeyError, SecretBox
 from phylax.service.context.secret_keys import close_all, new_key
 from phylax.store.attention import notices
 from phylax.store.file.shop_file import HeldError, alone
@@ -39,7 +39,7 @@ def test_no_secret_of_hooks_and_codes_is_in_the_file(
     key = context.db.path.parent / BESIDE
     assert key.stat().st_mode & 0o077 == 0
     shutil.move(key, tmp_path / "key")
-    context.vault = Vault(context.db.path.parent)
+    context.vault = SecretBox(context.db.path.parent)
     clock.pass_(timedelta(seconds=60))
     with pytest.raises(RefusedError, match="lost the key"):
         sign_in(service.url, "ines", PASSWORD, codes.at(clock.now))
@@ -71,15 +71,15 @@ def test_a_new_key_is_taken_while_no_service_runs(context: Context) -> None:
     assert (data / BESIDE).read_text() != before and len((data / BESIDE).read_text().split()) == 1
     with context.db.read() as conn:
         kept = people.codes_secret(conn, ines.id)
-    assert kept and Vault(data).open(kept) == "JBSWY3DPEHPK3PXP"
+    assert kept and SecretBox(data).open(kept) == "JBSWY3DPEHPK3PXP"
     (data / BESIDE).write_text(before)
     with pytest.raises(LostKeyError):
-        Vault(data).open(kept)
+        SecretBox(data).open(kept)
 
 
 def test_a_key_change_that_was_cut_off_leaves_all_readable(tmp_path: Path) -> None:
-    vault = Vault(tmp_path)
+    vault = SecretBox(tmp_path)
     kept = vault.close("secret")
     vault.add_key()
-    assert Vault(tmp_path).open(kept) == "secret" and not Vault(tmp_path).is_of_newest(kept)
-    assert Vault(tmp_path).open(vault.close("other")) == "other"
+    assert SecretBox(tmp_path).open(kept) == "secret" and not SecretBox(tmp_path).is_of_newest(kept)
+    assert SecretBox(tmp_path).open(vault.close("other")) == "other"

@@ -43,7 +43,7 @@ def test_what_was_held_and_left_before_is_found_by_name(tmp_path: Path) -> None:
             ("film.iso", "gone for good, 7 B: /t/b/film.iso"),
             ("open.docx", "left, in use, 3 B: /t/a/open.docx"),
         ):
-            asked = searching.Asked((word,))
+            asked = searching.SearchRequest((word,))
             (hit,) = searching.search(conn, asked, HitKind.FILE, limit=5)
             assert (hit.line, hit.machine_tag) == (line, "old")
     database.close()

@@ -19,7 +19,7 @@ from phylax.agent.runtime.settings_run import SettingsRun
 from phylax.core.ground.values import Scalar
 from phylax.core.protocol import ChangeSettingsOrder, PutSettingsBackOrder
 from phylax.core.tuning.changes import ChangeMade, ChangeState, Wanted, WantedValue
-from phylax.core.tuning.pieces import NOTHING, Folder, Kept
+from phylax.core.tuning.pieces import NOTHING, Folder, StoredText
 from phylax.core.tuning.programs import Intent, Program
 
 RUN = r"Software\Microsoft\Windows\CurrentVersion\Run"
@@ -241,7 +241,7 @@ def services_are_switched_by_the_service_manager() -> None:
     assert "only by hand" in later.refused, later
     for bad in ("..\\PhxTide", "", "a/b", "x" * 300):
         try:
-            services.ServiceStarts().write(bad, Kept(text="4"))
+            services.ServiceStarts().write(bad, StoredText(text="4"))
         except OSError:
             continue
         raise AssertionError(bad)
@@ -282,7 +282,7 @@ def nothing_else_is_written_and_odd_values_cost_only_themselves() -> None:
         "nonsense",
         "",
     ):
-        for state in (Kept(text='[1, "x"]'), Folder(), NOTHING):
+        for state in (StoredText(text='[1, "x"]'), Folder(), NOTHING):
             try:
                 port.write(path, state)
             except OSError:
@@ -367,9 +367,9 @@ def all_kinds_of_values_go_round() -> None:
         (winreg.REG_BINARY, None), (winreg.REG_DWORD, 2**32 - 1), (winreg.REG_QWORD, 2**64 - 1),
         (winreg.REG_MULTI_SZ, ["a", "b c"]), (winreg.REG_NONE, b"x"),
     ):  # fmt: skip
-        port.write(place.path, Kept(text=keys.packed(value, kind)))
+        port.write(place.path, StoredText(text=keys.packed(value, kind)))
         read = keys.read(place)
-        assert read == Kept(text=keys.packed(value, kind)), (kind, value, read)
+        assert read == StoredText(text=keys.packed(value, kind)), (kind, value, read)
         with winreg.OpenKey(winreg.HKEY_USERS, place.key) as opened:
             assert winreg.QueryValueEx(opened, place.name) == (value, kind)
     winreg.DeleteKey(winreg.HKEY_USERS, place.key)

@@ -16,7 +16,7 @@ from phylax.core.hold.holds import HeldPick
 from phylax.core.retention import ProtectEntry, ProtectKind, Rule, Scope
 from phylax.core.runs.runs import RunDetail, RunState, WantedProgram, WantedSetting
 from phylax.core.tuning.changes import ChangeState
-from phylax.core.tuning.known import Handling, KnownEdit, Recognition
+from phylax.core.tuning.known import KnownEdit, ProgramDecision, Recognition
 from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.rules import TuningRule
 
@@ -213,7 +213,7 @@ def test_what_runs_by_itself_is_ruled_changed_and_put_back(
     assert words.now is Intent.FROM_START and words.program.digest
     about = KnownEdit(
         recognition=Recognition(digest=words.program.digest), name="Words",
-        handling=Handling.GOES, intent=Intent.WHEN_ASKED,
+        handling=ProgramDecision.GOES, intent=Intent.WHEN_ASKED,
     )  # fmt: skip
     owner.programs.write(about)
     owner.settings.put_rule(Scope.SHOP, 0, "updates", TuningRule(want="friday-noon"))

@@ -31,10 +31,10 @@ from phylax.core.runs.runs import WantedProgram, WantedSetting
 from phylax.core.scheduling.calendars import FeedEdit
 from phylax.core.scheduling.rounds import MachineFilter, Pressure, RoundEdit
 from phylax.core.scheduling.routines import RoutineEdit, RoutineStep, StepKind, StepState
-from phylax.core.tuning.known import Handling, KnownEdit, Recognition
+from phylax.core.tuning.known import KnownEdit, ProgramDecision, Recognition
 from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.rules import ProgramRule, TuningRule
-from phylax.core.tuning.setting import Hangs
+from phylax.core.tuning.setting import DependsOn
 
 __all__ = [
     "AdviceEdit",
@@ -46,11 +46,10 @@ __all__ = [
     "ClientEdit",
     "ClosingDaysEdit",
     "CodesFor",
+    "DependsOn",
     "FeedEdit",
     "Forget",
     "HandOver",
-    "Handling",
-    "Hangs",
     "HeldPick",
     "HitKind",
     "HookEdit",
@@ -71,6 +70,7 @@ __all__ = [
     "PartState",
     "Pressure",
     "PressureStep",
+    "ProgramDecision",
     "ProgramRule",
     "ProtectEntry",
     "ProtectKind",

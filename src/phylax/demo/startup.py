@@ -20,10 +20,10 @@ from phylax.core.ground.machines import System
 from phylax.core.ground.values import Scalar, to_seconds
 from phylax.core.retention import Scope
 from phylax.core.tuning.answers import Answer
-from phylax.core.tuning.known import Handling, KnownEdit, Recognition
+from phylax.core.tuning.known import KnownEdit, ProgramDecision, Recognition
 from phylax.core.tuning.programs import Intent, Program, StartCost, Starter, StarterKind
 from phylax.core.tuning.rules import TuningRule
-from phylax.core.tuning.setting import Hangs, settings
+from phylax.core.tuning.setting import DependsOn, settings
 from phylax.demo.scenario import MachineSpec
 from phylax.store.tuning import answers, notebook, setting_rules
 
@@ -184,27 +184,28 @@ NOTEBOOK = (
     KnownEdit(
         recognition=Recognition(signed_by="Tarn Works", path=_HERE.format("Tarn Works")),
         name="Word finder", what="Reads all files so that words in them are found at once.",
-        handling=Handling.HANGS, intent=Intent.NOT_AT_ALL,
-        hangs=Hangs(question="finds-words", on="no"),
+        handling=ProgramDecision.HANGS, intent=Intent.NOT_AT_ALL,
+        hangs=DependsOn(question="finds-words", on="no"),
     ),
     KnownEdit(
         recognition=Recognition(signed_by="Corrin", path="C:/Programs/Corrin/scan-button.exe"),
         name="Scan button helper", what="Waits for the button of a scanner; scans work without it.",
-        handling=Handling.HANGS, intent=Intent.WHEN_ASKED, hangs=Hangs(question="scans", on="no"),
+        handling=ProgramDecision.HANGS, intent=Intent.WHEN_ASKED,
+        hangs=DependsOn(question="scans", on="no"),
     ),
     KnownEdit(
         recognition=Recognition(
             signed_by="Skerry Ferry Office", path=_HERE.format("Skerry Ferry Office")
         ),
         name="Ticket printer", what="The ferry's own; without it no ticket is printed.",
-        handling=Handling.STAYS,
+        handling=ProgramDecision.STAYS,
     ),
     KnownEdit(
         recognition=Recognition(
             signed_by="Harbour Software", path="C:/Programs/Harbour Software/newer-versions.exe"
         ),
         name="Newer versions", what="Looks for newer versions, as the programs do.",
-        handling=Handling.GOES, intent=Intent.WHEN_ASKED,
+        handling=ProgramDecision.GOES, intent=Intent.WHEN_ASKED,
     ),
 )  # fmt: skip
 ANSWERS: tuple[tuple[str, str, Literal["yes", "no"], str], ...] = (

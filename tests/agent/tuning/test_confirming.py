@@ -18,7 +18,7 @@ from phylax.agent.machines.linux import LinuxMachine
 from phylax.agent.runtime.settings_run import SettingsRun
 from phylax.agent.tuning.changer import Change, Changer, Stage
 from phylax.agent.tuning.confirmation import WITHIN, Confirming
-from phylax.agent.tuning.setting_backend import OwnHands
+from phylax.agent.tuning.setting_backend import LocalSettingBackend
 from phylax.client import UnreachableError
 from phylax.client.transport.http import Http
 from phylax.core.protocol import ChangeSettingsOrder
@@ -62,7 +62,7 @@ def changed(root: Path, tmp_path: Path, running: Running) -> Changer:
     wanted = Wanted(program=CLOUD, was=Intent.FROM_START, intent=Intent.NOT_AT_ALL)
     (made,) = run.change(ChangeSettingsOrder(run_id=1, lease="l", wanted=(wanted,)))
     assert made.refused == ""
-    return Changer(OwnHands(str(root)), tmp_path / "journal")
+    return Changer(LocalSettingBackend(str(root)), tmp_path / "journal")
 
 
 @pytest.fixture
@@ -199,7 +199,7 @@ def test_entries_of_a_session_do_not_hang(
     wanted = Wanted(program=program.key, was=Intent.FROM_START, intent=Intent.WHEN_ASKED)
     (made,) = run.change(ChangeSettingsOrder(run_id=1, lease="l", wanted=(wanted,)))
     assert made.refused == ""
-    changer = Changer(OwnHands(str(root)), tmp_path / "journal")
+    changer = Changer(LocalSettingBackend(str(root)), tmp_path / "journal")
     tries = tmp_path / "unreached.json"
     watch = Confirming(changer, lambda: running.boot, tries, lambda: running.uptime)
     wait(watch, running, 5 * WITHIN)

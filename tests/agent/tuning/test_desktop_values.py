@@ -17,7 +17,7 @@ from phylax.agent.runtime.settings_run import SettingsRun
 from phylax.core.ground.values import Scalar
 from phylax.core.protocol import ChangeSettingsOrder, PutSettingsBackOrder
 from phylax.core.tuning.changes import ChangeMade, ChangeState, WantedValue
-from phylax.core.tuning.pieces import Kept
+from phylax.core.tuning.pieces import StoredText
 from startup_trees import add_file, picture
 
 
@@ -80,17 +80,17 @@ def test_what_somebody_chose_since_is_theirs(
     run = SettingsRun(powered, tmp_path / "journal", frozenset())
     made = change(run, "power", "even", "speed")
     profile = power.PowerProfile(address)
-    profile.write("active", Kept(text="power-saver"))
+    profile.write("active", StoredText(text="power-saver"))
     assert [drift.now for drift in run.drifted([], powered.values())] == ["saving first"]
     assert back(run, made).state is ChangeState.ALTERED
     assert "power-saver" in said_of(address)
-    profile.write("active", Kept(text="balanced"))
+    profile.write("active", StoredText(text="balanced"))
 
 
 @pytest.mark.parametrize("word", ["fastest", "", "performance'; x"])
 def test_the_daemon_is_told_nothing_else(address: str, word: str) -> None:
     with pytest.raises(OSError, match="is no way to use power"):
-        power.PowerProfile(address).write("active", Kept(text=word))
+        power.PowerProfile(address).write("active", StoredText(text=word))
     assert "balanced" in said_of(address)
 
 
@@ -187,5 +187,5 @@ def test_no_other_file_of_the_kernels_is_written(tmp_path: Path, path: str) -> N
     lay_policies(tmp_path / "root", 3_200_000)
     before = picture(tmp_path / "root")
     with pytest.raises(OSError, match="is not set by us"):
-        processor.KernelValues(str(tmp_path / "root")).write(path, Kept(text="1"))
+        processor.KernelValues(str(tmp_path / "root")).write(path, StoredText(text="1"))
     assert picture(tmp_path / "root") == before

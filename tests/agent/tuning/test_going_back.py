@@ -18,7 +18,7 @@ from phylax.agent.machines.linux.startup.switching import pieces_of_person, piec
 from phylax.agent.tuning import pieces as pieces_module
 from phylax.agent.tuning.changer import AlteredError, Change, Changer, NotMadeError, Stage
 from phylax.agent.tuning.pieces import OddPieceError, read, write
-from phylax.agent.tuning.setting_backend import OwnHands
+from phylax.agent.tuning.setting_backend import LocalSettingBackend
 from phylax.core.tuning.pieces import NOTHING, File, Folder, Link, Piece
 from phylax.core.tuning.programs import Intent, Program
 from startup_trees import add_file, add_link, add_service, entry, lay, picture, units
@@ -47,7 +47,7 @@ def test_any_sequence_of_intents_goes_back_to_the_very_tree(
         root.mkdir()
         lay(root, laid)
         before = picture(root)
-        changer = Changer(OwnHands(str(root)), Path(name, "journal"))
+        changer = Changer(LocalSettingBackend(str(root)), Path(name, "journal"))
         made = []
         for number, (which, intent) in enumerate(wishes):
             found = by_key(root)
@@ -102,8 +102,8 @@ def test_a_change_cut_off_anywhere_is_undone_at_the_next_start(
             with monkeypatch.context() as patch:
                 patch.setattr(pieces_module, "write", failing)
                 with pytest.raises(PowerLost):
-                    Changer(OwnHands(str(root)), journal).make(change_of(pieces))
-            again = Changer(OwnHands(str(root)), journal)
+                    Changer(LocalSettingBackend(str(root)), journal).make(change_of(pieces))
+            again = Changer(LocalSettingBackend(str(root)), journal)
             assert [change.stage for change in again.recover()] == [Stage.UNDONE]
             assert picture(root) == before
             assert again.recover() == [], "once is enough"
@@ -125,7 +125,7 @@ def test_a_change_that_fails_half_way_leaves_everything_as_it_was(
         write(top, path, state)  # type: ignore[arg-type]
 
     monkeypatch.setattr(pieces_module, "write", full)
-    changer = Changer(OwnHands(str(root)), tmp_path / "journal")
+    changer = Changer(LocalSettingBackend(str(root)), tmp_path / "journal")
     with pytest.raises(NotMadeError, match="No space left"):
         changer.make(change_of(pieces))
     assert picture(root) == before
@@ -138,13 +138,13 @@ def test_what_the_system_accepts_and_forgets_is_no_change(
     monkeypatch.setattr(pieces_module, "write", lambda top, path, state: None)
     pieces = (Piece(path="etc/x", before=NOTHING, after=Link(target="/y")),)
     with pytest.raises(NotMadeError, match="did not become so: etc/x"):
-        Changer(OwnHands(str(root)), tmp_path / "journal").make(change_of(pieces))
+        Changer(LocalSettingBackend(str(root)), tmp_path / "journal").make(change_of(pieces))
 
 
 def test_what_somebody_altered_since_is_not_put_back_and_is_named(
     root: Path, tmp_path: Path
 ) -> None:
-    changer = Changer(OwnHands(str(root)), tmp_path / "journal")
+    changer = Changer(LocalSettingBackend(str(root)), tmp_path / "journal")
     plan = by_key(root)["path:/opt/cloud/run --quiet"].plan(Intent.NOT_AT_ALL)
     changer.make(change_of(pieces_of_units(str(root), plan)))
     assert changer.drifted() == []
@@ -165,12 +165,12 @@ def test_a_tree_that_changed_since_the_look_is_not_changed(root: Path, tmp_path:
     (root / "etc/systemd/system/cloud-too.service").unlink()
     now = picture(root)
     with pytest.raises(NotMadeError, match="changed since it was looked at"):
-        Changer(OwnHands(str(root)), tmp_path / "journal").make(change_of(pieces))
+        Changer(LocalSettingBackend(str(root)), tmp_path / "journal").make(change_of(pieces))
     assert picture(root) == now
 
 
 def test_an_older_change_does_not_drift_because_of_a_newer_one(root: Path, tmp_path: Path) -> None:
-    changer = Changer(OwnHands(str(root)), tmp_path / "journal")
+    changer = Changer(LocalSettingBackend(str(root)), tmp_path / "journal")
     for number, intent in enumerate((Intent.WHEN_ASKED, Intent.NOT_AT_ALL, Intent.FROM_START)):
         plan = by_key(root)["path:/opt/cloud/run --quiet"].plan(intent)
         changer.make(change_of(pieces_of_units(str(root), plan), number))
@@ -178,7 +178,7 @@ def test_an_older_change_does_not_drift_because_of_a_newer_one(root: Path, tmp_p
 
 
 def test_one_bad_file_of_the_journal_costs_only_itself(root: Path, tmp_path: Path) -> None:
-    changer = Changer(OwnHands(str(root)), tmp_path / "journal")
+    changer = Changer(LocalSettingBackend(str(root)), tmp_path / "journal")
     plan = by_key(root)["path:/opt/cloud/run --quiet"].plan(Intent.WHEN_ASKED)
     before = picture(root)
     changer.make(change_of(pieces_of_units(str(root), plan)))
@@ -202,7 +202,7 @@ def test_a_journal_of_an_earlier_version_goes_back(root: Path, tmp_path: Path) -
         "after": "when asked", "at": AT.isoformat(), "pieces": [piece], "stage": "made",
     }  # fmt: skip
     add_file(tmp_path, "journal/20260302T090000-7-0a1b2c3d.json", json.dumps(change))
-    changer = Changer(OwnHands(str(root)), tmp_path / "journal")
+    changer = Changer(LocalSettingBackend(str(root)), tmp_path / "journal")
     assert changer.put_back("7-0a1b2c3d").stage is Stage.PUT_BACK
     assert not entry_of.exists()
 
@@ -236,11 +236,11 @@ def test_a_pipe_is_never_waited_for(tmp_path: Path) -> None:
         read(str(tmp_path), "x")
     pieces = (Piece(path="x", before=NOTHING, after=Folder()),)
     with pytest.raises(NotMadeError):
-        Changer(OwnHands(str(tmp_path)), tmp_path / "journal").make(change_of(pieces))
+        Changer(LocalSettingBackend(str(tmp_path)), tmp_path / "journal").make(change_of(pieces))
 
 
 def test_a_folder_that_somebody_used_meanwhile_stays(tmp_path: Path) -> None:
-    changer = Changer(OwnHands(str(tmp_path / "home")), tmp_path / "journal")
+    changer = Changer(LocalSettingBackend(str(tmp_path / "home")), tmp_path / "journal")
     add_file(tmp_path, "home/keep", "")
     pieces = (
         Piece(path="new", before=NOTHING, after=Folder()),
@@ -262,7 +262,7 @@ def test_an_entry_of_the_system_is_hidden_for_one_person_and_is_back(tmp_path: P
     add_file(root, "bin/true", "", 0o755)
     add_file(home, ".config/autostart/own.desktop", "# mine\n" + entry("Own"), 0o600)
     before = picture(root)
-    changer = Changer(OwnHands(str(root), {"anna": str(home)}), tmp_path / "journal")
+    changer = Changer(LocalSettingBackend(str(root), {"anna": str(home)}), tmp_path / "journal")
 
     def looked() -> list[Program]:
         return programs(str(root), starters_of("anna", str(home), str(root)))

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from bad_lists import bad_list
 from phylax.core.clients.importing import cells, reading
 from phylax.core.clients.importing.columns import guessed
-from phylax.core.clients.importing.planning import Kept, Known
+from phylax.core.clients.importing.planning import Known, KnownRow
 from phylax.core.clients.importing.request import (
     ImportAsk,
     ImportPreview,
@@ -57,10 +57,10 @@ def test_every_line_gets_its_fate_in_every_encoding(encoding: str, sure: bool) -
 
 def test_its_name_changes_with_all_that_counts() -> None:
     text = "client,tag,os\nKelpie Boatyard,boat-1,linux\n"
-    known = Known([Kept({_F.CLIENT: "Kelpie Boatyard"}, id=3, version=1)], [], {}, {})
+    known = Known([KnownRow({_F.CLIENT: "Kelpie Boatyard"}, id=3, version=1)], [], {}, {})
     first = preview(text, known).preview
     assert first == preview(text, known).preview
-    changed = Known([Kept({_F.CLIENT: "Kelpie Boatyard"}, id=3, version=2)], [], {}, {})
+    changed = Known([KnownRow({_F.CLIENT: "Kelpie Boatyard"}, id=3, version=2)], [], {}, {})
     others = [
         preview(text, changed), preview(text), preview(text + " ", known),
         preview(text, known, source="other"), preview(text, known, overwrite=True),
@@ -69,15 +69,15 @@ def test_its_name_changes_with_all_that_counts() -> None:
 
 
 def shop_of_one() -> Known:
-    client = Kept({_F.CLIENT: "Kelpie Boatyard", _F.PHONE: "555 0101"}, id=3, version=1)
-    machine = Kept(
+    client = KnownRow({_F.CLIENT: "Kelpie Boatyard", _F.PHONE: "555 0101"}, id=3, version=1)
+    machine = KnownRow(
         {_F.TAG: "boat-1", _F.SYSTEM: "linux", _F.MAKE: "Corrin", _F.SERIAL: "CO 77"}, id=9,
         version=4, client=client,
     )  # fmt: skip
-    gone = Kept({_F.TAG: "boat-0", _F.SYSTEM: "linux"}, id=8, version=1, client=client)
+    gone = KnownRow({_F.TAG: "boat-0", _F.SYSTEM: "linux"}, id=8, version=1, client=client)
     gone.retired = True
-    other = Kept({_F.CLIENT: "Harbour Choir"}, id=4, version=1)
-    past = Kept({_F.CLIENT: "Old Mill"}, id=5, version=1, retired=True)
+    other = KnownRow({_F.CLIENT: "Harbour Choir"}, id=4, version=1)
+    past = KnownRow({_F.CLIENT: "Old Mill"}, id=5, version=1, retired=True)
     return Known([client, other, past], [machine, gone], {"K7": 3}, {"12": 9})
 
 
@@ -251,7 +251,7 @@ def test_taken_in_twice_nothing_is_left_to_take_in(lines: list[tuple[str, ...]])
 
 def test_two_clients_that_are_spelled_alike_are_told_apart() -> None:
     names = ("Mueller", "Müller")
-    clients = [Kept({_F.CLIENT: name}, id=n, version=1) for n, name in enumerate(names, 1)]
+    clients = [KnownRow({_F.CLIENT: name}, id=n, version=1) for n, name in enumerate(names, 1)]
     known = Known(clients, [], {}, {})
     for name in names:
         (line,) = preview(f"client,tel\n{name.upper()},1\n", known).lines

@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from phylax.core.trends import in_passing
-from phylax.core.trends.filling import Filling, Freed, Jump, Level, NotYet, Teeth, filling
+from phylax.core.trends.filling import Filling, Freed, Jump, Level, NotYet, SawtoothFit, filling
 from phylax.core.trends.futures import DAYS, draws, futures
 
 
@@ -41,7 +41,7 @@ def test_what_does_not_fill_does_not_cross() -> None:
 
 
 def test_a_tooth_crosses_before_the_line_does() -> None:
-    teeth = Teeth(rate=2.0, every=7.0, last=0.0)
+    teeth = SawtoothFit(rate=2.0, every=7.0, last=0.0)
     smooth = futures(filling_by(0.5), draws(1)).crossing(90.0)
     jagged = futures(filling_by(0.5, teeth=teeth), draws(1)).crossing(90.0)
     # the point of a tooth stands 14 higher: 28 days of drift

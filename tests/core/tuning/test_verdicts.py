@@ -12,7 +12,13 @@ from pydantic import ValidationError
 
 from phylax.core.ground.machines import System
 from phylax.core.retention import Scope
-from phylax.core.tuning.known import Handling, KnownEdit, KnownProgram, Recognition, recognise
+from phylax.core.tuning.known import (
+    KnownEdit,
+    KnownProgram,
+    ProgramDecision,
+    Recognition,
+    recognise,
+)
 from phylax.core.tuning.programs import Intent, Program, Starter, StarterKind
 from phylax.core.tuning.rules import (
     InForce,
@@ -22,7 +28,7 @@ from phylax.core.tuning.rules import (
     program_in_force,
 )
 from phylax.core.tuning.setting import (
-    Hangs,
+    DependsOn,
     Kind,
     Setting,
     questions,
@@ -33,7 +39,7 @@ from phylax.core.tuning.verdicts import (
     Answers,
     Circumstances,
     Seen,
-    Stays,
+    SkipReason,
     judge_program,
     judge_setting,
 )
@@ -51,7 +57,7 @@ def known(id: int = 1, **edit: object) -> KnownProgram:
     shown = {
         "recognition": Recognition(package="scan-helper"),
         "name": "Scan helper",
-        "handling": Handling.GOES,
+        "handling": ProgramDecision.GOES,
         "intent": Intent.WHEN_ASKED,
         **edit,
     }
@@ -71,17 +77,19 @@ def test_what_the_notebook_lets_go_changes_and_the_rest_says_why_not() -> None:
     none = InForce()
     verdict = judge_program(HELPER, known(), none, {})
     assert (verdict.changes, verdict.want, verdict.needs_yes) == (True, Intent.WHEN_ASKED, False)
-    hangs = known(handling=Handling.HANGS, hangs=Hangs(question="scans", on="no"))
+    hangs = known(handling=ProgramDecision.HANGS, hangs=DependsOn(question="scans", on="no"))
     cases = {
-        Stays.UNKNOWN: judge_program(HELPER, None, none, {}),
-        Stays.NO_WISH: judge_program(HELPER, known(handling=Handling.STAYS, intent=None), none, {}),
-        Stays.NO_ANSWER: judge_program(HELPER, hangs, none, {}),
-        Stays.ASKED_FOR: judge_program(HELPER, hangs, none, {"scans": "yes"}),
-        Stays.AS_WANTED: judge_program(HELPER, known(intent=Intent.FROM_START), none, {}),
-        Stays.UNREAD: judge_program(
+        SkipReason.UNKNOWN: judge_program(HELPER, None, none, {}),
+        SkipReason.NO_WISH: judge_program(
+            HELPER, known(handling=ProgramDecision.STAYS, intent=None), none, {}
+        ),
+        SkipReason.NO_ANSWER: judge_program(HELPER, hangs, none, {}),
+        SkipReason.ASKED_FOR: judge_program(HELPER, hangs, none, {"scans": "yes"}),
+        SkipReason.AS_WANTED: judge_program(HELPER, known(intent=Intent.FROM_START), none, {}),
+        SkipReason.UNREAD: judge_program(
             HELPER.model_copy(update={"unread": "no right"}), known(), none, {}
         ),
-        Stays.NEEDED: judge_program(
+        SkipReason.NEEDED: judge_program(
             HELPER.model_copy(
                 update={
                     "starters": (ENTRY.model_copy(update={"can_bar": True}),),
@@ -90,7 +98,7 @@ def test_what_the_notebook_lets_go_changes_and_the_rest_says_why_not() -> None:
             ),
             known(intent=Intent.NOT_AT_ALL), none, {},
         ),
-        Stays.BY_HAND: judge_program(HELPER, known(intent=Intent.MAY_WAIT), none, {}),
+        SkipReason.BY_HAND: judge_program(HELPER, known(intent=Intent.MAY_WAIT), none, {}),
     }  # fmt: skip
     assert {reason: verdict.reason for reason, verdict in cases.items()} == {
         reason: reason for reason in cases
@@ -100,10 +108,10 @@ def test_what_the_notebook_lets_go_changes_and_the_rest_says_why_not() -> None:
 
 
 def test_a_rule_of_a_machine_is_itself_an_answer_and_leave_is_stronger_than_the_notebook() -> None:
-    hangs = known(handling=Handling.HANGS, hangs=Hangs(question="scans", on="no"))
+    hangs = known(handling=ProgramDecision.HANGS, hangs=DependsOn(question="scans", on="no"))
     verdict = judge_program(HELPER, hangs, rule(intent=Intent.WHEN_ASKED), {})
     assert (verdict.changes, verdict.source) == (True, Scope.MACHINE)
-    assert judge_program(HELPER, known(), rule(leave=True), {}).reason is Stays.ASKED_FOR
+    assert judge_program(HELPER, known(), rule(leave=True), {}).reason is SkipReason.ASKED_FOR
 
 
 @given(
@@ -119,9 +127,9 @@ def test_nothing_guarded_or_unknown_ever_changes(
     never = frozenset() if guarded else frozenset({HELPER.key})
     for says in (InForce(), rule(intent=wish), rule(intent=wish, put_right=True)):
         assert judge_program(program, known(intent=intent), says, answers, never).reason is (
-            Stays.GUARDED
+            SkipReason.GUARDED
         )
-        assert judge_program(HELPER, None, says, answers).reason is Stays.UNKNOWN
+        assert judge_program(HELPER, None, says, answers).reason is SkipReason.UNKNOWN
 
 
 def test_not_at_all_always_needs_a_yes() -> None:
@@ -155,7 +163,7 @@ def test_a_file_that_changed_is_judged_anew() -> None:
 
 
 def test_the_newest_entry_of_this_system_counts() -> None:
-    older, newer = known(1), known(2, handling=Handling.STAYS, intent=None)
+    older, newer = known(1), known(2, handling=ProgramDecision.STAYS, intent=None)
     elsewhere = known(3, systems=[System.WINDOWS])
     assert recognise(HELPER, System.LINUX, [newer, elsewhere, older]) is newer
 
@@ -183,12 +191,12 @@ def wanting(key: str, value: object) -> InForce:
 
 
 def test_a_setting_changes_only_where_its_question_is_answered_so() -> None:
-    assert judged(WAKE, True).reason is Stays.NO_ANSWER
-    assert judged(WAKE, True, {"runs-at-night": "yes"}).reason is Stays.ASKED_FOR
+    assert judged(WAKE, True).reason is SkipReason.NO_ANSWER
+    assert judged(WAKE, True, {"runs-at-night": "yes"}).reason is SkipReason.ASKED_FOR
     verdict = judged(WAKE, True, {"runs-at-night": "no"})
     assert (verdict.changes, verdict.want, verdict.source) == (True, False, Scope.SHOP)
     assert judged(WAKE, None, {"runs-at-night": "no"}).changes, "was not set"
-    assert judged(WAKE, False).reason is Stays.AS_WANTED, "nobody needs to be asked"
+    assert judged(WAKE, False).reason is SkipReason.AS_WANTED, "nobody needs to be asked"
 
 
 def test_circumstances_keep_a_setting() -> None:
@@ -197,7 +205,7 @@ def test_circumstances_keep_a_setting() -> None:
     want = wanting("power", "speed")
     assert judge_setting(power, seen, want, {}, WHERE).changes
     on_battery = Circumstances(on_battery=True)
-    assert judge_setting(power, seen, want, {}, on_battery).reason is Stays.ON_BATTERY
+    assert judge_setting(power, seen, want, {}, on_battery).reason is SkipReason.ON_BATTERY
     findings = Circumstances(findings=True)
     goes = judge_setting(
         hibernation,
@@ -206,15 +214,15 @@ def test_circumstances_keep_a_setting() -> None:
         {},
         findings,
     )
-    assert goes.reason is Stays.FINDINGS_FIRST
+    assert goes.reason is SkipReason.FINDINGS_FIRST
     for more, reason in (
-        ({"there": False}, Stays.NOT_THERE),
-        ({"unread": "no interface"}, Stays.UNREAD),
-        ({"settable": False}, Stays.BY_HAND),
-        ({"may_set": False}, Stays.NO_RIGHT),
+        ({"there": False}, SkipReason.NOT_THERE),
+        ({"unread": "no interface"}, SkipReason.UNREAD),
+        ({"settable": False}, SkipReason.BY_HAND),
+        ({"may_set": False}, SkipReason.NO_RIGHT),
     ):
         assert judged(WAKE, True, {"runs-at-night": "no"}, **more).reason is reason
-    assert judge_setting(power, seen, InForce(), {}, WHERE).reason is Stays.NO_WISH
+    assert judge_setting(power, seen, InForce(), {}, WHERE).reason is SkipReason.NO_WISH
 
 
 def test_true_is_not_one() -> None:
@@ -316,7 +324,7 @@ def looked(draw: st.DrawFn) -> list[Looked]:
 @given(looked())
 def test_what_if_says_what_a_look_then_says(machines: list[Looked]) -> None:
     notebook = [
-        known(1, handling=Handling.HANGS, hangs=Hangs(question="scans", on="no")),
+        known(1, handling=ProgramDecision.HANGS, hangs=DependsOn(question="scans", on="no")),
         known(2, systems=[System.MACOS]),
     ]
     lines = {line.program: line for line in what_if(machines, notebook)}
@@ -347,8 +355,8 @@ def test_what_if_says_what_a_look_then_says(machines: list[Looked]) -> None:
 )
 def test_what_if_takes_no_machine_for_another(more: dict[str, object]) -> None:
     notebook = [
-        known(1, handling=Handling.HANGS, hangs=Hangs(question="scans", on="no")),
-        known(2, systems=[System.MACOS], handling=Handling.STAYS, intent=None),
+        known(1, handling=ProgramDecision.HANGS, hangs=DependsOn(question="scans", on="no")),
+        known(2, systems=[System.MACOS], handling=ProgramDecision.STAYS, intent=None),
     ]
     plain: dict[str, object] = {
         "system": System.LINUX, "programs": (HELPER,), "answers": {"scans": "no"},

@@ -7,7 +7,7 @@
     columns,
     choose
   }: {
-    columns: readonly Schema['ColumnSaid'][];
+    columns: readonly Schema['ColumnResult'][];
     choose: (column: number, field: ListField | null) => void;
   } = $props();
   const taken = $derived(new Set(columns.map((each) => each.field).filter(Boolean)));

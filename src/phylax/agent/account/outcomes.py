@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from phylax.core.ground.tally import Tally
 from phylax.core.protocol import CategoryOutcome, LeftItem
 from phylax.core.retention import Reason
-from phylax.core.survey import Stay, spell
+from phylax.core.survey import SkippedSum, spell
 
 NOTHING = Tally()
 NAMED = 200
@@ -100,7 +100,7 @@ class Outcomes:
             held=held,
             linked=Tally(count=names, size=size),
             left=tuple(
-                Stay(reason=reason, count=count, size=size)
+                SkippedSum(reason=reason, count=count, size=size)
                 for reason, (count, size) in self._left.get(key, {}).items()
             ),
             unread_count=self._unread.get(key, 0),
@@ -122,7 +122,7 @@ def together(one: CategoryOutcome | None, other: CategoryOutcome) -> CategoryOut
         put_back=one.put_back + other.put_back,
         linked=one.linked + other.linked,
         left=tuple(
-            Stay(reason=reason, count=tally.count, size=tally.size)
+            SkippedSum(reason=reason, count=tally.count, size=tally.size)
             for reason, tally in left.items()
         ),
         unread_count=one.unread_count + other.unread_count,

@@ -18,7 +18,7 @@ from phylax.agent.survey.item import Candidate
 from phylax.agent.survey.locks import open_programs
 from phylax.agent.survey.places import Place
 from phylax.core.retention import Reason
-from phylax.core.survey import Item, Seal, unspell
+from phylax.core.survey import FileIdentity, Item, unspell
 from phylax.core.survey.file_stat import FileStat
 
 _BYTES_AT_ONCE = 2**30
@@ -34,7 +34,7 @@ class ConsentedItems:
         """What was left only because it, or its program, was open."""
         self._present: dict[str, dict[str, Candidate]] = {}
         """By place: what lies in it, by name."""
-        self._own_deeds: dict[tuple[int, int], tuple[int, Seal]] = {}
+        self._own_deeds: dict[tuple[int, int], tuple[int, FileIdentity]] = {}
 
     def clean(self, places: list[Place], items: Iterable[Item]) -> None:
         """Raises Stopped when told to stop."""
@@ -198,7 +198,7 @@ class ConsentedItems:
 
     def _why_stays(self, place: Place, item: Item, of: FileStat) -> Reason | None:
         """Why an agreed file stays after all, by what it is now."""
-        seal = self._renewed(of) or Seal(
+        seal = self._renewed(of) or FileIdentity(
             device=of.st_dev,
             file=of.st_ino,
             size=of.st_size,
@@ -217,7 +217,7 @@ class ConsentedItems:
 
     # removing one name of a file moves the change time of its other names: that was our own doing
 
-    def _renewed(self, st: FileStat) -> Seal | None:
+    def _renewed(self, st: FileStat) -> FileIdentity | None:
         """The seal of a file of which we removed another name just now, where nothing but its
         change time differs."""
         modified, seal = self._own_deeds.get((st.st_dev, st.st_ino), (None, None))

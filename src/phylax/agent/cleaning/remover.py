@@ -16,7 +16,7 @@ from phylax.agent.cleaning.disposal import ForGood, Going, Way
 from phylax.agent.config.guard import Guard
 from phylax.agent.files.walk import Names
 from phylax.agent.machines import InUse, MachineKind
-from phylax.agent.platform.uptime import Steady
+from phylax.agent.platform.uptime import ClockStepDetector
 from phylax.agent.survey.candidates import Candidates
 from phylax.agent.survey.item import Candidate, Keeps
 from phylax.agent.survey.locks import open_programs
@@ -72,7 +72,7 @@ class Remover:
         self._watch = watch
         self._untold = [0, 0]
         self._told = time.monotonic()
-        self._steady = Steady()
+        self._steady = ClockStepDetector()
         self._links: dict[tuple[int, int], tuple[int, int]] = {}
         """By file: how many names it had, and how many of them went."""
 

@@ -10,7 +10,7 @@ from functools import cached_property
 from typing import Literal, Protocol
 
 from phylax.agent.machines.upkeep import UpkeepMachine
-from phylax.agent.tuning.setting_backend import Hands
+from phylax.agent.tuning.setting_backend import SettingBackend
 from phylax.core.catalogue import Folder, Source
 from phylax.core.ground.machines import MachineFacts, System
 from phylax.core.ground.readings import ReadingIn
@@ -110,7 +110,7 @@ class TunedMachine(Protocol):
         nothing."""
         ...
 
-    def hands(self) -> Hands:
+    def hands(self) -> SettingBackend:
         """What reads and writes all that is set and switched."""
         ...
 

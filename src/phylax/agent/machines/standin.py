@@ -23,7 +23,7 @@ from phylax.agent.machines import HOLD, InUse, Location, Thing, TrashLayout
 from phylax.agent.machines.standin_startup import PretendedStarting, Startup
 from phylax.agent.machines.standin_upkeep import StandInUpkeep
 from phylax.agent.machines.upkeep import Watch
-from phylax.agent.tuning.setting_backend import Hands, OwnHands
+from phylax.agent.tuning.setting_backend import LocalSettingBackend, SettingBackend
 from phylax.core.actions import ActedPart, Action, UnderWay
 from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked
@@ -328,8 +328,8 @@ class StandInMachine:
     def failed_parts(self) -> Sequence[str] | None:
         return self.upkeep.failed_parts()
 
-    def hands(self) -> Hands:
-        return OwnHands(str(self.folder))
+    def hands(self) -> SettingBackend:
+        return LocalSettingBackend(str(self.folder))
 
     def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
         return self.startup.switched(program, plan)

@@ -17,7 +17,7 @@ from pydantic import ValidationError
 from phylax.agent.platform.uptime import running as running_time
 from phylax.core.protocol.trusted_time import (
     Believed,
-    Credit,
+    TrustedTime,
     agreed,
     believed,
     by_clock_alone,
@@ -87,15 +87,15 @@ class BelievedClock(Clock):
             self._noted = running
             self._keep(after)
 
-    def _read(self) -> Credit | None:
+    def _read(self) -> TrustedTime | None:
         """What was credited before. What cannot be read is as if there were none: then nothing goes
         until machine and service agree."""
         try:
-            return Credit.model_validate_json(self._path.read_bytes())
+            return TrustedTime.model_validate_json(self._path.read_bytes())
         except (OSError, ValidationError):
             return None
 
-    def _keep(self, credit: Credit) -> None:
+    def _keep(self, credit: TrustedTime) -> None:
         self._credit = credit
         part = self._path.with_suffix(".part")
         # on a full volume the last note stays, which is earlier and so never wrong

@@ -9,7 +9,7 @@ import time
 from phylax.core.protocol.trusted_time import AGREE
 
 
-class Steady:
+class ClockStepDetector:
     """Notices that the machine's clock is set while something goes on that counts by it."""
 
     def __init__(self) -> None:

@@ -23,7 +23,7 @@ from phylax.agent.privileged.requests import (
 )
 from phylax.agent.privileged.rights import ACTIONS, CHECKS, THINGS, Rights
 from phylax.agent.privileged.system_unit import PrivilegedUnit, privileged
-from phylax.agent.tuning.setting_backend import Hands
+from phylax.agent.tuning.setting_backend import SettingBackend
 from phylax.core.actions import ActedPart, Action, UnderWay
 from phylax.core.catalogue import Source
 from phylax.core.checks.findings import Checked
@@ -87,8 +87,8 @@ class ConfinedSystem(LinuxSystem):
             for seen in super().values()
         ]
 
-    def hands(self) -> Hands:
-        return _HandsByUnit(super().hands(), self._job)
+    def hands(self) -> SettingBackend:
+        return _SettingBackendByUnit(super().hands(), self._job)
 
     def _job(self, request: Any) -> Job:
         return Job(request=request, homes=self._homes, own_folders=self._own_folders)
@@ -98,11 +98,11 @@ class ConfinedSystem(LinuxSystem):
             yield from unit.carry_out(self._job(request), watch)
 
 
-class _HandsByUnit:
+class _SettingBackendByUnit:
     """Reads with the agent's own rights; writes what is the machine's through a unit, which stays
     for the changes that follow."""
 
-    def __init__(self, own: Hands, job: Callable[[Any], Job]) -> None:
+    def __init__(self, own: SettingBackend, job: Callable[[Any], Job]) -> None:
         self._own = own
         self._job = job
         self._unit: PrivilegedUnit | None = None

@@ -23,7 +23,7 @@ from phylax.agent.config.home import (
     this_kind,
 )
 from phylax.agent.runtime.loop import Agent
-from phylax.agent.runtime.opening import nursery_for, open_machine, open_tuned
+from phylax.agent.runtime.opening import fork_server_for, open_machine, open_tuned
 from phylax.agent.tuning.changer import AlteredError, Change, Changer
 from phylax.client import enrol as enrol_at
 
@@ -138,17 +138,17 @@ def put_settings_back(home: AgentHome, ids: Sequence[str]) -> list[tuple[Change,
 def _changer(home: AgentHome) -> Iterator[Changer]:
     """What makes changes here; what was cut off is undone first."""
     config = home.config()
-    nursery = nursery_for(config.kind)
+    fork_server = fork_server_for(config.kind)
     try:
         machine = open_machine(
-            config.kind, config.standin, config.homes, config.drives, apart=nursery is not None
+            config.kind, config.standin, config.homes, config.drives, apart=fork_server is not None
         )
-        changer = Changer(open_tuned(machine, nursery).hands(), home.changes)
+        changer = Changer(open_tuned(machine, fork_server).hands(), home.changes)
         changer.recover()
         yield changer
     finally:
-        if nursery is not None:
-            nursery.close()
+        if fork_server is not None:
+            fork_server.close()
 
 
 def start(home: AgentHome) -> None:

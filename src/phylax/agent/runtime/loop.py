@@ -22,7 +22,7 @@ from phylax.agent.outbox.spool import Spool
 from phylax.agent.platform.clock import BelievedClock, Clock, OwnClock, to_moment
 from phylax.agent.platform.reserve import Reserve
 from phylax.agent.runtime.hold_keeper import HoldKeeper
-from phylax.agent.runtime.opening import network_of, nursery_for, open_crew, open_machine
+from phylax.agent.runtime.opening import fork_server_for, network_of, open_crew, open_machine
 from phylax.agent.runtime.order_runner import OrderRunner
 from phylax.agent.runtime.reporter import ShutDown
 from phylax.agent.runtime.restore_epoch_keeper import KnownRecords
@@ -52,14 +52,14 @@ class Agent:
         self._config = home.config()
         rules = read_rules(home.folder)
         # before the key is read: what a worker of a person's is forked from holds no secret
-        self._nursery = nursery_for(self._config.kind)
+        self._fork_server = fork_server_for(self._config.kind)
         self._machine = open_machine(
             self._config.kind,
             self._config.standin,
             self._config.homes,
             self._config.drives,
             rules.allow_folders,
-            apart=self._nursery is not None,
+            apart=self._fork_server is not None,
         )
         self._home = home
         self._clock: Clock = (
@@ -89,7 +89,7 @@ class Agent:
         own = [str(home.folder), *self._hold.possible()]
         guard = Guard(self._machine, own, rules)
         self._crew = open_crew(
-            self._machine, guard, self._hold, self._nursery, home.folder, rules, own
+            self._machine, guard, self._hold, self._fork_server, home.folder, rules, own
         )
         self._stopping = False
         self._idle = False
@@ -209,10 +209,10 @@ class Agent:
             self.close()
 
     def close(self) -> None:
-        """Let go of the service and of the workers' nursery."""
+        """Let go of the service and of the workers' fork server."""
         self._link.close()
-        if self._nursery is not None:
-            self._nursery.close()
+        if self._fork_server is not None:
+            self._fork_server.close()
 
     def _step(self) -> None:
         self._sleep_watch.look()
@@ -222,8 +222,8 @@ class Agent:
         self._settings.tell()
         self._report()
         self._settings.reached()
-        if self._nursery is not None:
-            self._nursery.rest()
+        if self._fork_server is not None:
+            self._fork_server.rest()
         wait = min(_LONGEST_POLL, max(0.0, self._next_reading - time.monotonic()))
         with self._interruptible():
             order = self._link.next_order(wait)

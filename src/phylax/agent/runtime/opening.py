@@ -1,4 +1,4 @@
-"""Opening what an agent works with: its machine, the nursery of its workers, who does the work."""
+"""Opening what an agent works with: its machine, its workers' fork server, who does the work."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from phylax.client import trusted
 
 if TYPE_CHECKING:
     from phylax.agent.machines.standin import StandInMachine
-    from phylax.agent.workers.supervisor import Nursery
+    from phylax.agent.workers.supervisor import ForkServer
 
 
 def open_machine(
@@ -86,37 +86,37 @@ class _PretendedNetwork(httpx.HTTPTransport):
         return super().handle_request(request)
 
 
-def nursery_for(kind: Kind) -> Nursery | None:
+def fork_server_for(kind: Kind) -> ForkServer | None:
     """What workers are forked from, where the agent has rights that no person has."""
     if kind != "linux" or sys.platform == "win32" or os.geteuid() != 0:
         return None
-    from phylax.agent.workers.supervisor import Nursery
+    from phylax.agent.workers.supervisor import ForkServer
 
-    return Nursery()
+    return ForkServer()
 
 
-def open_tuned(machine: MachineKind, nursery: Nursery | None) -> TunedMachine:
+def open_tuned(machine: MachineKind, fork_server: ForkServer | None) -> TunedMachine:
     """Whose settings are looked at and changed."""
-    if nursery is None:
+    if fork_server is None:
         return machine
     from phylax.agent.machines.linux.system import LinuxSystem
     from phylax.agent.workers.peoples_settings import PeoplesSettings
 
     assert isinstance(machine, LinuxSystem)
-    return PeoplesSettings(machine, nursery)
+    return PeoplesSettings(machine, fork_server)
 
 
 def open_crew(
     machine: MachineKind,
     guard: Guard,
     hold: Hold,
-    nursery: Nursery | None,
+    fork_server: ForkServer | None,
     folder: Path,
     rules: GuardRules,
     own: Sequence[str],
 ) -> Crew:
     """Who does the work on a machine."""
-    if nursery is None:
+    if fork_server is None:
         return Crew(machine, guard, hold)
     from phylax.agent.hold.index import HoldIndex
     from phylax.agent.machines.linux.system import LinuxSystem
@@ -124,4 +124,4 @@ def open_crew(
 
     assert isinstance(machine, LinuxSystem)
     index = HoldIndex(folder / "held-index")
-    return CrewWithWorkers(machine, guard, hold, nursery, index, rules, own)
+    return CrewWithWorkers(machine, guard, hold, fork_server, index, rules, own)

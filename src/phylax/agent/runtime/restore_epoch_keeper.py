@@ -11,7 +11,7 @@ from pathlib import Path
 from pydantic import ValidationError
 
 from phylax.agent.outbox.spool import Spool
-from phylax.core.backups.restore_epochs import Generation, met
+from phylax.core.backups.restore_epochs import RestoreEpoch, met
 from phylax.core.protocol import SetBackMessage
 
 _FILE = "records.json"
@@ -28,7 +28,7 @@ class KnownRecords:
         self._tell_again = tell_again
         self._known = self._read()
 
-    def hear(self, now: Generation) -> None:
+    def hear(self, now: RestoreEpoch) -> None:
         """The service said which life its records are in."""
         known, change = self._known, met(self._known, now)
         if change.known == known:
@@ -50,7 +50,7 @@ class KnownRecords:
             part.write_text(change.known.model_dump_json(), encoding="ascii")
             part.replace(self._path)
 
-    def _say(self, known: Generation, now: Generation) -> None:
+    def _say(self, known: RestoreEpoch, now: RestoreEpoch) -> None:
         self._spool.put(
             SetBackMessage(
                 id=uuid.uuid4().hex,
@@ -60,8 +60,8 @@ class KnownRecords:
             )
         )
 
-    def _read(self) -> Generation | None:
+    def _read(self) -> RestoreEpoch | None:
         try:
-            return Generation.model_validate_json(self._path.read_bytes())
+            return RestoreEpoch.model_validate_json(self._path.read_bytes())
         except (OSError, ValidationError):
             return None

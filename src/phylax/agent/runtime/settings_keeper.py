@@ -16,7 +16,7 @@ from phylax.agent.outbox.spool import Spool
 from phylax.agent.runtime.settings_run import as_told
 from phylax.agent.tuning.changer import Change, Changer, Stage
 from phylax.agent.tuning.confirmation import Confirming
-from phylax.agent.tuning.setting_backend import Hands
+from phylax.agent.tuning.setting_backend import SettingBackend
 from phylax.core.protocol import ChangesMessage, StartsMessage
 from phylax.core.tuning.changes import ChangeState
 from phylax.core.tuning.starts import MOST_TOLD
@@ -29,7 +29,12 @@ class SettingsKeeper:
     """Watches over what was changed, and tells what starts cost, each once."""
 
     def __init__(
-        self, machine: MachineKind, hands: Hands, changes: Path, told_starts: Path, spool: Spool
+        self,
+        machine: MachineKind,
+        hands: SettingBackend,
+        changes: Path,
+        told_starts: Path,
+        spool: Spool,
     ) -> None:
         """`hands` write what is undone; `changes` is the journal's folder, `told_starts` the file
         of starts that were told."""

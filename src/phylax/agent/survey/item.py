@@ -9,7 +9,7 @@ from typing import NamedTuple
 from phylax.agent import files
 from phylax.agent.files.walk import Complaint, walk
 from phylax.core.retention import ProtectEntry
-from phylax.core.survey import Seal
+from phylax.core.survey import FileIdentity
 from phylax.core.survey.file_stat import FileStat
 
 Keeps = Callable[[str], ProtectEntry | None]
@@ -46,8 +46,8 @@ class Candidate(NamedTuple):
         return self.kept_by is not None
 
     @property
-    def seal(self) -> Seal:
-        return Seal(
+    def seal(self) -> FileIdentity:
+        return FileIdentity(
             device=self.device,
             file=self.file,
             size=self.apparent,

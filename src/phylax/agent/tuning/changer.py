@@ -20,7 +20,7 @@ from pydantic import Field, ValidationError
 
 from phylax.agent.platform.locks import alone_in
 from phylax.agent.tuning.pieces import OddPieceError, is_like
-from phylax.agent.tuning.setting_backend import Hands
+from phylax.agent.tuning.setting_backend import SettingBackend
 from phylax.core.ground.values import Moment, Value
 from phylax.core.tuning.pieces import Piece, State
 
@@ -81,7 +81,7 @@ class NotMadeError(Exception):
 class Changer:
     """Changes of one machine, with their journal."""
 
-    def __init__(self, hands: Hands, journal: Path) -> None:
+    def __init__(self, hands: SettingBackend, journal: Path) -> None:
         """`hands` read and write; `journal` lies in the agent's folder."""
         self._hands = hands
         self._journal = journal

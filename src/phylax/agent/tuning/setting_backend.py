@@ -10,7 +10,7 @@ from phylax.agent.tuning import pieces
 from phylax.core.tuning.pieces import Piece, State
 
 
-class Hands(Protocol):
+class SettingBackend(Protocol):
     """What reads and writes pieces. Each raises OSError where that cannot be done."""
 
     def read(self, piece: Piece) -> State: ...
@@ -34,7 +34,7 @@ class Port(Protocol):
     def write(self, path: str, state: State) -> None: ...
 
 
-class OwnHands:
+class LocalSettingBackend:
     """Names below a top folder and below homes, and what ports keep, with the agent's rights."""
 
     def __init__(

@@ -17,7 +17,7 @@ from phylax.agent.machines.linux.people import Person
 from phylax.agent.machines.linux.system import LinuxSystem
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
-from phylax.agent.workers.supervisor import Nursery
+from phylax.agent.workers.supervisor import ForkServer
 from phylax.core.catalogue import catalogue
 from phylax.core.retention.rules import LONGEST_HOLD
 
@@ -34,14 +34,14 @@ class Adopter:
         machine: LinuxSystem,
         hold: Hold,
         index: HoldIndex,
-        nursery: Nursery,
+        fork_server: ForkServer,
         around: Callable[[Person], jobs.Surroundings],
         person: Callable[[int], Person | None],
     ) -> None:
         self._machine = machine
         self._hold = hold
         self._index = index
-        self._nursery = nursery
+        self._fork_server = fork_server
         self._around = around
         self._person = person
         self._seen: set[str] = set()
@@ -72,7 +72,7 @@ class Adopter:
 
         job = jobs.FindJob(around=self._around(person), folders=(folder,))
         try:
-            self._nursery.work(person, job, handle)
+            self._fork_server.work(person, job, handle)
         except WorkerError as error:
             _log.error("what is held for %s is not known: %s", person.name, error)
         return there

@@ -22,7 +22,7 @@ _PAIR = struct.Struct("<QQ")
 _TELL_EVERY = 0.1
 
 
-class AgentLine:
+class AgentConnection:
     """The agent at the other end."""
 
     def __init__(self, end: socket.socket) -> None:
@@ -90,7 +90,7 @@ class AgentLine:
                 raise Stopped
 
     def in_use(self) -> InUse:
-        answer = self.ask(jobs.InUseAsked())
+        answer = self.ask(jobs.InUseQuestion())
         pairs = b64decode(answer.files)
         return InUse(frozenset(_PAIR.iter_unpack(pairs)), frozenset(answer.programs))
 
@@ -98,7 +98,7 @@ class AgentLine:
 class WorkersJournal:
     """The run's journal, which the agent keeps in its own folder."""
 
-    def __init__(self, agent: AgentLine, identity: str) -> None:
+    def __init__(self, agent: AgentConnection, identity: str) -> None:
         self._agent = agent
         self.identity = identity
         self._went: dict[str, list[int]] = {}
@@ -134,7 +134,7 @@ class WorkersJournal:
     def batch_done(self) -> None:
         went, self._went = self._went, {}
         for category, (count, size) in went.items():
-            self._agent.say(jobs.Went(category=category, count=count, size=size))
+            self._agent.say(jobs.Removed(category=category, count=count, size=size))
 
     def removed_of(self, category: str) -> Any:
         raise NotImplementedError("the sums are the agent's")

@@ -65,7 +65,7 @@ class Party(Protocol):
         ...
 
 
-class Itself:
+class SystemParty:
     """The agent with its own rights."""
 
     name = ""
@@ -118,7 +118,7 @@ class Crew:
         self.guard = guard
         self.hold = hold
         self.arrivals = KeptArrivals(Path(hold.own, "arrivals"))
-        self._itself = Itself(machine, guard, hold, self.arrivals)
+        self._itself = SystemParty(machine, guard, hold, self.arrivals)
         self.tuned: TunedMachine = machine
         """Whose settings are looked at and changed."""
 

@@ -1,4 +1,4 @@
-"""The nursery: a small process of root's that forks workers and holds nothing worth stealing.
+"""The fork server: a small process of root's that forks workers and holds nothing worth stealing.
 
 Run as `python -I -m phylax.agent.workers.fork_server HANDLE` while there is work. On HANDLE
 it takes one request a line (`{"do": "fork", "uid": 1000, "gid": 1000}` with the worker's end of a
@@ -66,7 +66,7 @@ def drop_rights(uid: int, gid: int, parent: int) -> None:
         if libc.prctl(option, value, 0, 0, 0):
             raise RightsError(f"prctl {option}: {os.strerror(ctypes.get_errno())}")
     if os.getppid() != parent:
-        raise RightsError("the nursery has ended")
+        raise RightsError("the fork server has ended")
     with suppress(PermissionError):
         os.setresuid(0, 0, 0)
         raise RightsError("root's rights can be had back")
@@ -95,7 +95,7 @@ def _become_worker(end: socket.socket, uid: int, gid: int, parent: int) -> None:
         work(end)
         code = 0
     except BaseException as error:  # noqa: BLE001
-        # whatever happens, it must not go on as a second nursery
+        # whatever happens, it must not go on as a second fork server
         with suppress(Exception):
             text = json.dumps({"kind": "failed", "why": f"{type(error).__name__}: {error}"[:500]})
             end.setblocking(True)

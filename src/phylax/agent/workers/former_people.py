@@ -50,7 +50,7 @@ def owns_home(home: str, uid: int) -> bool:
     return of.st_uid == uid and stat.S_ISDIR(of.st_mode)
 
 
-class Former:
+class FormerPeople:
     """Seals what is held for people who have gone, and opens it where they are there again."""
 
     def __init__(self, index: HoldIndex) -> None:

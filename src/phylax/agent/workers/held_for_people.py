@@ -30,9 +30,9 @@ from phylax.agent.workers import jobs
 from phylax.agent.workers.adopter import Adopter
 from phylax.agent.workers.channel import WorkerError
 from phylax.agent.workers.connection import received
-from phylax.agent.workers.former_people import Former, account_of, is_theirs, owns_home
+from phylax.agent.workers.former_people import FormerPeople, account_of, is_theirs, owns_home
 from phylax.agent.workers.progress import watched
-from phylax.agent.workers.supervisor import Nursery
+from phylax.agent.workers.supervisor import ForkServer
 from phylax.core.catalogue import category
 from phylax.core.ground.tally import Tally
 from phylax.core.hold.holds import BatchPick, HeldItem
@@ -44,7 +44,7 @@ from phylax.core.protocol import (
     UnheldMessage,
 )
 from phylax.core.retention import Reason
-from phylax.core.survey import Stay
+from phylax.core.survey import SkippedSum
 
 _PAGE = 500
 _LAST_NUMBER = 2**50
@@ -59,7 +59,7 @@ class HeldForPeople:
         machine: LinuxSystem,
         hold: Hold,
         index: HoldIndex,
-        nursery: Nursery,
+        fork_server: ForkServer,
         rules: GuardRules,
         around: Callable[[Person], jobs.Surroundings],
     ) -> None:
@@ -67,16 +67,16 @@ class HeldForPeople:
         self._machine = machine
         self._hold = hold
         self._index = index
-        self._nursery = nursery
+        self._fork_server = fork_server
         self._rules = rules
         self._around = around
-        self._former = Former(index)
-        self._adopter = Adopter(machine, hold, index, nursery, around, self.person)
+        self._former = FormerPeople(index)
+        self._adopter = Adopter(machine, hold, index, fork_server, around, self.person)
 
     def begin_batch(
         self,
         person: Person,
-        request: jobs.BatchAsked,
+        request: jobs.NewBatch,
         task: CleaningPass,
         journal: RunJournal,
         open_batches: dict[str, HeldFor],
@@ -239,7 +239,7 @@ class HeldForPeople:
             match message:
                 case jobs.Watched():
                     return watched(message, watch, stop)
-                case jobs.UnheldTold():
+                case jobs.UnheldReport():
                     if message.batch not in {pick.batch for pick in picks}:
                         raise WorkerError("it told of a batch that it was not asked about")
                     key = entries[message.batch].category
@@ -271,7 +271,7 @@ class HeldForPeople:
                 if entry.home != person.home and not owns_home(entry.home, uid)
             },
         )
-        report = self._nursery.work(person, job, handle)
+        report = self._fork_server.work(person, job, handle)
         field = "put_back" if order.kind == "put back" else "removed"
         outcomes = {outcome.category: outcome for outcome in did["outcomes"]}
         for outcome in report.outcomes:
@@ -323,7 +323,7 @@ class HeldForPeople:
         outcomes = {outcome.category: outcome for outcome in did["outcomes"]}
         for entry in entries:
             key = entry.category
-            stay = Stay(reason=reason, count=entry.count, size=entry.size)
+            stay = SkippedSum(reason=reason, count=entry.count, size=entry.size)
             left = CategoryOutcome(category=key, left=(stay,))
             outcomes[key] = together(outcomes.get(key), left)
             item = LeftItem(
@@ -339,14 +339,14 @@ class HeldForPeople:
         present: dict[str, list[tuple[int, int]]] = {pick.batch: [] for pick in picks}
 
         def handle(message: jobs.FromWorker) -> jobs.Answer | None:
-            if isinstance(message, jobs.PresentTold) and message.batch in present:
+            if isinstance(message, jobs.PresentReport) and message.batch in present:
                 present[message.batch] += message.numbers
                 return None
             raise WorkerError(f"it said {message.kind!r} when asked what is held")
 
         around = self._around(person)
         job = jobs.PresentJob(around=around, folders=folders, picks=tuple(picks))
-        self._nursery.work(person, job, handle)
+        self._fork_server.work(person, job, handle)
         return present
 
     # --- its time --------------------------------------------------------------------------------
@@ -390,7 +390,7 @@ class HeldForPeople:
             picks=(BatchPick(batch=entry.batch),),
         )
         try:
-            report = self._nursery.work(person, job, lambda message: jobs.Answer())
+            report = self._fork_server.work(person, job, lambda message: jobs.Answer())
         except WorkerError as error:
             _log.error("what is held for %s: %s", person.name, error)
             return False
@@ -423,7 +423,7 @@ class HeldForPeople:
                 page: list[HeldItem] = page,
                 send_page: Callable[[], None] = send_page,
             ) -> None:
-                if not isinstance(message, jobs.HeldTold) or message.batch != entry.batch:
+                if not isinstance(message, jobs.HeldReport) or message.batch != entry.batch:
                     raise WorkerError(f"it said {message.kind!r} when asked what is held")
                 page += message.items
                 if len(page) >= _PAGE:
@@ -433,7 +433,7 @@ class HeldForPeople:
                 around=self._around(person), folders=(entry.folder,), batches=(entry.batch,)
             )
             try:
-                self._nursery.work(person, job, handle)
+                self._fork_server.work(person, job, handle)
             except WorkerError as error:
                 _log.error("what is held for %s is not known: %s", person.name, error)
                 continue
@@ -471,7 +471,7 @@ class HeldForPeople:
             batches=tuple(entry.batch for entry in entries),
         )  # fmt: skip
         try:
-            report = self._nursery.work(person, job, lambda message: None)
+            report = self._fork_server.work(person, job, lambda message: None)
         except WorkerError as error:
             _log.error("the worker for %s: %s", person.name, error)
             return None

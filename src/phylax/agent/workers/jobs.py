@@ -205,7 +205,7 @@ class Watched(Demand):
     size: Count
 
 
-class InUseAsked(Demand):
+class InUseQuestion(Demand):
     """What is open on the machine now?"""
 
     kind: Literal["in use"] = "in use"
@@ -242,7 +242,7 @@ class About(Demand):
     note: tuple[tuple[Text, ...], Text] | None = None
 
 
-class Went(Demand):
+class Removed(Demand):
     """So many of those have gone, and all announced were dealt with."""
 
     kind: Literal["went"] = "went"
@@ -251,7 +251,7 @@ class Went(Demand):
     size: Annotated[int, Field(ge=-(2**62), le=2**62)]
 
 
-class BatchAsked(Demand):
+class NewBatch(Demand):
     """A place in the hold is needed. The agent makes the folder and gives the name."""
 
     kind: Literal["batch"] = "batch"
@@ -263,14 +263,14 @@ class BatchAsked(Demand):
     aside: bool = False
 
 
-class RoomAsked(Demand):
+class RoomQuestion(Demand):
     """How much more may be held on the volume of a place?"""
 
     kind: Literal["room"] = "room"
     place: Text
 
 
-class HeldTold(Demand):
+class HeldReport(Demand):
     """Things that lie in a batch of the person's."""
 
     kind: Literal["held"] = "held"
@@ -278,7 +278,7 @@ class HeldTold(Demand):
     items: tuple[HeldItem, ...] = Field(max_length=500)
 
 
-class PresentTold(Demand):
+class PresentReport(Demand):
     """Numbers of a batch that lie in it now."""
 
     kind: Literal["present told"] = "present told"
@@ -286,7 +286,7 @@ class PresentTold(Demand):
     numbers: tuple[tuple[Count, Count], ...] = Field(max_length=20_000)
 
 
-class UnheldTold(Demand):
+class UnheldReport(Demand):
     """Numbers of a batch that lie in it no longer, and the bytes that they held."""
 
     kind: Literal["unheld"] = "unheld"
@@ -295,35 +295,35 @@ class UnheldTold(Demand):
     size: Count = 0
 
 
-class StartersTold(Demand):
+class StartersReport(Demand):
     """What starts programs for the person."""
 
     kind: Literal["starters"] = "starters"
     starters: tuple[OfPerson, ...] = Field(max_length=MOST_STARTERS)
 
 
-class ValuesTold(Demand):
+class ValuesReport(Demand):
     """Settings of the person's."""
 
     kind: Literal["values"] = "values"
     values: tuple[Seen, ...] = Field(max_length=100)
 
 
-class FindingsTold(Demand):
+class FindingsReport(Demand):
     """What a check of the person's own found."""
 
     kind: Literal["findings"] = "findings"
     findings: tuple[Finding, ...] = Field(max_length=MOST_FINDINGS)
 
 
-class PiecesTold(Demand):
+class PiecesReport(Demand):
     """What a change alters of the person's."""
 
     kind: Literal["pieces"] = "pieces"
     pieces: tuple[Piece, ...] = Field(max_length=500)
 
 
-class StateTold(Demand):
+class StateReport(Demand):
     """What a piece is."""
 
     kind: Literal["state"] = "state"
@@ -372,9 +372,9 @@ class Failed(Demand):
 
 
 FromWorker = Annotated[
-    Watched | InUseAsked | Listed | Lines | Folders | About | Went | BatchAsked | RoomAsked
-    | HeldTold | UnheldTold | PresentTold | StartersTold | ValuesTold | FindingsTold
-    | PiecesTold | StateTold | BatchThere | Report | Failed,
+    Watched | InUseQuestion | Listed | Lines | Folders | About | Removed | NewBatch | RoomQuestion
+    | HeldReport | UnheldReport | PresentReport | StartersReport | ValuesReport | FindingsReport
+    | PiecesReport | StateReport | BatchThere | Report | Failed,
     Field(discriminator="kind"),
 ]  # fmt: skip
 FROM_WORKER: TypeAdapter[FromWorker] = TypeAdapter(FromWorker, config=_LATER)

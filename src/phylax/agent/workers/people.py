@@ -21,8 +21,8 @@ from phylax.agent.workers import jobs
 from phylax.agent.workers.crew import Crew, Party
 from phylax.agent.workers.held_for_people import HeldForPeople
 from phylax.agent.workers.peoples_settings import PeoplesSettings
-from phylax.agent.workers.person_worker_proxy import Somebody
-from phylax.agent.workers.supervisor import Nursery
+from phylax.agent.workers.person_worker_proxy import PersonWorkerProxy
+from phylax.agent.workers.supervisor import ForkServer
 from phylax.core.checks.findings import Checked
 from phylax.core.ground.tally import Tally
 from phylax.core.inventory import Inventory
@@ -42,7 +42,7 @@ class CrewWithWorkers(Crew):
         machine: LinuxSystem,
         guard: Guard,
         hold: Hold,
-        nursery: Nursery,
+        fork_server: ForkServer,
         index: HoldIndex,
         rules: GuardRules,
         own: Sequence[str] = (),
@@ -51,11 +51,11 @@ class CrewWithWorkers(Crew):
         super().__init__(machine, guard, hold)
         self._itself.apart = lambda: frozenset(person.name for person in machine.apart())
         self._linux = machine
-        self.nursery = nursery
+        self.fork_server = fork_server
         self._rules = rules
         self._own = tuple(own)
-        self.held_for = HeldForPeople(machine, hold, index, nursery, rules, self.around)
-        self._settings = PeoplesSettings(machine, nursery)
+        self.held_for = HeldForPeople(machine, hold, index, fork_server, rules, self.around)
+        self._settings = PeoplesSettings(machine, fork_server)
         self.tuned = self._settings
 
     def check(self, kind: str, mode: str, watch: Watch) -> Iterator[Checked | Inventory]:
@@ -65,7 +65,10 @@ class CrewWithWorkers(Crew):
             yield from self._settings.browsers(watch)
 
     def parties(self) -> list[Party]:
-        return [*super().parties(), *(Somebody(self, person) for person in self._linux.apart())]
+        return [
+            *super().parties(),
+            *(PersonWorkerProxy(self, person) for person in self._linux.apart()),
+        ]
 
     def around(self, person: Person) -> jobs.Surroundings:
         return jobs.Surroundings(

@@ -16,10 +16,10 @@ from phylax.agent.machines.linux.people import Person
 from phylax.agent.machines.linux.startup.of_person import MOST, OfPerson
 from phylax.agent.machines.linux.system import LinuxSystem
 from phylax.agent.machines.upkeep import Watch
-from phylax.agent.tuning.setting_backend import Hands
+from phylax.agent.tuning.setting_backend import SettingBackend
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import WorkerError
-from phylax.agent.workers.supervisor import Nursery
+from phylax.agent.workers.supervisor import ForkServer
 from phylax.core.checks.findings import (
     MOST_FINDINGS,
     Checked,
@@ -48,9 +48,9 @@ class PeoplesSettings:
 
     keeps_people_apart = True
 
-    def __init__(self, machine: LinuxSystem, nursery: Nursery) -> None:
+    def __init__(self, machine: LinuxSystem, fork_server: ForkServer) -> None:
         self._machine = machine
-        self._nursery = nursery
+        self._fork_server = fork_server
 
     def boot(self) -> str:
         return self._machine.boot()
@@ -95,8 +95,8 @@ class PeoplesSettings:
         job = jobs.ValueJob(around=self._around(person), setting=setting, value=value)
         return self._pieces(person, job)
 
-    def hands(self) -> Hands:
-        return _PeoplesHands(self, self._machine.hands())
+    def hands(self) -> SettingBackend:
+        return _PeoplesSettingBackend(self, self._machine.hands())
 
     def person(self, name: str) -> Person | None:
         """Somebody who has a worker; None for the machine's own, and for who is not there."""
@@ -111,7 +111,7 @@ class PeoplesSettings:
         starters: list[OfPerson] = []
 
         def handle(message: jobs.FromWorker) -> None:
-            if not isinstance(message, jobs.StartersTold):
+            if not isinstance(message, jobs.StartersReport):
                 raise WorkerError(f"it said {message.kind!r} when asked what starts")
             starters.extend(message.starters)
             if len(starters) > MOST:
@@ -126,7 +126,7 @@ class PeoplesSettings:
         values: list[Seen] = []
 
         def handle(message: jobs.FromWorker) -> None:
-            if not isinstance(message, jobs.ValuesTold):
+            if not isinstance(message, jobs.ValuesReport):
                 raise WorkerError(f"it said {message.kind!r} when asked for settings")
             values.extend(message.values)
             if len(values) > _MOST_VALUES:
@@ -145,7 +145,7 @@ class PeoplesSettings:
             findings: list[Finding] = []
 
             def handle(message: jobs.FromWorker, into: list[Finding] = findings) -> None:
-                if not isinstance(message, jobs.FindingsTold):
+                if not isinstance(message, jobs.FindingsReport):
                     raise WorkerError(f"it said {message.kind!r} when asked about browsers")
                 into.extend(message.findings)
                 if len(into) > MOST_FINDINGS or any(f.severity is Severity.FAILING for f in into):
@@ -167,7 +167,7 @@ class PeoplesSettings:
         pieces: list[Piece] = []
 
         def handle(message: jobs.FromWorker) -> None:
-            if not isinstance(message, jobs.PiecesTold):
+            if not isinstance(message, jobs.PiecesReport):
                 raise WorkerError(f"it said {message.kind!r} when asked what is altered")
             pieces.extend(message.pieces)
             size = sum(len(piece.model_dump_json()) for piece in pieces)
@@ -192,7 +192,7 @@ class PeoplesSettings:
         states: list[State] = []
 
         def handle(message: jobs.FromWorker) -> None:
-            if not isinstance(message, jobs.StateTold):
+            if not isinstance(message, jobs.StateReport):
                 raise WorkerError(f"it said {message.kind!r} when asked about a setting")
             states.append(message.state)
             if len(states) > 1:
@@ -208,13 +208,13 @@ class PeoplesSettings:
         return states[-1] if states else None
 
     def _work(self, person: Person, job: jobs.Job, handle: jobs.Handler) -> jobs.Report:
-        return self._nursery.work(person, job, handle, silence=_SILENCE, longest_work=_LONGEST)
+        return self._fork_server.work(person, job, handle, silence=_SILENCE, longest_work=_LONGEST)
 
 
-class _PeoplesHands:
+class _PeoplesSettingBackend:
     """Reads and writes with the rights of whose it is."""
 
-    def __init__(self, people: PeoplesSettings, own: Hands) -> None:
+    def __init__(self, people: PeoplesSettings, own: SettingBackend) -> None:
         self._people = people
         self._own = own
 

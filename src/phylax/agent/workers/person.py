@@ -28,7 +28,7 @@ from phylax.agent.survey.surveyor import survey
 from phylax.agent.survey.task import LookListener, LookTask, Stopped
 from phylax.agent.workers import jobs
 from phylax.agent.workers.channel import receive
-from phylax.agent.workers.connection import AgentLine, WorkersJournal, received
+from phylax.agent.workers.connection import AgentConnection, WorkersJournal, received
 from phylax.agent.workers.persons_hold import PersonsHold
 from phylax.agent.workers.persons_settings import PersonsSettings
 from phylax.core.catalogue import catalogue
@@ -90,7 +90,7 @@ class _Desk:
     def __init__(self, end: socket.socket, around: jobs.Surroundings) -> None:
         person = around.person
         self._around = around
-        self.agent = AgentLine(end)
+        self.agent = AgentConnection(end)
         self.machine = LinuxPerson(
             person.name,
             person.uid,
@@ -205,12 +205,12 @@ class _Desk:
             )
             if len(page) == _PAGE:
                 self.agent.say_items(
-                    lambda items: jobs.HeldTold(batch=batch.name, items=items), tuple(page)
+                    lambda items: jobs.HeldReport(batch=batch.name, items=items), tuple(page)
                 )
                 page = []
         if page:
             self.agent.say_items(
-                lambda items: jobs.HeldTold(batch=batch.name, items=items), tuple(page)
+                lambda items: jobs.HeldReport(batch=batch.name, items=items), tuple(page)
             )
 
     def tell(self, job: jobs.TellJob) -> None:
@@ -256,7 +256,7 @@ class _Desk:
                 held = (n.number for n in batch.announced(pick.numbers) if batch.is_held(n.number))
                 ranges = as_ranges(held)
                 while page := tuple(islice(ranges, 5000)):
-                    self.agent.say(jobs.PresentTold(batch=batch.name, numbers=page))
+                    self.agent.say(jobs.PresentReport(batch=batch.name, numbers=page))
         self.agent.say(jobs.Report())
 
     def _tell_unheld(self, batch: Batch, before: Sequence[tuple[int, int]]) -> None:
@@ -270,7 +270,7 @@ class _Desk:
         ranges = as_ranges(sizes)
         while page := tuple(islice(ranges, 5000)):
             size = sum(sizes[n] for first, last in page for n in range(first, last + 1))
-            self.agent.say(jobs.UnheldTold(batch=batch.name, numbers=page, size=size))
+            self.agent.say(jobs.UnheldReport(batch=batch.name, numbers=page, size=size))
 
     def _end_one(self, job: jobs.HeldJob, batch: Batch, entry: Held, outcomes: Outcomes) -> None:
         key = batch.head.category

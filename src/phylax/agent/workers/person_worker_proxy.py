@@ -25,12 +25,12 @@ from phylax.agent.workers.connection import received
 from phylax.agent.workers.crew import PassReport
 from phylax.agent.workers.held_for_people import HeldForPeople
 from phylax.agent.workers.progress import watched
-from phylax.agent.workers.supervisor import Nursery
+from phylax.agent.workers.supervisor import ForkServer
 from phylax.core.catalogue import category
 from phylax.core.ground.tally import Tally
 from phylax.core.ground.volumes import VolumeChoice
 from phylax.core.retention import ProtectEntry, ProtectKind
-from phylax.core.survey import AgeDay, Stay, SurveyLine, Unread
+from phylax.core.survey import AgeDay, SkippedSum, SurveyLine, Unread
 
 _MOST_LISTED, _MOST_LINES = 500_000, 200
 _log = logging.getLogger("phylax.agent")
@@ -40,7 +40,7 @@ class ForPeople(Protocol):
     """What root does for the workers of people."""
 
     machine: MachineKind
-    nursery: Nursery
+    fork_server: ForkServer
     arrivals: KeptArrivals
     held_for: HeldForPeople
 
@@ -49,7 +49,7 @@ class ForPeople(Protocol):
     def in_use_for(self, person: Person) -> jobs.Answer: ...
 
 
-class Somebody:
+class PersonWorkerProxy:
     """One person, worked for by a worker with their rights."""
 
     def __init__(self, crew: ForPeople, person: Person) -> None:
@@ -73,7 +73,7 @@ class Somebody:
             match message:
                 case jobs.Watched():
                     return watched(message, listener.watch, stop)
-                case jobs.InUseAsked():
+                case jobs.InUseQuestion():
                     return crew.in_use_for(self._person)
                 case jobs.Listed():
                     listed[0] += len(message.items)
@@ -127,7 +127,7 @@ class Somebody:
             remember=kept,
         )
         try:
-            report = crew.nursery.work(self._person, job, handle)
+            report = crew.fork_server.work(self._person, job, handle)
         except WorkerError as error:
             if stop:
                 raise stop[0] from None
@@ -158,7 +158,7 @@ class Somebody:
             match message:
                 case jobs.Watched():
                     return watched(message, watch, stop)
-                case jobs.InUseAsked():
+                case jobs.InUseQuestion():
                     return crew.in_use_for(self._person)
                 case jobs.About():
                     if message.category not in keys:
@@ -170,18 +170,18 @@ class Somebody:
                     except JournalError as error:
                         return jobs.Answer(ok=False, code=errno.EIO, why=str(error))
                     return jobs.Answer()
-                case jobs.Went():
+                case jobs.Removed():
                     if message.category not in keys:
                         raise WorkerError("it removed what was not asked for")
                     journal.removed(message.category, message.size, message.count)
                     journal.batch_done()
                     about.clear()
                     return None
-                case jobs.BatchAsked():
+                case jobs.NewBatch():
                     return crew.held_for.begin_batch(
                         self._person, message, task, journal, open_batches
                     )
-                case jobs.RoomAsked():
+                case jobs.RoomQuestion():
                     return jobs.Answer(code=crew.held_for.room_at(received(message.place)))
             raise WorkerError(f"it said {message.kind!r} in a cleaning")
 
@@ -205,7 +205,7 @@ class Somebody:
             known=packed(crew.arrivals.known(str(self._person.uid))),
         )
         try:
-            ended = crew.nursery.work(self._person, job, handle)
+            ended = crew.fork_server.work(self._person, job, handle)
         except WorkerError as error:
             _log.error("the worker for %s: %s", self.name, error)
             report.problems.append(f"the places of {self.name} were not gone through: {error}")
@@ -233,7 +233,7 @@ def _is_for_people(key: str) -> bool:
 
 
 def _is_plausible(line: SurveyLine, protect: Sequence[ProtectEntry]) -> bool:
-    numbers: list[Tally | Stay | AgeDay] = [
+    numbers: list[Tally | SkippedSum | AgeDay] = [
         line.holds,
         line.goes,
         line.young_by_attributes,

@@ -13,7 +13,7 @@ from phylax.agent.hold.hold import Hold
 from phylax.agent.machines.linux.person import LinuxPerson
 from phylax.agent.survey.places import Place
 from phylax.agent.workers import jobs
-from phylax.agent.workers.connection import AgentLine, sent
+from phylax.agent.workers.connection import AgentConnection, sent
 from phylax.core.ground.tally import Tally
 
 
@@ -23,7 +23,7 @@ class PersonsHold(Hold):
     def __init__(
         self,
         machine: LinuxPerson,
-        agent: AgentLine,
+        agent: AgentConnection,
         around: jobs.Surroundings,
         folders: Sequence[str] = (),
         names: Iterable[str] = (),
@@ -56,7 +56,7 @@ class PersonsHold(Hold):
 
     def begin(self, head: BatchHead, place: Place) -> Batch:
         answer = self._link.ask(
-            jobs.BatchAsked(
+            jobs.NewBatch(
                 category=head.category,
                 place=sent(place.path),
                 held_at=head.held_at,
@@ -89,7 +89,7 @@ class PersonsHold(Hold):
     def room(self, place: Place) -> int:
         if place.mount not in self._room:
             self._room[place.mount] = int(
-                self._link.ask(jobs.RoomAsked(place=sent(place.path))).code
+                self._link.ask(jobs.RoomQuestion(place=sent(place.path))).code
             )
         return self._room[place.mount]
 

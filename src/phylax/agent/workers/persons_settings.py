@@ -7,7 +7,7 @@ import errno
 from phylax.agent.machines.linux.checks.browsers import browsers
 from phylax.agent.machines.linux.person import LinuxPerson
 from phylax.agent.workers import jobs
-from phylax.agent.workers.connection import AgentLine
+from phylax.agent.workers.connection import AgentConnection
 from phylax.core.checks.findings import MOST_FINDINGS
 
 _PAGE = 50
@@ -16,7 +16,7 @@ _PAGE = 50
 class PersonsSettings:
     """What is read and written of one person's settings."""
 
-    def __init__(self, machine: LinuxPerson, agent: AgentLine) -> None:
+    def __init__(self, machine: LinuxPerson, agent: AgentConnection) -> None:
         self._machine = machine
         self._agent = agent
 
@@ -29,19 +29,23 @@ class PersonsSettings:
                     starters = tuple(self._machine.starters())
                     for at in range(0, len(starters), _PAGE):
                         page = starters[at : at + _PAGE]
-                        self._agent.say_items(lambda items: jobs.StartersTold(starters=items), page)
+                        self._agent.say_items(
+                            lambda items: jobs.StartersReport(starters=items), page
+                        )
                 case jobs.SettingsJob(what="browsers"):
                     findings = tuple(browsers(self._machine.home))[:MOST_FINDINGS]
-                    self._agent.say_items(lambda items: jobs.FindingsTold(findings=items), findings)
+                    self._agent.say_items(
+                        lambda items: jobs.FindingsReport(findings=items), findings
+                    )
                 case jobs.SettingsJob():
-                    self._agent.say(jobs.ValuesTold(values=tuple(self._machine.values())))
+                    self._agent.say(jobs.ValuesReport(values=tuple(self._machine.values())))
                 case jobs.SwitchJob():
                     pieces = self._machine.pieces_of(job.plan)
-                    self._agent.say_items(lambda items: jobs.PiecesTold(pieces=items), pieces)
+                    self._agent.say_items(lambda items: jobs.PiecesReport(pieces=items), pieces)
                 case jobs.ValueJob():
                     of = job.around.person.name
                     pieces = self._machine.value_pieces(job.setting, of, job.value)
-                    self._agent.say_items(lambda items: jobs.PiecesTold(pieces=items), pieces)
+                    self._agent.say_items(lambda items: jobs.PiecesReport(pieces=items), pieces)
                 case jobs.PieceJob():
                     self._handle(job)
         except OSError as failure:
@@ -54,7 +58,7 @@ class PersonsSettings:
         hands = self._machine.hands()
         match job.do:
             case "read":
-                self._agent.say(jobs.StateTold(state=hands.read(job.piece)))
+                self._agent.say(jobs.StateReport(state=hands.read(job.piece)))
             case "write":
                 assert job.state is not None
                 hands.write(job.piece, job.state)

@@ -1,4 +1,4 @@
-"""The agent's side: starting the nursery, having it fork workers, and hearing them out.
+"""The agent's side: starting the fork server, having it fork workers, and hearing them out.
 
 A worker that ends, floods, drips, lies in form or falls silent costs its own person's part of the
 work and nothing else. One that cannot be killed is left behind, never waited for.
@@ -23,12 +23,12 @@ _TO_END = 5.0
 """Seconds within which a killed worker must be gone."""
 
 IDLE = 60.0
-"""Seconds without work after which the nursery ends."""
+"""Seconds without work after which the fork server ends."""
 LONGEST_WORK = 2 * 3600.0
 """Seconds that one piece of work for one person may take, however busy its worker says it is."""
 
 
-class Nursery:
+class ForkServer:
     """The small process that forks workers. It is there while there is work: started when the
     first is asked for, ended when there was none for a while. It is executed anew each time, so
     that it holds nothing of the agent's memory, the key included."""
@@ -45,7 +45,7 @@ class Nursery:
     def _ready(self) -> socket.socket:
         """The way to ask it. WorkerError where it is another version of the program."""
         if self._closed:
-            raise WorkerError("the nursery has ended")
+            raise WorkerError("the fork server has ended")
         if self._process is not None and self._process.poll() is not None:
             # it ended, whoever ended it: a new one, as clean as the first
             self._let_end()
@@ -71,7 +71,7 @@ class Nursery:
         self._end = ours
 
     def close(self) -> None:
-        """End the nursery, and with it all workers."""
+        """End the fork server, and with it all workers."""
         self._closed = True
         self._let_end()
 
@@ -98,14 +98,14 @@ class Nursery:
     def _ask(self, request: dict[str, object], handle: int | None = None) -> dict[str, object]:
         text, end = json.dumps(request).encode(), self._end
         if end is None:
-            raise WorkerError("the nursery has ended")
+            raise WorkerError("the fork server has ended")
         try:
             socket.send_fds(end, [text], [] if handle is None else [handle])
             answer = end.recv(4096)
         except OSError as error:
-            raise WorkerError(f"the nursery has ended: {error.strerror}") from error
+            raise WorkerError(f"the fork server has ended: {error.strerror}") from error
         if not answer:
-            raise WorkerError("the nursery has ended")
+            raise WorkerError("the fork server has ended")
         return dict(json.loads(answer))
 
     def work(
@@ -176,7 +176,7 @@ class Nursery:
             time.sleep(0.002)
 
     def is_ready(self) -> bool:
-        """Waits until the nursery answers, which has then loaded all that a worker needs."""
+        """Waits until the fork server answers, which has then loaded all that a worker needs."""
         self._ready()
         return self._has_ended(0)
 

@@ -22,7 +22,7 @@ from phylax.core.clients.importing.request import (
     ImportDone,
     ImportPreview,
     LineFate,
-    LineSaid,
+    LineResult,
     ListField,
     NamedColumn,
     Separator,
@@ -124,7 +124,7 @@ def _named(said: Sequence[str], preview: ImportPreview) -> tuple[NamedColumn, ..
     return tuple(named)
 
 
-def _says(line: LineSaid) -> str:
+def _says(line: LineResult) -> str:
     changes = [
         f"{shown(change.field)}: {change.after}"
         + (f" instead of {change.before}" if change.before else "")

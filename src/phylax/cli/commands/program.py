@@ -16,11 +16,11 @@ from phylax.cli.terminal.forms import Form, shows_list
 from phylax.cli.terminal.output import Column, console, local, print_list
 from phylax.core.ground.quantities import count
 from phylax.core.runs.runs import WantedProgram
-from phylax.core.tuning.known import Handling, KnownEdit, KnownProgram, Recognition
+from phylax.core.tuning.known import KnownEdit, KnownProgram, ProgramDecision, Recognition
 from phylax.core.tuning.looks import JudgedProgram, UnknownProgram
 from phylax.core.tuning.programs import Intent
 from phylax.core.tuning.rules import ProgramRule
-from phylax.core.tuning.setting import Hangs, questions
+from phylax.core.tuning.setting import DependsOn, questions
 
 _intent = click.option(
     "--runs",
@@ -125,7 +125,7 @@ def list_notebook(session: Session, form: Form) -> None:
 
 def _handling(known: KnownProgram) -> str:
     edit = known.edit
-    if edit.handling is Handling.STAYS:
+    if edit.handling is ProgramDecision.STAYS:
         return "stays"
     if edit.hangs is None:
         return str(edit.intent)
@@ -166,7 +166,9 @@ def write(
         raise click.UsageError("Give --stays, or --runs with when it is to run.")
     if bool(asks) != bool(answer):
         raise click.UsageError("Give --asks and --on together.")
-    handling = Handling.STAYS if stays else Handling.HANGS if asks else Handling.GOES
+    handling = (
+        ProgramDecision.STAYS if stays else ProgramDecision.HANGS if asks else ProgramDecision.GOES
+    )
     try:
         edit = KnownEdit(
             recognition=Recognition(package=package, signed_by=signed_by, path=path, digest=digest),
@@ -174,7 +176,7 @@ def write(
             what=what,
             handling=handling,
             intent=Intent(runs) if runs else None,
-            hangs=Hangs.model_validate({"question": asks, "on": answer}) if asks else None,
+            hangs=DependsOn.model_validate({"question": asks, "on": answer}) if asks else None,
         )
     except ValueError as problem:
         raise click.UsageError(_said(problem)) from None

@@ -12,7 +12,7 @@ from phylax.cli.session.session import Session, pass_session
 from phylax.cli.terminal.forms import Form, shows_list
 from phylax.cli.terminal.output import Column, console, print_list
 from phylax.core.retention import Scope
-from phylax.core.tuning.answers import Asked
+from phylax.core.tuning.answers import AnsweredQuestion
 
 
 @click.group("question")
@@ -22,7 +22,7 @@ def command() -> None:
 
 @command.command("list")
 @subject_options
-@shows_list(Asked)
+@shows_list(AnsweredQuestion)
 @pass_session
 def list_questions(session: Session, machine: str | None, client: str | None, form: Form) -> None:
     """Every question, with what counts for a client or a machine."""
@@ -64,7 +64,7 @@ def _of(
     return ("machine" if scope is Scope.MACHINE else "client"), number
 
 
-def _show(asked: Sequence[Asked], form: Form) -> None:
+def _show(asked: Sequence[AnsweredQuestion], form: Form) -> None:
     columns = (
         Column("key", lambda a: a.question.key),
         Column("answer", lambda a: a.answer.answer if a.answer else "–"),

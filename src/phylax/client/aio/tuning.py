@@ -9,7 +9,7 @@ from pydantic import TypeAdapter
 from phylax.client.aio.family import Family, Which
 from phylax.core.ground.values import Scalar
 from phylax.core.retention import Scope
-from phylax.core.tuning.answers import AnswerEdit, Asked
+from phylax.core.tuning.answers import AnswerEdit, AnsweredQuestion
 from phylax.core.tuning.changes import Change
 from phylax.core.tuning.known import KnownEdit, KnownProgram
 from phylax.core.tuning.looks import JudgedLook, UnknownProgram
@@ -213,9 +213,9 @@ class Questions(Family):
         asked = shop.questions.of("machine", machine.id)
     """
 
-    async def of(self, scope: AnswerScope, subject_id: int) -> Sequence[Asked]:
+    async def of(self, scope: AnswerScope, subject_id: int) -> Sequence[AnsweredQuestion]:
         """Every question, with what was answered for a client or a machine."""
-        return await self._http.get(list[Asked], f"/answers/{scope}/{subject_id}")
+        return await self._http.get(list[AnsweredQuestion], f"/answers/{scope}/{subject_id}")
 
     async def answer(
         self,
@@ -225,8 +225,8 @@ class Questions(Family):
         answer: Literal["yes", "no"] | None,
         *,
         word: str = "",
-    ) -> Sequence[Asked]:
+    ) -> Sequence[AnsweredQuestion]:
         """Note an answer; None: there is none any more."""
         edit = AnswerEdit(answer=answer, word=word)
         path = f"/answers/{scope}/{subject_id}/{question}"
-        return await self._http.put(list[Asked], path, edit, None)
+        return await self._http.put(list[AnsweredQuestion], path, edit, None)

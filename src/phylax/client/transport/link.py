@@ -12,7 +12,7 @@ from pydantic import ConfigDict, TypeAdapter, ValidationError
 from phylax import __version__
 from phylax.client.transport.errors import NotAnOrderError
 from phylax.client.transport.http import Http
-from phylax.core.backups.restore_epochs import HEADER, Generation, heard
+from phylax.core.backups.restore_epochs import HEADER, RestoreEpoch, heard
 from phylax.core.ground.machines import MachineFacts
 from phylax.core.protocol import Enrolled, Enrolment, GoOn, LeasedProgress, Message, Order, Progress
 
@@ -41,7 +41,7 @@ class AgentLink(Http):
         key: str,
         *,
         told_time: Callable[[datetime], None] | None = None,
-        told_records: Callable[[Generation], None] | None = None,
+        told_records: Callable[[RestoreEpoch], None] | None = None,
         transport: httpx.BaseTransport | None = None,
         clear: bool = False,
         certificate: str | None = None,

@@ -16,7 +16,7 @@ from phylax.core.attention.check_causes import (
     updates_overdue,
 )
 from phylax.core.attention.desk_causes import not_fetched, part_late, visit_overdue
-from phylax.core.attention.findings import Cause, Finding, NextStep, Standing, finding
+from phylax.core.attention.findings import Cause, Finding, MachineCondition, NextStep, finding
 from phylax.core.attention.tuning_causes import altered, change_undone, made_worse, programs_wait
 from phylax.core.catalogue import category
 from phylax.core.ground.quantities import (
@@ -38,10 +38,10 @@ CLOCK_WRONG_FROM = 300
 CLOCK_DOUBT_AFTER = timedelta(hours=1)
 HOLD_PERCENT = 5
 
-Rule = Callable[[Standing], Iterable[Finding]]
+Rule = Callable[[MachineCondition], Iterable[Finding]]
 
 
-def _nearly_full(standing: Standing) -> Iterator[Finding]:
+def _nearly_full(standing: MachineCondition) -> Iterator[Finding]:
     """A volume is used more than its threshold allows."""
     outlook_of = {line.volume_id: line for line in standing.outlooks}
     for volume in standing.machine.volumes:
@@ -84,7 +84,7 @@ def _remedy(advice: Advice) -> str:
     return words[:1].upper() + words[1:].rstrip(".")
 
 
-def _filling_fast(standing: Standing) -> Iterator[Finding]:
+def _filling_fast(standing: MachineCondition) -> Iterator[Finding]:
     """A volume fills at a faster pace than it did, and that is recent."""
     for outlook in standing.outlooks:
         changed = outlook.changed
@@ -119,7 +119,7 @@ def _what_grew(grown: Iterable[Grown], looked: bool) -> str:
     return "No survey before and after: what grew is not known"
 
 
-def _crosses_soon(standing: Standing) -> Iterator[Finding]:
+def _crosses_soon(standing: MachineCondition) -> Iterator[Finding]:
     """A volume likely crosses its threshold within a month."""
     for outlook in standing.outlooks:
         likely = outlook.crosses.likely if outlook.crosses else None
@@ -156,7 +156,7 @@ def _evidence_of(outlook: Outlook) -> str:
     return between + fills
 
 
-def _run_failed(standing: Standing) -> Iterator[Finding]:
+def _run_failed(standing: MachineCondition) -> Iterator[Finding]:
     run = standing.last_run
     if run is not None and run.state is RunState.FAILED:
         yield finding(
@@ -172,7 +172,7 @@ def _run_failed(standing: Standing) -> Iterator[Finding]:
         )
 
 
-def _missed(standing: Standing) -> Iterator[Finding]:
+def _missed(standing: MachineCondition) -> Iterator[Finding]:
     run, times = standing.last_run, standing.missed_in_a_row
     if run is not None and run.state is RunState.MISSED and times >= 2:
         yield finding(
@@ -188,7 +188,7 @@ def _missed(standing: Standing) -> Iterator[Finding]:
         )
 
 
-def _left(standing: Standing) -> Iterator[Finding]:
+def _left(standing: MachineCondition) -> Iterator[Finding]:
     run = standing.last_run
     if run is not None and run.state is RunState.PARTLY:
         yield finding(
@@ -204,7 +204,7 @@ def _left(standing: Standing) -> Iterator[Finding]:
         )
 
 
-def _waits_for_yes(standing: Standing) -> Iterator[Finding]:
+def _waits_for_yes(standing: MachineCondition) -> Iterator[Finding]:
     waits = standing.waits_for_yes
     if waits is not None and waits.count:
         yield finding(
@@ -219,7 +219,7 @@ def _waits_for_yes(standing: Standing) -> Iterator[Finding]:
         )
 
 
-def _silent(standing: Standing) -> Iterator[Finding]:
+def _silent(standing: MachineCondition) -> Iterator[Finding]:
     """A machine has not called for a week, in which the service would have heard it."""
     seen = standing.machine.seen_at
     if not standing.machine.enrolled or seen is None:
@@ -239,7 +239,7 @@ def _silent(standing: Standing) -> Iterator[Finding]:
     )
 
 
-def _always_left(standing: Standing) -> Iterator[Finding]:
+def _always_left(standing: MachineCondition) -> Iterator[Finding]:
     often = standing.left_often
     if often is None:
         return
@@ -256,7 +256,7 @@ def _always_left(standing: Standing) -> Iterator[Finding]:
     )
 
 
-def _hold_fills(standing: Standing) -> Iterator[Finding]:
+def _hold_fills(standing: MachineCondition) -> Iterator[Finding]:
     """What is held takes a good part of a volume that is nearly full."""
     volumes = {volume.mount: volume for volume in standing.machine.volumes}
     for held in standing.held:
@@ -280,7 +280,7 @@ def _hold_fills(standing: Standing) -> Iterator[Finding]:
         )
 
 
-def _clock_wrong(standing: Standing) -> Iterator[Finding]:
+def _clock_wrong(standing: MachineCondition) -> Iterator[Finding]:
     machine = standing.machine
     off = machine.clock_off
     if abs(off) < CLOCK_WRONG_FROM:
@@ -299,7 +299,7 @@ def _clock_wrong(standing: Standing) -> Iterator[Finding]:
     )
 
 
-def _clock_doubted(standing: Standing) -> Iterator[Finding]:
+def _clock_doubted(standing: MachineCondition) -> Iterator[Finding]:
     """The agent does not trust its machine's clock, and not only while they get acquainted."""
     machine = standing.machine
     since = machine.clock_doubt_since
@@ -317,7 +317,7 @@ def _clock_doubted(standing: Standing) -> Iterator[Finding]:
     )
 
 
-def _kept_young(standing: Standing) -> Iterator[Finding]:
+def _kept_young(standing: MachineCondition) -> Iterator[Finding]:
     """Old things that are never old enough, for something changes their attributes."""
     for young in standing.kept_young:
         if not young.again_and_again:
@@ -338,7 +338,7 @@ def _kept_young(standing: Standing) -> Iterator[Finding]:
         )
 
 
-def _agent_old(standing: Standing) -> Iterator[Finding]:
+def _agent_old(standing: MachineCondition) -> Iterator[Finding]:
     mine, newest = standing.machine.agent_version, standing.newest_agent
     if mine and newest and _parts(mine) < _parts(newest):
         yield finding(
@@ -387,6 +387,6 @@ CAUSES: tuple[Rule, ...] = (
 )
 
 
-def look(standing: Standing) -> list[Finding]:
+def look(standing: MachineCondition) -> list[Finding]:
     """Everything on one machine that needs a person."""
     return [finding for cause in CAUSES for finding in cause(standing)]

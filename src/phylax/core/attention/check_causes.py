@@ -4,34 +4,34 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from phylax.core.attention.findings import Cause, Finding, NextStep, Standing, finding
+from phylax.core.attention.findings import Cause, Finding, MachineCondition, NextStep, finding
 from phylax.core.checks.findings import Severity
 from phylax.core.checks.kept import OpenFindings
 from phylax.core.ground.quantities import count, headed
 
 
-def failing(standing: Standing) -> Iterator[Finding]:
+def failing(standing: MachineCondition) -> Iterator[Finding]:
     """Data is about to be lost: nothing is more urgent."""
     for open_findings in standing.findings:
         if open_findings.severity is Severity.FAILING:
             yield _of(standing, open_findings, Cause.FAILING, urgency=98)
 
 
-def check_findings(standing: Standing) -> Iterator[Finding]:
+def check_findings(standing: MachineCondition) -> Iterator[Finding]:
     """A check found something that nobody has seen to."""
     for open_findings in standing.findings:
         if open_findings.severity is not Severity.FAILING and open_findings.check != "malware":
             yield _of(standing, open_findings, Cause.CHECK_FINDINGS, urgency=64)
 
 
-def malware(standing: Standing) -> Iterator[Finding]:
+def malware(standing: MachineCondition) -> Iterator[Finding]:
     """Somebody else's program may be at work on it."""
     for open_findings in standing.findings:
         if open_findings.severity is not Severity.FAILING and open_findings.check == "malware":
             yield _of(standing, open_findings, Cause.MALWARE, urgency=93)
 
 
-def updates_overdue(standing: Standing) -> Iterator[Finding]:
+def updates_overdue(standing: MachineCondition) -> Iterator[Finding]:
     """A security update has been missing for longer than the shop allows."""
     overdue = standing.overdue
     if overdue is None:
@@ -50,7 +50,7 @@ def updates_overdue(standing: Standing) -> Iterator[Finding]:
     )
 
 
-def not_back(standing: Standing) -> Iterator[Finding]:
+def not_back(standing: MachineCondition) -> Iterator[Finding]:
     """A machine was restarted, and nobody has heard of it since."""
     if standing.gone_since is None:
         return
@@ -66,7 +66,9 @@ def not_back(standing: Standing) -> Iterator[Finding]:
     )
 
 
-def _of(standing: Standing, open_findings: OpenFindings, cause: Cause, *, urgency: int) -> Finding:
+def _of(
+    standing: MachineCondition, open_findings: OpenFindings, cause: Cause, *, urgency: int
+) -> Finding:
     of = headed(open_findings.of)
     more = f"; and {count(open_findings.more, 'finding')} more" if open_findings.more else ""
     return finding(

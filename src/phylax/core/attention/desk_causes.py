@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import UTC, date, datetime, time
 
-from phylax.core.attention.findings import Cause, Finding, NextStep, Standing, finding
+from phylax.core.attention.findings import Cause, Finding, MachineCondition, NextStep, finding
 from phylax.core.desk.open_visit import REMIND_AFTER, late_in_words
 from phylax.core.ground.quantities import count
 
 
-def visit_overdue(standing: Standing) -> Iterator[Finding]:
+def visit_overdue(standing: MachineCondition) -> Iterator[Finding]:
     """What was to be done until a day is not done."""
     visit = standing.in_hand
     if visit is None or visit.overdue_since is None:
@@ -28,7 +28,7 @@ def visit_overdue(standing: Standing) -> Iterator[Finding]:
     )
 
 
-def part_late(standing: Standing) -> Iterator[Finding]:
+def part_late(standing: MachineCondition) -> Iterator[Finding]:
     """A part has not come by the day it was expected."""
     visit = standing.in_hand
     if visit is None or visit.late_since is None:
@@ -45,7 +45,7 @@ def part_late(standing: Standing) -> Iterator[Finding]:
     )
 
 
-def not_fetched(standing: Standing) -> Iterator[Finding]:
+def not_fetched(standing: MachineCondition) -> Iterator[Finding]:
     """Mail does not help any more, or there was none: somebody has to ring."""
     visit = standing.in_hand
     if visit is None or visit.ready_at is None:

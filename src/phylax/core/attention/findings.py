@@ -92,7 +92,7 @@ class MadeWorse(Value):
     since: Moment
 
 
-class Standing(Value):
+class MachineCondition(Value):
     """All that attention looks at for one machine, at one moment."""
 
     machine: Machine
@@ -143,7 +143,7 @@ class Finding(Value):
     run_id: int | None = None
 
 
-def finding(standing: Standing, **what: object) -> Finding:
+def finding(standing: MachineCondition, **what: object) -> Finding:
     """Something found on a standing's machine."""
     machine = standing.machine
     return Finding.model_validate(

@@ -35,7 +35,7 @@ WORSE_BY = {
 """By how much a grade must have risen to be worse; else by 1."""
 
 
-class Kept(NamedTuple):
+class KeptFinding(NamedTuple):
     """A finding as it is kept. Times are epoch seconds."""
 
     id: int
@@ -54,17 +54,17 @@ class Keep(NamedTuple):
     """What is to be done with what is kept."""
 
     begin: list[Finding]
-    again: list[tuple[Kept, Finding]]
+    again: list[tuple[KeptFinding, Finding]]
     """It had ended not long ago, and is back."""
-    still: list[tuple[Kept, Finding]]
-    end: list[Kept]
+    still: list[tuple[KeptFinding, Finding]]
+    end: list[KeptFinding]
 
 
 def is_worse(cause: Cause, before: int | None, now: int) -> bool:
     return before is not None and now >= before + WORSE_BY.get(cause, 1)
 
 
-def keep(findings: Iterable[Finding], kept: Iterable[Kept], now: int) -> Keep:
+def keep(findings: Iterable[Finding], kept: Iterable[KeptFinding], now: int) -> Keep:
     """What becomes of what is kept for one machine, now that this was found."""
     known = {(entry.cause, entry.subject): entry for entry in sorted(kept, key=_open_last)}
     todo = Keep([], [], [], [])
@@ -84,11 +84,11 @@ def keep(findings: Iterable[Finding], kept: Iterable[Kept], now: int) -> Keep:
     return todo
 
 
-def _open_last(kept: Kept) -> tuple[bool, int]:
+def _open_last(kept: KeptFinding) -> tuple[bool, int]:
     return kept.ended_at is None, kept.ended_at or 0
 
 
-def _may_come_back(kept: Kept, now: int) -> bool:
+def _may_come_back(kept: KeptFinding, now: int) -> bool:
     return kept.times >= FLAPS and now - kept.last_seen < SAME_WITHIN
 
 

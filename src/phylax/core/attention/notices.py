@@ -181,7 +181,7 @@ class HookMessage(Value):
     attention: tuple[Finding, ...] = ()
 
 
-class Told(Value):
+class NotifiedAttention(Value):
     """Something that needs a person, and how bad it was when it was last told."""
 
     attention: Attention

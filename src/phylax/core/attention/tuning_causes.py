@@ -5,12 +5,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from phylax.core.attention.findings import Cause, Finding, NextStep, Standing, finding
+from phylax.core.attention.findings import Cause, Finding, MachineCondition, NextStep, finding
 from phylax.core.ground.quantities import count
 from phylax.core.tuning.starts import cost
 
 
-def programs_wait(standing: Standing) -> Iterator[Finding]:
+def programs_wait(standing: MachineCondition) -> Iterator[Finding]:
     """A round has left to a person what the rules want of some programs."""
     if not standing.programs_wait:
         return
@@ -28,7 +28,7 @@ def programs_wait(standing: Standing) -> Iterator[Finding]:
     )
 
 
-def change_undone(standing: Standing) -> Iterator[Finding]:
+def change_undone(standing: MachineCondition) -> Iterator[Finding]:
     """The machine could not reach the service with a change, and went back by itself."""
     for change in standing.undone:
         yield finding(
@@ -46,7 +46,7 @@ def change_undone(standing: Standing) -> Iterator[Finding]:
         )
 
 
-def made_worse(standing: Standing) -> Iterator[Finding]:
+def made_worse(standing: MachineCondition) -> Iterator[Finding]:
     """A trial says that starts became dearer with a change that is still in force."""
     for worse in standing.made_worse:
         yield finding(
@@ -63,7 +63,7 @@ def made_worse(standing: Standing) -> Iterator[Finding]:
         )
 
 
-def altered(standing: Standing) -> Iterator[Finding]:
+def altered(standing: MachineCondition) -> Iterator[Finding]:
     """Something else switched a program after us."""
     for change in standing.altered:
         now = f"{change.runs} {change.drifted_to}" if change.drifted_to else "is not there any more"

@@ -19,7 +19,7 @@ HEADER = "Phylax-Records"
 _SAID = re.compile(r"([0-9a-f]{32});([0-9]{1,18})")
 
 
-class Generation(Value):
+class RestoreEpoch(Value):
     """One life of the records."""
 
     name: str
@@ -29,16 +29,16 @@ class Generation(Value):
         return f"{self.name};{self.come_to}"
 
 
-def heard(text: str) -> Generation | None:
+def heard(text: str) -> RestoreEpoch | None:
     """What an answer's field says; None where it says nothing that can be."""
     match = _SAID.fullmatch(text)
-    return Generation(name=match[1], come_to=int(match[2])) if match else None
+    return RestoreEpoch(name=match[1], come_to=int(match[2])) if match else None
 
 
 class Change(NamedTuple):
     """What an answer says of the records, against what was known."""
 
-    known: Generation
+    known: RestoreEpoch
     """What is known from now on."""
     lost: bool
     """What was told before may be lost."""
@@ -46,7 +46,7 @@ class Change(NamedTuple):
     """It is the same life, younger than it was: whoever keeps it does not know yet."""
 
 
-def met(known: Generation | None, now: Generation) -> Change:
+def met(known: RestoreEpoch | None, now: RestoreEpoch) -> Change:
     if known is None:
         return Change(now, lost=False, set_back=False)
     if now.name != known.name:

@@ -23,7 +23,7 @@ class FactName(StrEnum):
     SYSTEM_VERSION = "system_version"
 
 
-class FactSaid(Value):
+class StatedFact(Value):
     """One word on a fact."""
 
     value: str = Field(description="Of memory: bytes")
@@ -35,8 +35,8 @@ class Fact(Value):
     """A fact of a machine, by whom it is known."""
 
     name: FactName
-    said: FactSaid | None = Field(None, description="By a person; it counts")
-    read: FactSaid | None = Field(None, description="By the machine's agent")
+    said: StatedFact | None = Field(None, description="By a person; it counts")
+    read: StatedFact | None = Field(None, description="By the machine's agent")
     differs: bool = Field(False, description="A person says something else than the machine")
 
 

@@ -109,7 +109,7 @@ Credential = Annotated[str, Field(min_length=1, max_length=30_000)]
 """What a browser made or signed: PublicKeyCredential.toJSON(), as text."""
 
 
-class PasskeyAsked(Value):
+class PasskeyChallenge(Value):
     """What a device is asked."""
 
     options: str = Field(description="Options of WebAuthn as JSON, for PublicKeyCredential")

@@ -20,7 +20,7 @@ from phylax.core.ground.values import Amount, Demand, Moment, Value
 from phylax.core.hold.holds import BatchName, HeldItem
 from phylax.core.inventory import Inventory
 from phylax.core.protocol.snapshots import Snapshot
-from phylax.core.survey import Cover, Item, Look, Stay, SurveyLine
+from phylax.core.survey import Cover, Item, Look, SkippedSum, SurveyLine
 from phylax.core.survey.conditions import Conditions
 from phylax.core.tuning.changes import MOST_WANTED, ChangeMade
 from phylax.core.tuning.looks import SettingsLook
@@ -48,7 +48,7 @@ class CategoryOutcome(Value):
     linked: Tally = Field(
         Tally(), description="Names that went while others of the same file stay: they free nothing"
     )
-    left: tuple[Stay, ...] = ()
+    left: tuple[SkippedSum, ...] = ()
     unread_count: int = 0
 
 

@@ -31,7 +31,7 @@ class Behind(Value):
     ended_at: float = Field(description="The true time at which the clock was set right")
 
 
-class Credit(Value):
+class TrustedTime(Value):
     """What is credited. Times are epoch seconds, `running` seconds since the machine's start."""
 
     time: float
@@ -64,12 +64,12 @@ def by_clock_alone(now: float) -> Believed:
     return Believed(now, True, True)
 
 
-def credited(credit: Credit, running: float, boot: str) -> float:
+def credited(credit: TrustedTime, running: float, boot: str) -> float:
     """The credited time by now. What the machine did not run is not known, and adds nothing."""
     return credit.time + max(0.0, running - credit.running) if boot == credit.boot else credit.time
 
 
-def believed(credit: Credit | None, wall: float, running: float, boot: str) -> Believed:
+def believed(credit: TrustedTime | None, wall: float, running: float, boot: str) -> Believed:
     """What to believe now."""
     if credit is None:
         why = "this machine and its service have not yet agreed on the time"
@@ -83,13 +83,13 @@ def believed(credit: Credit | None, wall: float, running: float, boot: str) -> B
 
 
 def agreed(
-    credit: Credit | None, wall: float, running: float, boot: str, service: float
-) -> Credit | None:
+    credit: TrustedTime | None, wall: float, running: float, boot: str, service: float
+) -> TrustedTime | None:
     """The credit after the service said its time; unchanged where the two do not agree."""
     if abs(service - wall) > AGREE:
         return credit
     if credit is None:
-        return Credit(time=wall, running=running, boot=boot, wall=wall)
+        return TrustedTime(time=wall, running=running, boot=boot, wall=wall)
     before = credited(credit, running, boot)
     same_boot = boot == credit.boot
     expires_from = credit.expires_from if same_boot else 0.0
@@ -110,7 +110,7 @@ def agreed(
     )
 
 
-def stepped(credit: Credit, wall: float, running: float, boot: str) -> Credit:
+def stepped(credit: TrustedTime, wall: float, running: float, boot: str) -> TrustedTime:
     """The credit, where the clock was set since it was noted in this start of the machine.
     Set forward: it had been behind until then. Set back: it may be behind from now on, which
     shows when it is set forward again."""

@@ -28,8 +28,8 @@ from phylax.core.reporting.facts import (
     Facts,
     MachineFacts,
     PutBack,
-    Said,
-    VisitSaid,
+    Remark,
+    ReportedVisit,
     VolumeThen,
 )
 from phylax.core.reporting.language import Language, Words, words
@@ -125,7 +125,7 @@ def _of_machine(machine: MachineFacts, wanted: Sequence[Part], level: int, w: Wo
     return blocks or [Paragraph(text=w.say("nothing"))]
 
 
-def _told(visits: Iterable[VisitSaid], w: Words) -> list[Block]:
+def _told(visits: Iterable[ReportedVisit], w: Words) -> list[Block]:
     blocks: list[Block] = []
     for visit in visits:
         if visit.closed is None:
@@ -188,7 +188,7 @@ def _in_words(deed: Deed, w: Words) -> str:
         case ByHand():
             sentence = "by_hand_word" if deed.word else "by_hand"
             return w.say(sentence, title=deed.title, word=deed.word)
-        case Said():
+        case Remark():
             return deed.text[:_LONGEST]
 
 

@@ -12,7 +12,7 @@ from phylax.core.ground.tally import Tally
 from phylax.core.retention.rules import Reason
 
 
-class VisitSaid(NamedTuple):
+class ReportedVisit(NamedTuple):
     number: int
     opened: date
     closed: date | None
@@ -59,14 +59,14 @@ class ByHand(NamedTuple):
     word: str
 
 
-class Said(NamedTuple):
+class Remark(NamedTuple):
     """What a technician wrote, chosen for the report."""
 
     day: date
     text: str
 
 
-Deed = Cleaned | PutBack | Changed | CheckedThings | ByHand | Said
+Deed = Cleaned | PutBack | Changed | CheckedThings | ByHand | Remark
 
 
 class VolumeThen(NamedTuple):
@@ -97,7 +97,7 @@ class MachineFacts(NamedTuple):
 
     tag: str
     make_and_model: str
-    visits: tuple[VisitSaid, ...] = ()
+    visits: tuple[ReportedVisit, ...] = ()
     deeds: tuple[Deed, ...] = ()
     volumes: tuple[VolumeThen, ...] = ()
     starts: tuple[float, float] | None = None

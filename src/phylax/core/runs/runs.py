@@ -22,7 +22,7 @@ from phylax.core.protocol import CategoryOutcome, LeftItem, Progress, ResultMess
 from phylax.core.runs.balance import Balance, freed_on_volumes
 from phylax.core.scheduling.missed import MissedCause
 from phylax.core.scheduling.routines import RoutineStep, RunStep, StepKind, StepState
-from phylax.core.survey import Stay
+from phylax.core.survey import SkippedSum
 from phylax.core.tuning.changes import MOST_WANTED, ChangeId, Wanted, WantedValue
 from phylax.core.tuning.programs import Intent
 
@@ -232,7 +232,7 @@ class Conclusion(Value):
     removed: Tally
     held: Tally = Tally()
     put_back: Tally = Tally()
-    left: tuple[Stay, ...]
+    left: tuple[SkippedSum, ...]
     freed: int | None = Field(description="Bytes more free on the volumes, after against before")
     changed: int = 0
 

@@ -18,7 +18,7 @@ from phylax.core.survey.lines import (
     NAMED_UNREAD,
     Item,
     PlaceSum,
-    Stay,
+    SkippedSum,
     Survey,
     SurveyLine,
     Unread,
@@ -34,7 +34,7 @@ class LinePart(Value):
     holds: Tally
     goes: Tally
     needs_yes: Tally
-    stays: tuple[Stay, ...] = ()
+    stays: tuple[SkippedSum, ...] = ()
 
 
 class LedgerLine(Value):
@@ -52,7 +52,7 @@ class LedgerLine(Value):
     standing: bool = Field(
         False, description="A standing consent covers it: it goes without another yes"
     )
-    stays: tuple[Stay, ...]
+    stays: tuple[SkippedSum, ...]
     largest: tuple[Item, ...]
     parts: tuple[LinePart, ...] = Field((), description="By volume")
     pressed: bool = Field(False, description="A volume is short of space; shorter spans count")

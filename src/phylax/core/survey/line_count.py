@@ -21,12 +21,12 @@ from phylax.core.survey.lines import (
     LARGEST,
     NAMED_UNREAD,
     AgeDay,
+    FileIdentity,
     Item,
     KeptBy,
     PlaceSum,
     Ranked,
-    Seal,
-    Stay,
+    SkippedSum,
     SurveyLine,
     Unread,
     most_held,
@@ -352,7 +352,7 @@ class LineCount:
             free=free,
             goes=Tally(count=self._goes[0], size=self._goes[1]),
             stays=tuple(
-                Stay(reason=reason, count=count, size=size)
+                SkippedSum(reason=reason, count=count, size=size)
                 for reason, (count, size) in self._stays.items()
             ),
             ages=tuple(
@@ -404,7 +404,7 @@ def as_item(
         reason=item.reason,
         user=item.user,
         group=item.group,
-        seal=Seal(
+        seal=FileIdentity(
             device=item.device,
             file=item.file,
             size=item.apparent,

@@ -20,7 +20,7 @@ NAMED_UNREAD = 100
 """So many places that could not be read are named; all are counted."""
 
 
-class Stay(Value):
+class SkippedSum(Value):
     """How much stays, or was left, for one reason."""
 
     reason: Reason
@@ -34,7 +34,7 @@ class AgeDay(Value):
     size: Whole
 
 
-class Seal(Value):
+class FileIdentity(Value):
     """What identifies an item unchanged: device, file number, size, and when its contents and its
     attributes were last changed. A program can set the first of these times, never the second."""
 
@@ -59,7 +59,7 @@ class Item(Value):
     reason: Reason | None = Field(None, description="Why it stays; absent when it goes")
     user: str = ""
     group: str = Field("", description="Of which a rule may keep the newest; empty: its place")
-    seal: Seal
+    seal: FileIdentity
 
 
 class FolderSum(Value):
@@ -148,7 +148,7 @@ class SurveyLine(Value):
     rule: RuleInForce
     holds: Tally
     goes: Tally = Field(description="What the rule lets go; for `ask`: what it proposes")
-    stays: tuple[Stay, ...] = ()
+    stays: tuple[SkippedSum, ...] = ()
     ages: tuple[AgeDay, ...] = Field(
         (),
         max_length=2 * AGE_DAYS,
@@ -222,10 +222,10 @@ def covers(
     )
 
 
-def add_stays(stays: Iterable[Stay]) -> tuple[Stay, ...]:
+def add_stays(stays: Iterable[SkippedSum]) -> tuple[SkippedSum, ...]:
     """Stays of the same reason added together, largest first."""
     sums: dict[Reason, Tally] = {}
     for stay in stays:
         sums[stay.reason] = sums.get(stay.reason, Tally()) + Tally(count=stay.count, size=stay.size)
-    summed = (Stay(reason=r, count=t.count, size=t.size) for r, t in sums.items())
+    summed = (SkippedSum(reason=r, count=t.count, size=t.size) for r, t in sums.items())
     return tuple(sorted(summed, key=lambda s: (-s.size, s.reason)))

@@ -11,7 +11,7 @@ from phylax.core.survey.lines import (
     LARGEST,
     NAMED_UNREAD,
     AgeDay,
-    Stay,
+    SkippedSum,
     SurveyLine,
     add_kept,
     most_held,
@@ -47,7 +47,7 @@ def _both(first: SurveyLine, other: SurveyLine) -> SurveyLine:
             "holds": first.holds + other.holds,
             "goes": first.goes + other.goes,
             "stays": tuple(
-                Stay(reason=reason, count=tally.count, size=tally.size)
+                SkippedSum(reason=reason, count=tally.count, size=tally.size)
                 for reason, tally in stays.items()
             ),
             "ages": tuple(

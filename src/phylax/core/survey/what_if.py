@@ -134,7 +134,7 @@ def unpacked(
     return Profile(machine_id, looked_at, capacity, free, larger, _numbers(ages), items, people)
 
 
-class Asked:
+class PreparedRule:
     """A rule made ready to be asked of many profiles."""
 
     __slots__ = ("_caution", "_day", "_plain_day", "_rule")
@@ -235,12 +235,12 @@ def answer(
     by_machine: dict[int, list[Profile]] = {}
     for profile in profiles:
         by_machine.setdefault(profile.machine_id, []).append(profile)
-    known: dict[int, Asked] = {}
+    known: dict[int, PreparedRule] = {}
 
-    def ready(rule: RuleInForce) -> Asked:
+    def ready(rule: RuleInForce) -> PreparedRule:
         # one rule is in force on many machines, as one object
         if id(rule) not in known:
-            known[id(rule)] = Asked(rule, caution)
+            known[id(rule)] = PreparedRule(rule, caution)
         return known[id(rule)]
 
     stale_before = now - int(STALE_AFTER.total_seconds())

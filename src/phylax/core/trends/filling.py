@@ -70,7 +70,7 @@ class NotYet(Exception):
 
 
 @dataclass(frozen=True)
-class Teeth:
+class SawtoothFit:
     """The cleanings that go on: what they take for each day they are apart, and how far apart."""
 
     rate: float
@@ -95,7 +95,7 @@ class Filling:
     """Standard deviation of a day's true change."""
     noise: float
     """Standard deviation of a level around the truth."""
-    teeth: Teeth | None
+    teeth: SawtoothFit | None
     jumps: tuple[Jump, ...] = ()
     jump_days: float = 0.0
     """Over so many days the jumps were counted."""
@@ -187,7 +187,9 @@ def _without_those_in_passing(cleanings: Sequence[Freed]) -> Sequence[Freed]:
     return [cleaning for cleaning in cleanings if cleaning.size >= _IN_PASSING * usual]
 
 
-def _teeth(cleanings: Sequence[Freed], begin: float, end: float, capacity: float) -> Teeth | None:
+def _teeth(
+    cleanings: Sequence[Freed], begin: float, end: float, capacity: float
+) -> SawtoothFit | None:
     """The cleanings that go on; None where there are too few, or they have ceased."""
     mine = [cleaning for cleaning in cleanings if begin <= cleaning.at <= end][-_CLEANINGS_COUNT:]
     if len(mine) < 2:
@@ -201,11 +203,11 @@ def _teeth(cleanings: Sequence[Freed], begin: float, end: float, capacity: float
     rate = float(np.median(rates)) if len(rates) > 2 else float(rates.mean())
     if rate * every < _NO_TOOTH * capacity:
         return None
-    return Teeth(max(0.0, rate), every, mine[-1].at)
+    return SawtoothFit(max(0.0, rate), every, mine[-1].at)
 
 
 def _without_teeth(
-    at: Floats, used: Floats, cleanings: Sequence[Freed], teeth: Teeth | None
+    at: Floats, used: Floats, cleanings: Sequence[Freed], teeth: SawtoothFit | None
 ) -> Floats:
     times = np.array([cleaning.at for cleaning in cleanings])
     before = np.searchsorted(times, at, side="right")
@@ -219,7 +221,7 @@ def _without_teeth(
     return flat
 
 
-def _unsure(at: Floats, cleanings: Sequence[Freed], teeth: Teeth | None) -> Floats:
+def _unsure(at: Floats, cleanings: Sequence[Freed], teeth: SawtoothFit | None) -> Floats:
     """By how much a step with a cleaning in it may be off: not all take the same."""
     cleaned = np.searchsorted(np.array([cleaning.at for cleaning in cleanings]), at, side="right")
     share = _TEETH_DIFFER * teeth.rate * teeth.every if teeth else 0.0

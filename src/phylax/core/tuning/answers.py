@@ -30,7 +30,7 @@ class Answer(Value):
     at: Moment
 
 
-class Asked(Value):
+class AnsweredQuestion(Value):
     """A question with its answer; none: nothing that hangs on it is changed."""
 
     question: Question

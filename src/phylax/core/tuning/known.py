@@ -16,12 +16,12 @@ from pydantic import Field, model_validator
 from phylax.core.ground.machines import System
 from phylax.core.ground.values import Demand, Moment, Value
 from phylax.core.tuning.programs import Intent, Program
-from phylax.core.tuning.setting import Hangs
+from phylax.core.tuning.setting import DependsOn
 
 Words = Annotated[str, Field(max_length=500)]
 
 
-class Handling(StrEnum):
+class ProgramDecision(StrEnum):
     """What the shop has decided of a program."""
 
     STAYS = "stays"
@@ -65,15 +65,15 @@ class KnownEdit(Demand):
     systems: tuple[System, ...] = Field((), description="Where it counts; empty: everywhere")
     name: Annotated[str, Field(min_length=1, max_length=200)]
     what: Words = Field("", description="What it is, in a sentence a client understands")
-    handling: Handling
+    handling: ProgramDecision
     intent: Intent | None = Field(None, description="When it is to run, where it does not stay")
-    hangs: Hangs | None = Field(None, description="Which answer lets the intent count")
+    hangs: DependsOn | None = Field(None, description="Which answer lets the intent count")
 
     @model_validator(mode="after")
     def _says_enough(self) -> KnownEdit:
-        if (self.handling is Handling.STAYS) != (self.intent is None):
+        if (self.handling is ProgramDecision.STAYS) != (self.intent is None):
             raise ValueError("what stays has no intent; everything else says when it is to run")
-        if (self.handling is Handling.HANGS) != (self.hangs is not None):
+        if (self.handling is ProgramDecision.HANGS) != (self.hangs is not None):
             raise ValueError("what hangs on a question names it, and nothing else does")
         return self
 

@@ -40,14 +40,14 @@ class Folder(Value):
     mode: int = 0o755
 
 
-class Kept(Value):
+class StoredText(Value):
     """A value that the system keeps by a name, in the very form in which it gives and takes it."""
 
     kind: Literal["kept"] = "kept"
     text: str
 
 
-State = Annotated[Nothing | Link | File | Folder | Kept, Field(discriminator="kind")]
+State = Annotated[Nothing | Link | File | Folder | StoredText, Field(discriminator="kind")]
 NOTHING = Nothing()
 
 

@@ -47,7 +47,7 @@ class Takes(StrEnum):
     RESTART = "restart"
 
 
-class Hangs(Demand):
+class DependsOn(Demand):
     """A question that decides, and the answer with which something changes."""
 
     question: Key
@@ -81,7 +81,7 @@ class Setting(Demand):
     most: int | None = Field(None, description="Of a number")
     unit: str = ""
     of_person: bool = Field(False, description="Each person of the machine has their own")
-    hangs: Hangs | None = None
+    hangs: DependsOn | None = None
     takes: Takes = Takes.NOTHING
     goes_back: GoesBack = GoesBack.EXACT
     needs_yes: bool = Field(False, description="Never changed without a person's yes")

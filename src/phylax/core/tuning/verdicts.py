@@ -15,16 +15,16 @@ from phylax.core.ground.names import Key
 from phylax.core.ground.text import Text
 from phylax.core.ground.values import Scalar, Value
 from phylax.core.retention import Scope
-from phylax.core.tuning.known import Handling, KnownProgram
+from phylax.core.tuning.known import KnownProgram, ProgramDecision
 from phylax.core.tuning.programs import Intent, Program
 from phylax.core.tuning.rules import InForce
-from phylax.core.tuning.setting import GoesBack, Hangs, Setting
+from phylax.core.tuning.setting import DependsOn, GoesBack, Setting
 
 Answers = Mapping[str, Literal["yes", "no"]]
 """What was answered, by the question's key; what is missing was not answered."""
 
 
-class Stays(StrEnum):
+class SkipReason(StrEnum):
     """Why something stays as it is."""
 
     NOT_THERE = "not there"
@@ -70,7 +70,7 @@ class Verdict(Value):
     """Whether one thing changes, and why or why not."""
 
     changes: bool
-    reason: Stays | None = Field(None, description="Why it stays")
+    reason: SkipReason | None = Field(None, description="Why it stays")
     detail: str = ""
     want: Scalar | None = Field(None, description="What it becomes, or an intent's words")
     source: Scope | None = Field(
@@ -79,7 +79,7 @@ class Verdict(Value):
     needs_yes: bool = Field(False, description="Not without a person's yes")
 
 
-def _stays(reason: Stays, detail: str = "", rule: InForce | None = None) -> Verdict:
+def _stays(reason: SkipReason, detail: str = "", rule: InForce | None = None) -> Verdict:
     source = rule.source_of("leave" if rule.leave else "want") if rule else None
     return Verdict(changes=False, reason=reason, detail=detail, source=source)
 
@@ -89,27 +89,27 @@ def judge_setting(
 ) -> Verdict:
     """What becomes of a setting of one value."""
     if not seen.there:
-        return _stays(Stays.NOT_THERE)
+        return _stays(SkipReason.NOT_THERE)
     if seen.unread:
-        return _stays(Stays.UNREAD, seen.unread)
+        return _stays(SkipReason.UNREAD, seen.unread)
     if rule.leave:
-        return _stays(Stays.ASKED_FOR, rule=rule)
+        return _stays(SkipReason.ASKED_FOR, rule=rule)
     if rule.want is None:
-        return _stays(Stays.NO_WISH)
+        return _stays(SkipReason.NO_WISH)
     if seen.value == rule.want and type(seen.value) is type(rule.want):
-        return _stays(Stays.AS_WANTED, rule=rule)
+        return _stays(SkipReason.AS_WANTED, rule=rule)
     if (answered := _hangs(setting.hangs, answers)) is not None:
         return answered
     if setting.plugged_in and (around.on_battery or seen.on_battery):
-        return _stays(Stays.ON_BATTERY)
+        return _stays(SkipReason.ON_BATTERY)
     if setting.disk_known and not around.disk_known:
-        return _stays(Stays.DISK_NOT_KNOWN)
+        return _stays(SkipReason.DISK_NOT_KNOWN)
     if around.findings and (setting.could_cut_off or setting.goes_back is GoesBack.NONE):
-        return _stays(Stays.FINDINGS_FIRST)
+        return _stays(SkipReason.FINDINGS_FIRST)
     if not seen.settable:
-        return _stays(Stays.BY_HAND, rule=rule)
+        return _stays(SkipReason.BY_HAND, rule=rule)
     if not seen.may_set:
-        return _stays(Stays.NO_RIGHT, rule=rule)
+        return _stays(SkipReason.NO_RIGHT, rule=rule)
     return Verdict(
         changes=True, want=rule.want, source=rule.source_of("want"), needs_yes=setting.needs_yes
     )
@@ -128,34 +128,34 @@ def judge_program(
     changes, whatever a rule says.
     """
     if program.unread:
-        return _stays(Stays.UNREAD, program.unread)
+        return _stays(SkipReason.UNREAD, program.unread)
     if program.guarded or program.key in never:
-        return _stays(Stays.GUARDED, program.guarded or "named by this machine's own guard")
+        return _stays(SkipReason.GUARDED, program.guarded or "named by this machine's own guard")
     if known is None:
-        return _stays(Stays.UNKNOWN)
+        return _stays(SkipReason.UNKNOWN)
     if rule.leave:
-        return _stays(Stays.ASKED_FOR, rule=rule)
+        return _stays(SkipReason.ASKED_FOR, rule=rule)
     wanted, source = _wanted(known, rule)
     if wanted is None:
-        return _stays(Stays.NO_WISH, known.edit.what)
+        return _stays(SkipReason.NO_WISH, known.edit.what)
     wish, wanted = wanted, program.nearest(wanted)
     if program.now is wanted:
-        return _stays(Stays.AS_WANTED)
+        return _stays(SkipReason.AS_WANTED)
     # a rule of a nearer scope is itself an answer; the shop's notebook asks first
     if source is None and (answered := _hangs(known.edit.hangs, answers)) is not None:
         return answered
     if program.needed_by and wish is Intent.NOT_AT_ALL:
-        return _stays(Stays.NEEDED, ", ".join(program.needed_by))
+        return _stays(SkipReason.NEEDED, ", ".join(program.needed_by))
     plan = program.plan(wanted)
     if not plan:
-        return _stays(Stays.NOT_THERE, f"nothing of it can start it {wanted}")
+        return _stays(SkipReason.NOT_THERE, f"nothing of it can start it {wanted}")
     # what one person has laid out so keeps nothing of others from changing
     if by_hand := [
         switch.starter.key
         for switch in plan
         if switch.is_by_hand and (not switch.starter.of or all(s.is_by_hand for s in plan))
     ]:
-        return _stays(Stays.BY_HAND, ", ".join(by_hand))
+        return _stays(SkipReason.BY_HAND, ", ".join(by_hand))
     exact = all(switch.starter.goes_back is GoesBack.EXACT for switch in plan)
     return Verdict(
         changes=True,
@@ -169,14 +169,14 @@ def _wanted(known: KnownProgram, rule: InForce) -> tuple[Intent | None, Scope | 
     """When a program is to run, and the scope whose rule says so; none: the notebook does."""
     if rule.want is not None:
         return Intent(str(rule.want)), rule.source_of("want")
-    return (None if known.edit.handling is Handling.STAYS else known.edit.intent), None
+    return (None if known.edit.handling is ProgramDecision.STAYS else known.edit.intent), None
 
 
-def _hangs(hangs: Hangs | None, answers: Answers) -> Verdict | None:
+def _hangs(hangs: DependsOn | None, answers: Answers) -> Verdict | None:
     """Why it stays while it hangs on a question; None: the answer lets it change."""
     if hangs is None:
         return None
     answer = answers.get(hangs.question)
     if answer is None:
-        return _stays(Stays.NO_ANSWER, hangs.question)
-    return None if answer == hangs.on else _stays(Stays.ASKED_FOR, hangs.question)
+        return _stays(SkipReason.NO_ANSWER, hangs.question)
+    return None if answer == hangs.on else _stays(SkipReason.ASKED_FOR, hangs.question)

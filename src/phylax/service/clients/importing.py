@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sqlite3 import Connection
 
-from phylax.core.clients.importing.planning import Kept, Plan, edit_of_client, edit_of_machine
+from phylax.core.clients.importing.planning import KnownRow, Plan, edit_of_client, edit_of_machine
 from phylax.core.clients.importing.request import ImportAsk, ImportCommit, ImportDone, LineFate
 from phylax.core.clients.importing.taking_in import Prepared, prepare
 from phylax.core.clients.shop import Client, ClientEdit, Machine, MachineEdit
@@ -69,7 +69,7 @@ def _write(conn: Connection, plan: Plan, source: str, change: Change) -> None:
             importing.note_number(conn, source, "machine", kept.number, kept.id)
 
 
-def _client(conn: Connection, kept: Kept, change: Change) -> int:
+def _client(conn: Connection, kept: KnownRow, change: Change) -> int:
     if kept.id is None:
         number = shop.add_client(conn, edit_of_client(kept), who=change.who, at=change.now)
         change.audit(conn, "add client", kept.name, after=_client_now(conn, number))
@@ -82,7 +82,7 @@ def _client(conn: Connection, kept: Kept, change: Change) -> int:
     return kept.id
 
 
-def _machine(conn: Connection, kept: Kept, client_id: int, source: str, change: Change) -> int:
+def _machine(conn: Connection, kept: KnownRow, client_id: int, source: str, change: Change) -> int:
     if kept.id is None:
         edit = edit_of_machine(kept, client_id)
         number = shop.add_machine(conn, edit, who=change.who, at=change.now)

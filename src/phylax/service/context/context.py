@@ -15,11 +15,11 @@ from fastapi import Depends, Request
 from phylax.core.clients.shop import Shop
 from phylax.core.ground.values import to_seconds
 from phylax.core.record.seals import Grown
-from phylax.service.context.secret_box import Vault
+from phylax.service.context.secret_box import SecretBox
 from phylax.service.context.wakeups import Wakeups
 from phylax.service.limits.challenges import Challenges
 from phylax.service.limits.hashing import Hashing
-from phylax.service.limits.login_throttle import Failures, Tries
+from phylax.service.limits.login_throttle import Failures, LoginThrottle
 from phylax.service.limits.quota import Quota
 from phylax.service.problems import Problem
 from phylax.store.clients import shop as shop_store
@@ -38,7 +38,7 @@ class Context:
     secure_cookies: bool = False
     hashing: Hashing = field(default_factory=Hashing)
     quota: Quota = field(default_factory=Quota)
-    tries: Tries = field(default_factory=Tries)
+    tries: LoginThrottle = field(default_factory=LoginThrottle)
     failures: Failures = field(default_factory=Failures)
     begun_codes: dict[int, tuple[str, int]] = field(default_factory=dict)
     """Secrets of second steps that wait for their first code, by person, with when they began."""
@@ -47,11 +47,11 @@ class Context:
     making_archive: threading.Lock = field(default_factory=threading.Lock)
     grown: Grown | None = None
     """How far the record was sealed last."""
-    vault: Vault = field(init=False)
+    vault: SecretBox = field(init=False)
     _beats: dict[str, float] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        self.vault = Vault(self.db.path.parent)
+        self.vault = SecretBox(self.db.path.parent)
 
     def beat(self, name: str) -> None:
         """One of the service's own loops is alive."""

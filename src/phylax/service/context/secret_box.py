@@ -21,7 +21,7 @@ class LostKeyError(Exception):
     """A secret was encrypted by a key that is not here."""
 
 
-class Vault:
+class SecretBox:
     """Closes and opens secrets; the key is read when it is first needed, and made where there is
     none."""
 

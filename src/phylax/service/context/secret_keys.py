@@ -6,7 +6,7 @@ import logging
 from pathlib import Path
 
 from phylax.service.context.context import Context
-from phylax.service.context.secret_box import LostKeyError, Vault
+from phylax.service.context.secret_box import LostKeyError, SecretBox
 from phylax.store.file import secrets
 from phylax.store.file.database import Database
 from phylax.store.file.shop_file import FILE, alone
@@ -26,7 +26,7 @@ def new_key(data: Path) -> int:
     Cut off anywhere, each secret can be opened by a key that is there.
     """
     with alone(data, "a change of its key"):
-        vault, database = Vault(data), Database(data / FILE)
+        vault, database = SecretBox(data), Database(data / FILE)
         try:
             vault.add_key()
             with database.write() as conn:
@@ -37,7 +37,7 @@ def new_key(data: Path) -> int:
         return changed
 
 
-def _closed(vault: Vault, kept: str) -> str:
+def _closed(vault: SecretBox, kept: str) -> str:
     if vault.is_of_newest(kept):
         return kept
     try:

@@ -23,7 +23,7 @@ LARGEST_HEAD = 64 * 1024
 _log = logging.getLogger("phylax.service")
 
 
-class Doors:
+class ConnectionLimiter:
     """Who is connected, in all and from each address."""
 
     def __init__(self, most: int, most_of_address: int | None) -> None:
@@ -73,7 +73,7 @@ class Doors:
 class Guarded(HttpToolsProtocol):
     """One connection."""
 
-    def __init__(self, doors: Doors, *args: Any, **kwargs: Any) -> None:
+    def __init__(self, doors: ConnectionLimiter, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self._doors = doors
         self._head_bytes = 0

@@ -37,7 +37,7 @@ class TooManyTriesError(Exception):
         self.seconds = seconds
 
 
-class Tries:
+class LoginThrottle:
     """Safe to share between threads."""
 
     def __init__(self) -> None:

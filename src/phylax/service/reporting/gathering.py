@@ -27,9 +27,9 @@ from phylax.core.reporting.facts import (
     LetGo,
     MachineFacts,
     PutBack,
+    Remark,
     ReportedFinding,
-    Said,
-    VisitSaid,
+    ReportedVisit,
     VolumeThen,
 )
 from phylax.core.reporting.request import ReportAsk
@@ -225,7 +225,7 @@ def _of_machine(
 
 def _visits(
     conn: Connection, machine_id: int, visit: Visit | None, span: Span
-) -> tuple[VisitSaid, ...]:
+) -> tuple[ReportedVisit, ...]:
     if visit is not None:
         in_span = [visit]
     else:
@@ -239,7 +239,7 @@ def _visits(
             and (earlier.closed_at is None or to_seconds(earlier.closed_at) >= span.since)
         ]
     return tuple(
-        VisitSaid(
+        ReportedVisit(
             number=each.id,
             opened=span.day(each.opened_at),
             closed=span.day(each.closed_at) if each.closed_at else None,
@@ -270,7 +270,7 @@ def _deeds(
         if run.work == "put back" and run.put_back is not None and run.put_back.count:
             deeds.append(PutBack(day, run.put_back.count))
         if run.work == "act" and run.id in sentences:
-            deeds.append(Said(day, sentences[run.id]))
+            deeds.append(Remark(day, sentences[run.id]))
         deeds += _checked(conn, run.id, day)
         deeds += [
             ByHand(span.day(step.at or run.ended_at), step.in_words, step.word)
@@ -292,7 +292,7 @@ def _deeds(
                     is_set_back=True,
                 )
             )  # fmt: skip
-    deeds += [Said(span.day(note.at), note.text) for note in notes]
+    deeds += [Remark(span.day(note.at), note.text) for note in notes]
     return tuple(sorted(deeds, key=lambda deed: deed.day))
 
 

@@ -6,7 +6,7 @@ import sqlite3
 
 from fastapi import APIRouter, Request, Response
 
-from phylax.core.people.accounts import NewPasskey, Passkey, PasskeyAsked, PasskeySignIn, Person
+from phylax.core.people.accounts import NewPasskey, Passkey, PasskeyChallenge, PasskeySignIn, Person
 from phylax.service.context.context import Context, TheContext, the_shop
 from phylax.service.http import auth, passkeys, signing_in
 from phylax.service.http.auth import Signed
@@ -24,12 +24,12 @@ _TRIES = "(passkey)"
 
 
 @router.post("/passkey/question", responses=documented(403, 409))
-def ask_for_passkey(context: TheContext, request: Request) -> PasskeyAsked:
+def ask_for_passkey(context: TheContext, request: Request) -> PasskeyChallenge:
     """What a device is to sign, for somebody who signs in by a passkey."""
     auth.check_origin(request)
     host = passkeys.host_of(request)
     options = passkeys.options_to_sign_in(context.challenges, host, now=context.now())
-    return PasskeyAsked(options=options)
+    return PasskeyChallenge(options=options)
 
 
 @router.post("/passkey/sign-in", responses=documented(401, 403, 409, 422, 429))
@@ -84,7 +84,7 @@ def list_passkeys(context: TheContext, actor: Signed) -> list[Passkey]:
 
 
 @router.post("/me/passkeys/question", responses=documented(409))
-def begin_passkey(change: TheChange, request: Request) -> PasskeyAsked:
+def begin_passkey(change: TheChange, request: Request) -> PasskeyChallenge:
     """What a device is to make a passkey for."""
     context, person = change.context, change.actor.person
     host = passkeys.host_of(request)
@@ -92,7 +92,7 @@ def begin_passkey(change: TheChange, request: Request) -> PasskeyAsked:
         shop, known = the_shop(conn), store.credentials_of(conn, person.id)
     if len(known) >= _MOST:
         raise Problem(409, "many-passkeys", f"You have {_MOST} passkeys; take one off first.")
-    return PasskeyAsked(
+    return PasskeyChallenge(
         options=passkeys.options_to_make(
             context.challenges, person, shop.name, known, host, now=change.now
         )

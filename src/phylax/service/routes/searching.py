@@ -14,7 +14,7 @@ from phylax.service.http.csv import as_csv
 from phylax.service.problems import documented, invalid
 from phylax.service.routes.lookup import find_searched
 from phylax.store.record import searching
-from phylax.store.record.searching import Asked
+from phylax.store.record.searching import SearchRequest
 
 router = APIRouter(tags=["search"])
 _FORMS: dict[int | str, dict[str, Any]] = {
@@ -55,7 +55,7 @@ def search(
     with context.db.read() as conn:
         searched = find_searched(conn, asked)
         is_owner = actor.role is Role.OWNER
-        question = Asked(asked.words, *searched, asked.by, asked.kinds, is_owner)
+        question = SearchRequest(asked.words, *searched, asked.by, asked.kinds, is_owner)
         groups = []
         for kind in only or HitKind:
             hits = searching.search(conn, question, kind, limit=limit + 1)

@@ -10,7 +10,7 @@ from fastapi import APIRouter, Query, Request, Response
 from phylax.core.ground.events import EventKind
 from phylax.core.ground.values import from_seconds
 from phylax.core.retention import Scope
-from phylax.core.tuning.answers import Answer, AnswerEdit, Asked
+from phylax.core.tuning.answers import Answer, AnswerEdit, AnsweredQuestion
 from phylax.core.tuning.changes import Change
 from phylax.core.tuning.known import KnownEdit, KnownProgram
 from phylax.core.tuning.looks import MOST_PROGRAMS, JudgedLook, UnknownProgram
@@ -176,7 +176,7 @@ def list_questions(context: TheContext, actor: Signed) -> list[Question]:
 @router.get("/answers/{scope}/{subject_id}", responses=documented(404))
 def list_answers(
     scope: Literal["client", "machine"], subject_id: int, context: TheContext, actor: Signed
-) -> list[Asked]:
+) -> list[AnsweredQuestion]:
     """Every question with what counts for a client or a machine; a machine's own answer counts
     before its client's."""
     with context.db.read() as conn:
@@ -185,7 +185,7 @@ def list_answers(
             given = answers.on_machine(conn, subject_id)
         else:
             given = {a.question: a for a in answers.of_scope(conn, "client", subject_id)}
-    return [Asked(question=q, answer=given.get(q.key)) for q in questions().values()]
+    return [AnsweredQuestion(question=q, answer=given.get(q.key)) for q in questions().values()]
 
 
 @router.put("/answers/{scope}/{subject_id}/{question}", responses=documented(403, 404, 422))
@@ -196,7 +196,7 @@ def put_answer(
     edit: AnswerEdit,
     change: TheChange,
     technician: Technician,
-) -> list[Asked]:
+) -> list[AnsweredQuestion]:
     """Note what was answered, or that there is no answer any more."""
     if question not in questions():
         raise not_found("question", question, questions())

@@ -18,7 +18,7 @@ from phylax.core.ground.values import to_seconds
 from phylax.core.people.accounts import NewPerson, Role
 from phylax.service.context.context import Context, system_clock
 from phylax.service.http.signing_in import check_guessable
-from phylax.service.limits.connection_limiter import Doors
+from phylax.service.limits.connection_limiter import ConnectionLimiter
 from phylax.service.limits.hashing import hash_password
 from phylax.service.problems import Problem
 from phylax.service.serving.app import create_app
@@ -105,7 +105,7 @@ def server_config(
     tls: tuple[Path, Path] | None = None,
 ) -> uvicorn.Config:
     """How a shop is served: with bounded connections; a proxy bounds those of each address."""
-    doors = Doors(_room_for_connections(), None if behind_proxy else _MOST_OF_ADDRESS)
+    doors = ConnectionLimiter(_room_for_connections(), None if behind_proxy else _MOST_OF_ADDRESS)
     return uvicorn.Config(
         create_app(context),
         host=host,

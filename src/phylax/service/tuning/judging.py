@@ -46,7 +46,7 @@ def judged_look(conn: Connection, machine: Machine) -> JudgedLook:
             404, "not-looked-at", f"{machine.tag} was not looked at for settings yet; survey it."
         )
     entries = notebook.entries(conn)
-    said = program_rules.Said(conn)
+    said = program_rules.StoredProgramRules(conn)
     answers = said.answers(machine.id, machine.client_id)
     rules = said.rules(machine.id, machine.client_id)
     judged = []
@@ -106,7 +106,7 @@ def unattended(conn: Connection, machine_id: int) -> Unattended:
     if machine is None or look is None or look.unread:
         return Unattended()
     judged = judged_look(conn, machine)
-    rules = program_rules.Said(conn).rules(machine.id, machine.client_id)
+    rules = program_rules.StoredProgramRules(conn).rules(machine.id, machine.client_id)
     history: dict[tuple[str, str, str], list[Change]] = {}
     for change in settings_changes.of_machine(conn, machine_id):
         # a program is one, whoever's parts of it were changed

@@ -48,7 +48,7 @@ def what_a_program_rule_changes(
     programs = {n: seen_programs[n] for n in seen_programs if n in meant}
     entries = notebook.entries(conn)
     now, then = (
-        what_if(looked(conn, programs, program_rules.Said(conn, instead)), entries)
+        what_if(looked(conn, programs, program_rules.StoredProgramRules(conn, instead)), entries)
         for instead in (None, (scope, subject_id, edit))
     )
     return RuleWhatIf(now=next(iter(now), None), then=next(iter(then), None))
@@ -65,7 +65,7 @@ def what_a_setting_rule_changes(
     now, then = (
         what_if_set(
             settings()[edit.setting],
-            answered.on(here, setting_rules.Said(conn, edit.setting, instead)),
+            answered.on(here, setting_rules.StoredSettingRules(conn, edit.setting, instead)),
         )
         for instead in (None, (scope, subject_id, edit.rule))
     )
@@ -85,7 +85,7 @@ def settings_over_the_shop(conn: Connection) -> list[WhatIfLine]:
     for key, seen in program_looks.seen_everywhere(conn, wanted).items():
         # an agent of another version may know of more
         if key in known:
-            on = answered.on(seen, setting_rules.Said(conn, key))
+            on = answered.on(seen, setting_rules.StoredSettingRules(conn, key))
             lines += [line for line in what_if_set(known[key], on) if line.changes_on]
     return sorted(lines, key=lambda line: (-len(line.changes_on), line.setting))
 
@@ -95,7 +95,7 @@ class _Answered:
     object."""
 
     def __init__(self, conn: Connection) -> None:
-        said = program_rules.Said(conn)
+        said = program_rules.StoredProgramRules(conn)
         alike: dict[tuple[object, ...], Answers] = {}
         self._of: dict[int, tuple[int, Answers]] = {}
         for machine in shop.described(conn):
@@ -103,7 +103,9 @@ class _Answered:
             same = alike.setdefault(tuple(sorted(answers.items())), answers)
             self._of[machine.id] = machine.client_id, same
 
-    def on(self, seen: Sequence[tuple[int, Seen]], rules: setting_rules.Said) -> Iterator[SeenOn]:
+    def on(
+        self, seen: Sequence[tuple[int, Seen]], rules: setting_rules.StoredSettingRules
+    ) -> Iterator[SeenOn]:
         """A setting as it was seen on machines, with what counts there."""
         for number, value in seen:
             if number in self._of:
@@ -124,11 +126,11 @@ def _machines_of(conn: Connection, scope: Scope, subject_id: int) -> Set[int]:
 def looked(
     conn: Connection,
     programs: Mapping[int, Sequence[Program]],
-    said: program_rules.Said | None = None,
+    said: program_rules.StoredProgramRules | None = None,
 ) -> list[Looked]:
     """What some machines' newest looks found of some programs, and what counts there; by other
     rules where `said` is given."""
-    said = said or program_rules.Said(conn)
+    said = said or program_rules.StoredProgramRules(conn)
     return [
         Looked(
             machine_id=machine.id,

@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Iterable
 from sqlite3 import Connection
 
-from phylax.core.attention import Attention, Cause, Finding, Handling, Keep, Kept, is_worse
+from phylax.core.attention import Attention, Cause, Finding, Handling, Keep, KeptFinding, is_worse
 from phylax.core.attention.keeping import FLAPS, SAME_WITHIN
 from phylax.core.ground.values import from_seconds, to_seconds
 
@@ -15,9 +15,9 @@ ENDED_KEPT = 400 * 86400
 _SEEN_TO_WITHIN = 3600
 
 
-def kept(conn: Connection, machine_ids: Iterable[int], *, at: int) -> dict[int, list[Kept]]:
+def kept(conn: Connection, machine_ids: Iterable[int], *, at: int) -> dict[int, list[KeptFinding]]:
     """What is open on some machines, or ended not long ago, by machine."""
-    kept_by_machine: dict[int, list[Kept]] = {}
+    kept_by_machine: dict[int, list[KeptFinding]] = {}
     rows = conn.execute(
         """
         SELECT a.machine_id, a.id, a.cause, a.subject, a.grade, a.last_seen, a.times, a.ended_at,
@@ -34,7 +34,7 @@ def kept(conn: Connection, machine_ids: Iterable[int], *, at: int) -> dict[int, 
         {"wanted": json.dumps(list(machine_ids)), "recent": at - SAME_WITHIN},
     )
     for machine_id, number, cause, *rest in rows:
-        kept_by_machine.setdefault(machine_id, []).append(Kept(number, Cause(cause), *rest))
+        kept_by_machine.setdefault(machine_id, []).append(KeptFinding(number, Cause(cause), *rest))
     return kept_by_machine
 
 
@@ -66,7 +66,7 @@ def carry_out(conn: Connection, todo: Keep, *, at: int) -> bool:
     )
 
 
-def _is_news(before: Kept, finding: Finding) -> bool:
+def _is_news(before: KeptFinding, finding: Finding) -> bool:
     return before.text != _text(finding) or is_worse(
         finding.cause, before.handled_grade, finding.grade
     )
@@ -91,7 +91,7 @@ def _begin(conn: Connection, finding: Finding, at: int) -> None:
     )  # fmt: skip
 
 
-def _go_on(conn: Connection, before: Kept, finding: Finding, at: int) -> None:
+def _go_on(conn: Connection, before: KeptFinding, finding: Finding, at: int) -> None:
     """It is still there; what was handled comes back when it got worse."""
     comes_back = is_worse(finding.cause, before.handled_grade, finding.grade)
     conn.execute(

@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 from pydantic import TypeAdapter
 
-from phylax.core.attention import SILENT_AFTER, SOON, HeldOn, MadeWorse, Standing
+from phylax.core.attention import SILENT_AFTER, SOON, HeldOn, MachineCondition, MadeWorse
 from phylax.core.attention.kept_young import KeptYoung, kept_young
 from phylax.core.checks.kept import OpenFindings, open_findings, uncovered
 from phylax.core.ground.tally import Tally
@@ -83,7 +83,7 @@ def candidates(conn: Connection, *, at: int, newest_agent: str) -> set[int]:
 
 def standings(
     conn: Connection, machine_ids: Iterable[int], *, at: int, newest_agent: str
-) -> list[Standing]:
+) -> list[MachineCondition]:
     """How some machines stand."""
     machines = [
         machine
@@ -120,7 +120,7 @@ def standings(
     in_hand = desk.in_hand(conn, machine_ids, today=_shops_day(conn, at))
     awake_since = _awake_since(conn, at)
     return [
-        Standing(
+        MachineCondition(
             machine=machine,
             now=from_seconds(at),
             threshold_percent=machine.limit_percent,

@@ -15,7 +15,7 @@ from phylax.core.attention.notices import (
     MailServerEdit,
     Notice,
     NoticeKind,
-    Told,
+    NotifiedAttention,
     Wishes,
     WishesEdit,
 )
@@ -332,7 +332,7 @@ def anything_untold(conn: Connection) -> bool:
     return row is not None
 
 
-def told(conn: Connection, *, at: int) -> list[Told]:
+def told(conn: Connection, *, at: int) -> list[NotifiedAttention]:
     """All open attention, with how bad it was when it was last told."""
     known = {
         row["id"]: row
@@ -341,7 +341,7 @@ def told(conn: Connection, *, at: int) -> list[Told]:
         )
     }
     return [
-        Told(
+        NotifiedAttention(
             attention=item,
             told_grade=known[item.id]["told_grade"],
             began_at=from_seconds(known[item.id]["began_at"]),

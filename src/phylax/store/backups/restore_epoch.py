@@ -5,14 +5,14 @@ from __future__ import annotations
 import secrets
 from sqlite3 import Connection
 
-from phylax.core.backups.restore_epochs import Generation
+from phylax.core.backups.restore_epochs import RestoreEpoch
 from phylax.store.file import events
 
 
-def current(conn: Connection) -> Generation:
+def current(conn: Connection) -> RestoreEpoch:
     """The life of the records, with the number of their newest event."""
     name = conn.execute("SELECT name FROM generation").fetchone()[0]
-    return Generation(name=name, come_to=events.newest(conn))
+    return RestoreEpoch(name=name, come_to=events.newest(conn))
 
 
 def began(conn: Connection) -> int:

@@ -5,15 +5,15 @@ from __future__ import annotations
 from collections.abc import Mapping
 from sqlite3 import Connection
 
-from phylax.core.clients.facts import Fact, FactName, FactSaid
+from phylax.core.clients.facts import Fact, FactName, StatedFact
 from phylax.core.clients.shop import MachineEdit
 from phylax.core.ground.values import from_seconds
 
 
 def of_machine(conn: Connection, machine_id: int) -> list[Fact]:
     """Every fact that somebody or something knows, in a fixed order."""
-    words: dict[tuple[str, bool], FactSaid] = {
-        (row["name"], bool(row["by_person"])): FactSaid(
+    words: dict[tuple[str, bool], StatedFact] = {
+        (row["name"], bool(row["by_person"])): StatedFact(
             value=row["value"], source=row["source"], at=from_seconds(row["at"])
         )
         for row in conn.execute("SELECT * FROM machine_facts WHERE machine_id = ?", (machine_id,))

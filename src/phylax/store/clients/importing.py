@@ -6,7 +6,7 @@ import sqlite3
 from sqlite3 import Connection
 
 from phylax.core.clients.importing.lines import OF_CLIENT, OF_MACHINE
-from phylax.core.clients.importing.planning import Kept, Known
+from phylax.core.clients.importing.planning import Known, KnownRow
 from phylax.core.clients.importing.request import ListField
 
 
@@ -44,8 +44,8 @@ def state(conn: Connection) -> str:
     return str(row[0])
 
 
-def _kept(row: sqlite3.Row, fields: dict[ListField, str]) -> Kept:
-    return Kept(
+def _kept(row: sqlite3.Row, fields: dict[ListField, str]) -> KnownRow:
+    return KnownRow(
         {field: str(row[name]) for field, name in fields.items() if row[name] not in ("", None)},
         id=row["id"],
         version=row["version"],

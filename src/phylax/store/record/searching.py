@@ -29,7 +29,7 @@ _BARE_PHONE = (
 )
 
 
-class Asked(NamedTuple):
+class SearchRequest(NamedTuple):
     """What is looked for; times in epoch seconds, the last not among them."""
 
     words: tuple[str, ...]
@@ -52,7 +52,7 @@ class Asked(NamedTuple):
         return bool(self.by or self.kinds)
 
 
-def search(conn: Connection, asked: Asked, kind: HitKind, *, limit: int) -> list[Hit]:
+def search(conn: Connection, asked: SearchRequest, kind: HitKind, *, limit: int) -> list[Hit]:
     """What fits of one kind."""
     asked = asked._replace(words=tuple(word for word in asked.words if word.strip()))
     if not any(asked[:-1]):
@@ -62,7 +62,7 @@ def search(conn: Connection, asked: Asked, kind: HitKind, *, limit: int) -> list
     return _SEARCHES[kind](conn, asked, limit)
 
 
-def _scope(asked: Asked, at: str = "") -> tuple[str, dict[str, object]]:
+def _scope(asked: SearchRequest, at: str = "") -> tuple[str, dict[str, object]]:
     """The condition on the machine `m`, and on a time."""
     terms = ["1"] if asked.also_restricted else [f"m.client_id {forgettings.NOT_RESTRICTED}"]
     values: dict[str, object] = {}
@@ -78,7 +78,7 @@ def _scope(asked: Asked, at: str = "") -> tuple[str, dict[str, object]]:
     return " AND ".join(terms), values
 
 
-def _machines(conn: Connection, asked: Asked, limit: int) -> list[Hit]:
+def _machines(conn: Connection, asked: SearchRequest, limit: int) -> list[Hit]:
     if asked.is_of_a_time or not asked.words:
         return []
     fields = ("m.tag", "c.name", "m.make", "m.model", "m.serial", "m.used_by", "m.used_for")
@@ -104,7 +104,7 @@ def _machines(conn: Connection, asked: Asked, limit: int) -> list[Hit]:
     ]  # fmt: skip
 
 
-def _clients(conn: Connection, asked: Asked, limit: int) -> list[Hit]:
+def _clients(conn: Connection, asked: SearchRequest, limit: int) -> list[Hit]:
     if asked.is_of_a_time or asked.machine_id is not None or not asked.words:
         return []
     conn.create_function("spelled_out", 1, spelled_out, deterministic=True)
@@ -145,7 +145,7 @@ def _clients(conn: Connection, asked: Asked, limit: int) -> list[Hit]:
     ]  # fmt: skip
 
 
-def _entries(conn: Connection, asked: Asked, limit: int) -> list[Hit]:
+def _entries(conn: Connection, asked: SearchRequest, limit: int) -> list[Hit]:
     choice = records.RecordChoice(
         machine_id=asked.machine_id, client_id=asked.client_id, kinds=asked.kinds, by=asked.by,
         since=asked.since, until=asked.until, words=asked.words,
@@ -163,7 +163,7 @@ def _entries(conn: Connection, asked: Asked, limit: int) -> list[Hit]:
     ]  # fmt: skip
 
 
-def _visits(conn: Connection, asked: Asked, limit: int) -> list[Hit]:
+def _visits(conn: Connection, asked: SearchRequest, limit: int) -> list[Hit]:
     """By what was written of them: what the client said, where they stand, how they ended."""
     scope, values = _scope(asked, "v.opened_at")
     where = "1"
@@ -194,7 +194,7 @@ def _visits(conn: Connection, asked: Asked, limit: int) -> list[Hit]:
     ]  # fmt: skip
 
 
-def _advice(conn: Connection, asked: Asked, limit: int) -> list[Hit]:
+def _advice(conn: Connection, asked: SearchRequest, limit: int) -> list[Hit]:
     where, values = words_in(("a.text", "a.word", "a.kind", "a.fate"), " ".join(asked.words))
     scope, scoped = _scope(asked, "a.at")
     rows = conn.execute(
@@ -230,7 +230,7 @@ _FILE = """
 """
 
 
-def _files(conn: Connection, asked: Asked, limit: int) -> list[Hit]:
+def _files(conn: Connection, asked: SearchRequest, limit: int) -> list[Hit]:
     """What became of files that a cleaning held or left."""
     if not asked.words:
         return []
@@ -264,7 +264,7 @@ def _became(row: sqlite3.Row) -> str:
     return "gone for good" if row["fate"] == "gone" else "put back"
 
 
-def _programs(conn: Connection, asked: Asked, limit: int) -> list[Hit]:
+def _programs(conn: Connection, asked: SearchRequest, limit: int) -> list[Hit]:
     if asked.is_of_a_time or not asked.words:
         return []
     where, values = words_in(("name",), " ".join(asked.words))
@@ -290,7 +290,7 @@ def _programs(conn: Connection, asked: Asked, limit: int) -> list[Hit]:
     ]  # fmt: skip
 
 
-_SEARCHES: dict[HitKind, Callable[[Connection, Asked, int], list[Hit]]] = {
+_SEARCHES: dict[HitKind, Callable[[Connection, SearchRequest, int], list[Hit]]] = {
     HitKind.MACHINE: _machines,
     HitKind.CLIENT: _clients,
     HitKind.VISIT: _visits,

@@ -217,7 +217,7 @@ def _keep_version(conn: Connection, round_id: int, at: int) -> None:
     )
 
 
-class Former(NamedTuple):
+class FormerRound(NamedTuple):
     """What a round was until it was changed or ended."""
 
     round_id: int
@@ -226,12 +226,12 @@ class Former(NamedTuple):
     until_at: int
 
 
-def formers(conn: Connection, *, since: int) -> list[Former]:
+def formers(conn: Connection, *, since: int) -> list[FormerRound]:
     rows = conn.execute(
         "SELECT * FROM round_versions WHERE until_at > ? ORDER BY round_id, version", (since,)
     )
     return [
-        Former(
+        FormerRound(
             row["round_id"],
             row["version"],
             RoundEdit.model_validate_json(row["plan"]),

@@ -69,7 +69,7 @@ def put(
     )
 
 
-class Said:
+class StoredProgramRules:
     """What every scope answered and says of programs, read at once for many machines."""
 
     def __init__(

@@ -54,7 +54,7 @@ def ruled(conn: Connection) -> set[str]:
     return {str(row[0]) for row in conn.execute("SELECT DISTINCT setting FROM setting_rules")}
 
 
-class Said:
+class StoredSettingRules:
     """What every scope says of one setting, read at once for many machines."""
 
     def __init__(

@@ -51,7 +51,7 @@ from phylax.agent.machines.linux.values import browsers, bus, power, processor, 
 from phylax.agent.machines.linux.values.persons import PersonsValues
 from phylax.agent.machines.upkeep import Watch
 from phylax.agent.platform.uptime import running
-from phylax.agent.tuning.setting_backend import Hands, OwnHands, Port
+from phylax.agent.tuning.setting_backend import LocalSettingBackend, Port, SettingBackend
 from phylax.core.actions import ActedPart, Action, UnderWay
 from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked
@@ -290,7 +290,7 @@ class LinuxMachine:
         battery = psutil.sensors_battery()
         return None if battery is None else battery.power_plugged is False
 
-    def hands(self) -> Hands:
+    def hands(self) -> SettingBackend:
         homes = dict(self._own_people())
         ports: dict[tuple[str, str], Port] = {
             ("", power.PORT): self._power,
@@ -298,7 +298,7 @@ class LinuxMachine:
         }
         for own in self._own_values():
             ports |= {(own.person, name): port for name, port in own.ports.items()}
-        return OwnHands(self.root, homes, ports)
+        return LocalSettingBackend(self.root, homes, ports)
 
     def _own_values(self) -> Iterator[PersonsValues]:
         """Settings of those whom the agent is; root has no desktop of its own."""

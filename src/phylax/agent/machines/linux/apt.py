@@ -20,7 +20,7 @@ from typing import IO, Final, NamedTuple
 
 from phylax.agent.machines.linux import package_preconditions
 from phylax.agent.machines.linux.packages import SYSTEM_UMASK, Packages
-from phylax.agent.machines.linux.tools import Said, run, start_apart
+from phylax.agent.machines.linux.tools import ToolOutput, run, start_apart
 from phylax.agent.machines.upkeep import Watch
 from phylax.core.actions import (
     ActedPart,
@@ -201,7 +201,9 @@ class Apt:
             # it will say itself why it does not begin
             return ""
         kernel = any(step.name.startswith(("linux-image", "initramfs")) for step in steps)
-        return package_preconditions.why_no_room(update.size or 0, unpacked, self._root, kernel=kernel)
+        return package_preconditions.why_no_room(
+            update.size or 0, unpacked, self._root, kernel=kernel
+        )
 
     def _unpacked(self, step: Planned, watch: Watch) -> int:
         """Bytes that a version takes when it is unpacked, as its maker says (Debian Policy 5.6.20:
@@ -374,7 +376,7 @@ class Apt:
         confirm = ["-o", "Dpkg::Options::=--force-confold", "-o", "DPkg::Lock::Timeout=300"]
         return [tool, *self._options, *(confirm if tool == APT_GET else ()), *rest]
 
-    def _ask(self, command: Sequence[str], watch: Watch, *, seconds: float = _ASK) -> Said:
+    def _ask(self, command: Sequence[str], watch: Watch, *, seconds: float = _ASK) -> ToolOutput:
         if not os.path.exists(command[0]):
             raise FileNotFoundError(errno.ENOENT, "there is no apt here", command[0])
         return run(
@@ -382,7 +384,7 @@ class Apt:
         )
 
     @contextmanager
-    def _to_the_end(self, command: Sequence[str], watch: Watch) -> Iterator[Said]:
+    def _to_the_end(self, command: Sequence[str], watch: Watch) -> Iterator[ToolOutput]:
         """A command that must end what it has begun: it goes on when the agent ends, and whoever
         calls the work off waits for it, and for what is told of it."""
         stop: BaseException | None = None
@@ -401,9 +403,9 @@ class Apt:
             output.seek(max(0, output.seek(0, os.SEEK_END) - 65536))
             text = output.read().decode("utf-8", "replace")
         if tool.returncode is None:
-            yield Said(255, "it did not end within four hours, and is left to itself")
+            yield ToolOutput(255, "it did not end within four hours, and is left to itself")
         else:
-            yield Said(tool.returncode, text)
+            yield ToolOutput(tool.returncode, text)
         if stop is not None:
             raise stop
 
@@ -444,7 +446,7 @@ def _other(agreed: Mapping[str, str], tried: RemovalTried) -> str:
     return ""
 
 
-def _why(said: Said) -> str:
+def _why(said: ToolOutput) -> str:
     """What a tool gives as its reason: its own lines of errors, else its last."""
     lines = [line.strip() for line in said.text.splitlines() if line.strip()]
     telling = [line for line in lines if re.match(r"(E:|dpkg: error)", line)] or lines[-2:]

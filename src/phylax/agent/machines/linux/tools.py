@@ -18,7 +18,7 @@ MOST = 256 * 1024
 _QUIET = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C.UTF-8"}
 
 
-class Said(NamedTuple):
+class ToolOutput(NamedTuple):
     """What a tool said, and with what it ended."""
 
     code: int
@@ -42,7 +42,7 @@ def run(
     seconds: float = 10,
     breathe: Callable[[], None] = lambda: None,
     most: int = MOST,
-) -> Said:
+) -> ToolOutput:
     """What a tool says and how it ends, both outputs together. OSError where it is not there,
     hangs or does not stop talking. `breathe` is called about once a second and may raise to end
     the waiting. Whatever ends it, the tool and all that it started is ended then."""
@@ -64,7 +64,7 @@ def run(
             tool.wait()
         assert tool.stdout is not None
         tool.stdout.close()
-    return Said(code, said.decode("utf-8", "replace"))
+    return ToolOutput(code, said.decode("utf-8", "replace"))
 
 
 def _end_of(tool: subprocess.Popen[bytes], until: float, breathe: Callable[[], None]) -> int:

@@ -27,7 +27,7 @@ from phylax.agent.machines.upkeep import Restarting, Watch
 from phylax.agent.machines.windows import keys, processes, registry, upkeep, values, volumes
 from phylax.agent.machines.windows.startup import programs as startup
 from phylax.agent.machines.windows.startup import services, switching
-from phylax.agent.tuning.setting_backend import Hands, OwnHands, Port
+from phylax.agent.tuning.setting_backend import LocalSettingBackend, Port, SettingBackend
 from phylax.core.actions import ActedPart, Action, UnderWay
 from phylax.core.catalogue import Folder, Source
 from phylax.core.checks.findings import Checked
@@ -225,14 +225,14 @@ class WindowsMachine:
         battery = psutil.sensors_battery()
         return None if battery is None else battery.power_plugged is False
 
-    def hands(self) -> Hands:
+    def hands(self) -> SettingBackend:
         kept: dict[str, Port] = {
             keys.PORT: keys.Registry(values.OURS, values.ABOVE),
             services.PORT: services.ServiceStarts(),
         }
         names = ("", *(person.name for person in self._people()))
         ports = {(name, port): kept[port] for name in names for port in kept}
-        return OwnHands(os.path.abspath(os.sep), ports=ports)
+        return LocalSettingBackend(os.path.abspath(os.sep), ports=ports)
 
     def switched(self, program: Program, plan: Sequence[Switch]) -> tuple[Piece, ...]:
         return switching.pieces_of(

@@ -10,7 +10,7 @@ import winreg
 from base64 import b64decode, b64encode
 from typing import Any, Final, NamedTuple
 
-from phylax.core.tuning.pieces import NOTHING, Folder, Kept, Nothing, State
+from phylax.core.tuning.pieces import NOTHING, Folder, Nothing, State, StoredText
 
 assert sys.platform == "win32"
 
@@ -87,7 +87,7 @@ class Registry:
                     winreg.DeleteValue(key, str(place.name))
             case Folder() if place.name is None:
                 winreg.CreateKeyEx(hive, place.key, 0, winreg.KEY_WRITE | view).Close()
-            case Kept() if place.name is not None:
+            case StoredText() if place.name is not None:
                 value, kind = _unpacked(state.text)
                 with winreg.OpenKey(hive, place.key, 0, winreg.KEY_SET_VALUE | view) as key:
                     winreg.SetValueEx(key, place.name, 0, kind, value)
@@ -102,7 +102,7 @@ def read(place: Place) -> State:
         with winreg.OpenKey(_HIVES[place.hive], place.key, 0, access) as key:
             if place.name is None:
                 return Folder()
-            return Kept(text=packed(*winreg.QueryValueEx(key, place.name)))
+            return StoredText(text=packed(*winreg.QueryValueEx(key, place.name)))
     except FileNotFoundError:
         return NOTHING
 

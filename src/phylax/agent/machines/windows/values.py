@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from phylax.agent.machines.windows import keys, registry
 from phylax.agent.machines.windows.startup import marks
 from phylax.core.ground.values import Scalar
-from phylax.core.tuning.pieces import NOTHING, Folder, Kept, Nothing, Piece, State
+from phylax.core.tuning.pieces import NOTHING, Folder, Nothing, Piece, State, StoredText
 from phylax.core.tuning.verdicts import Seen
 
 assert sys.platform == "win32"
@@ -176,4 +176,4 @@ def _place(part: _Part, before: str) -> keys.Place:
 
 def _state(part: _Part, choice: Scalar) -> State:
     said = part.by_choice[choice]
-    return NOTHING if said is None else Kept(text=keys.packed(said, part.kind))
+    return NOTHING if said is None else StoredText(text=keys.packed(said, part.kind))

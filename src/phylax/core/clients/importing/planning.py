@@ -19,7 +19,7 @@ from phylax.core.clients.importing.reading import SheetRow
 from phylax.core.clients.importing.request import (
     FieldChange,
     LineFate,
-    LineSaid,
+    LineResult,
     ListField,
     NamedColumn,
 )
@@ -31,7 +31,7 @@ _F = ListField
 
 
 @dataclass
-class Kept:
+class KnownRow:
     """A client or a machine: of the shop, or one that a line adds."""
 
     said: dict[ListField, str]
@@ -39,7 +39,7 @@ class Kept:
     id: int | None = None
     version: int = 0
     retired: bool = False
-    client: Kept | None = None
+    client: KnownRow | None = None
     """Whose machine it is."""
     line: int = 0
     """Of the line that adds it."""
@@ -59,8 +59,8 @@ class Kept:
 class Known(NamedTuple):
     """What the shop has."""
 
-    clients: Sequence[Kept]
-    machines: Sequence[Kept]
+    clients: Sequence[KnownRow]
+    machines: Sequence[KnownRow]
     client_numbers: dict[str, int]
     """Numbers of the same list from an earlier time, and of which client they are."""
     machine_numbers: dict[str, int]
@@ -70,10 +70,10 @@ class Known(NamedTuple):
 class Plan:
     """What would be done."""
 
-    lines: list[LineSaid] = field(default_factory=list)
-    clients: list[Kept] = field(default_factory=list)
+    lines: list[LineResult] = field(default_factory=list)
+    clients: list[KnownRow] = field(default_factory=list)
     """Those that are added, changed, or get a number."""
-    machines: list[Kept] = field(default_factory=list)
+    machines: list[KnownRow] = field(default_factory=list)
     matched: set[tuple[str, int, int]] = field(default_factory=set)
     """Clients and machines of the shop that lines are of: kind, number, version."""
 
@@ -92,17 +92,17 @@ def plan(
 ) -> Plan:
     """What becomes of each line."""
     planner = _Planner(known, system, overwrite)
-    read: list[Line | LineSaid] = []
+    read: list[Line | LineResult] = []
     for row in rows:
         try:
             if row.why:
                 raise CellError(row.why)
             read.append(line_of(row, columns))
         except CellError as error:
-            read.append(LineSaid(line=row.line, fate=LineFate.REFUSED, says=(str(error),)))
+            read.append(LineResult(line=row.line, fate=LineFate.REFUSED, says=(str(error),)))
     planner.taken.update(line.of(_F.TAG) for line in read if isinstance(line, Line))
     for line in read:
-        planner.plan.lines.append(line if isinstance(line, LineSaid) else planner.decide(line))
+        planner.plan.lines.append(line if isinstance(line, LineResult) else planner.decide(line))
     return planner.plan
 
 
@@ -113,7 +113,7 @@ class _Planner:
         self.plan = Plan()
         self._system, self._overwrite = system, overwrite
         by_id = {client.id: client for client in known.clients}
-        self._clients: dict[str, Kept] = {}
+        self._clients: dict[str, KnownRow] = {}
         for client in known.clients:
             self._name_client(client)
         self._client_numbers = {n: by_id[i] for n, i in known.client_numbers.items() if i in by_id}
@@ -131,16 +131,16 @@ class _Planner:
         self._seen: dict[int, int] = {}
         """Lines by the machines or clients that they are of."""
 
-    def decide(self, line: Line) -> LineSaid:
+    def decide(self, line: Line) -> LineResult:
         try:
             return self._decide(line)
         except _RefusedError as error:
-            return LineSaid(
+            return LineResult(
                 line=line.line, fate=LineFate.REFUSED, client=line.of(_F.CLIENT),
                 tag=line.of(_F.TAG), says=(str(error), *line.says),
             )  # fmt: skip
 
-    def _decide(self, line: Line) -> LineSaid:
+    def _decide(self, line: Line) -> LineResult:
         machine = self._machine(line)
         client = self._client(line, machine)
         is_new_client = client.id is None and not client.line
@@ -155,7 +155,7 @@ class _Planner:
         machine = machine or self._new_machine(line, client)
         says = [*line.says]
         # nothing of the machine counts before its client can be written as well
-        draft = Kept(dict(machine.said), machine.id)
+        draft = KnownRow(dict(machine.said), machine.id)
         changes = [] if is_added else self._merge(line, draft, OF_MACHINE, says)
         _check(draft, MachineEdit, OF_MACHINE)
         of_client = self._take_client(line, client, is_new_client, says)
@@ -165,19 +165,19 @@ class _Planner:
         if is_added and not line.of(_F.TAG):
             says.append(f"it has no tag: it becomes {machine.tag}")
         fate = LineFate.ADDED if is_added else self._fate(line, changes, says)
-        return LineSaid(
+        return LineResult(
             line=line.line, fate=fate, client=client.name, tag=machine.tag,
             new_client=is_new_client, changes=tuple(changes), says=tuple(says),
         )  # fmt: skip
 
     # --- whose, and which ------------------------------------------------------------------
 
-    def _machine(self, line: Line) -> Kept | None:
+    def _machine(self, line: Line) -> KnownRow | None:
         number, tag = line.of(_F.NUMBER), line.of(_F.TAG)
         machine = self._machine_numbers.get(number) if number else None
         return machine or (self._tags.get(tag) if tag else None)
 
-    def _by_serial(self, line: Line, client: Kept) -> Kept | None:
+    def _by_serial(self, line: Line, client: KnownRow) -> KnownRow | None:
         serial = line.of(_F.SERIAL)
         machine = self._serials.get(_serial_key(client, serial)) if serial else None
         if machine is not None and line.of(_F.TAG) and line.of(_F.TAG) != machine.tag:
@@ -185,7 +185,7 @@ class _Planner:
             raise _RefusedError(f"its serial number is that of {where}, which has another tag")
         return machine
 
-    def _client(self, line: Line, machine: Kept | None) -> Kept:
+    def _client(self, line: Line, machine: KnownRow | None) -> KnownRow:
         name, number = line.of(_F.CLIENT), line.of(_F.CLIENT_NUMBER)
         client = self._client_numbers.get(number) if number else None
         client = client or (self._client_named(name) if name else None)
@@ -194,20 +194,20 @@ class _Planner:
         if client is None:
             if not name:
                 raise _RefusedError("it names no client")
-            client = Kept({_F.CLIENT: name})
+            client = KnownRow({_F.CLIENT: name})
         if client.retired:
             raise _RefusedError(f"{client.name} is retired: bring the client back first")
         return client
 
-    def _client_named(self, name: str) -> Kept | None:
+    def _client_named(self, name: str) -> KnownRow | None:
         """As it is written, or else as it is spelled otherwise."""
         return self._clients.get(_plain(name)) or self._clients.get(_folded(name))
 
-    def _name_client(self, client: Kept) -> None:
+    def _name_client(self, client: KnownRow) -> None:
         self._clients.setdefault(_folded(client.name), client)
         self._clients[_plain(client.name)] = client
 
-    def _check_owner(self, line: Line, machine: Kept, client: Kept) -> None:
+    def _check_owner(self, line: Line, machine: KnownRow, client: KnownRow) -> None:
         if machine.retired:
             raise _RefusedError(f"{machine.tag} is retired: bring the machine back first")
         owner = machine.client
@@ -224,7 +224,7 @@ class _Planner:
 
     # --- what it brings ----------------------------------------------------------------------
 
-    def _of_client(self, line: Line, client: Kept, is_new: bool) -> LineSaid:
+    def _of_client(self, line: Line, client: KnownRow, is_new: bool) -> LineResult:
         says = [*line.says]
         earlier = self._seen.get(id(client))
         changes = self._take_client(line, client, is_new, says)
@@ -236,16 +236,16 @@ class _Planner:
         else:
             fate = self._fate(line, changes, says)
         self._seen.setdefault(id(client), line.line)
-        return LineSaid(
+        return LineResult(
             line=line.line, fate=fate, client=client.name, new_client=is_new,
             changes=tuple(changes), says=tuple(says),
         )  # fmt: skip
 
     def _take_client(
-        self, line: Line, client: Kept, is_new: bool, says: list[str]
+        self, line: Line, client: KnownRow, is_new: bool, says: list[str]
     ) -> list[FieldChange]:
         """What the line says of the client; nothing of it counts before it can be written."""
-        draft = Kept(dict(client.said), client.id)
+        draft = KnownRow(dict(client.said), client.id)
         changes = self._merge(line, draft, OF_CLIENT, says)
         _check(draft, ClientEdit, OF_CLIENT)
         client.said, number = draft.said, line.of(_F.CLIENT_NUMBER)
@@ -264,7 +264,7 @@ class _Planner:
         return changes
 
     def _merge(
-        self, line: Line, kept: Kept, fields: dict[ListField, str], says: list[str]
+        self, line: Line, kept: KnownRow, fields: dict[ListField, str], says: list[str]
     ) -> list[FieldChange]:
         """Fields that the line knows and the shop does not, or otherwise; the list is right where
         that was said."""
@@ -288,7 +288,7 @@ class _Planner:
             return LineFate.COMPLETED
         return LineFate.DIFFERS if len(says) > len(line.says) else LineFate.SAME
 
-    def _double(self, line: Line, machine: Kept, earlier: int) -> LineSaid:
+    def _double(self, line: Line, machine: KnownRow, earlier: int) -> LineResult:
         says = [f"line {earlier} is of the same machine", *line.says]
         for listed in (*OF_MACHINE, *OF_CLIENT):
             owner = machine if listed in OF_MACHINE else machine.client
@@ -296,10 +296,10 @@ class _Planner:
             if other and not _is_same(listed, known, other):
                 says.append(f"{shown(listed)}: “{other[:60]}” of this line is left out")
         client = machine.client.name if machine.client else ""
-        return LineSaid(line=line.line, fate=LineFate.DOUBLE, client=client, tag=machine.tag,
+        return LineResult(line=line.line, fate=LineFate.DOUBLE, client=client, tag=machine.tag,
                         says=tuple(says))  # fmt: skip
 
-    def _new_machine(self, line: Line, client: Kept) -> Kept:
+    def _new_machine(self, line: Line, client: KnownRow) -> KnownRow:
         if not any(line.of(known) for known in (_F.NUMBER, _F.TAG, _F.SERIAL)):
             raise _RefusedError(
                 "it has neither tag nor serial number nor a number of its own: taken in again, it "
@@ -311,7 +311,7 @@ class _Planner:
                 raise _RefusedError("its system is not said: Windows, macOS or Linux")
             said[_F.SYSTEM] = self._system.value
         said.setdefault(_F.TAG, self._free_tag(client.name))
-        machine = Kept(said, client=client)
+        machine = KnownRow(said, client=client)
         _check(machine, MachineEdit, OF_MACHINE)
         return machine
 
@@ -321,7 +321,7 @@ class _Planner:
             number += 1
         return f"{stem}-{number}"
 
-    def _keep_machine(self, line: Line, machine: Kept, is_added: bool) -> None:
+    def _keep_machine(self, line: Line, machine: KnownRow, is_added: bool) -> None:
         number = line.of(_F.NUMBER)
         if number and number not in self._machine_numbers:
             self._machine_numbers[number] = machine
@@ -337,25 +337,29 @@ class _Planner:
         if is_added or machine.changes or machine.number:
             self.plan.machines.append(machine)
 
-    def _note_match(self, kind: str, kept: Kept) -> None:
+    def _note_match(self, kind: str, kept: KnownRow) -> None:
         if kept.id is not None:
             self.plan.matched.add((kind, kept.id, kept.version))
 
 
-def edit_of_client(client: Kept, base: ClientEdit | None = None) -> ClientEdit:
+def edit_of_client(client: KnownRow, base: ClientEdit | None = None) -> ClientEdit:
     """As it will be written down; `base` has what no list says."""
     said = {OF_CLIENT[listed]: text for listed, text in client.said.items()}
     return ClientEdit.model_validate((base.model_dump() if base else {}) | said)
 
 
-def edit_of_machine(machine: Kept, client_id: int, base: MachineEdit | None = None) -> MachineEdit:
+def edit_of_machine(
+    machine: KnownRow, client_id: int, base: MachineEdit | None = None
+) -> MachineEdit:
     said = {OF_MACHINE[listed]: text for listed, text in machine.said.items()}
     return MachineEdit.model_validate(
         (base.model_dump() if base else {}) | said | {"client_id": client_id}
     )
 
 
-def _check(kept: Kept, kind: type[ClientEdit | MachineEdit], fields: dict[ListField, str]) -> None:
+def _check(
+    kept: KnownRow, kind: type[ClientEdit | MachineEdit], fields: dict[ListField, str]
+) -> None:
     """Whether it could be written down."""
     try:
         if kind is ClientEdit:
@@ -388,5 +392,5 @@ def _plain_serial(serial: str) -> str:
     return serial.casefold().replace(" ", "")
 
 
-def _serial_key(client: Kept | None, serial: str) -> tuple[int, str]:
+def _serial_key(client: KnownRow | None, serial: str) -> tuple[int, str]:
     return id(client), _plain_serial(serial)

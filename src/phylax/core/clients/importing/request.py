@@ -115,7 +115,7 @@ class FieldChange(Value):
     after: str
 
 
-class LineSaid(Value):
+class LineResult(Value):
     """A line of the list, and what becomes of it."""
 
     line: int = Field(description="Of the file, from 1")
@@ -127,7 +127,7 @@ class LineSaid(Value):
     says: tuple[str, ...] = Field((), description="What is to be known of it")
 
 
-class ColumnSaid(NamedColumn):
+class ColumnResult(NamedColumn):
     """A column with its heading and something that stands in it."""
 
     heading: str
@@ -144,11 +144,11 @@ class ImportPreview(Value):
         (), description="Lines to look at where it is not sure: are their letters right?"
     )
     separator: Separator
-    columns: tuple[ColumnSaid, ...]
+    columns: tuple[ColumnResult, ...]
     todo: str = Field("", description="What is to be said before it can be done")
     fates: dict[LineFate, int] = Field(default_factory=dict)
     new_clients: int = 0
-    lines: tuple[LineSaid, ...] = ()
+    lines: tuple[LineResult, ...] = ()
 
 
 class ImportDone(Value):

@@ -12,7 +12,7 @@ from phylax.core.clients.importing.columns import placed
 from phylax.core.clients.importing.planning import Known, Plan, plan
 from phylax.core.clients.importing.reading import Decoded, Sheet
 from phylax.core.clients.importing.request import (
-    ColumnSaid,
+    ColumnResult,
     ImportAsk,
     ImportPreview,
     LineFate,
@@ -75,10 +75,10 @@ def _name(asked: ImportAsk, planned: Plan) -> str:
     return over.hexdigest()
 
 
-def _shown(sheet: Sheet, columns: tuple[NamedColumn, ...]) -> tuple[ColumnSaid, ...]:
+def _shown(sheet: Sheet, columns: tuple[NamedColumn, ...]) -> tuple[ColumnResult, ...]:
     readable = [row for row in sheet.rows if not row.why]
     return tuple(
-        ColumnSaid(
+        ColumnResult(
             column=named.column,
             field=named.field,
             heading=heading[:120],

@@ -17,7 +17,7 @@ from datetime import UTC, datetime
 
 from phylax.agent.machines.linux.kernel_files import names_in, number_in, text_in
 from phylax.agent.machines.linux.mounts import Mount
-from phylax.agent.machines.linux.tools import Said, run
+from phylax.agent.machines.linux.tools import ToolOutput, run
 from phylax.core.checks.findings import Finding, Severity
 
 _HOURS = 8 * 3600.0
@@ -123,7 +123,7 @@ def of_unmounted(
     return _judged(file_system, device, said)
 
 
-def _judged(file_system: str, device: str, said: Said) -> list[Finding]:
+def _judged(file_system: str, device: str, said: ToolOutput) -> list[Finding]:
     """What a tool's end means; what it says of itself is evidence, never the judge."""
     if "valuable metadata changes in a log" in said.text:
         raise CouldNotLookError("its journal has to be replayed first: mount it once")
@@ -156,7 +156,9 @@ def _kept_unmounted(device: str) -> Iterator[None]:
         os.close(handle)
 
 
-def _run(command: list[str], *, seconds: float, breathe: Callable[[], None] = lambda: None) -> Said:
+def _run(
+    command: list[str], *, seconds: float, breathe: Callable[[], None] = lambda: None
+) -> ToolOutput:
     tool = command[0]
     places = (os.path.join(folder, tool) for folder in ("/usr/sbin", "/sbin", "/usr/bin", "/bin"))
     path = next(filter(os.path.exists, places), None)

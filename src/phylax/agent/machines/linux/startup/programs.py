@@ -6,8 +6,7 @@ import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
-from phylax.agent.machines.linux.startup import ini_files
-from phylax.agent.machines.linux.startup import sign_in
+from phylax.agent.machines.linux.startup import ini_files, sign_in
 from phylax.agent.machines.linux.startup.guarding import why_entry, why_unit
 from phylax.agent.machines.linux.startup.of_person import ENTRY, UNIT, OfPerson
 from phylax.agent.machines.linux.startup.owners import Owners, Package

@@ -64,7 +64,9 @@ class Unit:
         if named:
             return named
         stem = self.name.removesuffix(self.suffix)
-        per_connection = section == "Socket" and ini_files.is_true(self.says_once("Socket", "Accept"))
+        per_connection = section == "Socket" and ini_files.is_true(
+            self.says_once("Socket", "Accept")
+        )
         return f"{stem}{'@' if per_connection else ''}.service"
 
     @property

@@ -17,7 +17,7 @@ from jeepney import DBusAddress
 
 from phylax.agent.machines.linux.values.bus import Bus, BusError
 from phylax.agent.machines.linux.values.session_bus import bus_of_person
-from phylax.core.tuning.pieces import NOTHING, Kept, Nothing, Piece, State
+from phylax.core.tuning.pieces import NOTHING, Nothing, Piece, State, StoredText
 from phylax.core.tuning.verdicts import Seen
 
 PORT: Final = "permission"
@@ -101,8 +101,8 @@ class Permissions:
                 path=f"{place.table}/{place.id}/{program}",
                 of=self._person,
                 port=PORT,
-                before=Kept(text=json.dumps(words)),
-                after=Kept(text=json.dumps([place.refused, *words[1:]])),
+                before=StoredText(text=json.dumps(words)),
+                after=StoredText(text=json.dumps([place.refused, *words[1:]])),
             )
             for program, words in sorted(listed.items())
             if _allows(words, place)
@@ -116,7 +116,7 @@ class Permissions:
                 words = _listed(bus, table, id_).get(program)
             finally:
                 bus.close()
-        return NOTHING if words is None else Kept(text=json.dumps(words))
+        return NOTHING if words is None else StoredText(text=json.dumps(words))
 
     def write(self, path: str, state: State) -> None:
         table, id_, program = _parted(path)
@@ -125,7 +125,7 @@ class Permissions:
             try:
                 if isinstance(state, Nothing):
                     bus.call(_STORE, "DeletePermission", "sss", (table, id_, program))
-                elif isinstance(state, Kept):
+                elif isinstance(state, StoredText):
                     words = [str(word) for word in json.loads(state.text)]
                     body = (table, True, id_, program, words)
                     bus.call(_STORE, "SetPermission", "sbssas", body)

@@ -11,7 +11,7 @@ from typing import Final
 from jeepney import DBusAddress
 
 from phylax.agent.machines.linux.values.bus import Bus, BusError
-from phylax.core.tuning.pieces import Kept, Piece, State
+from phylax.core.tuning.pieces import Piece, State, StoredText
 from phylax.core.tuning.verdicts import Seen
 
 SETTING: Final = "power"
@@ -53,18 +53,22 @@ class PowerProfile:
             yield Seen(key=SETTING, unread=f"it is {active}, which is not known here"[:500])
 
     def pieces(self, value: str) -> tuple[Piece, ...]:
-        after = Kept(text=_WORDS[value])
+        after = StoredText(text=_WORDS[value])
         return (Piece(path=_ACTIVE, port=PORT, before=self.read(_ACTIVE), after=after),)
 
     def read(self, path: str) -> State:
         bus = Bus(self._address)
         try:
-            return Kept(text=str(bus.property(_DAEMON, "ActiveProfile")))
+            return StoredText(text=str(bus.property(_DAEMON, "ActiveProfile")))
         finally:
             bus.close()
 
     def write(self, path: str, state: State) -> None:
-        if path != _ACTIVE or not isinstance(state, Kept) or state.text not in _WORDS.values():
+        if (
+            path != _ACTIVE
+            or not isinstance(state, StoredText)
+            or state.text not in _WORDS.values()
+        ):
             raise OSError(errno.EINVAL, "is no way to use power", path)
         bus = Bus(self._address)
         try:

@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping
 from typing import Final, NamedTuple
 
 from phylax.agent.tuning.pieces import read as read_name
-from phylax.core.tuning.pieces import NOTHING, File, Folder, Kept, Piece, State
+from phylax.core.tuning.pieces import NOTHING, File, Folder, Piece, State, StoredText
 from phylax.core.tuning.verdicts import Seen
 
 SETTINGS: Final = {"processor-lowest": "min", "processor-highest": "max"}
@@ -40,10 +40,10 @@ class KernelValues:
         self._root = root
 
     def read(self, path: str) -> State:
-        return Kept(text=str(self._number(path)))
+        return StoredText(text=str(self._number(path)))
 
     def write(self, path: str, state: State) -> None:
-        if not isinstance(state, Kept) or not re.fullmatch(r"[0-9]{1,9}", state.text):
+        if not isinstance(state, StoredText) or not re.fullmatch(r"[0-9]{1,9}", state.text):
             raise OSError(errno.EINVAL, "is no number for the kernel", path)
         handle = self._open(path, os.O_WRONLY | os.O_TRUNC)
         try:
@@ -106,7 +106,7 @@ class KernelValues:
         before = read_name(self._root, path) if not pieces else NOTHING
         pieces.append(Piece(path=path, before=before, after=File.of(_lines(wanted).encode())))
         pieces += [
-            Piece(path=name, port=PORT, before=self.read(name), after=Kept(text=text))
+            Piece(path=name, port=PORT, before=self.read(name), after=StoredText(text=text))
             for name, text in wanted.items()
         ]
         return tuple(piece for piece in pieces if piece.before != piece.after)

@@ -17,7 +17,7 @@ from typing import Final, NamedTuple
 
 from phylax.agent.machines.linux.tools import ask
 from phylax.agent.machines.linux.values.session_bus import bus_of_person, runtime_folder
-from phylax.core.tuning.pieces import NOTHING, Kept, Piece, State
+from phylax.core.tuning.pieces import NOTHING, Piece, State, StoredText
 from phylax.core.tuning.verdicts import Seen
 
 PORT: Final = "desktop-key"
@@ -83,7 +83,7 @@ class DesktopKeys:
 
     def pieces(self, setting: str, value: bool) -> tuple[Piece, ...]:
         place = SETTINGS[setting].place
-        after = Kept(text="true" if value else "false")
+        after = StoredText(text="true" if value else "false")
         piece = Piece(path=place, of=self._person, port=PORT, before=self.read(place), after=after)
         return (piece,)
 
@@ -91,13 +91,13 @@ class DesktopKeys:
         self._check(path)
         with self._reading() as env:
             said = ask([_DCONF, "read", path], env, seconds=_SECONDS).strip()
-        return Kept(text=said) if said else NOTHING
+        return StoredText(text=said) if said else NOTHING
 
     def write(self, path: str, state: State) -> None:
         self._check(path)
         with bus_of_person(self._uid, self._home) as address:
             env = self._env(runtime_folder(self._uid)) | {"DBUS_SESSION_BUS_ADDRESS": address}
-            if isinstance(state, Kept):
+            if isinstance(state, StoredText):
                 ask([_DCONF, "write", path, state.text], env, seconds=_SECONDS)
             else:
                 ask([_DCONF, "reset", path], env, seconds=_SECONDS)

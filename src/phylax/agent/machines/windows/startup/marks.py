@@ -8,7 +8,7 @@ import sys
 import time
 
 from phylax.agent.machines.windows import keys
-from phylax.core.tuning.pieces import NOTHING, Folder, Kept, Piece
+from phylax.core.tuning.pieces import NOTHING, Folder, Piece, StoredText
 
 assert sys.platform == "win32"
 
@@ -33,7 +33,7 @@ def pieces(place: keys.Place, of: str, *, on: bool) -> list[Piece]:
         for key in (place.above.above, place.above)
         if keys.read(key) == NOTHING
     ]
-    after = Kept(text=keys.packed(mark, _REG_BINARY))
+    after = StoredText(text=keys.packed(mark, _REG_BINARY))
     return [*made, Piece(path=place.path, of=of, port=keys.PORT, before=before, after=after)]
 
 

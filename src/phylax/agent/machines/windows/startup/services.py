@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from typing import Final
 
 from phylax.agent.machines.windows import keys
-from phylax.core.tuning.pieces import Kept, State
+from phylax.core.tuning.pieces import State, StoredText
 
 assert sys.platform == "win32"
 
@@ -95,11 +95,11 @@ class ServiceStarts:
         said = keys.values_of("HKLM", rf"{SERVICES}\{_checked(path)}")
         if said.get("Start") not in (AUTOMATIC, ON_DEMAND, DISABLED):
             raise FileNotFoundError(errno.ENOENT, "no such service", path)
-        return Kept(text=str(said["Start"]))
+        return StoredText(text=str(said["Start"]))
 
     def write(self, path: str, state: State) -> None:
         name = _checked(path)
-        if not isinstance(state, Kept) or state.text not in ("2", "3", "4"):
+        if not isinstance(state, StoredText) or state.text not in ("2", "3", "4"):
             raise OSError(errno.EINVAL, "is no way for a service to start", path)
         api = ctypes.WinDLL("advapi32", use_last_error=True)
         for call in (api.OpenSCManagerW, api.OpenServiceW):

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from phylax.agent.machines.windows import registry
 from phylax.agent.machines.windows.startup import marks, programs, services
-from phylax.core.tuning.pieces import Kept, Piece
+from phylax.core.tuning.pieces import Piece, StoredText
 from phylax.core.tuning.programs import Switch
 
 assert sys.platform == "win32"
@@ -39,4 +39,4 @@ def _of_service(name: str, switch: Switch) -> Piece:
         if switch.barred
         else services.ON_DEMAND
     )
-    return Piece(path=name, port=services.PORT, before=before, after=Kept(text=str(start)))
+    return Piece(path=name, port=services.PORT, before=before, after=StoredText(text=str(start)))
