@@ -5,12 +5,13 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
-from functools import partial
+from functools import cache, partial
 from typing import Any
 
-from fastapi import FastAPI
+from fastapi import APIRouter, FastAPI
 from fastapi.middleware.gzip import GZipMiddleware
 from fastapi.openapi.utils import get_openapi
+from starlette.routing import BaseRoute
 
 from phylax import __version__
 from phylax.core.ground.events import Event
@@ -116,7 +117,7 @@ def create_app(context: Context) -> FastAPI:
         docs_url=None,
         redoc_url=None,
         separate_input_output_schemas=False,
-        generate_unique_id_function=lambda route: route.name,
+        routes=list(_routes()),
     )
     app.state.context = context
     app.state.measures = Measures(context.db)
@@ -125,6 +126,22 @@ def create_app(context: Context) -> FastAPI:
     app.add_middleware(Limits, known=partial(known_by, context))
     app.add_middleware(Requests, measures=app.state.measures)
     problems.install(app)
+
+    def openapi() -> dict[str, Any]:
+        if app.openapi_schema is None:
+            app.openapi_schema = _document(app)
+        return app.openapi_schema
+
+    app.openapi = openapi  # type: ignore[method-assign]
+    static.install(app)
+    return app
+
+
+@cache
+def _routes() -> tuple[BaseRoute, ...]:
+    """All routes. They know nothing of a shop, and are worked out once in a process: that takes
+    most of a second."""
+    router = APIRouter(generate_unique_id_function=lambda route: route.name)
     for family in (
         archives,
         shop,
@@ -165,21 +182,13 @@ def create_app(context: Context) -> FastAPI:
         searching,
         views,
     ):
-        app.include_router(family.router, prefix=API, responses=problems.documented(*_ANYWHERE))
-    app.include_router(events.router, prefix=API, responses=problems.documented(*_ANYWHERE))
-    app.include_router(agent.router, prefix=API, responses=problems.documented(*_ANYWHERE))
-    app.include_router(measures.router, prefix=API, responses=problems.documented(*_ANYWHERE))
-    app.include_router(measures.public)
-    app.include_router(calendars.public)
-
-    def openapi() -> dict[str, Any]:
-        if app.openapi_schema is None:
-            app.openapi_schema = _document(app)
-        return app.openapi_schema
-
-    app.openapi = openapi  # type: ignore[method-assign]
-    static.install(app)
-    return app
+        router.include_router(family.router, prefix=API, responses=problems.documented(*_ANYWHERE))
+    router.include_router(events.router, prefix=API, responses=problems.documented(*_ANYWHERE))
+    router.include_router(agent.router, prefix=API, responses=problems.documented(*_ANYWHERE))
+    router.include_router(measures.router, prefix=API, responses=problems.documented(*_ANYWHERE))
+    router.include_router(measures.public)
+    router.include_router(calendars.public)
+    return tuple(router.routes)
 
 
 def _document(app: FastAPI) -> dict[str, Any]:
