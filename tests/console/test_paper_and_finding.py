@@ -7,7 +7,7 @@ import re
 from datetime import timedelta
 from pathlib import Path
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 from pypdf import PdfReader
 
 from conftest import Service
@@ -30,6 +30,7 @@ def test_a_machines_page_prints_in_order_and_in_lines(
     expect(page.get_by_test_id("ledger")).to_be_visible()
     expect(page.get_by_text("The fan is loud")).to_be_visible()
     expect(page.get_by_role("application")).to_be_visible()
+    expect(page.get_by_text("Asking the service…")).to_have_count(0)
     for size in ("A4", "Letter"):
         sheets = _on_paper(page, size)
         text = "\n".join(sheets)
@@ -37,6 +38,7 @@ def test_a_machines_page_prints_in_order_and_in_lines(
             machine.tag, "Trend", "Last run", "Goes and stays", "Temporary files of each person",
             "Download folders", "What always stays", "Rounds", "Record", "The fan is loud",
         ]  # fmt: skip
+        assert not [words for words in order if words not in text], text
         places = [text.index(words) for words in order]
         assert places == sorted(places)
         # a ledger's line is together, and not a word on each line of the paper
@@ -46,6 +48,21 @@ def test_a_machines_page_prints_in_order_and_in_lines(
         assert len(sheets) <= 4
         for unwanted in ("Sign out", "Find anything", "Write down", "Survey it"):
             assert unwanted not in text
+
+
+def test_a_run_that_is_over_is_not_running_while_the_page_asks_for_it(
+    page: Page, owner: Phylax, machine: Machine, agent: None, home: Path
+) -> None:
+    for _ in owner.runs.follow(owner.runs.survey(machine.tag).id):
+        pass
+    pending: list[Route] = []
+    page.route(re.compile(r"/api/v1/runs/\d+$"), lambda route: pending.append(route))
+    page.goto(f"/machines/{machine.tag}")
+    expect(page.get_by_role("heading", name="Last run")).to_be_visible()
+    assert page.get_by_role("heading", name="Running now").count() == 0
+    assert pending, "the run itself has not been answered yet"
+    for route in pending:
+        route.continue_()
 
 
 def test_entries_are_filtered_and_the_address_keeps_it(

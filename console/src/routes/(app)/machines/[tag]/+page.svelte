@@ -181,9 +181,9 @@
   });
   const all = $derived(machine?.volumes.every((volume) => leftOut.has(volume.mount)) ?? false);
 
-  const ended = $derived(
-    run !== null && ['done', 'partly', 'failed', 'missed', 'called off'].includes(run.state)
-  );
+  const isOver = (state: string) =>
+    ['done', 'partly', 'failed', 'missed', 'called off'].includes(state);
+  const ended = $derived(run !== null && isOver(run.state));
   const busy = $derived(run !== null && !ended);
   // a list that waits for a person keeps nobody from looking or cleaning
   const working = $derived(busy && !run?.at_hand);
@@ -301,7 +301,7 @@
   {#if shownRun}
     <section class="mt-8" aria-labelledby="work">
       <h2 id="work" tabindex="-1" class="mb-2">
-        {busy || !run ? 'Running now' : 'Last run'}
+        {isOver((run ?? shownRun).state) ? 'Last run' : 'Running now'}
         {#if shownRun.routine_name}<a
             class="anchor text-base font-normal"
             href="/runs/{shownRun.id}">{shownRun.routine_name}</a
