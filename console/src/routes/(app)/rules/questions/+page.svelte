@@ -36,7 +36,8 @@
     );
     await refresh('/api/v1/answers/{scope}/{subject_id}', '/api/v1/machines/{machine}/programs');
   }
-  const said = (entry: Schema['AnsweredQuestion'], answer: 'yes' | 'no') => entry.answer?.answer === answer;
+  const said = (entry: Schema['AnsweredQuestion'], answer: 'yes' | 'no') =>
+    entry.answer?.answer === answer;
 </script>
 
 <svelte:head><title>Questions – Phylax</title></svelte:head>
