@@ -121,6 +121,27 @@ def test_an_offer_nobody_took_up_waits_again_and_can_be_called_off(
     assert (ended.state, ended.reason) == (RunState.CALLED_OFF, "called off by Ines Marrow")
 
 
+def test_who_had_begun_before_the_offer_was_taken_back_goes_on(
+    owner: Phylax, service: Service, link: AgentLink, clock: Clock
+) -> None:
+    """It slept, or was killed, before its first word of progress: nobody called its run off."""
+    run = owner.runs.clean(1, ["user-temp"])
+    order = link.next_order(0)
+    clock.pass_(timedelta(seconds=LEASE_SECONDS + 1))
+    scheduler.tick(service.context)
+    taken_back = owner.runs.get(run.id)
+    assert (taken_back.state, taken_back.at_work) == (RunState.WAITING, False)
+    assert not link.progress(run.id, "somebody-elses", TOLD)
+    assert link.progress(run.id, order.lease, TOLD)
+    assert owner.runs.get(run.id).state is RunState.RUNNING
+    assert link.next_order(0) is None, "and nobody else is given it"
+    clock.pass_(timedelta(seconds=LEASE_SECONDS + 1))
+    again = link.next_order(0)
+    owner.runs.call_off(run.id)
+    assert not link.progress(run.id, order.lease, TOLD), "it is another's by now"
+    assert not link.progress(run.id, again.lease, TOLD)
+
+
 def test_a_result_that_comes_after_a_run_was_given_up_is_written_down(
     owner: Phylax, link: AgentLink, clock: Clock
 ) -> None:

@@ -94,13 +94,18 @@ def hold_lease(
     at: int,
     until: int,
 ) -> bool:
-    """Note progress and extend the lease; False when the run is to stop or is not this lease's."""
+    """Note progress and extend the lease; False when the run is to stop or is not this lease's.
+
+    An offer that was taken back is the machine's again where it has begun after all: it was off, or
+    its agent was killed, before the first word of progress. A routine's steps were begun anew.
+    """
     changed = conn.execute(
         """
         UPDATE runs SET state = 'running', started_at = coalesce(started_at, :at),
                lease_until = :until, progress = :progress
         WHERE id = :run AND machine_id = :machine AND lease = :lease
-          AND state IN ('offered', 'running')
+          AND (state IN ('offered', 'running')
+               OR state = 'waiting' AND due_at <= :at AND routine_id IS NULL)
         """,
         {
             "at": at,
@@ -145,12 +150,11 @@ def is_on_lease(conn: Connection, run_id: int, *, at: int) -> bool:
 
 
 def take_back(conn: Connection, run_id: int) -> None:
-    """An offer nobody took up waits again."""
+    """An offer nobody took up waits again. Its lease stays known: the machine may have begun."""
     steps.start_over(conn, run_id)
     conn.execute(
         """
-        UPDATE runs SET state = 'waiting', lease = NULL, lease_until = NULL
-        WHERE id = ? AND state = 'offered'
+        UPDATE runs SET state = 'waiting', lease_until = NULL WHERE id = ? AND state = 'offered'
         """,
         (run_id,),
     )

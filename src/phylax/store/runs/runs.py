@@ -58,7 +58,7 @@ def _fields(row: sqlite3.Row) -> dict[str, Any]:
         "occurs_at": _moment(row["occurs_at"]),
         "due_at": _moment(row["due_at"]),
         "closes_at": _moment(row["closes_at"]),
-        "at_work": row["lease"] is not None,
+        "at_work": row["lease"] is not None and row["state"] != RunState.WAITING,
         "at_hand": bool(row["at_hand"]),
         "on_bench": bool(row["on_bench"]),
         "until_at": _moment(row["until_at"]),
