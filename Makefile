@@ -24,8 +24,8 @@ demo: setup console
 demo-fresh: setup console
 	@$(BIN)/phylax demo --fresh
 
-# Three at a time on each processor: more than half of a test's time is waiting.
-WORKERS ?= $(shell $(PYTHON) -c 'import os; print(3 * (os.cpu_count() or 1))')
+# Two at a time on each processor: half of a test's time is waiting.
+WORKERS ?= $(shell $(PYTHON) -c 'import os; print(2 * (os.cpu_count() or 1))')
 test: setup console .windows/.ready .debian/.ready
 	@sh tools/debian-packages.sh tmux zsh fish chromium chromium-headless-shell gio age mkfs.ext4 mount systemd-analyze prometheus promtool \
 		dbus-run-session dconf gdbus /usr/libexec/xdg-permission-store \
