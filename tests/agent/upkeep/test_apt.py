@@ -6,8 +6,8 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from tests.apt_root import AptRoot, ended
 
+from apt_root import AptRoot, ended
 from phylax.agent.machines.linux.apt import Apt
 from phylax.agent.machines.upkeep import Watch
 from phylax.agent.survey.task import Stopped

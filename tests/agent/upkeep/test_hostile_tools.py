@@ -7,8 +7,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from tests.apt_root import AptRoot, ended
 
+from apt_root import AptRoot, ended
 from phylax.agent.machines.linux import apt as apt_module
 from phylax.agent.machines.linux.actions import arranging
 from phylax.agent.machines.linux.apt import Apt

@@ -15,8 +15,8 @@ from types import SimpleNamespace
 from unittest.mock import patch
 
 import pytest
-from tests.apt_root import AptRoot, ended
 
+from apt_root import AptRoot, ended
 from phylax.agent.account.run_journal import RunJournal
 from phylax.agent.machines.linux.apt import Apt
 from phylax.agent.machines.upkeep import Watch

@@ -8,8 +8,8 @@ from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 
 import pytest
-from tests.apt_root import AptRoot
 
+from apt_root import AptRoot
 from phylax.agent.machines.linux import LinuxMachine
 from phylax.agent.machines.linux.checks import built_in
 from phylax.agent.machines.linux.checks.condition import condition

@@ -11,8 +11,8 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
-from tests import desktop_daemons
 
+import desktop_daemons
 from phylax.agent.account.run_journal import RunJournal
 from phylax.agent.machines.linux.actions.name_cache import clear_name_cache
 from phylax.agent.machines.linux.actions.restarting import LogindRestart
