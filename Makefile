@@ -4,13 +4,14 @@ BIN := .venv/bin
 CONSOLE := src/phylax/service/console/index.html
 TYPES := console/src/lib/api/schema.d.ts
 
-.PHONY: demo demo-fresh test check dates attack lint bench shots wheel setup console contract clean help
+.PHONY: demo demo-fresh test check mutants dates attack lint bench shots wheel setup console contract clean help
 
 help:
 	@echo "make demo        the made-up shop, alive, at http://127.0.0.1:8610"
 	@echo "make demo-fresh  the same, made anew"
 	@echo "make test        everything that must hold"
-	@echo "make check       one test file: make check FILE=tests/core/test_retention.py"
+	@echo "make check       core and store; one test file: make check FILE=tests/core/test_retention.py"
+	@echo "make mutants     whether the tests notice decisions that are taken wrongly"
 	@echo "make dates       what touches dates, at a dozen chosen days"
 	@echo "make attack      hostile homes, as many as SEEDS says, and kills"
 	@echo "make lint        style and types"
@@ -34,11 +35,11 @@ test: setup console .windows/.ready .debian/.ready
 	$(BIN)/lint-imports
 	$(BIN)/pytest -n $(WORKERS)
 
-# One test file while working on it: make check FILE=tests/core/test_retention.py
-FILE ?= tests/core
+# Core and store, or what is being worked on: make check FILE=tests/core/test_retention.py
+FILE ?= tests/core tests/store
 check: .venv/.ready
 	$(BIN)/ruff check src tests
-	$(BIN)/pytest -q $(FILE)
+	$(BIN)/pytest -q -n $(WORKERS) $(FILE)
 
 # An hour on a small machine: the tests of everything but agents on real files, twelve times.
 dates: setup console
@@ -58,6 +59,10 @@ lint: setup console
 	$(BIN)/mypy
 	$(BIN)/mypy --platform win32 --follow-imports silent --exclude '$(LINUX_ONLY)'
 	cd console && npm run --silent check && npm run --silent lint
+
+# Some minutes: each fault in a copy of the tree, with the tests that should fail because of it.
+mutants: setup console
+	$(BIN)/python -m bench.mutants
 
 bench: setup
 	$(BIN)/python -m bench

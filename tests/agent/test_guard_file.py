@@ -78,3 +78,32 @@ def test_a_place_is_kept_however_its_accents_are_written(tmp_path: Path) -> None
     guard = Guard(machine, (), rules)
     assert "this machine's own rules" in (guard.why_forbidden(str(folder)) or "")
     assert guard.why_forbidden(str(home / "work" / "other")) is None
+
+
+def test_what_holds_a_folder_of_the_machines_own_rules_is_not_cleaned_either(
+    tmp_path: Path,
+) -> None:
+    home = make_standin(tmp_path / "machine")
+    (home / "work" / "films").mkdir(parents=True)
+    machine = StandInMachine(tmp_path / "machine")
+    guard = Guard(machine, (), GuardRules(never_touch=(str(home / "work" / "films"),)))
+    assert "this machine's own rules" in (guard.why_forbidden(str(home / "work")) or "")
+    assert guard.why_forbidden(str(home / "work" / "other")) is None
+
+
+def test_no_root_and_nothing_that_holds_one_is_cleaned_as_a_whole(tmp_path: Path) -> None:
+    class Machine(StandInMachine):
+        """A machine with a second disk on which nothing is sealed."""
+
+        def sealed(self) -> list[str]:
+            return []
+
+        def roots(self) -> list[str]:
+            return [str(tmp_path / "disks" / "second")]
+
+    make_standin(tmp_path / "machine")
+    (tmp_path / "disks" / "second" / "cache").mkdir(parents=True)
+    guard = Guard(Machine(tmp_path / "machine"))
+    for folder in ("disks", "disks/second"):
+        assert "as a whole" in (guard.why_forbidden(str(tmp_path / folder)) or ""), folder
+    assert guard.why_forbidden(str(tmp_path / "disks/second/cache")) is None

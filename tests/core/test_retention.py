@@ -105,7 +105,7 @@ def test_a_rule_without_a_whole_default_is_an_error() -> None:
     ("said", "words"),
     [
         ({"off": True}, "off"),
-        ({"keep_for": "P0D"}, "goes whatever its age"),
+        ({"keep_for": "P0D"}, "removed at any age"),
         ({"keep_for": "P0D", "keep_newest": 1}, "keep the newest"),
         ({"keep_newest": 2, "keep_under": 500 * 2**20},
          "keep for 30 days, keep the newest 2, keep under 500.0 MiB"),
@@ -129,6 +129,8 @@ def test_a_rule_reads_as_people_say_it(said: dict, words: str) -> None:
         (DEFAULT, Caution.SAFE, age(days=30), {}, None),
         (DEFAULT, Caution.SAFE, age(days=29, hours=23), {}, Reason.TOO_YOUNG),
         (DEFAULT, Caution.SAFE, age(days=-5), {}, Reason.DATED_AHEAD),
+        (DEFAULT, Caution.SAFE, age(minutes=-10), {}, Reason.TOO_YOUNG),
+        (DEFAULT, Caution.SAFE, age(minutes=-10, seconds=-1), {}, Reason.DATED_AHEAD),
         (DEFAULT, Caution.SAFE, age(days=31), {"in_use": True}, Reason.IN_USE),
         (DEFAULT, Caution.SAFE, age(days=31), {"program_open": True}, Reason.PROGRAM_OPEN),
         (DEFAULT, Caution.SAFE, age(days=31), {"protected": True}, Reason.PROTECTED),
